@@ -1,0 +1,62 @@
+namespace Rovett.Core.Addresses;
+
+/// <summary>The kinds of address a notification can be for.</summary>
+public enum AddressKind
+{
+    /// <summary>One person: <c>user:mara</c>.</summary>
+    User,
+    /// <summary>Everybody who holds a role: <c>role:engineer</c>.</summary>
+    Role,
+    /// <summary>Everybody known to the space: <c>everyone</c>.</summary>
+    Everyone,
+}
+
+/// <summary>Whom a notification is for. Equal addresses are equal byte by byte.</summary>
+public readonly record struct Address(AddressKind Kind, string Name)
+{
+    /// <summary>The address of everybody.</summary>
+    public static readonly Address Everyone = new(AddressKind.Everyone, "everyone");
+
+    /// <summary>The personal address of a user.</summary>
+    public static Address User(UserId user) => new(AddressKind.User, user.Value);
+
+    /// <summary>The address of a role.</summary>
+    public static Address Role(string role) => new(AddressKind.Role, role);
+
+    /// <summary>Reads <c>user:…</c>, <c>role:…</c> or <c>everyone</c>.</summary>
+    /// <returns>Null when it is an address, otherwise what is wrong, with the mend.</returns>
+    public static string? TryParse(string? text, out Address address)
+    {
+        address = default;
+        if (text == "everyone")
+        {
+            address = Everyone;
+            return null;
+        }
+        int colon = text?.IndexOf(':', StringComparison.Ordinal) ?? -1;
+        if (text is null || colon < 0) return $"'{Shorten(text)}' is no address; write user:<id>, role:<name> or everyone";
+        var kind = text[..colon];
+        if (kind == "topic") return "topics are not available in this version; write user:<id>, role:<name> or everyone";
+        if (kind is not ("user" or "role")) return $"'{Shorten(kind)}:' is no kind of address; write user:<id>, role:<name> or everyone";
+        if (Names.Check(text[(colon + 1)..], allowSlash: false, out var name) is { } wrong) return $"the name after '{kind}:' {wrong}";
+        address = new Address(kind == "user" ? AddressKind.User : AddressKind.Role, name);
+        return null;
+    }
+
+    /// <inheritdoc/>
+    public override string ToString() => Kind switch
+    {
+        AddressKind.User => "user:" + Name,
+        AddressKind.Role => "role:" + Name,
+        _ => "everyone",
+    };
+
+    static string Shorten(string? text) => text is null ? "" : text.Length <= 40 ? text : text[..40] + "…";
+}
+
+/// <summary>The id of a user within a space: a token's <c>sub</c>.</summary>
+public readonly record struct UserId(string Value)
+{
+    /// <inheritdoc/>
+    public override string ToString() => Value;
+}

@@ -1,0 +1,149 @@
+using System.Text.Json;
+using Rovett.Core.Addresses;
+using Rovett.Core.AddressLogs;
+using Rovett.Core.Marks;
+
+namespace Rovett.Core.Delivery;
+
+/// <summary>A message from a device, read and checked. <see cref="Problem"/> is set when it can't be carried out.</summary>
+public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, MarkSelector? Marks, bool Handled, Problem? Problem)
+{
+    /// <summary>The most ids one message may name.</summary>
+    public const int MaxIds = 1000;
+
+    /// <summary>Reads one message. Never throws on what a device sent.</summary>
+    /// <param name="utf8">One JSON object.</param>
+    /// <param name="seal">The space's cursor seal.</param>
+    public static DeviceMessage Parse(ReadOnlyMemory<byte> utf8, CursorSeal seal)
+    {
+        try
+        {
+            using var document = JsonDocument.Parse(utf8, new JsonDocumentOptions { MaxDepth = 8 });
+            return Parse(document.RootElement, seal);
+        }
+        catch (JsonException)
+        {
+            return Refuse(null, new Problem(400, "malformed-json", "The message is not JSON", "The message could not be read as one JSON object.", "Send one JSON object with a 'kind', such as {\"kind\":\"ack\",\"upTo\":\"…\"}."));
+        }
+    }
+
+    /// <summary>Reads one message of an array or a body.</summary>
+    public static DeviceMessage Parse(JsonElement root, CursorSeal seal)
+    {
+        if (root.ValueKind != JsonValueKind.Object)
+            return Refuse(null, new Problem(400, "malformed-message", "The message is not an object", $"The message is a JSON {root.ValueKind.ToString().ToLowerInvariant()}.", "Send one JSON object with a 'kind'."));
+        string? requestId = null;
+        if (root.TryGetProperty("requestId", out var request))
+        {
+            if (!JsonText.TryString(request, out requestId) || requestId.Length > Names.MaxLength)
+                return Refuse(null, Problem.Invalid([new FieldError("requestId", $"must be a string of at most {Names.MaxLength} characters")]));
+        }
+        if (!root.TryGetProperty("kind", out var kindElement) || !JsonText.TryString(kindElement, out var kind))
+            return Refuse(requestId, Problem.Invalid([new FieldError("kind", "is missing; it names what the message is: ack, markRead or markUnread")]));
+        switch (kind)
+        {
+            case "ack":
+                return Selected(root, DeviceMessageKind.Ack, requestId, seal, allowSubjectAndAll: false);
+            case "markRead":
+                return Selected(root, DeviceMessageKind.MarkRead, requestId, seal, allowSubjectAndAll: true);
+            case "markUnread":
+                return Selected(root, DeviceMessageKind.MarkUnread, requestId, seal, allowSubjectAndAll: true);
+            default:
+                return Refuse(requestId, new Problem(422, "unknown-kind", "No such kind of message",
+                    $"A device can't send messages of kind '{(kind.Length <= 40 ? kind : kind[..40] + "…")}'.", "Send ack, markRead or markUnread."));
+        }
+    }
+
+    static DeviceMessage Selected(JsonElement root, DeviceMessageKind kind, string? requestId, CursorSeal seal, bool allowSubjectAndAll)
+    {
+        bool handled = root.TryGetProperty("handled", out var h) && h.ValueKind == JsonValueKind.True;
+        var selector = ParseSelector(root, seal, "", allowSubjectAndAll, out var problem);
+        return new DeviceMessage(kind, requestId, selector, handled, problem);
+    }
+
+    /// <summary>Reads <c>ids</c>, <c>upTo</c>, <c>subject</c> or <c>all</c> of an object.</summary>
+    public static MarkSelector? ParseSelector(JsonElement element, CursorSeal seal, string path, bool allowSubjectAndAll, out Problem? problem)
+    {
+        problem = null;
+        int given = 0;
+        List<NotificationId>? ids = null;
+        (Position, string)? upTo = null;
+        string? subject = null;
+        bool all = false;
+        if (element.TryGetProperty("ids", out var idArray))
+        {
+            given++;
+            if (idArray.ValueKind != JsonValueKind.Array || idArray.GetArrayLength() is 0 or > MaxIds)
+            {
+                problem = Problem.Invalid([new FieldError(path + "ids", $"must be an array of 1 to {MaxIds} notification ids")]);
+                return null;
+            }
+            ids = [];
+            foreach (var item in idArray.EnumerateArray())
+            {
+                if (!JsonText.TryString(item, out var text) || !NotificationId.TryParse(text, out var id))
+                {
+                    problem = Problem.Invalid([new FieldError($"{path}ids[{ids.Count}]", "is no notification id; take it from a notification's 'id' (26 characters)")]);
+                    return null;
+                }
+                ids.Add(id);
+            }
+        }
+        if (element.TryGetProperty("upTo", out var cursor))
+        {
+            given++;
+            var state = CursorState.Malformed;
+            var position = default(Position);
+            if (JsonText.TryString(cursor, out var text)) state = seal.Open(text, out position);
+            if (state != CursorState.Valid)
+            {
+                problem = BadCursor(path + "upTo", state);
+                return null;
+            }
+            upTo = (position, text!);
+        }
+        if (allowSubjectAndAll && element.TryGetProperty("subject", out var subjectElement))
+        {
+            given++;
+            if (!JsonText.TryString(subjectElement, out subject) || subject.Length == 0)
+            {
+                problem = Problem.Invalid([new FieldError(path + "subject", "must be a non-empty string")]);
+                return null;
+            }
+        }
+        if (allowSubjectAndAll && element.TryGetProperty("all", out var allElement))
+        {
+            given++;
+            all = allElement.ValueKind == JsonValueKind.True;
+            if (!all)
+            {
+                problem = Problem.Invalid([new FieldError(path + "all", "can only be true; leave it out otherwise")]);
+                return null;
+            }
+        }
+        if (given == 1) return new MarkSelector(ids, upTo, subject, all);
+        var names = allowSubjectAndAll ? "ids, upTo, subject or all" : "upTo or ids";
+        problem = Problem.Invalid([new FieldError(path.Length == 0 ? "(message)" : path.TrimEnd('.'), given == 0 ? $"says nothing of which notifications; give {names}" : $"says it twice; give only one of {names}")]);
+        return null;
+    }
+
+    /// <summary>The answer to a cursor that is not of this space and epoch.</summary>
+    public static Problem BadCursor(string field, CursorState state) => state == CursorState.Malformed
+        ? new Problem(422, "malformed-cursor", "That is no cursor", $"{field} is not a cursor: a cursor has {CursorSeal.Length} characters.", "Pass a cursor on exactly as it came, as a string.") { Errors = [new FieldError(field, "is not a cursor")] }
+        : new Problem(422, "foreign-cursor", "The cursor is not of this space's present life", $"{field} was not made by this space, or before its store was replaced.", "Take the newest cursor that came in this session.") { Errors = [new FieldError(field, "was not made here")] };
+
+    static DeviceMessage Refuse(string? requestId, Problem problem) => new(DeviceMessageKind.Unknown, requestId, null, false, problem);
+}
+
+/// <summary>What a device can ask for.</summary>
+public enum DeviceMessageKind
+{
+    /// <summary>Nothing that could be read.</summary>
+    Unknown,
+    /// <summary>It has notifications.</summary>
+    Ack,
+    /// <summary>The person saw notifications.</summary>
+    MarkRead,
+    /// <summary>The person wants to see them as new again.</summary>
+    MarkUnread,
+}

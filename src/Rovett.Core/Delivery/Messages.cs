@@ -1,0 +1,157 @@
+using System.Text.Json;
+using Rovett.Core.AddressLogs;
+
+namespace Rovett.Core.Delivery;
+
+/// <summary>A user's unread total: absolute, as of a stored time and a number of own changes.</summary>
+public readonly record struct Totals(long Unread, StoredTime AsOf, long Rev);
+
+/// <summary>The messages to a device that are not notifications. <c>docs/protocol.md</c> describes each.</summary>
+public static class Messages
+{
+    /// <summary>The first message of every session.</summary>
+    public static ControlMessage Opened(string session, string user, string space, IEnumerable<string> channels, Totals totals,
+        string cursor, int window, int heartbeatSeconds, string transport, string device, StoredTime serverTime)
+    {
+        var m = new MessageBuilder("opened");
+        var json = m.Writer;
+        json.WriteString("session", session);
+        json.WriteString("user", user);
+        json.WriteString("space", space);
+        json.WriteString("device", device);
+        json.WriteString("transport", transport);
+        WriteChannels(json, channels);
+        WriteTotals(json, totals);
+        json.WriteString("cursor", cursor);
+        json.WriteNumber("window", window);
+        json.WriteNumber("heartbeatSeconds", heartbeatSeconds);
+        json.WriteString("serverTime", serverTime.ToString());
+        return new ControlMessage("opened", cursor, m.Close());
+    }
+
+    /// <summary>Catch-up is over; what follows is live.</summary>
+    public static ControlMessage Current(string cursor)
+    {
+        var m = new MessageBuilder("current");
+        m.Writer.WriteString("cursor", cursor);
+        return new ControlMessage("current", cursor, m.Close());
+    }
+
+    /// <summary>The user's totals, absolute.</summary>
+    public static ControlMessage TotalsNow(Totals totals)
+    {
+        var m = new MessageBuilder("totals");
+        WriteTotals(m.Writer, totals);
+        return new ControlMessage("totals", null, m.Close());
+    }
+
+    /// <summary>Another device of the user changed what is read.</summary>
+    /// <param name="verb">True for read, false for unread again.</param>
+    /// <param name="ids">The notifications, when they were named.</param>
+    /// <param name="upTo">Everything up to this cursor, or null.</param>
+    /// <param name="subject">Everything about this subject, or null.</param>
+    /// <param name="all">Everything.</param>
+    /// <param name="totals">The totals after it.</param>
+    public static ControlMessage Read(bool verb, IReadOnlyList<NotificationId>? ids, string? upTo, string? subject, bool all, Totals totals)
+    {
+        var m = new MessageBuilder("read");
+        m.Writer.WriteBoolean("unreadAgain", !verb);
+        if (ids is not null)
+        {
+            m.Writer.WriteStartArray("ids");
+            foreach (var id in ids) m.Writer.WriteStringValue(id.ToString());
+            m.Writer.WriteEndArray();
+        }
+        if (upTo is not null) m.Writer.WriteString("upTo", upTo);
+        if (subject is not null) m.Writer.WriteString("subject", subject);
+        if (all) m.Writer.WriteBoolean("all", true);
+        WriteTotals(m.Writer, totals);
+        return new ControlMessage("read", null, m.Close());
+    }
+
+    /// <summary>The channels after a change: the whole list.</summary>
+    public static ControlMessage Channels(IEnumerable<string> channels, Totals totals)
+    {
+        var m = new MessageBuilder("channels");
+        WriteChannels(m.Writer, channels);
+        WriteTotals(m.Writer, totals);
+        return new ControlMessage("channels", null, m.Close());
+    }
+
+    /// <summary>Part of what was missed can't be sent.</summary>
+    /// <param name="reason"><c>new-epoch</c>: the cursor is not of this store's present life.</param>
+    public static ControlMessage Gap(string reason)
+    {
+        var m = new MessageBuilder("gap");
+        m.Writer.WriteString("reason", reason);
+        m.Writer.WriteString("detail", "The cursor is not of this store's present life (or of another space). What no device of yours has received follows; the inbox has all that is stored.");
+        return new ControlMessage("gap", null, m.Close());
+    }
+
+    /// <summary>The service waits for an acknowledgement.</summary>
+    public static ControlMessage AckDue(int outstanding)
+    {
+        var m = new MessageBuilder("ackDue");
+        m.Writer.WriteNumber("outstanding", outstanding);
+        return new ControlMessage("ackDue", null, m.Close());
+    }
+
+    /// <summary>A sign of life that an EventSource can see.</summary>
+    public static ControlMessage Heartbeat(StoredTime serverTime)
+    {
+        var m = new MessageBuilder("heartbeat");
+        m.Writer.WriteString("serverTime", serverTime.ToString());
+        return new ControlMessage("heartbeat", null, m.Close());
+    }
+
+    /// <summary>A message of the device was carried out.</summary>
+    public static ControlMessage Done(string? requestId, Totals? totals)
+    {
+        var m = new MessageBuilder("done");
+        if (requestId is not null) m.Writer.WriteString("requestId", requestId);
+        if (totals is { } t) WriteTotals(m.Writer, t);
+        return new ControlMessage("done", null, m.Close());
+    }
+
+    /// <summary>A message of the device was not carried out, or the session was not let in.</summary>
+    public static ControlMessage Refused(string? requestId, Problem problem)
+    {
+        var m = new MessageBuilder("refused");
+        if (requestId is not null) m.Writer.WriteString("requestId", requestId);
+        m.Writer.WriteStartObject("problem");
+        problem.WriteMembers(m.Writer);
+        m.Writer.WriteEndObject();
+        return new ControlMessage("refused", null, m.Close());
+    }
+
+    /// <summary>The last message of a session that the service ends.</summary>
+    /// <param name="reason">A short word: <c>shutdown</c>, <c>token-expired</c>, <c>too-slow</c>, …</param>
+    /// <param name="comeBackWithinMs">Come back at a moment of one's own choice within this time; null: do not come back with this credential.</param>
+    public static ControlMessage Ending(string reason, int? comeBackWithinMs)
+    {
+        var m = new MessageBuilder("ending");
+        m.Writer.WriteString("reason", reason);
+        if (comeBackWithinMs is { } ms) m.Writer.WriteNumber("comeBackWithinMs", ms);
+        return new ControlMessage("ending", null, m.Close());
+    }
+
+    /// <summary>Writes <c>"totals":{…}</c>.</summary>
+    public static void WriteTotals(Utf8JsonWriter json, Totals totals)
+    {
+        json.WriteStartObject("totals");
+        json.WriteNumber("unread", totals.Unread);
+        json.WriteString("asOf", totals.AsOf.ToString());
+        json.WriteNumber("rev", totals.Rev);
+        json.WriteEndObject();
+    }
+
+    static void WriteChannels(Utf8JsonWriter json, IEnumerable<string> channels)
+    {
+        json.WriteStartArray("channels");
+        foreach (var channel in channels) json.WriteStringValue(channel);
+        json.WriteEndArray();
+    }
+}
+
+/// <summary>A message that is not a notification: its kind, the cursor it moves to (null: none), its JSON.</summary>
+public sealed record ControlMessage(string Kind, string? Cursor, byte[] Json);

@@ -1,0 +1,53 @@
+using System.Reflection;
+using DbUp;
+using DbUp.Engine.Output;
+using Microsoft.Data.Sqlite;
+
+namespace Rovett.Storage.Sqlite;
+
+/// <summary>Opens and migrates the files of a data folder.</summary>
+public static class SqliteFiles
+{
+    /// <summary>The name of the history in a data folder.</summary>
+    public const string HistoryName = "history.db";
+    /// <summary>The name of the credentials in a data folder.</summary>
+    public const string AccessName = "access.db";
+
+    /// <summary>Brings a file to the present schema; each migration is one transaction.</summary>
+    /// <exception cref="StoreException">The file is not a database, is of a newer version, or can't be written.</exception>
+    public static void Migrate(string path, string folder)
+    {
+        try
+        {
+            using (var probe = Open(path, readOnly: false)) Execute(probe, "PRAGMA journal_mode=WAL");
+            var result = DeployChanges.To.SqliteDatabase($"Data Source={path};Pooling=False")
+                .WithScriptsEmbeddedInAssembly(Assembly.GetExecutingAssembly(), name => name.Contains($".{folder}.", StringComparison.Ordinal))
+                .WithTransactionPerScript().LogTo(new NoOpUpgradeLog()).Build().PerformUpgrade();
+            if (!result.Successful) throw new StoreException($"The store at {path} could not be brought to the present schema: {result.Error.Message}", result.Error);
+        }
+        catch (SqliteException error)
+        {
+            throw new StoreException($"The store at {path} can't be opened: {error.Message}. Check the folder's owner and free space, or choose another with --data.", error);
+        }
+    }
+
+    /// <summary>Opens a connection with the settings every part relies on.</summary>
+    public static SqliteConnection Open(string path, bool readOnly)
+    {
+        var connection = new SqliteConnection($"Data Source={path};Pooling=False;Mode={(readOnly ? "ReadOnly" : "ReadWriteCreate")}");
+        connection.Open();
+        // FULL: a commit returns once the WAL is synced, so that it survives a power cut.
+        Execute(connection, "PRAGMA busy_timeout=5000; PRAGMA synchronous=FULL; PRAGMA temp_store=MEMORY; PRAGMA cache_size=-16000");
+        return connection;
+    }
+
+    internal static void Execute(SqliteConnection connection, string sql)
+    {
+        using var command = connection.CreateCommand();
+        command.CommandText = sql;
+        command.ExecuteNonQuery();
+    }
+}
+
+/// <summary>The store can't be used.</summary>
+public sealed class StoreException(string message, Exception? inner = null) : Exception(message, inner);
