@@ -55,13 +55,7 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses)
         long known = Head - kept; // what is not in the ring
         if (kept == 0) return false;
         var oldest = recent[(recentCount - kept) % RecentSize];
-        if (known > 0 && oldest.Position > position + 1)
-        {
-            // The one before the oldest kept might lie after the position too.
-            bool found = false;
-            for (int i = 0; i < kept && !found; i++) found = recent[(recentCount - kept + i) % RecentSize].Position <= position;
-            if (!found) return false;
-        }
+        if (known > 0 && oldest.Position > position + 1) return false; // one that is not kept may lie after the position
         for (int i = 0; i < kept; i++)
         {
             var item = recent[(recentCount - kept + i) % RecentSize];

@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.WebSockets;
 
@@ -75,18 +74,16 @@ public sealed class Session : ISessionPort
     TimeSpan lastWrite, ackClock;
     long totalSent;
 
-    /// <summary>Makes a session that is behind from <paramref name="after"/>.</summary>
+    /// <summary>Makes a session that is behind, and says nothing before <see cref="Open"/>.</summary>
     /// <param name="transport">How its bytes are framed.</param>
-    /// <param name="after">It has everything up to here.</param>
     /// <param name="limits">Its limits.</param>
     /// <param name="plan">The number of the user's present plan.</param>
     /// <param name="dispatched">The user's dispatch mark.</param>
     /// <param name="now">Time since an arbitrary start; the same clock as <see cref="Tick"/>.</param>
     /// <param name="wake">Called, without any lock of the caller's, when there is something to do: must be quick.</param>
-    public Session(TransportKind transport, Position after, SessionLimits limits, int plan, DispatchMark dispatched, TimeSpan now, Action wake)
+    public Session(TransportKind transport, SessionLimits limits, int plan, DispatchMark dispatched, TimeSpan now, Action wake)
     {
         Transport = transport;
-        Through = after.Value;
         this.limits = limits;
         this.dispatched = dispatched;
         planVersion = plan;
@@ -114,6 +111,22 @@ public sealed class Session : ISessionPort
 
     /// <summary>Notifications written to it.</summary>
     public long TotalSent { get { lock (gate) return totalSent; } }
+
+    /// <summary>Says the first words, and begins.</summary>
+    /// <param name="first">The messages that come before everything else.</param>
+    /// <param name="after">The device has everything up to here.</param>
+    public void Open(IReadOnlyList<ControlMessage> first, Position after)
+    {
+        lock (gate)
+        {
+            Through = after.Value;
+            var waiting = queue.ToArray();
+            queue.Clear();
+            foreach (var message in first) queue.Enqueue(new Item(null, message, null, 0, 0, 0, 0));
+            foreach (var item in waiting) queue.Enqueue(item);
+        }
+        wake();
+    }
 
     /// <summary>What it needs now, with the plan it must be found under.</summary>
     public (SessionNeed Need, int PlanVersion) Next()
@@ -290,7 +303,8 @@ public sealed class Session : ISessionPort
     }
 
     /// <summary>Ends the session: what is queued is dropped, the last words are written.</summary>
-    public void End(ControlMessage lastWords)
+    /// <param name="lastWords">The message written last; null: none.</param>
+    public void End(ControlMessage? lastWords)
     {
         lock (gate)
         {
@@ -413,12 +427,11 @@ public sealed class Session : ISessionPort
         Silent = false;
     }
 
-    void EndWith(ControlMessage lastWords)
+    void EndWith(ControlMessage? lastWords)
     {
         queue.Clear();
         notificationsQueued = 0;
-        queue.Enqueue(new Item(null, lastWords, null, 0, 0, 0, 0));
+        if (lastWords is not null) queue.Enqueue(new Item(null, lastWords, null, 0, 0, 0, 0));
         mode = Mode.Ended;
-        Debug.Assert(queue.Count == 1, "the last words are the last");
     }
 }

@@ -1,6 +1,5 @@
 using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
-using Totals = Rovett.Core.Delivery.Totals;
 
 namespace Rovett.Core.Ledger;
 
@@ -46,7 +45,7 @@ public sealed record Idempotency(string Key, byte[] BodyHash)
 public sealed record Identity(UserId User, IReadOnlyList<string> Roles, long IssuedAtMicros);
 
 /// <summary>Which ordinals of which logs a session or an inbox may be given: made by the ledger, read by others.</summary>
-public sealed record ReadPlan(UserState User, int Version, IReadOnlyList<PlannedLog> Logs, Position Head, Totals Totals);
+public sealed record ReadPlan(UserState User, int Version, IReadOnlyList<PlannedLog> Logs, Position Head, TotalsBy Totals);
 
 /// <summary>One log of a plan, with copies of the marks where they matter.</summary>
 public sealed record PlannedLog(long Log, IReadOnlyList<string> Addresses, IReadOnlyList<Segment> Segments, Marks.OrdinalSet Dead, Marks.OrdinalSet Skips, Marks.OrdinalSet? Read, Marks.OrdinalSet? Received);

@@ -16,7 +16,7 @@ public interface ILedgerObserver
 
 /// <summary>The one serialised history of a store. Commands are carried out in the order given, many in one commit;
 /// nothing they cause is seen before the commit is on disk. No I/O of its own but the store's; not thread-safe.</summary>
-public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider clock, ILedgerObserver? observer = null)
+public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider clock, RecentBySpace recent, ILedgerObserver? observer = null)
 {
     readonly Dictionary<string, SpaceState> spaces = [];
     readonly List<LedgerCommand> written = [];
@@ -79,7 +79,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     {
         if (spaces.TryGetValue(name, out var space)) return space;
         var row = store.FindSpace(name) ?? throw new Problem(404, "unknown-space", "No such space", $"There is no space '{name}'.", "Check the path: /v1/… is the space main.").Throw();
-        return spaces[name] = new SpaceState(row, store, options, clock);
+        return spaces[name] = new SpaceState(row, store, options, clock, recent.Of(name));
     }
 
     /// <summary>After a failed commit: every space is read again, and connected users are counted anew.</summary>
@@ -120,6 +120,25 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         return new Totals(unread, user.AsOf, user.Rev);
     }
 
+    /// <summary>Counts a user's unread anew, in all and by address.</summary>
+    internal TotalsBy CountBy(UserState user)
+    {
+        var by = new SortedDictionary<string, long>(StringComparer.Ordinal);
+        long sum = 0;
+        foreach (var log in user.Logs!)
+        {
+            foreach (var segment in log.Segments)
+            {
+                long unread = log.UnreadIn(segment);
+                if (unread == 0) continue;
+                sum += unread;
+                var address = log.Log.Texts[segment.AddressIndex];
+                by[address] = by.GetValueOrDefault(address) + unread;
+            }
+        }
+        return new TotalsBy(TotalsOf(user, sum), [.. by]);
+    }
+
     internal ReadPlan PlanFor(SpaceState space, UserState user, bool withMarks)
     {
         space.EnsureLogs(user);
@@ -127,11 +146,11 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         foreach (var log in user.Logs!)
         {
             if (log.Log.Head == 0 || log.Segments.Length == 0) continue;
-            logs.Add(new PlannedLog(log.Log.Id, [.. log.Log.Addresses.Select(a => a.ToString())],
+            logs.Add(new PlannedLog(log.Log.Id, log.Log.Texts,
                 [.. log.Segments.Select(s => s with { Hi = Math.Min(s.Hi, log.Log.Head) })],
                 log.Log.Dead.Clone(), log.Skips.Clone(), withMarks ? log.Read.Clone() : null, withMarks ? log.Received.Clone() : null));
         }
-        return new ReadPlan(user, user.PlanVersion, logs, new Position(space.Head), TotalsOf(user, user.CountUnread()));
+        return new ReadPlan(user, user.PlanVersion, logs, new Position(space.Head), CountBy(user));
     }
 
     /// <summary>Takes the roles a credential names into account.</summary>
@@ -203,6 +222,9 @@ public abstract class LedgerCommand
 
     /// <summary>It did not happen.</summary>
     internal abstract void Fail(Exception error);
+
+    /// <summary>For whoever runs the ledger, when it failed where it never should.</summary>
+    public void Abandon(Exception error) => Fail(error);
 }
 
 /// <summary>A command with an answer.</summary>

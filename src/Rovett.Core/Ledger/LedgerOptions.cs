@@ -8,7 +8,4 @@ public sealed record LedgerOptions
 
     /// <summary>Refuse a send that names an address nobody knows.</summary>
     public bool StrictAddresses { get; init; }
-
-    /// <summary>How much of the newest notifications stays in memory as finished bytes, in bytes. Default 64 MiB.</summary>
-    public long RecentBytes { get; init; } = 64 << 20;
 }

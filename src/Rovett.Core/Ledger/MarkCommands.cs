@@ -63,7 +63,7 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
             user.Rev++;
             ledger.Store.SavePerson(user.PersonId, user.Seen, user.Rev, user.RolesIssuedAt);
         }
-        Answer = TotalsCommand.Count(ledger, user);
+        Answer = ledger.CountBy(user);
     }
 
     private protected override void Carry(Ledger ledger)
@@ -187,35 +187,5 @@ public sealed class ReceivedCommand(string space, string userId, IReadOnlyList<A
     private protected override void Carry(Ledger ledger)
     {
         foreach (var (log, run) in changes) ledger.Observer?.Marked(space, log, run, MarkKind.Received, 1);
-    }
-}
-
-/// <summary>Counts a user's unread.</summary>
-public sealed class TotalsCommand(string space, string userId) : LedgerCommand<TotalsBy?>
-{
-    internal override void Write(Ledger ledger)
-    {
-        var state = ledger.Space(space);
-        if (state.Find(userId) is not { } user) return;
-        state.EnsureLogs(user);
-        Answer = Count(ledger, user);
-    }
-
-    internal static TotalsBy Count(Ledger ledger, UserState user)
-    {
-        var by = new SortedDictionary<string, long>(StringComparer.Ordinal);
-        long sum = 0;
-        foreach (var log in user.Logs!)
-        {
-            foreach (var segment in log.Segments)
-            {
-                long unread = log.UnreadIn(segment);
-                if (unread == 0) continue;
-                sum += unread;
-                var address = log.Log.Texts[segment.AddressIndex];
-                by[address] = by.GetValueOrDefault(address) + unread;
-            }
-        }
-        return new TotalsBy(ledger.TotalsOf(user, sum), [.. by]);
     }
 }

@@ -33,3 +33,13 @@ public sealed class RecentNotifications(long maxBytes)
         lock (gate) return byPosition.GetValueOrDefault(position);
     }
 }
+
+/// <summary>The newest notifications of every space.</summary>
+/// <param name="maxBytes">The bound for each space, in bytes.</param>
+public sealed class RecentBySpace(long maxBytes = 64 << 20)
+{
+    readonly System.Collections.Concurrent.ConcurrentDictionary<string, RecentNotifications> spaces = new();
+
+    /// <summary>Those of one space.</summary>
+    public RecentNotifications Of(string space) => spaces.GetOrAdd(space, static (_, bytes) => new RecentNotifications(bytes), maxBytes);
+}

@@ -16,7 +16,7 @@ public sealed record OpenInfo(UserState User, IReadOnlyList<string> Channels, To
 /// <param name="identity">Who, by which credential.</param>
 /// <param name="session">Makes the session once the user is known; null for a request that is not live.</param>
 /// <param name="withMarks">Whether the plan carries the user's marks.</param>
-public sealed class AttachCommand(string space, Identity identity, Func<UserState, Position, ISessionPort>? session, bool withMarks) : LedgerCommand<OpenInfo>
+public sealed class AttachCommand(string space, Identity identity, Func<OpenInfo, ISessionPort>? session, bool withMarks) : LedgerCommand<OpenInfo>
 {
     SpaceState state = null!;
     UserState user = null!;
@@ -36,7 +36,7 @@ public sealed class AttachCommand(string space, Identity identity, Func<UserStat
             ledger.ApplyBeforeNext = true;
         }
         var plan = ledger.PlanFor(state, user, withMarks);
-        Answer = new OpenInfo(user, ChannelsOf(user), plan.Totals, plan.Head, plan);
+        Answer = new OpenInfo(user, ChannelsOf(user), plan.Totals.Totals, plan.Head, plan);
     }
 
     private protected override void Carry(Ledger ledger)
@@ -59,10 +59,10 @@ public sealed class AttachCommand(string space, Identity identity, Func<UserStat
         if (user.Sessions.Count == 0)
         {
             user.Unread = unread;
-            user.Sessions.Add(session(user, Answer.Head));
+            user.Sessions.Add(session(Answer));
             state.JoinAll(user);
         }
-        else user.Sessions.Add(session(user, Answer.Head));
+        else user.Sessions.Add(session(Answer));
     }
 
     internal static IReadOnlyList<string> ChannelsOf(UserState user) =>
@@ -141,4 +141,10 @@ public sealed class PlanCommand(string space, string userId, bool withMarks) : L
         var state = ledger.Space(space);
         Answer = state.Find(userId) is { } user ? ledger.PlanFor(state, user, withMarks) : null;
     }
+}
+
+/// <summary>Asks for the newest position of a space.</summary>
+public sealed class HeadCommand(string space) : LedgerCommand<Position>
+{
+    internal override void Write(Ledger ledger) => Answer = new Position(ledger.Space(space).Head);
 }

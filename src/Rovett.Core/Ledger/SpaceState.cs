@@ -17,7 +17,7 @@ internal sealed class SpaceState
     readonly Dictionary<string, UserState> users = [];
     readonly Dictionary<string, long> connectedBy = [];
 
-    public SpaceState(SpaceRow row, ILedgerStore store, LedgerOptions options, TimeProvider clock)
+    public SpaceState(SpaceRow row, ILedgerStore store, LedgerOptions options, TimeProvider clock, RecentNotifications recent)
     {
         Row = row;
         this.store = store;
@@ -26,7 +26,7 @@ internal sealed class SpaceState
         Head = AppliedHead = row.Head;
         LastTime = row.LastTime;
         Cursors = new CursorSeal(row.Key, store.Epoch, row.Name, "cursor");
-        Recent = new RecentNotifications(options.RecentBytes);
+        Recent = recent;
     }
 
     public SpaceRow Row { get; }

@@ -31,10 +31,10 @@ public sealed class AccessStore : IDisposable
         new { key.Id, key.Space, key.Name, hash, key.Scopes, key.Created });
 
     /// <summary>A key by its hash, or null.</summary>
-    public StoredApiKey? FindKey(byte[] hash) => One<StoredApiKey>("SELECT id, space, name, scopes, created, last_used, revoked FROM api_key WHERE hash=@hash", new { hash });
+    public StoredApiKey? FindKey(byte[] hash) => One<StoredApiKey>("SELECT id, space, name, scopes, created, last_used AS LastUsed, revoked FROM api_key WHERE hash=@hash", new { hash });
 
     /// <summary>The keys of a space, oldest first.</summary>
-    public IReadOnlyList<StoredApiKey> Keys(string space) => All<StoredApiKey>("SELECT id, space, name, scopes, created, last_used, revoked FROM api_key WHERE space=@space ORDER BY created", new { space });
+    public IReadOnlyList<StoredApiKey> Keys(string space) => All<StoredApiKey>("SELECT id, space, name, scopes, created, last_used AS LastUsed, revoked FROM api_key WHERE space=@space ORDER BY created", new { space });
 
     /// <summary>Ends a key; false when there is no such key, or it is ended already.</summary>
     public bool RevokeKey(string space, string id, long now) => Run("UPDATE api_key SET revoked=@now WHERE space=@space AND id=@id AND revoked IS NULL", new { space, id, now }) == 1;
@@ -57,7 +57,7 @@ public sealed class AccessStore : IDisposable
     }
 
     /// <summary>A ticket by its hash, or null.</summary>
-    public StoredTicket? FindTicket(byte[] hash) => One<StoredTicket>("SELECT space, user, roles, issued_at, expires, opens_until, opened, device, origin FROM ticket WHERE hash=@hash", new { hash });
+    public StoredTicket? FindTicket(byte[] hash) => One<StoredTicket>("SELECT space, user, roles, issued_at AS IssuedAt, expires, opens_until AS OpensUntil, opened, device, origin FROM ticket WHERE hash=@hash", new { hash });
 
     /// <summary>Opens a ticket for a device; false when it was opened before.</summary>
     public bool OpenTicket(byte[] hash, string device, string? origin, long now) =>
@@ -99,8 +99,6 @@ public sealed class AccessStore : IDisposable
     {
         lock (gate) return [.. connection.Query<T>(sql, parameters)];
     }
-
-    static AccessStore() => DefaultTypeMap.MatchNamesWithUnderscores = true;
 
     /// <inheritdoc/>
     public void Dispose() => connection.Dispose();

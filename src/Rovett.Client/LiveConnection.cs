@@ -1,0 +1,371 @@
+using System.Buffers;
+using System.Net.Http.Headers;
+using System.Net.WebSockets;
+using System.Runtime.CompilerServices;
+using System.Text;
+using System.Text.Json;
+using System.Text.Json.Nodes;
+
+namespace Rovett.Client;
+
+/// <summary>How to connect.</summary>
+public enum LiveTransport
+{
+    /// <summary>WebSocket, and where that fails server-sent events.</summary>
+    Auto,
+    /// <summary>WebSocket only.</summary>
+    WebSocket,
+    /// <summary>Server-sent events only.</summary>
+    Sse,
+}
+
+/// <summary>Settings of a live connection.</summary>
+public sealed record LiveOptions
+{
+    /// <summary>The transport.</summary>
+    public LiveTransport Transport { get; init; }
+    /// <summary>The device's own id, kept between runs; null lets the service name one.</summary>
+    public string? Device { get; init; }
+    /// <summary>What the device calls itself.</summary>
+    public string? Label { get; init; }
+    /// <summary>The newest cursor of an earlier connection, <c>now</c>, or null for everything no device has received.</summary>
+    public string? After { get; init; }
+    /// <summary>Acknowledge what was handed out, at most this many at once.</summary>
+    public int AckEvery { get; init; } = 128;
+    /// <summary>… and at the latest after this time.</summary>
+    public TimeSpan AckWithin { get; init; } = TimeSpan.FromSeconds(1);
+    /// <summary>Acknowledge by itself, after the caller asked for the next message.</summary>
+    public bool AutoAcknowledge { get; init; } = true;
+    /// <summary>Come back after a cut. False: the stream ends with the connection.</summary>
+    public bool Reconnect { get; init; } = true;
+}
+
+/// <summary>Receives one user's notifications as they come: reconnects, resumes from the newest cursor, acknowledges
+/// what was handed out. One reader at a time.</summary>
+/// <param name="url">The service's address, with <c>/s/&lt;space&gt;</c> for another space than main.</param>
+/// <param name="token">Gives a token of the user; called for each connection.</param>
+/// <param name="options">The settings.</param>
+public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<string>> token, LiveOptions? options = null) : IDisposable
+{
+    readonly LiveOptions options = options ?? new LiveOptions();
+    readonly HttpClient http = new(new SocketsHttpHandler { UseProxy = false }) { Timeout = Timeout.InfiniteTimeSpan };
+    readonly Random chance = new();
+    Link? link;
+
+    /// <summary>The newest cursor handed out; pass it as <see cref="LiveOptions.After"/> to go on from here.</summary>
+    public string? Cursor { get; private set; } = options?.After is "now" ? null : options?.After;
+
+    /// <summary>The transport in use, or null while there is none.</summary>
+    public string? Transport { get; private set; }
+
+    /// <summary>How often the connection was made anew.</summary>
+    public int Reconnects { get; private set; }
+
+    /// <summary>Why the last connection ended or could not be made.</summary>
+    public string? LastTrouble { get; private set; }
+
+    /// <summary>Every message in order, over all connections. Ends when the service refuses for good, or without
+    /// <see cref="LiveOptions.Reconnect"/> when the connection does.</summary>
+    /// <exception cref="RovettRefusedException">The credential or the request was refused.</exception>
+    public async IAsyncEnumerable<JsonObject> Messages([EnumeratorCancellation] CancellationToken cancel = default)
+    {
+        int failures = 0;
+        bool preferSse = options.Transport == LiveTransport.Sse;
+        for (; ; )
+        {
+            bool ended = false;
+            int? comeBack = null;
+            link = await Connect(preferSse, cancel).ConfigureAwait(false);
+            if (link is not null)
+            {
+                var acks = new AckGatherer(this, link);
+                await using (link)
+                {
+                    Transport = link.Transport;
+                    await foreach (var message in Read(link, cancel).ConfigureAwait(false))
+                    {
+                        var kind = (string?)message["kind"];
+                        if (kind == "ending")
+                        {
+                            LastTrouble = $"ended by the service: {message["reason"]}";
+                            comeBack = (int?)message["comeBackWithinMs"];
+                            ended = comeBack is null;
+                        }
+                        if (kind == "refused" && message["requestId"] is null && message["problem"] is { } problem && failures == 0 && Transport == "websocket" && Cursor is null)
+                            throw RovettRefusedException.From(problem, (int?)problem["status"] ?? 0);
+                        failures = 0;
+                        yield return message;
+                        if (message["cursor"] is { } cursor) Cursor = (string?)cursor;
+                        if (kind == "notification" && options.AutoAcknowledge) await acks.Handled((string)message["cursor"]!, cancel).ConfigureAwait(false);
+                        else if (kind == "ackDue") await acks.Now(cancel).ConfigureAwait(false);
+                    }
+                }
+                link = null;
+                Transport = null;
+            }
+            else if (options.Transport == LiveTransport.Auto) preferSse = !preferSse;
+            if (ended || !options.Reconnect || cancel.IsCancellationRequested) yield break;
+            Reconnects++;
+            double seconds = comeBack is { } ms ? chance.NextDouble() * ms / 1000 : Math.Min(20, 0.2 * Math.Pow(2, failures++)) * (0.5 + chance.NextDouble() / 2);
+            await Task.Delay(TimeSpan.FromSeconds(seconds), cancel).ConfigureAwait(false);
+        }
+    }
+
+    /// <summary>Sends a message to the service: <c>ack</c>, <c>markRead</c> …; the answer, if any, comes among <see cref="Messages"/>.</summary>
+    /// <exception cref="InvalidOperationException">There is no connection now.</exception>
+    public Task Send(JsonObject message, CancellationToken cancel = default) =>
+        (link ?? throw new InvalidOperationException("There is no connection now; send when 'opened' has come.")).Send(message, cancel);
+
+    async Task<Link?> Connect(bool sse, CancellationToken cancel)
+    {
+        var credential = await token(cancel).ConfigureAwait(false);
+        var query = new StringBuilder("?");
+        if (Cursor is not null || options.After is not null) query.Append("after=").Append(Uri.EscapeDataString(Cursor ?? options.After!)).Append('&');
+        if (options.Device is { } device) query.Append("device=").Append(Uri.EscapeDataString(device)).Append('&');
+        if (options.Label is { } label) query.Append("label=").Append(Uri.EscapeDataString(label)).Append('&');
+        var address = url.ToString().TrimEnd('/') + "/v1/live" + query.ToString().TrimEnd('&', '?');
+        try
+        {
+            return sse ? await SseLink.Open(http, url, address, credential, cancel).ConfigureAwait(false) : await WebSocketLink.Open(address, credential, cancel).ConfigureAwait(false);
+        }
+        catch (Exception error) when (error is HttpRequestException or WebSocketException or IOException)
+        {
+            LastTrouble = error.Message;
+            if (options.Transport == LiveTransport.WebSocket || sse || error is not WebSocketException) return null;
+            // The upgrade failed: a refusal says so in its body, which only a plain request can read.
+            try
+            {
+                return options.Transport == LiveTransport.Auto ? await SseLink.Open(http, url, address, credential, cancel).ConfigureAwait(false) : null;
+            }
+            catch (Exception second) when (second is HttpRequestException or IOException)
+            {
+                LastTrouble = second.Message;
+                return null;
+            }
+        }
+    }
+
+    async IAsyncEnumerable<JsonObject> Read(Link from, [EnumeratorCancellation] CancellationToken cancel)
+    {
+        for (; ; )
+        {
+            string? text;
+            try
+            {
+                text = await from.Next(cancel).ConfigureAwait(false);
+            }
+            catch (Exception error) when (error is WebSocketException or IOException or HttpRequestException)
+            {
+                LastTrouble = error.Message;
+                yield break;
+            }
+            if (text is null) yield break;
+            if (JsonNode.Parse(text) is JsonObject message)
+            {
+                if ((string?)message["kind"] == "opened") from.Session = (string?)message["session"];
+                yield return message;
+            }
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Dispose() => http.Dispose();
+
+    /// <summary>Acknowledges by number and time, whichever is first.</summary>
+    sealed class AckGatherer(LiveConnection owner, Link link)
+    {
+        int count;
+        string? newest;
+        Task? timer;
+        readonly SemaphoreSlim turn = new(1, 1);
+
+        public async Task Handled(string cursor, CancellationToken cancel)
+        {
+            newest = cursor;
+            if (++count >= owner.options.AckEvery) await Now(cancel).ConfigureAwait(false);
+            else if (timer is null or { IsCompleted: true }) timer = Later(cancel);
+        }
+
+        async Task Later(CancellationToken cancel)
+        {
+            try
+            {
+                await Task.Delay(owner.options.AckWithin, cancel).ConfigureAwait(false);
+                await Now(cancel).ConfigureAwait(false);
+            }
+            catch (Exception error) when (error is OperationCanceledException or WebSocketException or IOException or HttpRequestException or ObjectDisposedException or InvalidOperationException)
+            {
+                // The connection is gone: what was not acknowledged is sent again, and known by its id.
+            }
+        }
+
+        public async Task Now(CancellationToken cancel)
+        {
+            await turn.WaitAsync(cancel).ConfigureAwait(false);
+            try
+            {
+                if (newest is null) return;
+                var cursor = newest;
+                newest = null;
+                count = 0;
+                await link.Send(new JsonObject { ["kind"] = "ack", ["upTo"] = cursor, ["handled"] = true }, cancel).ConfigureAwait(false);
+            }
+            finally
+            {
+                turn.Release();
+            }
+        }
+    }
+
+    abstract class Link : IAsyncDisposable
+    {
+        public abstract string Transport { get; }
+        public string? Session { get; set; }
+        public abstract Task<string?> Next(CancellationToken cancel);
+        public abstract Task Send(JsonObject message, CancellationToken cancel);
+        public abstract ValueTask DisposeAsync();
+    }
+
+    sealed class WebSocketLink(ClientWebSocket socket) : Link
+    {
+        readonly ArrayBufferWriter<byte> message = new(4096);
+        readonly SemaphoreSlim turn = new(1, 1);
+
+        public override string Transport => "websocket";
+
+        public static async Task<Link> Open(string address, string credential, CancellationToken cancel)
+        {
+            var socket = new ClientWebSocket();
+            socket.Options.AddSubProtocol("rovett.v1");
+            socket.Options.SetRequestHeader("Authorization", "Bearer " + credential);
+            socket.Options.KeepAliveInterval = TimeSpan.Zero; // the service pings
+            socket.Options.Proxy = null;
+            try
+            {
+                using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
+                limit.CancelAfter(TimeSpan.FromSeconds(10));
+                await socket.ConnectAsync(new Uri("ws" + address[4..]), limit.Token).ConfigureAwait(false);
+                return new WebSocketLink(socket);
+            }
+            catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
+            {
+                socket.Dispose();
+                throw new WebSocketException("The WebSocket handshake took longer than 10 s.");
+            }
+            catch
+            {
+                socket.Dispose();
+                throw;
+            }
+        }
+
+        public override async Task<string?> Next(CancellationToken cancel)
+        {
+            message.ResetWrittenCount();
+            for (; ; )
+            {
+                var result = await socket.ReceiveAsync(message.GetMemory(4096), cancel).ConfigureAwait(false);
+                if (result.MessageType == WebSocketMessageType.Close)
+                {
+                    await socket.CloseOutputAsync(WebSocketCloseStatus.NormalClosure, null, CancellationToken.None).ConfigureAwait(false);
+                    return null;
+                }
+                message.Advance(result.Count);
+                if (result.EndOfMessage) return Encoding.UTF8.GetString(message.WrittenSpan);
+            }
+        }
+
+        public override async Task Send(JsonObject message, CancellationToken cancel)
+        {
+            await turn.WaitAsync(cancel).ConfigureAwait(false);
+            try
+            {
+                await socket.SendAsync(Encoding.UTF8.GetBytes(message.ToJsonString()), WebSocketMessageType.Text, true, cancel).ConfigureAwait(false);
+            }
+            finally
+            {
+                turn.Release();
+            }
+        }
+
+        public override async ValueTask DisposeAsync()
+        {
+            try
+            {
+                if (socket.State == WebSocketState.Open)
+                {
+                    using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(1));
+                    await socket.CloseOutputAsync(WebSocketCloseStatus.NormalClosure, null, limit.Token).ConfigureAwait(false);
+                }
+            }
+            catch (Exception error) when (error is WebSocketException or IOException or OperationCanceledException or ObjectDisposedException)
+            {
+            }
+            socket.Dispose();
+        }
+    }
+
+    sealed class SseLink(HttpClient http, Uri url, string credential, HttpResponseMessage response, StreamReader reader) : Link
+    {
+        public override string Transport => "sse";
+
+        public static async Task<Link> Open(HttpClient http, Uri url, string address, string credential, CancellationToken cancel)
+        {
+            using var request = new HttpRequestMessage(HttpMethod.Get, address);
+            request.Headers.Accept.Add(new MediaTypeWithQualityHeaderValue("text/event-stream"));
+            request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", credential);
+            var response = await http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancel).ConfigureAwait(false);
+            if (!response.IsSuccessStatusCode || response.StatusCode == System.Net.HttpStatusCode.NoContent)
+            {
+                using (response)
+                {
+                    int status = (int)response.StatusCode;
+                    if (status is >= 500 or 429) throw new HttpRequestException($"The service answered {status}.");
+                    JsonNode? problem = null;
+                    try
+                    {
+                        problem = JsonNode.Parse(await response.Content.ReadAsStringAsync(cancel).ConfigureAwait(false));
+                    }
+                    catch (JsonException)
+                    {
+                    }
+                    throw RovettRefusedException.From(problem, status);
+                }
+            }
+            return new SseLink(http, url, credential, response, new StreamReader(await response.Content.ReadAsStreamAsync(cancel).ConfigureAwait(false), Encoding.UTF8));
+        }
+
+        public override async Task<string?> Next(CancellationToken cancel)
+        {
+            var data = new StringBuilder();
+            while (await reader.ReadLineAsync(cancel).ConfigureAwait(false) is { } line)
+            {
+                if (line.Length == 0)
+                {
+                    if (data.Length > 0) return data.ToString();
+                }
+                else if (line.StartsWith("data:", StringComparison.Ordinal))
+                {
+                    if (data.Length > 0) data.Append('\n');
+                    data.Append(line.AsSpan(line.Length > 5 && line[5] == ' ' ? 6 : 5));
+                }
+            }
+            return null;
+        }
+
+        public override async Task Send(JsonObject message, CancellationToken cancel)
+        {
+            using var request = new HttpRequestMessage(HttpMethod.Post, url.ToString().TrimEnd('/') + "/v1/live/" + Session);
+            request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", credential);
+            request.Content = new StringContent(message.ToJsonString(), Encoding.UTF8, "application/json");
+            using var answer = await http.SendAsync(request, cancel).ConfigureAwait(false);
+        }
+
+        public override ValueTask DisposeAsync()
+        {
+            reader.Dispose();
+            response.Dispose();
+            return default;
+        }
+    }
+}

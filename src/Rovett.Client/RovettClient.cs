@@ -1,0 +1,81 @@
+using System.Net;
+using System.Net.Http.Headers;
+using System.Text;
+using System.Text.Json;
+using System.Text.Json.Nodes;
+
+namespace Rovett.Client;
+
+/// <summary>What the service refused, and why (RFC 9457), with the mend.</summary>
+public sealed class RovettRefusedException(int status, string slug, string title, string detail, string mend)
+    : Exception($"{title}: {detail} {mend}")
+{
+    /// <summary>The HTTP status.</summary>
+    public int Status { get; } = status;
+    /// <summary>The last part of the problem's <c>type</c>.</summary>
+    public string Slug { get; } = slug;
+    /// <summary>What is wrong in general.</summary>
+    public string Title { get; } = title;
+    /// <summary>This case.</summary>
+    public string Detail { get; } = detail;
+    /// <summary>What to do about it.</summary>
+    public string Mend { get; } = mend;
+
+    /// <summary>Reads a problem document.</summary>
+    public static RovettRefusedException From(JsonNode? problem, int status) => new(status,
+        ((string?)problem?["type"])?.Split(':')[^1] ?? "unknown", (string?)problem?["title"] ?? "Refused", (string?)problem?["detail"] ?? $"The service answered {status}.", (string?)problem?["mend"] ?? "");
+}
+
+/// <summary>Calls the HTTP interface with one credential: an API key or a user's token. Safe to share.</summary>
+/// <param name="url">The service's address, such as <c>http://127.0.0.1:7411</c>; with <c>/s/&lt;space&gt;</c> for another space than main.</param>
+/// <param name="credential">What follows <c>Bearer</c>.</param>
+public sealed class RovettClient(Uri url, string credential) : IDisposable
+{
+    readonly HttpClient http = new(new SocketsHttpHandler { PooledConnectionLifetime = TimeSpan.FromMinutes(5), UseProxy = false }) { Timeout = TimeSpan.FromSeconds(30) };
+
+    /// <summary>Sends a notification: the members of <c>docs/protocol.md</c>.</summary>
+    /// <param name="notification">Such as <c>{"to":["user:mara"],"type":"…","title":"…"}</c>.</param>
+    /// <param name="idempotencyKey">Makes the call safe to repeat; null to leave it out.</param>
+    /// <param name="dryRun">Answer what it would mean, and store nothing.</param>
+    /// <param name="cancel">Ends the wait.</param>
+    /// <exception cref="RovettRefusedException">The service refused it.</exception>
+    /// <exception cref="HttpRequestException">The service can't be reached.</exception>
+    public Task<JsonNode> Send(JsonNode notification, string? idempotencyKey = null, bool dryRun = false, CancellationToken cancel = default) =>
+        Call(HttpMethod.Post, dryRun ? "/v1/notifications?dryRun=true" : "/v1/notifications", notification, cancel, idempotencyKey)!;
+
+    /// <summary>Any call that answers JSON; null for an empty answer.</summary>
+    /// <exception cref="RovettRefusedException">The service refused it.</exception>
+    /// <exception cref="HttpRequestException">The service can't be reached.</exception>
+    public async Task<JsonNode> Call(HttpMethod method, string path, JsonNode? body = null, CancellationToken cancel = default, string? idempotencyKey = null)
+    {
+        using var request = new HttpRequestMessage(method, At(path));
+        request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", credential);
+        if (idempotencyKey is not null) request.Headers.Add("Idempotency-Key", idempotencyKey);
+        if (body is not null) request.Content = new StringContent(body.ToJsonString(), Encoding.UTF8, "application/json");
+        using var response = await http.SendAsync(request, cancel).ConfigureAwait(false);
+        var text = await response.Content.ReadAsStringAsync(cancel).ConfigureAwait(false);
+        var json = Parse(text);
+        if (!response.IsSuccessStatusCode) throw RovettRefusedException.From(json, (int)response.StatusCode);
+        if (json is JsonObject found && response.Headers.TryGetValues("Link", out var links) && links.First() is var link && link.StartsWith('<'))
+            found["next"] = link[1..link.IndexOf('>', StringComparison.Ordinal)];
+        return json ?? new JsonObject();
+    }
+
+    /// <summary>The address of a path of this client's space.</summary>
+    public Uri At(string path) => new(path.StartsWith("/s/", StringComparison.Ordinal) ? url.GetLeftPart(UriPartial.Authority) + path : url.ToString().TrimEnd('/') + path);
+
+    static JsonNode? Parse(string text)
+    {
+        try
+        {
+            return text.Length == 0 ? null : JsonNode.Parse(text);
+        }
+        catch (JsonException)
+        {
+            return null;
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Dispose() => http.Dispose();
+}

@@ -1,0 +1,28 @@
+using Rovett.Core.AddressLogs;
+
+namespace Rovett.Service.Access;
+
+/// <summary>A space as the service knows it: its number, its seals, its token secret.</summary>
+public sealed record SpaceRuntime(int Id, string Name, CursorSeal Cursors, CursorSeal Pages, byte[] SigningSecret)
+{
+    /// <summary>What comes before <c>/v1/…</c> in the space's paths.</summary>
+    public string PathPrefix => Name == "main" ? "" : "/s/" + Uri.EscapeDataString(Name);
+}
+
+/// <summary>The spaces of this service, by name.</summary>
+public sealed class SpaceDirectory(IReadOnlyDictionary<string, SpaceRuntime> spaces)
+{
+    /// <summary>Every space.</summary>
+    public IEnumerable<SpaceRuntime> All => spaces.Values;
+
+    /// <summary>The space of a request: the route's <c>space</c>, or <c>main</c>.</summary>
+    /// <exception cref="Core.ProblemException">404: there is no such space.</exception>
+    public SpaceRuntime Of(HttpContext context)
+    {
+        var name = context.Request.RouteValues.TryGetValue("space", out var value) ? (string)value! : "main";
+        return Find(name) ?? throw new Core.Problem(404, "unknown-space", "No such space", $"There is no space '{name}'.", "Check the path: /v1/… is the space main, /s/<space>/v1/… any other.").Throw();
+    }
+
+    /// <summary>A space by its name, or null.</summary>
+    public SpaceRuntime? Find(string name) => spaces.GetValueOrDefault(name);
+}

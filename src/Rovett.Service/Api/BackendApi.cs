@@ -1,0 +1,226 @@
+using System.Security.Cryptography;
+using System.Text.Json;
+using Rovett.Core;
+using Rovett.Core.Addresses;
+using Rovett.Core.AddressLogs;
+using Rovett.Core.Ledger;
+using Rovett.Service.Access;
+using Rovett.Service.Live;
+using Rovett.Service.Operations;
+using Rovett.Storage.Sqlite;
+
+namespace Rovett.Service.Api;
+
+/// <summary>What backends call, with an API key.</summary>
+public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqliteHistoryReader history, SessionRegistry sessions, ServiceInfo info)
+{
+    /// <summary><c>POST /v1/notifications</c></summary>
+    public async Task Send(HttpContext context)
+    {
+        var space = spaces.Of(context);
+        var key = keys.Require(context, space, "send");
+        bool dryRun = context.Request.Query.TryGetValue("dryRun", out var dry) && (dry == "true" ? true : throw Problem.Invalid([new FieldError("dryRun", "must be true, or left out")]).Throw());
+        byte[] bytes = [];
+        using var body = await Json.Read(context, b => bytes = b);
+        var draft = NotificationReader.Read(body.RootElement);
+        var result = await ledger.Ask(new SendCommand(space.Name, draft, IdempotencyOf(context, key, bytes), dryRun));
+        await Json.Write(context, dryRun || result.Repeated ? 200 : 201, json =>
+        {
+            json.WriteStartObject();
+            if (dryRun) json.WriteBoolean("dryRun", true);
+            else
+            {
+                json.WriteString("id", result.Id.ToString());
+                json.WriteNumber("position", result.Position.Value);
+            }
+            json.WriteStartArray("reach");
+            foreach (var reach in result.Reach) WriteReach(json, space, reach);
+            json.WriteEndArray();
+            if (!dryRun) json.WriteBoolean("repeated", result.Repeated);
+            json.WriteEndObject();
+        });
+    }
+
+    static Idempotency? IdempotencyOf(HttpContext context, StoredApiKey key, byte[] body)
+    {
+        if (!context.Request.Headers.TryGetValue("Idempotency-Key", out var values)) return null;
+        var text = values.ToString();
+        if (values.Count != 1 || text.Length is 0 or > 255 || text.Any(c => c is < ' ' or > '~'))
+            throw Problem.Invalid([new FieldError("Idempotency-Key", "must be 1 to 255 printable ASCII characters")]).Throw();
+        return new Idempotency($"{key.Id}\n{context.Request.Path}\n{text}", SHA256.HashData(body));
+    }
+
+    void WriteReach(Utf8JsonWriter json, SpaceRuntime space, Reach reach)
+    {
+        json.WriteStartObject();
+        json.WriteString("address", reach.Address);
+        json.WriteNumber("users", reach.Users);
+        json.WriteNumber("connected", reach.Connected);
+        json.WriteNumber("stored", reach.Stored);
+        json.WriteBoolean("known", reach.Known);
+        if (!reach.Known && Address.TryParse(reach.Address, out var address) is null)
+        {
+            bool role = address.Kind == AddressKind.Role;
+            var near = NearNames.Among(history.NamesLike(space.Id, role, address.Name), address.Name);
+            json.WriteStartArray("near");
+            foreach (var name in near) json.WriteStringValue((role ? "role:" : "user:") + name);
+            json.WriteEndArray();
+        }
+        json.WriteEndObject();
+    }
+
+    /// <summary><c>GET /v1/notifications/{id}</c>: the notification with everybody it was addressed to, and how many have it.</summary>
+    public Task Show(HttpContext context)
+    {
+        var space = spaces.Of(context);
+        keys.Require(context, space, "read");
+        var found = NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id) ? history.ById(space.Id, id) : null;
+        if (found is null) throw new Problem(404, "unknown-notification", "No such notification", "There is no notification by this id in this space.", "Take the id from the answer to the send.").Throw();
+        return Json.Write(context, 200, json => WriteOperatorItem(json, found));
+    }
+
+    /// <summary>Writes a notification as backends and operators see it.</summary>
+    public static void WriteOperatorItem(Utf8JsonWriter json, OperatorItem found)
+    {
+        json.WriteStartObject();
+        json.WriteString("id", found.Entry.Id.ToString());
+        json.WriteNumber("position", found.Entry.Position.Value);
+        json.WriteString("time", found.Entry.Time.ToString());
+        foreach (var (name, sign) in new[] { ("to", '+'), ("except", '-') })
+        {
+            json.WriteStartArray(name);
+            foreach (var line in found.Entry.Addressing.Split('\n'))
+            {
+                if (line.Length > 0 && line[0] == sign) json.WriteStringValue(line[1..]);
+            }
+            json.WriteEndArray();
+        }
+        WriteBody(json, found.Entry.Body);
+        json.WriteStartObject("people");
+        json.WriteNumber("received", found.Received);
+        json.WriteNumber("read", found.Read);
+        json.WriteEndObject();
+        json.WriteEndObject();
+    }
+
+    /// <summary>Copies the stored members into the current object.</summary>
+    public static void WriteBody(Utf8JsonWriter json, byte[] body)
+    {
+        using var members = JsonDocument.Parse((byte[])[(byte)'{', .. body, (byte)'}']);
+        foreach (var member in members.RootElement.EnumerateObject()) member.WriteTo(json);
+    }
+
+    /// <summary><c>GET /v1/status</c></summary>
+    public async Task Status(HttpContext context)
+    {
+        var space = spaces.Of(context);
+        keys.Require(context, space, "read");
+        var live = sessions.In(space.Name).ToList();
+        var head = (await ledger.Ask(new HeadCommand(space.Name)));
+        await Json.Write(context, 200, json =>
+        {
+            json.WriteStartObject();
+            json.WriteString("version", ServiceInfo.Version);
+            json.WriteString("since", info.Since.ToString());
+            json.WriteString("space", space.Name);
+            json.WriteString("epoch", info.Epoch.ToString());
+            json.WriteNumber("position", head.Value);
+            json.WriteNumber("sessions", live.Count);
+            json.WriteNumber("users", live.Select(s => s.User).Distinct().Count());
+            json.WriteStartObject("transports");
+            foreach (var group in live.GroupBy(s => s.TransportName).OrderBy(g => g.Key)) json.WriteNumber(group.Key, group.Count());
+            json.WriteEndObject();
+            json.WriteString("data", info.DataFolder);
+            json.WriteNumber("historyBytes", info.HistoryBytes());
+            json.WriteEndObject();
+        });
+    }
+
+    /// <summary><c>GET /v1/sessions</c></summary>
+    public Task Sessions(HttpContext context)
+    {
+        var space = spaces.Of(context);
+        keys.Require(context, space, "read");
+        return Json.Write(context, 200, json =>
+        {
+            json.WriteStartObject();
+            json.WriteStartArray("sessions");
+            foreach (var session in sessions.In(space.Name).OrderBy(s => s.Since.Micros).Take(1000)) session.Write(json);
+            json.WriteEndArray();
+            json.WriteEndObject();
+        });
+    }
+
+    /// <summary><c>POST /v1/keys</c></summary>
+    public async Task MakeKey(HttpContext context)
+    {
+        var space = spaces.Of(context);
+        keys.Require(context, space, "admin");
+        using var body = await Json.Read(context);
+        var errors = new List<FieldError>();
+        string? name = null;
+        if (body.RootElement.ValueKind != JsonValueKind.Object || !body.RootElement.TryGetProperty("name", out var n) || !JsonText.TryString(n, out name) || name.Length is 0 or > 128) errors.Add(new FieldError("name", "must be 1 to 128 characters that say what the key is for"));
+        var scopes = new List<string>();
+        if (body.RootElement.ValueKind == JsonValueKind.Object && body.RootElement.TryGetProperty("scopes", out var s) && s.ValueKind == JsonValueKind.Array)
+        {
+            foreach (var item in s.EnumerateArray())
+            {
+                if (JsonText.TryString(item, out var scope) && ApiKeys.Scopes.Contains(scope)) scopes.Add(scope);
+                else errors.Add(new FieldError($"scopes[{scopes.Count}]", $"must be one of {string.Join(", ", ApiKeys.Scopes)}"));
+            }
+        }
+        if (scopes.Count == 0 && errors.Count == 0) errors.Add(new FieldError("scopes", $"must name at least one of {string.Join(", ", ApiKeys.Scopes)}"));
+        if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
+        var (stored, key) = keys.Make(space.Name, name!, scopes.Distinct());
+        await Json.Write(context, 201, json =>
+        {
+            json.WriteStartObject();
+            WriteKey(json, stored);
+            json.WriteString("key", key);
+            json.WriteEndObject();
+        });
+    }
+
+    /// <summary><c>GET /v1/keys</c></summary>
+    public Task ListKeys(HttpContext context)
+    {
+        var space = spaces.Of(context);
+        keys.Require(context, space, "admin");
+        return Json.Write(context, 200, json =>
+        {
+            json.WriteStartObject();
+            json.WriteStartArray("keys");
+            foreach (var stored in keys.Of(space.Name))
+            {
+                json.WriteStartObject();
+                WriteKey(json, stored);
+                json.WriteEndObject();
+            }
+            json.WriteEndArray();
+            json.WriteEndObject();
+        });
+    }
+
+    /// <summary><c>DELETE /v1/keys/{id}</c></summary>
+    public Task RevokeKey(HttpContext context)
+    {
+        var space = spaces.Of(context);
+        keys.Require(context, space, "admin");
+        if (!keys.Revoke(space.Name, (string)context.Request.RouteValues["id"]!))
+            throw new Problem(404, "unknown-key", "No such key", "There is no key by this id in this space, or it was revoked before.", "List the keys: rovett key list.").Throw();
+        context.Response.StatusCode = 204;
+        return Task.CompletedTask;
+    }
+
+    static void WriteKey(Utf8JsonWriter json, StoredApiKey stored)
+    {
+        json.WriteString("id", stored.Id);
+        json.WriteString("name", stored.Name);
+        json.WriteStartArray("scopes");
+        foreach (var scope in stored.Scopes.Split(',')) json.WriteStringValue(scope);
+        json.WriteEndArray();
+        json.WriteString("created", new StoredTime(stored.Created).ToString());
+        if (stored.LastUsed is { } used) json.WriteString("lastUsed", new StoredTime(used).ToString());
+        if (stored.Revoked is { } revoked) json.WriteString("revoked", new StoredTime(revoked).ToString());
+    }
+}

@@ -1,0 +1,59 @@
+using System.Buffers;
+using System.Text.Encodings.Web;
+using System.Text.Json;
+using Rovett.Core;
+
+namespace Rovett.Service.Api;
+
+/// <summary>Reads and writes JSON bodies.</summary>
+public static class Json
+{
+    /// <summary>Escapes what JSON needs and nothing more.</summary>
+    public static readonly JsonWriterOptions Writing = new() { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
+
+    /// <summary>Reads the body as one JSON value.</summary>
+    /// <param name="context">The request.</param>
+    /// <param name="keepBytes">Set to the body's bytes.</param>
+    /// <exception cref="ProblemException">400: it is not JSON; 413: it is too large.</exception>
+    public static async Task<JsonDocument> Read(HttpContext context, Action<byte[]>? keepBytes = null)
+    {
+        var reader = context.Request.BodyReader;
+        for (; ; )
+        {
+            var result = await reader.ReadAsync(context.RequestAborted);
+            if (!result.IsCompleted)
+            {
+                reader.AdvanceTo(result.Buffer.Start, result.Buffer.End);
+                continue;
+            }
+            var bytes = result.Buffer.ToArray();
+            reader.AdvanceTo(result.Buffer.End);
+            keepBytes?.Invoke(bytes);
+            try
+            {
+                return JsonDocument.Parse(bytes, new JsonDocumentOptions { MaxDepth = 32, AllowDuplicateProperties = false });
+            }
+            catch (JsonException error)
+            {
+                throw new Problem(400, "malformed-json", "The body is not JSON", $"Line {error.LineNumber + 1}, byte {error.BytePositionInLine + 1}: {Plain(error.Message)}", "Send one JSON object, in UTF-8, naming each member once.").Throw();
+            }
+        }
+    }
+
+    static string Plain(string message)
+    {
+        int end = message.IndexOf(". ", StringComparison.Ordinal);
+        return end > 0 ? message[..(end + 1)] : message;
+    }
+
+    /// <summary>Writes a JSON response.</summary>
+    public static async Task Write(HttpContext context, int status, Action<Utf8JsonWriter> body)
+    {
+        var buffer = new ArrayBufferWriter<byte>(512);
+        using (var json = new Utf8JsonWriter(buffer, Writing)) body(json);
+        context.Response.StatusCode = status;
+        context.Response.ContentType = "application/json";
+        context.Response.ContentLength = buffer.WrittenCount;
+        await context.Response.BodyWriter.WriteAsync(buffer.WrittenMemory);
+    }
+}

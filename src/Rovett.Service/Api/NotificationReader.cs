@@ -1,0 +1,157 @@
+using System.Buffers;
+using System.Text.Json;
+using Rovett.Core;
+using Rovett.Core.Addresses;
+using Rovett.Core.Ledger;
+
+namespace Rovett.Service.Api;
+
+/// <summary>Reads a notification as a backend sends it, and finds everything wrong with it at once.</summary>
+public static class NotificationReader
+{
+    static readonly string[] Fields = ["to", "except", "type", "subject", "title", "body", "link", "data", "urgency"];
+    static readonly string[] Urgencies = ["very-low", "low", "normal", "high"];
+
+    /// <summary>The largest <c>data</c>, in bytes of JSON.</summary>
+    public const int MaxDataBytes = 16 * 1024;
+
+    /// <summary>Checks a body.</summary>
+    /// <exception cref="ProblemException">422, naming every field at fault.</exception>
+    public static Draft Read(JsonElement root)
+    {
+        var errors = new List<FieldError>();
+        if (root.ValueKind != JsonValueKind.Object) throw Problem.Invalid([new FieldError("(body)", "must be a JSON object")]).Throw();
+        foreach (var member in root.EnumerateObject())
+        {
+            string name;
+            try
+            {
+                name = member.Name;
+            }
+            catch (InvalidOperationException)
+            {
+                name = "(unreadable)"; // half of a surrogate pair in a member's name
+            }
+            if (Fields.Contains(name)) continue;
+            var near = NearNames.Among(Fields, name);
+            errors.Add(new FieldError(name.Length <= 64 ? name : name[..64] + "…", name is "ttl" or "slot" or "store" or "deadlines" or "takeable" or "carry"
+                ? "is not available in this version; leave it out"
+                : near.Count > 0 ? $"is no field of a notification; did you mean '{near[0]}'?" : $"is no field of a notification; the fields are {string.Join(", ", Fields)}"));
+        }
+        var to = Addresses(root, "to", required: true, errors);
+        var except = Addresses(root, "except", required: false, errors);
+        for (int i = 0; i < except.Count; i++)
+        {
+            if (except[i].Kind == AddressKind.Everyone) errors.Add(new FieldError($"except[{i}]", "can't be everyone: nobody would be left"));
+            else if (to.Contains(except[i])) errors.Add(new FieldError($"except[{i}]", $"{except[i]} stands in 'to' as well; leave it out of one of them"));
+        }
+        int persons = to.Concat(except).Count(a => a.Kind == AddressKind.User);
+        int others = to.Concat(except).Count(a => a.Kind != AddressKind.User);
+        if (persons > Draft.MaxPersons) errors.Add(new FieldError("to", $"names {persons} users with 'except'; the limit is {Draft.MaxPersons}: give them a role, or send several times"));
+        if (others > Draft.MaxOthers) errors.Add(new FieldError("to", $"names {others} roles with 'except'; the limit is {Draft.MaxOthers}"));
+
+        var type = Text(root, "type", required: true, 128, errors, oneLine: true);
+        var subject = Text(root, "subject", required: false, 256, errors, oneLine: true);
+        var title = Text(root, "title", required: true, 256, errors, oneLine: true);
+        var body = Text(root, "body", required: false, 4096, errors, oneLine: false);
+        var link = Text(root, "link", required: false, 2048, errors, oneLine: true);
+        if (link is not null && LinkFault(link) is { } fault) errors.Add(new FieldError("link", fault));
+        var urgency = Text(root, "urgency", required: false, 16, errors, oneLine: true);
+        if (urgency is not null && !Urgencies.Contains(urgency)) errors.Add(new FieldError("urgency", $"must be one of {string.Join(", ", Urgencies)} (RFC 8030)"));
+        bool hasData = root.TryGetProperty("data", out var data);
+        if (hasData && data.GetRawText().Length > MaxDataBytes) errors.Add(new FieldError("data", $"is over {MaxDataBytes} bytes; put large content behind 'link'"));
+        if (hasData && JsonText.HasBadText(data)) errors.Add(new FieldError("data", "holds U+0000 or half of a surrogate pair; leave it out"));
+        if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
+        return new Draft(to, except, Common(type!, subject, title!, body, link, urgency ?? "normal", hasData ? data : null), subject);
+    }
+
+    /// <summary>What is wrong with a link; null when it is relative, http or https.</summary>
+    public static string? LinkFault(string link)
+    {
+        const string mend = "write a path such as /vessels/turnstone, or an http(s) address";
+        // As browsers read it: leading blanks and control characters do not count, and '\' is '/'.
+        if (link.Length == 0 || link[0] <= ' ' || link.Contains('\\')) return $"must not begin with a blank nor hold '\\'; {mend}";
+        foreach (char c in link)
+        {
+            if (c < ' ' || c == 127) return $"holds a control character; {mend}";
+        }
+        if (link.StartsWith("//", StringComparison.Ordinal)) return $"leaves out the scheme; {mend}";
+        int colon = link.IndexOf(':', StringComparison.Ordinal);
+        int end = link.AsSpan().IndexOfAny('/', '?', '#');
+        if (colon < 0 || (end >= 0 && end < colon)) return null;
+        var scheme = link[..colon].ToLowerInvariant();
+        if (scheme is not ("http" or "https")) return $"has the scheme '{(scheme.Length <= 20 ? scheme : scheme[..20] + "…")}'; {mend}";
+        return Uri.TryCreate(link, UriKind.Absolute, out var uri) && uri.Host.Length > 0 ? null : $"is no http(s) address; {mend}";
+    }
+
+    static List<Address> Addresses(JsonElement root, string field, bool required, List<FieldError> errors)
+    {
+        var addresses = new List<Address>();
+        if (!root.TryGetProperty(field, out var element))
+        {
+            if (required) errors.Add(new FieldError(field, "is missing; name whom it is for, such as [\"user:mara\",\"role:engineer\"]"));
+            return addresses;
+        }
+        if (element.ValueKind != JsonValueKind.Array || (required && element.GetArrayLength() == 0))
+        {
+            errors.Add(new FieldError(field, "must be an array of addresses, such as [\"user:mara\",\"role:engineer\"]"));
+            return addresses;
+        }
+        int i = 0;
+        foreach (var item in element.EnumerateArray())
+        {
+            string? text = null;
+            var wrong = item.ValueKind != JsonValueKind.String ? "must be a string"
+                : !JsonText.TryString(item, out text) ? "holds U+0000 or half of a surrogate pair"
+                : Address.TryParse(text, out _);
+            if (wrong is not null) errors.Add(new FieldError($"{field}[{i}]", wrong));
+            else if (Address.TryParse(text, out var address) is null && !addresses.Contains(address)) addresses.Add(address);
+            if (errors.Count > 20) break;
+            i++;
+        }
+        return addresses;
+    }
+
+    static string? Text(JsonElement root, string field, bool required, int max, List<FieldError> errors, bool oneLine)
+    {
+        if (!root.TryGetProperty(field, out var element) || (element.ValueKind == JsonValueKind.Null && !required))
+        {
+            if (required) errors.Add(new FieldError(field, field == "type" ? "is missing; name the kind of event, such as engine.check.due" : "is missing"));
+            return null;
+        }
+        if (element.ValueKind != JsonValueKind.String)
+        {
+            errors.Add(new FieldError(field, "must be a string"));
+            return null;
+        }
+        if (!JsonText.TryString(element, out var text)) errors.Add(new FieldError(field, "holds U+0000 or half of a surrogate pair; leave it out"));
+        else if (text.Length == 0 && (required || field == "link")) errors.Add(new FieldError(field, "is empty"));
+        else if (text.Length > max) errors.Add(new FieldError(field, $"is {text.Length} characters long; the limit is {max}"));
+        else if (oneLine && text.Any(char.IsControl)) errors.Add(new FieldError(field, "holds a control character or line break; leave it out"));
+        else return text;
+        return null;
+    }
+
+    /// <summary>The members that are the same for everybody, as JSON without braces.</summary>
+    static byte[] Common(string type, string? subject, string title, string? body, string? link, string urgency, JsonElement? data)
+    {
+        var buffer = new ArrayBufferWriter<byte>(512);
+        using (var json = new Utf8JsonWriter(buffer, Json.Writing))
+        {
+            json.WriteStartObject();
+            json.WriteString("type", type);
+            if (subject is not null) json.WriteString("subject", subject);
+            json.WriteString("title", title);
+            if (body is not null) json.WriteString("body", body);
+            if (link is not null) json.WriteString("link", link);
+            json.WriteString("urgency", urgency);
+            if (data is { } d)
+            {
+                json.WritePropertyName("data");
+                d.WriteTo(json);
+            }
+            json.WriteEndObject();
+        }
+        return buffer.WrittenSpan[1..^1].ToArray();
+    }
+}

@@ -1,0 +1,166 @@
+using System.Globalization;
+using System.Text.Json;
+using Rovett.Core;
+using Rovett.Core.AddressLogs;
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledger;
+using Rovett.Service.Access;
+using Rovett.Service.Operations;
+using Rovett.Storage.Sqlite;
+
+namespace Rovett.Service.Api;
+
+/// <summary>What users' devices call, with a token.</summary>
+public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets tickets, LedgerPump ledger, SqliteHistoryReader history)
+{
+    const int DefaultPage = 50, MaxPage = 200;
+
+    /// <summary>Lets a request in that shows a user's token.</summary>
+    public async ValueTask<(SpaceRuntime Space, Credential Credential)> Require(HttpContext context)
+    {
+        var space = spaces.Of(context);
+        var token = Bearer.Of(context) ?? throw new Problem(401, "token-missing", "A token is missing", "This path is for users and no credential was shown.", "Send 'Authorization: Bearer <token>' with a token of the user's: rovett token --user <id> makes one.").Throw();
+        return (space, await tokens.Check(token, space));
+    }
+
+    /// <summary><c>GET /v1/inbox</c></summary>
+    public async Task Inbox(HttpContext context)
+    {
+        var (space, credential) = await Require(context);
+        var query = context.Request.Query;
+        var errors = new List<FieldError>();
+        var state = query["state"].ToString() switch { "" or "all" => InboxState.All, "unread" => InboxState.Unread, "read" => InboxState.Read, _ => (InboxState?)null };
+        if (state is null) errors.Add(new FieldError("state", "must be all, unread or read"));
+        int limit = DefaultPage;
+        if (query.TryGetValue("limit", out var text) && (!int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out limit) || limit is < 1 or > MaxPage)) errors.Add(new FieldError("limit", $"must be 1 to {MaxPage}"));
+        long before = long.MaxValue;
+        if (query.TryGetValue("page", out var page))
+        {
+            if (space.Pages.Open(page.ToString(), out var position) == CursorState.Valid) before = position.Value;
+            else errors.Add(new FieldError("page", "is not from this space's 'next' link; start again without it"));
+        }
+        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").Throw();
+
+        var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, null, withMarks: true));
+        var found = history.Inbox(opened.Plan, space.Id, before, limit, state!.Value);
+        if (found.More)
+        {
+            var next = $"{space.PathPrefix}/v1/inbox?page={space.Pages.Seal(found.Items[^1].Entry.Position)}&limit={limit}" + (state == InboxState.All ? "" : $"&state={query["state"]}");
+            context.Response.Headers.Link = $"<{next}>; rel=\"next\"";
+        }
+        await Json.Write(context, 200, json =>
+        {
+            json.WriteStartObject();
+            json.WriteStartArray("items");
+            foreach (var item in found.Items) WriteItem(json, space, item);
+            json.WriteEndArray();
+            WriteTotals(json, opened.Plan.Totals);
+            json.WriteString("cursor", space.Cursors.Seal(opened.Head));
+            json.WriteEndObject();
+        });
+    }
+
+    /// <summary><c>GET /v1/inbox/{id}</c></summary>
+    public async Task InboxItem(HttpContext context)
+    {
+        var (space, credential) = await Require(context);
+        var text = (string?)context.Request.RouteValues["id"];
+        bool isId = NotificationId.TryParse(text, out var id);
+        var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, null, withMarks: false));
+        var item = history.InboxItem(opened.Plan, space.Id, id);
+        if (!isId || item is null) throw MarkCommand.UnknownId(id).Throw();
+        await Json.Write(context, 200, json => WriteItem(json, space, item));
+    }
+
+    /// <summary><c>GET /v1/inbox/totals</c></summary>
+    public async Task InboxTotals(HttpContext context)
+    {
+        var (space, credential) = await Require(context);
+        var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, null, withMarks: false));
+        await Json.Write(context, 200, json =>
+        {
+            json.WriteStartObject();
+            WriteTotalsMembers(json, opened.Plan.Totals);
+            json.WriteEndObject();
+        });
+    }
+
+    /// <summary><c>POST /v1/inbox/marks</c></summary>
+    public async Task Marks(HttpContext context)
+    {
+        var (space, credential) = await Require(context);
+        using var body = await Json.Read(context);
+        var root = body.RootElement;
+        string? verb = null;
+        if (root.ValueKind == JsonValueKind.Object)
+        {
+            foreach (var member in root.EnumerateObject())
+            {
+                if (member.Name is not ("read" or "unread" or "received") || verb is not null || member.Value.ValueKind != JsonValueKind.Object) throw BadMarks().Throw();
+                verb = member.Name;
+            }
+        }
+        if (verb is null) throw BadMarks().Throw();
+        var selector = DeviceMessage.ParseSelector(root.GetProperty(verb), space.Cursors, verb + ".", allowSubjectAndAll: true, out var problem);
+        if (selector is null) throw problem!.Throw();
+        await ledger.Ask(new AttachCommand(space.Name, credential.Identity, null, withMarks: false));
+        var what = verb switch { "read" => MarkVerb.Read, "unread" => MarkVerb.Unread, _ => MarkVerb.Received };
+        var totals = await ledger.Ask(new MarkCommand(space.Name, credential.Identity.User.Value, what, selector, "http", null));
+        await Json.Write(context, 200, json =>
+        {
+            json.WriteStartObject();
+            WriteTotals(json, totals);
+            json.WriteEndObject();
+        });
+    }
+
+    static Problem BadMarks() => Problem.Invalid([new FieldError("(body)", "must hold exactly one of 'read', 'unread' and 'received', with an object that says which: {\"read\":{\"ids\":[…]}}, {\"read\":{\"upTo\":\"…\"}}, {\"read\":{\"subject\":\"…\"}} or {\"read\":{\"all\":true}}")]);
+
+    /// <summary><c>POST /v1/tickets</c></summary>
+    public async Task Ticket(HttpContext context)
+    {
+        var (space, credential) = await Require(context);
+        var ticket = tickets.Make(space.Name, credential);
+        context.Response.Headers.CacheControl = "no-store";
+        await Json.Write(context, 201, json =>
+        {
+            json.WriteStartObject();
+            json.WriteString("ticket", ticket);
+            json.WriteNumber("opensWithinSeconds", (int)Tickets.OpensWithin.TotalSeconds);
+            json.WriteString("expires", StoredTime.From(credential.Expires).ToString());
+            json.WriteEndObject();
+        });
+    }
+
+    static void WriteItem(Utf8JsonWriter json, SpaceRuntime space, FoundItem item)
+    {
+        json.WriteStartObject();
+        json.WriteString("cursor", space.Cursors.Seal(item.Entry.Position));
+        json.WriteString("id", item.Entry.Id.ToString());
+        json.WriteString("to", item.Address);
+        BackendApi.WriteBody(json, item.Entry.Body);
+        json.WriteString("time", item.Entry.Time.ToString());
+        json.WriteStartObject("state");
+        json.WriteString("received", item.Received?.ToString());
+        json.WriteString("read", item.Read?.ToString());
+        json.WriteEndObject();
+        json.WriteEndObject();
+    }
+
+    static void WriteTotals(Utf8JsonWriter json, TotalsBy totals)
+    {
+        json.WriteStartObject("totals");
+        WriteTotalsMembers(json, totals);
+        json.WriteEndObject();
+    }
+
+    static void WriteTotalsMembers(Utf8JsonWriter json, TotalsBy totals)
+    {
+        json.WriteNumber("unread", totals.Totals.Unread);
+        json.WriteString("asOf", totals.Totals.AsOf.ToString());
+        json.WriteNumber("rev", totals.Totals.Rev);
+        json.WriteStartObject("by");
+        foreach (var (address, unread) in totals.By) json.WriteNumber(address, unread);
+        json.WriteEndObject();
+    }
+}

@@ -1,0 +1,141 @@
+using System.Text.Json;
+using Rovett.Core.AddressLogs;
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledger;
+using Rovett.Core.Marks;
+using Rovett.Service.Access;
+using Rovett.Service.Live;
+using Rovett.Storage.Sqlite;
+
+namespace Rovett.Service.Console;
+
+/// <summary>The newest notifications of each space with their counts, kept current as things happen: what the console
+/// shows moving. Hears of everything on the ledger's thread.</summary>
+public sealed class Monitor(TimeProvider clock) : ILedgerObserver
+{
+    /// <summary>How many notifications are kept for each space.</summary>
+    public const int Kept = 100;
+
+    sealed class Row(OperatorItem item, OutgoingNotification? live)
+    {
+        public readonly OperatorItem Item = item;
+        public readonly OutgoingNotification? Live = live;
+        public long Received = item.Received, Read = item.Read;
+    }
+
+    sealed class Space
+    {
+        public readonly LinkedList<Row> Newest = new();
+        public readonly Dictionary<(long, long), Row> ByPlace = [];
+        public long StoredSinceStart;
+    }
+
+    readonly Lock gate = new();
+    readonly Dictionary<string, Space> spaces = [];
+    readonly StoredTime since = StoredTime.From(clock.GetUtcNow());
+
+    /// <summary>Fills in what was stored before this start; reads a bounded number of entries.</summary>
+    public void Load(SpaceRuntime space, SqliteHistoryReader history)
+    {
+        lock (gate)
+        {
+            var state = Of(space.Name);
+            foreach (var item in history.Newest(space.Id, Kept).Reverse()) Add(state, new Row(item, null));
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Stored(string space, OutgoingNotification notification, string addressing, IReadOnlyList<Placement> placements)
+    {
+        lock (gate)
+        {
+            var state = Of(space);
+            state.StoredSinceStart++;
+            Add(state, new Row(new OperatorItem(new EntryRow(notification.Position, notification.Time, EntryKind.Notification, notification.Id, notification.Body, addressing, [.. placements]), 0, 0), notification));
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign)
+    {
+        lock (gate)
+        {
+            var state = Of(space);
+            // A run can be long; what is kept is short.
+            if (run.Count > Kept)
+            {
+                foreach (var row in state.ByPlace.Where(p => p.Key.Item1 == log && p.Key.Item2 >= run.From && p.Key.Item2 <= run.To)) Count(row.Value, kind, sign);
+                return;
+            }
+            for (long ordinal = run.From; ordinal <= run.To; ordinal++)
+            {
+                if (state.ByPlace.TryGetValue((log, ordinal), out var row)) Count(row, kind, sign);
+            }
+        }
+    }
+
+    static void Count(Row row, MarkKind kind, int sign)
+    {
+        if (kind == MarkKind.Received) row.Received += sign;
+        else row.Read += sign;
+    }
+
+    Space Of(string space)
+    {
+        if (!spaces.TryGetValue(space, out var state)) spaces[space] = state = new Space();
+        return state;
+    }
+
+    static void Add(Space state, Row row)
+    {
+        state.Newest.AddFirst(row);
+        foreach (var place in row.Item.Entry.Placements) state.ByPlace[(place.Log, place.Ordinal)] = row;
+        if (state.Newest.Count <= Kept) return;
+        foreach (var place in state.Newest.Last!.Value.Item.Entry.Placements) state.ByPlace.Remove((place.Log, place.Ordinal));
+        state.Newest.RemoveLast();
+    }
+
+    /// <summary>Writes what the console shows of a space.</summary>
+    public byte[] Snapshot(SpaceRuntime space, SessionRegistry sessions)
+    {
+        var live = sessions.In(space.Name).OrderBy(s => s.Since.Micros).ToList();
+        var buffer = new System.Buffers.ArrayBufferWriter<byte>(4096);
+        using (var json = new Utf8JsonWriter(buffer, Api.Json.Writing))
+        {
+            json.WriteStartObject();
+            json.WriteString("space", space.Name);
+            json.WriteString("since", since.ToString());
+            json.WriteNumber("users", live.Select(s => s.User).Distinct().Count());
+            json.WriteStartArray("sessions");
+            foreach (var session in live.Take(200)) session.Write(json);
+            json.WriteEndArray();
+            json.WriteNumber("sessionCount", live.Count);
+            lock (gate)
+            {
+                var state = Of(space.Name);
+                json.WriteNumber("storedSinceStart", state.StoredSinceStart);
+                json.WriteStartArray("notifications");
+                foreach (var row in state.Newest) WriteRow(json, row);
+                json.WriteEndArray();
+            }
+            json.WriteEndObject();
+        }
+        return buffer.WrittenSpan.ToArray();
+    }
+
+    static void WriteRow(Utf8JsonWriter json, Row row)
+    {
+        var entry = row.Item.Entry;
+        json.WriteStartObject();
+        json.WriteString("id", entry.Id.ToString());
+        json.WriteNumber("position", entry.Position.Value);
+        json.WriteString("time", entry.Time.ToString());
+        json.WriteString("addressing", entry.Addressing);
+        Api.BackendApi.WriteBody(json, entry.Body);
+        // Received implies dispatched, and what was dispatched before a restart is known only by what came back.
+        json.WriteNumber("dispatched", Math.Max(row.Live?.Dispatched ?? 0, row.Received));
+        json.WriteNumber("received", row.Received);
+        json.WriteNumber("read", row.Read);
+        json.WriteEndObject();
+    }
+}

@@ -1,0 +1,146 @@
+using System.Text.Json;
+using Microsoft.AspNetCore.Http.Features;
+using Rovett.Core;
+using Rovett.Core.Addresses;
+using Rovett.Core.AddressLogs;
+using Rovett.Core.Delivery;
+using Rovett.Service.Access;
+using Rovett.Service.Api;
+
+namespace Rovett.Service.Live;
+
+/// <summary><c>/v1/live</c>: lets devices in and hands them to their transport, and takes what a device posts beside
+/// its stream.</summary>
+public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, Tokens tokens, Tickets tickets, Origins origins, SessionRegistry registry, Options.RovettOptions options)
+{
+    const int MaxPosted = 100;
+
+    /// <summary><c>GET /v1/live</c></summary>
+    public async Task Connect(HttpContext context)
+    {
+        var origin = origins.Require(context);
+        var space = spaces.Of(context);
+        bool upgrade = context.Request.Headers.Upgrade.ToString().Equals("websocket", StringComparison.OrdinalIgnoreCase);
+        var transport = upgrade ? TransportKind.WebSocket : TransportKind.Sse;
+        if (upgrade) WebSocketTransport.CheckHandshake(context);
+        else if (!AcceptsEvents(context)) throw new Problem(406, "no-transport", "No transport was asked for", "This path streams, and the request asks for neither a WebSocket nor server-sent events.", "Send 'Accept: text/event-stream', or an RFC 6455 upgrade. Behind a proxy: it may have stripped the upgrade.").Throw();
+        if (registry.Closing) throw new Problem(503, "shutting-down", "The service is going down", "No new sessions are let in.", "Try again shortly.") { RetryAfterSeconds = 1 }.Throw();
+
+        LiveSession session;
+        try
+        {
+            session = await Admit(context, space, origin, transport);
+        }
+        catch (ProblemException refused) when (upgrade && context.Request.Query.ContainsKey("ticket"))
+        {
+            // A browser can't read why an upgrade was refused: accept, say it, close.
+            await WebSocketTransport.Refuse(context, refused.Problem);
+            return;
+        }
+        catch (ProblemException refused) when (!upgrade && refused.Problem.Slug == "ticket-ended")
+        {
+            context.Response.StatusCode = 204; // an EventSource stops coming back
+            context.Response.ContentLength = null;
+            context.Response.ContentType = "text/event-stream";
+            return;
+        }
+        registry.Add(session, context.Abort);
+        try
+        {
+            if (upgrade) await WebSocketTransport.Run(context, session, options.MaxMessageBytes);
+            else await SseTransport.Run(context, session);
+        }
+        finally
+        {
+            registry.Remove(session);
+            await session.Detach();
+        }
+    }
+
+    async Task<LiveSession> Admit(HttpContext context, SpaceRuntime space, string? origin, TransportKind transport)
+    {
+        var query = context.Request.Query;
+        var errors = new List<FieldError>();
+        string? Name(string field)
+        {
+            if (!query.TryGetValue(field, out var value)) return null;
+            if (Names.Check(value.ToString(), allowSlash: field == "label", out var name) is { } wrong) errors.Add(new FieldError(field, wrong));
+            return name;
+        }
+        var device = Name("device");
+        var label = Name("label");
+        if (query.TryGetValue("heartbeat", out var heartbeat) && heartbeat != "event") errors.Add(new FieldError("heartbeat", "must be event, or left out"));
+        long? after = null;
+        bool foreign = false;
+        // An EventSource repeats its URL when it comes back, so what it last saw beats what the URL says.
+        var header = context.Request.Headers["Last-Event-ID"].ToString();
+        var cursor = header.Length > 0 ? header : query["after"].ToString();
+        if (cursor == "now") after = long.MaxValue;
+        else if (cursor.Length > 0)
+        {
+            var state = space.Cursors.Open(cursor, out var position);
+            if (state == CursorState.Malformed) errors.Add(new FieldError(header.Length > 0 ? "Last-Event-ID" : "after", $"is no cursor; pass on one that came in a message ({CursorSeal.Length} characters), or now"));
+            else if (state == CursorState.Foreign) foreign = true;
+            else after = position.Value;
+        }
+        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").Throw();
+
+        Credential credential;
+        if (Bearer.Of(context) is { } token) credential = await tokens.Check(token, space);
+        else if (query.TryGetValue("ticket", out var ticket)) (credential, device) = tickets.Open(ticket.ToString(), space.Name, device, origin, mayComeBack: transport == TransportKind.Sse);
+        else throw new Problem(401, "token-missing", "A credential is missing", "A live session needs to know whose it is.", "Send 'Authorization: Bearer <token>', or ?ticket= with a ticket from POST /v1/tickets where headers can't be set.").Throw();
+
+        var session = new LiveSession(services, space, credential, device ?? "unnamed-" + Secrets.NewId(), label, transport, heartbeat == "event");
+        try
+        {
+            await session.Attach(after, foreign);
+            return session;
+        }
+        catch
+        {
+            await session.Detach();
+            throw;
+        }
+    }
+
+    static bool AcceptsEvents(HttpContext context)
+    {
+        var accept = context.Request.Headers.Accept.ToString();
+        return accept.Length == 0 || accept.Contains("text/event-stream", StringComparison.OrdinalIgnoreCase) || accept.Contains("*/*", StringComparison.Ordinal) || accept.Contains("text/*", StringComparison.Ordinal);
+    }
+
+    /// <summary><c>POST /v1/live/{session}</c></summary>
+    public async Task Post(HttpContext context)
+    {
+        var origin = origins.Require(context);
+        var space = spaces.Of(context);
+        Credential credential;
+        if (Bearer.Of(context) is { } token) credential = await tokens.Check(token, space);
+        else if (context.Request.Query.TryGetValue("ticket", out var ticket)) credential = tickets.Opened(ticket.ToString(), space.Name, origin);
+        else throw new Problem(401, "token-missing", "A credential is missing", "A message needs to know whose it is.", "Send the credential that the session was opened with.").Throw();
+        var session = registry.Find((string)context.Request.RouteValues["session"]!);
+        if (session is null || session.Space != space || session.User != credential.Identity.User.Value || session.Machine is null)
+            throw new Problem(404, "unknown-session", "No such session", "This user has no live session by this id: it ended, or never was.", "Open a new one with the newest cursor, and use the id in its 'opened' message.").Throw();
+
+        using var body = await Json.Read(context);
+        var root = body.RootElement;
+        if (root.ValueKind == JsonValueKind.Array && root.GetArrayLength() > MaxPosted) throw Problem.Invalid([new FieldError("(body)", $"holds {root.GetArrayLength()} messages; the limit is {MaxPosted}")]).Throw();
+        var answers = new List<ControlMessage>();
+        foreach (var element in root.ValueKind == JsonValueKind.Array ? root.EnumerateArray().ToArray() : [root])
+        {
+            if (await session.Handle(DeviceMessage.Parse(element, space.Cursors)) is { } answer) answers.Add(answer);
+        }
+        if (answers.Count == 0)
+        {
+            context.Response.StatusCode = 204;
+            return;
+        }
+        int status = answers.Any(a => a.Kind == "refused") ? 422 : 200;
+        await Json.Write(context, status, json =>
+        {
+            json.WriteStartArray();
+            foreach (var answer in answers) json.WriteRawValue(answer.Json);
+            json.WriteEndArray();
+        });
+    }
+}

@@ -1,0 +1,15 @@
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledger;
+using Rovett.Service.Operations;
+using Rovett.Storage.Sqlite;
+
+namespace Rovett.Service.Live;
+
+/// <summary>What every live session needs.</summary>
+public sealed record LiveServices(LedgerPump Ledger, SqliteHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Limits, TimeProvider Clock)
+{
+    readonly long started = Clock.GetTimestamp();
+
+    /// <summary>Time since the service started: the sessions' clock, which never goes back.</summary>
+    public TimeSpan Uptime => Clock.GetElapsedTime(started);
+}

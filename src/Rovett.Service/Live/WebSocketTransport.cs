@@ -1,0 +1,158 @@
+using System.Buffers;
+using Microsoft.AspNetCore.Http.Features;
+using Rovett.Core;
+using Rovett.Core.Delivery;
+using Rovett.Core.WebSockets;
+
+namespace Rovett.Service.Live;
+
+/// <summary>RFC 6455 on the upgraded stream, with our own framing, so that the bytes of a message are built once for
+/// everybody.</summary>
+public static class WebSocketTransport
+{
+    /// <summary>The subprotocol.</summary>
+    public const string Subprotocol = "rovett.v1";
+
+    /// <summary>Looks at the handshake (RFC 6455 §4.2.1).</summary>
+    /// <exception cref="ProblemException">400 or 426.</exception>
+    public static void CheckHandshake(HttpContext context)
+    {
+        var headers = context.Request.Headers;
+        if (context.Features.Get<IHttpUpgradeFeature>() is not { IsUpgradableRequest: true })
+            throw new Problem(400, "not-upgradable", "The connection can't be upgraded", "The request is not HTTP/1.1 with 'Connection: Upgrade'.", "Behind a proxy, pass Upgrade and Connection on.").Throw();
+        if (headers.SecWebSocketVersion != "13")
+        {
+            context.Response.Headers.SecWebSocketVersion = "13";
+            throw new Problem(426, "websocket-version", "Another WebSocket version is needed", "Only version 13 (RFC 6455) is spoken here.", "Send 'Sec-WebSocket-Version: 13'.").Throw();
+        }
+        if (FrameWriter.Accept(headers.SecWebSocketKey) is null)
+            throw new Problem(400, "websocket-key", "The WebSocket key is not valid", "Sec-WebSocket-Key is not 16 bytes in base64.", "Let a WebSocket library make the handshake.").Throw();
+    }
+
+    static Task<Stream> Accept(HttpContext context)
+    {
+        var response = context.Response.Headers;
+        response.Upgrade = "websocket";
+        response.Connection = "Upgrade";
+        response.SecWebSocketAccept = FrameWriter.Accept(context.Request.Headers.SecWebSocketKey);
+        if (context.Request.Headers.SecWebSocketProtocol.ToString().Split(',', StringSplitOptions.TrimEntries).Contains(Subprotocol)) response.SecWebSocketProtocol = Subprotocol;
+        return context.Features.GetRequiredFeature<IHttpUpgradeFeature>().UpgradeAsync();
+    }
+
+    /// <summary>Accepts the upgrade only to say why nobody is let in.</summary>
+    public static async Task Refuse(HttpContext context, Problem problem)
+    {
+        await using var stream = await Accept(context);
+        await stream.WriteAsync((byte[])[.. FrameWriter.Text(Messages.Refused(null, problem).Json), .. FrameWriter.Close(CloseCode.PolicyViolation, problem.Slug)]);
+        await WaitForClose(stream);
+    }
+
+    /// <summary>Runs a session until either side ends it.</summary>
+    public static async Task Run(HttpContext context, LiveSession session, int maxMessageBytes)
+    {
+        await using var stream = await Accept(context);
+        var output = new StreamOutput(stream);
+        var reading = Read(stream, session, output, maxMessageBytes);
+        try
+        {
+            await session.Pump(output);
+            await output.Write(FrameWriter.Close(output.CloseCode, output.CloseReason));
+            await Task.WhenAny(reading, Task.Delay(TimeSpan.FromSeconds(2), CancellationToken.None));
+        }
+        catch (Exception error) when (IsGone(error))
+        {
+        }
+        if (!reading.IsCompleted) context.Abort(); // whatever is still being read ends with the connection
+        await reading;
+    }
+
+    static async Task Read(Stream stream, LiveSession session, StreamOutput output, int maxMessageBytes)
+    {
+        var frames = new FrameReader(maxMessageBytes);
+        try
+        {
+            for (; ; )
+            {
+#pragma warning disable CA2022 // reads nothing on purpose: it waits until there is something, and holds no buffer meanwhile
+                await stream.ReadAsync(Memory<byte>.Empty);
+#pragma warning restore CA2022
+                var buffer = ArrayPool<byte>.Shared.Rent(4096);
+                try
+                {
+                    int count = await stream.ReadAsync(buffer);
+                    if (count == 0) return;
+                    session.HeardNow();
+                    for (var at = new ReadOnlyMemory<byte>(buffer, 0, count); ;)
+                    {
+                        var span = at.Span;
+                        var found = frames.Read(ref span);
+                        at = at[^span.Length..];
+                        if (found == FrameEvent.NeedMore) break;
+                        if (!await Take(found, frames, session, output)) return;
+                    }
+                }
+                finally
+                {
+                    ArrayPool<byte>.Shared.Return(buffer);
+                }
+            }
+        }
+        catch (Exception error) when (IsGone(error))
+        {
+        }
+        finally
+        {
+            frames.Release();
+            session.Closed(output.CloseReason.Length > 0 ? output.CloseReason : "closed");
+        }
+    }
+
+    /// <returns>False when nothing more is to be read.</returns>
+    static async ValueTask<bool> Take(FrameEvent found, FrameReader frames, LiveSession session, StreamOutput output)
+    {
+        switch (found)
+        {
+            case FrameEvent.Text:
+                var message = DeviceMessage.Parse(frames.Payload.ToArray(), session.Space.Cursors);
+                var answer = await session.Handle(message);
+                return answer is null || session.Machine.Answer(answer);
+            case FrameEvent.Ping:
+                session.Machine.Raw(FrameWriter.Frame(Opcode.Pong, frames.Payload));
+                return true;
+            case FrameEvent.Pong:
+                return true;
+            case FrameEvent.Close:
+                output.CloseCode = frames.Code == 1005 ? CloseCode.Normal : frames.Code;
+                return false;
+            default:
+                output.CloseCode = frames.Code;
+                output.CloseReason = frames.Reason;
+                return false;
+        }
+    }
+
+    static async Task WaitForClose(Stream stream)
+    {
+        using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(2));
+        var buffer = new byte[256];
+        try
+        {
+            while (await stream.ReadAsync(buffer, limit.Token) > 0)
+            {
+            }
+        }
+        catch (Exception error) when (IsGone(error))
+        {
+        }
+    }
+
+    /// <summary>True for what a cut connection throws.</summary>
+    internal static bool IsGone(Exception error) => error is IOException or OperationCanceledException or ObjectDisposedException or InvalidOperationException;
+
+    sealed class StreamOutput(Stream stream) : ISessionOutput
+    {
+        public int CloseCode { get; set; } = Core.WebSockets.CloseCode.GoingAway;
+        public string CloseReason { get; set; } = "";
+        public ValueTask Write(ReadOnlyMemory<byte> bytes) => stream.WriteAsync(bytes);
+    }
+}

@@ -1,0 +1,135 @@
+using System.Globalization;
+using System.Net;
+using System.Reflection;
+using Rovett.Core.Addresses;
+using YamlDotNet.Core;
+using YamlDotNet.RepresentationModel;
+
+namespace Rovett.Service.Options;
+
+/// <summary>One thing wrong with the configuration: where it stands, what is wrong, and the mend.</summary>
+public sealed record OptionsMistake(string Where, string What)
+{
+    /// <inheritdoc/>
+    public override string ToString() => $"{Where}: {What}";
+}
+
+/// <summary>Reads the options from file, environment and flags, and finds every mistake at once.</summary>
+public static class OptionsReader
+{
+    static readonly Dictionary<string, PropertyInfo> Settings = typeof(RovettOptions).GetProperties().Where(p => p.CanWrite)
+        .ToDictionary(p => char.ToLowerInvariant(p.Name[0]) + p.Name[1..]);
+
+    /// <summary>Reads everything.</summary>
+    /// <param name="file">A YAML file, or null.</param>
+    /// <param name="environment">The environment's variables.</param>
+    /// <param name="flags">Settings given on the command line, by name, and how each was written.</param>
+    /// <param name="mistakes">Everything wrong, in the order read; empty when the options hold.</param>
+    public static RovettOptions Read(string? file, IReadOnlyDictionary<string, string> environment, IReadOnlyDictionary<string, string> flags, out IReadOnlyList<OptionsMistake> mistakes)
+    {
+        var options = new RovettOptions();
+        var found = new List<OptionsMistake>();
+        var origin = new Dictionary<string, string>();
+        if (file is not null) ReadFile(options, file, found, origin);
+        foreach (var (name, property) in Settings)
+        {
+            var variable = "ROVETT_" + string.Concat(name.Select(c => char.IsUpper(c) ? "_" + c : char.ToUpperInvariant(c).ToString()));
+            if (environment.TryGetValue(variable, out var value)) Set(options, property, value, variable, found, origin, name);
+        }
+        foreach (var (name, value) in flags) Set(options, Settings[name], value, "--" + Dashed(name), found, origin, name);
+        Validate(options, found, origin);
+        mistakes = found;
+        return options;
+    }
+
+    static void ReadFile(RovettOptions options, string file, List<OptionsMistake> found, Dictionary<string, string> origin)
+    {
+        var yaml = new YamlStream();
+        try
+        {
+            using var text = new StreamReader(file);
+            yaml.Load(text);
+        }
+        catch (YamlException error)
+        {
+            found.Add(new OptionsMistake($"{file}:{error.Start.Line}", $"is not YAML: {error.InnerException?.Message ?? error.Message}"));
+            return;
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            found.Add(new OptionsMistake(file, $"can't be read: {error.Message} Check the path after --config."));
+            return;
+        }
+        if (yaml.Documents.Count == 0) return;
+        if (yaml.Documents[0].RootNode is not YamlMappingNode root)
+        {
+            found.Add(new OptionsMistake($"{file}:1", "must be a mapping of settings, such as 'port: 7411'"));
+            return;
+        }
+        foreach (var (keyNode, valueNode) in root.Children)
+        {
+            var name = ((YamlScalarNode)keyNode).Value ?? "";
+            var where = $"{file}:{keyNode.Start.Line}";
+            if (!Settings.TryGetValue(name, out var property))
+            {
+                var near = NearNames.Among(Settings.Keys, name).FirstOrDefault();
+                found.Add(new OptionsMistake(where, $"'{name}' is no setting{(near is null ? "; see rovett serve --help" : $"; did you mean '{near}'?")}"));
+                continue;
+            }
+            switch (valueNode)
+            {
+                case YamlScalarNode scalar: Set(options, property, scalar.Value ?? "", where, found, origin, name); break;
+                case YamlSequenceNode sequence when property.PropertyType == typeof(List<string>):
+                    property.SetValue(options, sequence.Children.Select(c => (c as YamlScalarNode)?.Value ?? "").ToList());
+                    origin[name] = where;
+                    break;
+                default: found.Add(new OptionsMistake(where, $"'{name}' must be {Expected(property)}")); break;
+            }
+        }
+    }
+
+    static void Set(RovettOptions options, PropertyInfo property, string value, string where, List<OptionsMistake> found, Dictionary<string, string> origin, string name)
+    {
+        origin[name] = where;
+        object? parsed = property.PropertyType == typeof(string) ? value
+            : property.PropertyType == typeof(int) ? int.TryParse(value, NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture, out int number) ? number : null
+            : property.PropertyType == typeof(bool) ? value is "true" or "false" ? value == "true" : null
+            : value.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries).ToList();
+        if (parsed is null) found.Add(new OptionsMistake(where, $"'{name}' must be {Expected(property)}, not '{value}'"));
+        else property.SetValue(options, parsed);
+    }
+
+    static string Expected(PropertyInfo property) => property.PropertyType == typeof(int) ? "a whole number"
+        : property.PropertyType == typeof(bool) ? "true or false"
+        : property.PropertyType == typeof(string) ? "a text" : "a list";
+
+    static void Validate(RovettOptions o, List<OptionsMistake> found, Dictionary<string, string> origin)
+    {
+        void Check(bool holds, string name, string what)
+        {
+            var where = origin.GetValueOrDefault(name, name);
+            if (!holds && !found.Exists(m => m.Where == where)) found.Add(new OptionsMistake(where, what));
+        }
+        void Between(int value, string name, int low, int high) => Check(value >= low && value <= high, name, $"'{name}' is {value}; give {low} to {high}");
+        Check(o.Data.Length > 0, "data", "'data' is empty; name a folder");
+        Check(IPAddress.TryParse(o.Address, out _), "address", $"'{o.Address}' is no IP address; give one such as 127.0.0.1 or 0.0.0.0");
+        Between(o.Port, "port", 0, 65535);
+        Between(o.MaxBodyBytes, "maxBodyBytes", 1024, 16 << 20);
+        Between(o.MaxMessageBytes, "maxMessageBytes", 1024, 1 << 20);
+        Between(o.Window, "window", 1, 4096);
+        Between(o.HeartbeatSeconds, "heartbeatSeconds", 1, 600);
+        Between(o.AckTimeoutSeconds, "ackTimeoutSeconds", 1, 600);
+        Between(o.ComeBackWithinMs, "comeBackWithinMs", 0, 600_000);
+        Check(Durations.TryParse(o.Newcomers, out _), "newcomers", $"'{o.Newcomers}' is no look-back; give now, or a number with s, m, h or d such as 7d");
+        Check(o.Log is "verbose" or "information" or "warning" or "error", "log", $"'{o.Log}' is no level; give verbose, information, warning or error");
+        foreach (var origin1 in o.Origins)
+        {
+            Check(origin1 != "*", "origins", "'*' would let every page read its visitors' notifications; list the origins that may");
+            Check(origin1 == "*" || (Uri.TryCreate(origin1, UriKind.Absolute, out var uri) && uri.Scheme is "http" or "https" && origin1 == uri.GetLeftPart(UriPartial.Authority)), "origins",
+                $"'{origin1}' is no origin; write scheme, host and port only, without a path or '/' at the end: https://app.example");
+        }
+        foreach (var space in o.Spaces) Check(Names.Check(space, false, out _) is null, "spaces", $"the space name '{space}' {Names.Check(space, false, out _)}");
+    }
+
+    static string Dashed(string name) => string.Concat(name.Select(c => char.IsUpper(c) ? "-" + char.ToLowerInvariant(c) : c.ToString()));
+}

@@ -1,0 +1,73 @@
+namespace Rovett.Service.Options;
+
+/// <summary>Everything the service can be told, with its defaults. Read from a YAML file, then the environment
+/// (<c>ROVETT_PORT</c> …), then flags; the later wins. Validated as a whole at start.</summary>
+public sealed class RovettOptions
+{
+    /// <summary>The folder that holds everything: made when missing.</summary>
+    public string Data { get; set; } = "data";
+
+    /// <summary>The address to listen on. Loopback: to be reached from elsewhere, put a proxy with TLS in front.</summary>
+    public string Address { get; set; } = "127.0.0.1";
+
+    /// <summary>The TCP port; 0 takes a free one.</summary>
+    public int Port { get; set; } = 7411;
+
+    /// <summary>Where to write the address and, on the first start, the credentials, once the service listens.</summary>
+    public string? ReadyFile { get; set; }
+
+    /// <summary>The spaces to have beside <c>main</c>, each with credentials of its own.</summary>
+    public List<string> Spaces { get; set; } = [];
+
+    /// <summary>Browser origins that may connect, exactly as browsers write them: <c>https://app.example</c>. The service's own is always allowed.</summary>
+    public List<string> Origins { get; set; } = [];
+
+    /// <summary>How far back somebody sees who holds a role for the first time: <c>7d</c>, <c>12h</c>, or <c>now</c>.</summary>
+    public string Newcomers { get; set; } = "7d";
+
+    /// <summary>Refuse a send that names a user or role nobody knows.</summary>
+    public bool StrictAddresses { get; set; }
+
+    /// <summary>The largest request body, in bytes.</summary>
+    public int MaxBodyBytes { get; set; } = 256 * 1024;
+
+    /// <summary>The largest message from a device, in bytes.</summary>
+    public int MaxMessageBytes { get; set; } = 64 * 1024;
+
+    /// <summary>How many notifications may be unacknowledged before a device is fed no more.</summary>
+    public int Window { get; set; } = 256;
+
+    /// <summary>A sign of life is written when nothing else was for so many seconds.</summary>
+    public int HeartbeatSeconds { get; set; } = 20;
+
+    /// <summary>An outstanding acknowledgement is asked for after so many seconds.</summary>
+    public int AckTimeoutSeconds { get; set; } = 10;
+
+    /// <summary>How long sessions are given to come back in after a stop, in milliseconds: they spread over it.</summary>
+    public int ComeBackWithinMs { get; set; } = 3000;
+
+    /// <summary>What is written to the log: <c>verbose</c>, <c>information</c>, <c>warning</c> or <c>error</c>.</summary>
+    public string Log { get; set; } = "information";
+
+    /// <summary>A folder of static pages to serve under <c>/crew</c>, for the demo.</summary>
+    public string? Crew { get; set; }
+
+    /// <summary>The look-back of <see cref="Newcomers"/>; zero for <c>now</c>.</summary>
+    public TimeSpan NewcomersLookBack => Durations.TryParse(Newcomers, out var span) ? span : TimeSpan.FromDays(7);
+}
+
+/// <summary>Durations as people write them in configuration.</summary>
+public static class Durations
+{
+    /// <summary>Reads <c>now</c>, <c>30s</c>, <c>15m</c>, <c>12h</c> or <c>7d</c>.</summary>
+    public static bool TryParse(string? text, out TimeSpan span)
+    {
+        span = TimeSpan.Zero;
+        if (text == "now") return true;
+        if (text is not { Length: > 1 } || !int.TryParse(text[..^1], System.Globalization.NumberStyles.None, System.Globalization.CultureInfo.InvariantCulture, out int count) || count > 36_500) return false;
+        TimeSpan? unit = text[^1] switch { 's' => TimeSpan.FromSeconds(1), 'm' => TimeSpan.FromMinutes(1), 'h' => TimeSpan.FromHours(1), 'd' => TimeSpan.FromDays(1), _ => null };
+        if (unit is null) return false;
+        span = unit.Value * count;
+        return true;
+    }
+}

@@ -1,0 +1,300 @@
+using System.Net;
+using System.Security.Cryptography;
+using System.Text;
+using System.Text.Json;
+using Microsoft.AspNetCore.Authentication.Cookies;
+using Microsoft.AspNetCore.DataProtection;
+using Microsoft.AspNetCore.Hosting;
+using Microsoft.AspNetCore.Hosting.Server;
+using Microsoft.AspNetCore.Hosting.Server.Features;
+using Microsoft.Extensions.FileProviders;
+using Rovett.Core.AddressLogs;
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledger;
+using Rovett.Service.Access;
+using Rovett.Service.Api;
+using Rovett.Service.Console;
+using Rovett.Service.Live;
+using Rovett.Service.Operations;
+using Rovett.Service.Options;
+using Rovett.Storage.Sqlite;
+using Serilog;
+using Serilog.Events;
+
+namespace Rovett.Service;
+
+/// <summary>The credentials of a space, shown on the first start and never again.</summary>
+public sealed record FirstCredentials(string Space, string AdminKey, string TokenSigningSecret);
+
+/// <summary>The service: one process, one data folder. Make it, start it, wait for it, dispose it.</summary>
+public sealed class RovettService : IAsyncDisposable
+{
+    readonly WebApplication app;
+    readonly SqliteLedgerStore store;
+    readonly SqliteHistoryReader history;
+    readonly AccessStore access;
+    readonly LedgerPump pump;
+    readonly AckBuffer acks;
+    readonly SessionRegistry sessions;
+    readonly RovettOptions options;
+    readonly List<CursorSeal> seals = [];
+
+    RovettService(RovettOptions options, TimeProvider clock)
+    {
+        this.options = options;
+        Directory.CreateDirectory(options.Data);
+        store = new SqliteLedgerStore(Path.Combine(options.Data, SqliteFiles.HistoryName));
+        history = new SqliteHistoryReader(Path.Combine(options.Data, SqliteFiles.HistoryName));
+        access = new AccessStore(Path.Combine(options.Data, SqliteFiles.AccessName));
+        var spaces = OpenSpaces(clock);
+        var recent = new RecentBySpace();
+        var monitor = new Console.Monitor(clock);
+        foreach (var space in spaces.All) monitor.Load(space, history);
+
+        var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
+        Configure(builder);
+        app = builder.Build();
+        var log = app.Services.GetRequiredService<ILoggerFactory>();
+        pump = new LedgerPump(new Ledger(store, new LedgerOptions { Newcomers = options.NewcomersLookBack, StrictAddresses = options.StrictAddresses }, clock, recent, monitor), log.CreateLogger<LedgerPump>());
+        acks = new AckBuffer(pump, clock);
+        sessions = new SessionRegistry(clock);
+        var limits = new SessionLimits { Window = options.Window, MaxQueued = 256, Heartbeat = TimeSpan.FromSeconds(options.HeartbeatSeconds), AckTimeout = TimeSpan.FromSeconds(options.AckTimeoutSeconds) };
+        var keys = new ApiKeys(access, clock);
+        Keys = keys;
+        var tokens = new Tokens(spaces, clock);
+        var tickets = new Tickets(access, clock);
+        var origins = new Origins(options.Origins);
+        var info = new ServiceInfo(store.Epoch, StoredTime.From(clock.GetUtcNow()), options.Data);
+        var console = new ConsoleEndpoints(access, spaces, monitor, sessions, clock);
+        ConsoleLink = access.HasOperators ? null : console.MakeLink();
+        NewConsoleLink = console.MakeLink;
+        Map(new BackendApi(spaces, keys, pump, history, sessions, info), new UserApi(spaces, tokens, tickets, pump, history),
+            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, clock), spaces, tokens, tickets, origins, sessions, options),
+            console, origins, log.CreateLogger("Rovett.Http"));
+        app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
+    }
+
+    /// <summary>Opens the data folder and prepares everything, without listening yet.</summary>
+    /// <exception cref="StoreException">The data folder can't be used.</exception>
+    public static RovettService Create(RovettOptions options, TimeProvider? clock = null) => new(options, clock ?? TimeProvider.System);
+
+    /// <summary>Where it listens, once started: <c>http://127.0.0.1:7411</c>.</summary>
+    public string Url { get; private set; } = "";
+
+    /// <summary>What was made on this start, to be shown once.</summary>
+    public List<FirstCredentials> Credentials { get; } = [];
+
+    /// <summary>The one-time sign-up secret, when nobody can sign in to the console yet.</summary>
+    public string? ConsoleLink { get; private set; }
+
+    /// <summary>Makes another one-time sign-up secret.</summary>
+    public Func<string> NewConsoleLink { get; }
+
+    /// <summary>The API keys.</summary>
+    public ApiKeys Keys { get; }
+
+    SpaceDirectory OpenSpaces(TimeProvider clock)
+    {
+        long now = StoredTime.From(clock.GetUtcNow()).Micros;
+        var spaces = new Dictionary<string, SpaceRuntime>();
+        foreach (var name in options.Spaces.Prepend("main").Distinct())
+        {
+            if (store.FindSpace(name) is not { } row)
+            {
+                store.Begin();
+                row = store.AddSpace(name, RandomNumberGenerator.GetBytes(32));
+                store.Commit();
+            }
+            if (access.SigningSecret(name) is not { } secret)
+            {
+                // Shown and used as text, so that it can be pasted into any JWT library as it is.
+                var text = Secrets.New("");
+                secret = Encoding.UTF8.GetBytes(text);
+                access.AddSigningSecret(name, secret, now);
+                Credentials.Add(new FirstCredentials(name, new ApiKeys(access, clock).Make(name, "first admin key", ["admin"]).Key, text));
+            }
+            var cursors = new CursorSeal(row.Key, store.Epoch, name, "cursor");
+            var pages = new CursorSeal(row.Key, store.Epoch, name, "page");
+            seals.AddRange([cursors, pages]);
+            spaces[name] = new SpaceRuntime(row.Id, name, cursors, pages, secret);
+        }
+        return new SpaceDirectory(spaces);
+    }
+
+    void Configure(WebApplicationBuilder builder)
+    {
+        builder.Logging.ClearProviders();
+        builder.Logging.AddSerilog(new LoggerConfiguration().MinimumLevel.Is(Enum.Parse<LogEventLevel>(options.Log, ignoreCase: true))
+            .MinimumLevel.Override("Microsoft", LogEventLevel.Warning).MinimumLevel.Override("System", LogEventLevel.Warning)
+            .WriteTo.Console(standardErrorFromLevel: LogEventLevel.Verbose, outputTemplate: "{Timestamp:HH:mm:ss.fff} {Level:u4} {Message:lj}{NewLine}{Exception}", formatProvider: System.Globalization.CultureInfo.InvariantCulture)
+            .CreateLogger(), dispose: true);
+        builder.WebHost.UseSockets(o => o.Backlog = 4096);
+        builder.WebHost.ConfigureKestrel(o =>
+        {
+            o.AddServerHeader = false;
+            o.Limits.MaxRequestBodySize = options.MaxBodyBytes;
+            o.Limits.MaxRequestHeadersTotalSize = 16 * 1024;
+            o.Limits.MinResponseDataRate = null; // streams are quiet for long
+            o.Listen(IPAddress.Parse(options.Address), options.Port);
+        });
+        builder.Services.AddRouting();
+        builder.Services.AddDataProtection().PersistKeysToFileSystem(Directory.CreateDirectory(Path.Combine(options.Data, "console-keys"))).SetApplicationName("rovett-console");
+        builder.Services.AddAuthentication(CookieAuthenticationDefaults.AuthenticationScheme).AddCookie(o =>
+        {
+            o.Cookie.Name = "rovett-console";
+            o.Cookie.HttpOnly = true;
+            o.Cookie.SameSite = SameSiteMode.Strict;
+            o.Cookie.SecurePolicy = CookieSecurePolicy.SameAsRequest;
+            o.Cookie.Path = "/console";
+            o.ExpireTimeSpan = TimeSpan.FromHours(12);
+        });
+        builder.Services.Configure<Microsoft.Extensions.Hosting.HostOptions>(o => o.ShutdownTimeout = TimeSpan.FromSeconds(6));
+    }
+
+    void Map(BackendApi backend, UserApi user, LiveEndpoint live, ConsoleEndpoints console, Origins origins, Microsoft.Extensions.Logging.ILogger log)
+    {
+        app.Use(next => context => Problems.Middleware(context, next, log));
+        app.Use(next => context => Cors(context, next, origins));
+        app.UseRouting();
+        foreach (var prefix in new[] { "", "/s/{space}" })
+        {
+            app.MapPost(prefix + "/v1/notifications", backend.Send);
+            app.MapGet(prefix + "/v1/notifications/{id}", backend.Show);
+            app.MapGet(prefix + "/v1/status", backend.Status);
+            app.MapGet(prefix + "/v1/sessions", backend.Sessions);
+            app.MapPost(prefix + "/v1/keys", backend.MakeKey);
+            app.MapGet(prefix + "/v1/keys", backend.ListKeys);
+            app.MapDelete(prefix + "/v1/keys/{id}", backend.RevokeKey);
+            app.MapGet(prefix + "/v1/inbox", user.Inbox);
+            app.MapGet(prefix + "/v1/inbox/totals", user.InboxTotals);
+            app.MapGet(prefix + "/v1/inbox/{id}", user.InboxItem);
+            app.MapPost(prefix + "/v1/inbox/marks", user.Marks);
+            app.MapPost(prefix + "/v1/tickets", user.Ticket);
+            app.MapGet(prefix + "/v1/live", live.Connect);
+            app.MapPost(prefix + "/v1/live/{session}", live.Post);
+        }
+        app.MapGet("/healthz", (RequestDelegate)(context => context.Response.WriteAsync("ok\n")));
+        app.MapGet("/readyz", (RequestDelegate)(async context =>
+        {
+            await pump.Ask(new HeadCommand("main"));
+            await context.Response.WriteAsync("ready\n");
+        }));
+        app.MapGet("/console/api/me", console.Me);
+        app.MapPost("/console/api/sign-up", console.SignUp);
+        app.MapPost("/console/api/sign-in", console.SignIn);
+        app.MapPost("/console/api/sign-out", console.SignOut);
+        app.MapGet("/console/api/live", console.Live);
+        app.MapGet("/", (RequestDelegate)(context => context.Response.WriteAsync($"Rovett {ServiceInfo.Version} is running. The console is at /console; the API is under /v1 (docs/protocol.md).\n")));
+        Pages("/console", Path.Combine(AppContext.BaseDirectory, "wwwroot", "console"));
+        if (options.Crew is { } crew) Pages("/crew", Path.GetFullPath(crew));
+        app.UseEndpoints(static _ => { });
+    }
+
+    /// <summary>Serves a folder of built pages, with a policy under which they load nothing from elsewhere.</summary>
+    void Pages(string path, string folder)
+    {
+        if (!Directory.Exists(folder))
+        {
+            app.MapGet(path, (RequestDelegate)(context => Problems.Write(context, new Core.Problem(404, "pages-not-built", "These pages are not built", $"{path} has no pages in this build.", "Run 'make build' and start again."))));
+            return;
+        }
+        var files = new PhysicalFileProvider(folder);
+        app.MapGet(path, (RequestDelegate)(context => Serve(context, "index.html")));
+        app.MapGet(path + "/{**file}", (RequestDelegate)(context => Serve(context, (string?)context.Request.RouteValues["file"] ?? "index.html")));
+
+        async Task Serve(HttpContext context, string name)
+        {
+            var file = files.GetFileInfo(name);
+            if (!file.Exists || file.IsDirectory) file = files.GetFileInfo(Path.HasExtension(name) ? "missing" : "index.html");
+            if (!file.Exists)
+            {
+                context.Response.StatusCode = 404;
+                return;
+            }
+            context.Response.ContentType = Path.GetExtension(file.Name) switch { ".html" => "text/html; charset=utf-8", ".js" => "text/javascript; charset=utf-8", ".css" => "text/css; charset=utf-8", ".svg" => "image/svg+xml", ".woff2" => "font/woff2", ".json" => "application/json", _ => "application/octet-stream" };
+            context.Response.Headers.ContentSecurityPolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
+            context.Response.Headers.XContentTypeOptions = "nosniff";
+            context.Response.Headers["Referrer-Policy"] = "no-referrer";
+            context.Response.Headers.CacheControl = name.StartsWith("assets/", StringComparison.Ordinal) ? "public, max-age=31536000, immutable" : "no-cache";
+            await context.Response.SendFileAsync(file);
+        }
+    }
+
+    /// <summary>CORS by exact origins (Fetch standard): what a page of a listed origin may do.</summary>
+    static Task Cors(HttpContext context, RequestDelegate next, Origins origins)
+    {
+        var origin = context.Request.Headers.Origin.ToString();
+        if (origin.Length == 0) return next(context);
+        context.Response.Headers.Vary = "Origin";
+        if (!origins.IsAllowed(context, origin)) origins.Require(context);
+        var headers = context.Response.Headers;
+        headers.AccessControlAllowOrigin = origin;
+        headers.AccessControlExposeHeaders = "Link, Retry-After";
+        if (context.Request.Method != HttpMethods.Options || !context.Request.Headers.ContainsKey("Access-Control-Request-Method")) return next(context);
+        headers.AccessControlAllowMethods = "GET, POST, DELETE";
+        headers.AccessControlAllowHeaders = "Authorization, Content-Type, Last-Event-ID, Prefer";
+        headers.AccessControlMaxAge = "600";
+        context.Response.StatusCode = 204;
+        return Task.CompletedTask;
+    }
+
+    /// <summary>Listens.</summary>
+    /// <exception cref="IOException">The port is taken, or may not be used.</exception>
+    public async Task Start()
+    {
+        await app.StartAsync();
+        Url = app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First();
+        if (options.ReadyFile is { } file) WriteReadyFile(file);
+    }
+
+    void WriteReadyFile(string file)
+    {
+        var buffer = new MemoryStream();
+        using (var json = new Utf8JsonWriter(buffer, Json.Writing))
+        {
+            json.WriteStartObject();
+            json.WriteString("url", Url);
+            if (ConsoleLink is not null) json.WriteString("consoleSignUp", $"{Url}/console#sign-up={ConsoleLink}");
+            foreach (var made in Credentials)
+            {
+                if (made.Space == "main") WriteCredentials(json, "credentials", made);
+            }
+            if (Credentials.Exists(c => c.Space != "main"))
+            {
+                json.WriteStartObject("spaces");
+                foreach (var made in Credentials.Where(c => c.Space != "main")) WriteCredentials(json, made.Space, made);
+                json.WriteEndObject();
+            }
+            json.WriteEndObject();
+        }
+        // Written aside and moved, so that a script never reads half of it.
+        var aside = file + ".part";
+        using (var stream = new FileStream(aside, new FileStreamOptions { Mode = FileMode.Create, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite })) stream.Write(buffer.ToArray());
+        File.Move(aside, file, overwrite: true);
+    }
+
+    static void WriteCredentials(Utf8JsonWriter json, string name, FirstCredentials made)
+    {
+        json.WriteStartObject(name);
+        json.WriteString("adminKey", made.AdminKey);
+        json.WriteString("tokenSigningSecret", made.TokenSigningSecret);
+        json.WriteEndObject();
+    }
+
+    /// <summary>Returns once the service was asked to stop (SIGTERM, Ctrl-C) and has stopped.</summary>
+    public Task WaitForStop() => Microsoft.Extensions.Hosting.HostingAbstractionsHostExtensions.WaitForShutdownAsync(app);
+
+    /// <summary>Stops: sessions hear <c>ending</c>, what waits is written.</summary>
+    public async ValueTask DisposeAsync()
+    {
+        await app.StopAsync();
+        await app.DisposeAsync();
+        sessions.Dispose();
+        acks.Dispose();
+        pump.Dispose();
+        history.Dispose();
+        store.Dispose();
+        access.Dispose();
+        foreach (var seal in seals) seal.Dispose();
+    }
+}
