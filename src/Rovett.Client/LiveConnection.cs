@@ -126,7 +126,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
         var address = url.ToString().TrimEnd('/') + "/v1/live" + query.ToString().TrimEnd('&', '?');
         try
         {
-            return sse ? await SseLink.Open(http, url, address, credential, cancel).ConfigureAwait(false) : await WebSocketLink.Open(address, credential, cancel).ConfigureAwait(false);
+            return sse ? await SseLink.Open(http, url, address, credential, cancel).ConfigureAwait(false) : await WebSocketLink.Open(address, credential, options.Transport == LiveTransport.WebSocket, cancel).ConfigureAwait(false);
         }
         catch (Exception error) when (error is HttpRequestException or WebSocketException or IOException)
         {
@@ -233,13 +233,14 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
 
         public override string Transport => "websocket";
 
-        public static async Task<Link> Open(string address, string credential, CancellationToken cancel)
+        public static async Task<Link> Open(string address, string credential, bool only, CancellationToken cancel)
         {
             var socket = new ClientWebSocket();
             socket.Options.AddSubProtocol("rovett.v1");
             socket.Options.SetRequestHeader("Authorization", "Bearer " + credential);
             socket.Options.KeepAliveInterval = TimeSpan.Zero; // the service pings
             socket.Options.Proxy = null;
+            socket.Options.CollectHttpResponseDetails = true;
             try
             {
                 using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
@@ -251,6 +252,14 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
             {
                 socket.Dispose();
                 throw new WebSocketException("The WebSocket handshake took longer than 10 s.");
+            }
+            catch (WebSocketException)
+            {
+                int status = (int)socket.HttpStatusCode;
+                socket.Dispose();
+                if (status is >= 400 and < 500 and not 429 && only)
+                    throw new RovettRefusedException(status, "upgrade-refused", "The WebSocket was refused", $"The handshake was answered {status}.", status is 401 or 403 ? "Check the token." : "Check the address; without --transport the reason is shown.");
+                throw;
             }
             catch
             {

@@ -21,9 +21,15 @@ public sealed class RovettRefusedException(int status, string slug, string title
     /// <summary>What to do about it.</summary>
     public string Mend { get; } = mend;
 
+    /// <summary>Each field at fault, with what is wrong with it.</summary>
+    public IReadOnlyList<(string Field, string Detail)> Fields { get; init; } = [];
+
     /// <summary>Reads a problem document.</summary>
     public static RovettRefusedException From(JsonNode? problem, int status) => new(status,
-        ((string?)problem?["type"])?.Split(':')[^1] ?? "unknown", (string?)problem?["title"] ?? "Refused", (string?)problem?["detail"] ?? $"The service answered {status}.", (string?)problem?["mend"] ?? "");
+        ((string?)problem?["type"])?.Split(':')[^1] ?? "unknown", (string?)problem?["title"] ?? "Refused", (string?)problem?["detail"] ?? $"The service answered {status}.", (string?)problem?["mend"] ?? "")
+    {
+        Fields = [.. (problem?["errors"] as JsonArray ?? []).Select(e => ((string?)e?["field"] ?? "", (string?)e?["detail"] ?? ""))],
+    };
 }
 
 /// <summary>Calls the HTTP interface with one credential: an API key or a user's token. Safe to share.</summary>

@@ -125,7 +125,7 @@ public sealed class RovettService : IAsyncDisposable
     {
         builder.Logging.ClearProviders();
         builder.Logging.AddSerilog(new LoggerConfiguration().MinimumLevel.Is(Enum.Parse<LogEventLevel>(options.Log, ignoreCase: true))
-            .MinimumLevel.Override("Microsoft", LogEventLevel.Warning).MinimumLevel.Override("System", LogEventLevel.Warning)
+            .MinimumLevel.Override("Microsoft", LogEventLevel.Warning).MinimumLevel.Override("Microsoft.AspNetCore.DataProtection", LogEventLevel.Error).MinimumLevel.Override("System", LogEventLevel.Warning)
             .WriteTo.Console(standardErrorFromLevel: LogEventLevel.Verbose, outputTemplate: "{Timestamp:HH:mm:ss.fff} {Level:u4} {Message:lj}{NewLine}{Exception}", formatProvider: System.Globalization.CultureInfo.InvariantCulture)
             .CreateLogger(), dispose: true);
         builder.WebHost.UseSockets(o => o.Backlog = 4096);

@@ -37,8 +37,12 @@ public readonly record struct PageItem(OutgoingNotification Notification, string
 /// <summary>How the ledger sees a session; called on the ledger's thread only.</summary>
 public interface ISessionPort
 {
-    /// <summary>A notification was stored that reaches the user.</summary>
-    void Offer(NotificationWire wire, long log, long ordinal, long rev, long unread);
+    /// <summary>A notification was stored that reaches the user. It is written once <see cref="Flush"/> is called, so
+    /// that what one commit stored leaves in one write.</summary>
+    /// <returns>True when a flush is now due that was not due before.</returns>
+    bool Offer(NotificationWire wire, long log, long ordinal, long rev, long unread);
+    /// <summary>Writes what was offered.</summary>
+    void Flush();
     /// <summary>Something else to tell. May be left out for a session that is behind, which hears the totals later.</summary>
     void Tell(ControlMessage message);
     /// <summary>The session has everything up to now: what follows is offered.</summary>
@@ -69,7 +73,7 @@ public sealed class Session : ISessionPort
 
     Mode mode = Mode.Behind;
     SessionNeed need = SessionNeed.Page;
-    bool creditOn, everCurrent, totalsStale;
+    bool creditOn, everCurrent, totalsStale, flushDue;
     int planVersion, answers, questions, notificationsQueued;
     TimeSpan lastWrite, ackClock;
     long totalSent;
@@ -142,18 +146,23 @@ public sealed class Session : ISessionPort
     public int PageSize { get { lock (gate) return Math.Clamp(Credit(), 1, limits.MaxQueued); } }
 
     /// <inheritdoc/>
-    public void Offer(NotificationWire wire, long log, long ordinal, long rev, long unread)
+    public bool Offer(NotificationWire wire, long log, long ordinal, long rev, long unread)
     {
         lock (gate)
         {
-            if (mode != Mode.Live) return;
-            if (notificationsQueued >= limits.MaxQueued || Credit() <= 0)
-            {
-                FallBehind();
-                return;
-            }
-            Enqueue(wire, log, ordinal, rev, unread);
+            if (mode != Mode.Live) return false;
+            if (notificationsQueued >= limits.MaxQueued || Credit() <= 0) FallBehind();
+            else Enqueue(wire, log, ordinal, rev, unread);
+            bool first = !flushDue;
+            flushDue = true;
+            return first;
         }
+    }
+
+    /// <inheritdoc/>
+    public void Flush()
+    {
+        lock (gate) flushDue = false;
         wake();
     }
 

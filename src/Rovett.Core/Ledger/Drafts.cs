@@ -40,9 +40,9 @@ public sealed record Idempotency(string Key, byte[] BodyHash)
 
 /// <summary>Who shows a credential, and what it says.</summary>
 /// <param name="User">The id.</param>
-/// <param name="Roles">The roles it names.</param>
+/// <param name="Roles">The roles it names; null when it does not speak of roles, which then stay as they are.</param>
 /// <param name="IssuedAtMicros">Its <c>iat</c>.</param>
-public sealed record Identity(UserId User, IReadOnlyList<string> Roles, long IssuedAtMicros);
+public sealed record Identity(UserId User, IReadOnlyList<string>? Roles, long IssuedAtMicros);
 
 /// <summary>Which ordinals of which logs a session or an inbox may be given: made by the ledger, read by others.</summary>
 public sealed record ReadPlan(UserState User, int Version, IReadOnlyList<PlannedLog> Logs, Position Head, TotalsBy Totals);

@@ -20,6 +20,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
 {
     readonly Dictionary<string, SpaceState> spaces = [];
     readonly List<LedgerCommand> written = [];
+    readonly List<ISessionPort> toFlush = [];
 
     internal ILedgerStore Store => store;
     internal LedgerOptions Options => options;
@@ -72,8 +73,13 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
                 return;
             }
             foreach (var command in written) command.Apply(this);
+            foreach (var session in toFlush) session.Flush();
+            toFlush.Clear();
         }
     }
+
+    /// <summary>Has a session write what it was offered once the whole commit is carried out.</summary>
+    internal void FlushLater(ISessionPort session) => toFlush.Add(session);
 
     internal SpaceState Space(string name)
     {
@@ -157,18 +163,18 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     /// <returns>True when what the user holds changed.</returns>
     internal bool TakeRoles(SpaceState space, UserState user, Identity identity)
     {
-        var wanted = identity.Roles.Select(r => "role:" + r).Append("everyone").ToHashSet();
-        if (user.Seen is not null)
+        var wanted = (identity.Roles?.Select(r => "role:" + r) ?? user.Held).Append("everyone").ToHashSet();
+        if (user.Seen is not null && identity.Roles is not null)
         {
             if (identity.IssuedAtMicros < user.RolesIssuedAt) return false; // an older token brings nothing back
             if (identity.IssuedAtMicros == user.RolesIssuedAt) wanted.IntersectWith(user.Held);
         }
         var lost = user.Held.Where(a => !wanted.Contains(a)).Order(StringComparer.Ordinal).ToList();
         var gained = wanted.Where(a => !user.Holds(a)).Order(StringComparer.Ordinal).ToList();
-        bool newer = user.Seen is null || identity.IssuedAtMicros > user.RolesIssuedAt;
+        bool newer = user.Seen is null || (identity.Roles is not null && identity.IssuedAtMicros > user.RolesIssuedAt);
         if (newer)
         {
-            user.RolesIssuedAt = identity.IssuedAtMicros;
+            if (identity.Roles is not null) user.RolesIssuedAt = identity.IssuedAtMicros;
             user.Seen ??= Now;
         }
         if (lost.Count + gained.Count > 0)

@@ -91,7 +91,10 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
                 user.Unread++;
                 user.AsOf = outgoing.Time;
                 var wire = outgoing.WireFor(log.Texts[member.AddressIndex]);
-                foreach (var session in user.Sessions) session.Offer(wire, log.Id, ordinal, user.Rev, user.Unread);
+                foreach (var session in user.Sessions)
+                {
+                    if (session.Offer(wire, log.Id, ordinal, user.Rev, user.Unread)) ledger.FlushLater(session);
+                }
             }
         }
     }

@@ -66,7 +66,7 @@ public sealed class AttachCommand(string space, Identity identity, Func<OpenInfo
     }
 
     internal static IReadOnlyList<string> ChannelsOf(UserState user) =>
-        [$"user:{user.Id.Value}", .. user.Held.Order(StringComparer.Ordinal)];
+        [$"user:{user.Id.Value}", .. user.Held.Where(a => a != "everyone").Order(StringComparer.Ordinal), .. user.Held.Where(a => a == "everyone")];
 }
 
 /// <summary>A session is gone.</summary>

@@ -59,7 +59,7 @@ public sealed class Tickets(AccessStore store, TimeProvider clock)
     }
 
     static Credential CredentialOf(StoredTicket ticket) => new(
-        new Identity(new UserId(ticket.User), JsonSerializer.Deserialize<List<string>>(ticket.Roles)!, ticket.IssuedAt),
+        new Identity(new UserId(ticket.User), JsonSerializer.Deserialize<List<string>?>(ticket.Roles), ticket.IssuedAt),
         DateTimeOffset.UnixEpoch.AddTicks(ticket.Expires * 10));
 
     static ProblemException Refused(string slug, string title, string detail, string mend) => new Problem(401, slug, title, detail, mend).Throw();

@@ -76,9 +76,10 @@ public sealed class Tokens(SpaceDirectory spaces, TimeProvider clock)
         var expires = DateTimeOffset.UnixEpoch.AddSeconds(exp);
         if (now >= expires + Skew) throw Refused(401, "token-expired", "The token has expired", $"It ended at {expires:yyyy-MM-dd'T'HH:mm:ss'Z'}; it is {now:yyyy-MM-dd'T'HH:mm:ss'Z'}.", "Get a new token from your backend.");
         if (DateTimeOffset.UnixEpoch.AddSeconds(iat) > now + Skew) throw Refused(401, "token-not-yet", "The token is from the future", "Its iat lies after this service's time.", "Set the clocks of the backend and of this service by NTP.");
-        var roles = new List<string>();
+        List<string>? roles = null;
         if (jwt.TryGetPayloadValue<List<string>>("roles", out var named) && named is not null)
         {
+            roles = [];
             if (named.Count > MaxRoles) throw Incomplete("roles", $"may name at most {MaxRoles} roles");
             foreach (var role in named)
             {

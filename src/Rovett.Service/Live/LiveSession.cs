@@ -28,6 +28,8 @@ public sealed class LiveSession
     readonly LiveServices services;
     readonly Credential credential;
     ReadPlan? plan;
+    UserState? user;
+    IReadOnlyList<string> channels = [];
     bool unreceivedOnly;
     long heardAtMs;
 
@@ -78,6 +80,8 @@ public sealed class LiveSession
         var opened = await services.Ledger.Ask(new AttachCommand(Space.Name, credential.Identity,
             info => Machine = new Session(Transport, services.Limits, info.Plan.Version, info.User.Dispatched, Now, signal.Set), withMarks: true));
         plan = opened.Plan;
+        user = opened.User;
+        channels = opened.Channels;
         var first = new List<ControlMessage>();
         if (after is > 0 and < long.MaxValue && after > opened.Head.Value) (after, foreignCursor) = (null, true);
         long start;
@@ -97,7 +101,7 @@ public sealed class LiveSession
     }
 
     /// <summary>Takes it from its user.</summary>
-    internal Task Detach() => Machine is null ? Task.CompletedTask : services.Ledger.Ask(new DetachCommand(Space.Name, plan!.User, Machine));
+    internal Task Detach() => user is null ? Task.CompletedTask : services.Ledger.Ask(new DetachCommand(Space.Name, user!, Machine));
 
     /// <summary>Writes whatever the machine has until it has ended and its last words are out.</summary>
     internal async Task Pump(ISessionOutput output)
@@ -235,9 +239,7 @@ public sealed class LiveSession
         json.WriteString("since", Since.ToString());
         json.WriteString("state", Machine is null ? "opening" : Machine.IsEnded ? "ending" : Machine.Silent ? "silent" : Machine.IsLive ? "live" : "catching up");
         json.WriteStartArray("channels");
-        json.WriteStringValue("user:" + User);
-        foreach (var role in credential.Identity.Roles.Order(StringComparer.Ordinal)) json.WriteStringValue("role:" + role);
-        json.WriteStringValue("everyone");
+        foreach (var channel in channels) json.WriteStringValue(channel);
         json.WriteEndArray();
         json.WriteNumber("sent", Machine?.TotalSent ?? 0);
         json.WriteNumber("outstanding", Machine?.Outstanding ?? 0);

@@ -1,0 +1,139 @@
+using System.CommandLine;
+using System.Text.Json.Nodes;
+using Spectre.Console;
+
+namespace Rovett.Cli.Commands;
+
+/// <summary><c>rovett key</c></summary>
+static class KeyCommand
+{
+    public static Command Build() => new("key", """
+        Make, list and revoke API keys.
+
+        Example:
+          rovett key make --name "booking backend" --scope send
+        """) { Make(), List(), Revoke() };
+
+    static Command Make()
+    {
+        var connection = new Connection();
+        var name = new Option<string>("--name") { Description = "What it is for.", Required = true };
+        var scope = new Option<string[]>("--scope") { Description = "send, read or admin; may be repeated.", Required = true };
+        scope.AcceptOnlyFromAmong("send", "read", "admin");
+        var command = new Command("make", """
+            Make an API key; it is shown this once.
+
+            Example:
+              rovett key make --name "booking backend" --scope send
+            """) { name, scope };
+        connection.AddBackend(command);
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            using var client = connection.Backend(parsed);
+            var answer = await client.Call(HttpMethod.Post, "/v1/keys", new JsonObject { ["name"] = parsed.GetValue(name), ["scopes"] = new JsonArray([.. parsed.GetValue(scope)!.Select(s => (JsonNode)s)]) }, cancel);
+            if (parsed.GetValue(connection.Json)) Output.Json(answer);
+            else
+            {
+                AnsiConsole.MarkupLine($"[green]Made[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown this once:");
+                System.Console.Out.WriteLine((string?)answer["key"]);
+            }
+            return 0;
+        }));
+        return command;
+    }
+
+    static Command List()
+    {
+        var connection = new Connection();
+        var command = new Command("list", """
+            List the space's API keys (never the keys themselves).
+
+            Example:
+              rovett key list
+            """);
+        connection.AddBackend(command);
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            using var client = connection.Backend(parsed);
+            var answer = await client.Call(HttpMethod.Get, "/v1/keys", cancel: cancel);
+            if (parsed.GetValue(connection.Json)) Output.Json(answer);
+            else
+            {
+                var table = new Table().Border(TableBorder.None).AddColumns("[grey]name[/]", "[grey]scopes[/]", "[grey]made[/]", "[grey]last used[/]", "[grey]id[/]");
+                foreach (var key in answer["keys"]!.AsArray())
+                {
+                    table.AddRow(Output.Plain((string?)key!["name"]) + (key["revoked"] is null ? "" : " [red](revoked)[/]"), string.Join(", ", key["scopes"]!.AsArray().Select(s => (string?)s)),
+                        ((string?)key["created"])![..10], ((string?)key["lastUsed"])?[..16].Replace('T', ' ') ?? "never", $"[grey]{key["id"]}[/]");
+                }
+                AnsiConsole.Write(table);
+            }
+            return 0;
+        }));
+        return command;
+    }
+
+    static Command Revoke()
+    {
+        var connection = new Connection();
+        var id = new Argument<string>("id") { Description = "The key's id, from 'rovett key list'." };
+        var command = new Command("revoke", """
+            End an API key at once.
+
+            Example:
+              rovett key revoke mUqE0K4nVdKQ1rH0hD7kWQ
+            """) { id };
+        connection.AddBackend(command);
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            using var client = connection.Backend(parsed);
+            await client.Call(HttpMethod.Delete, "/v1/keys/" + Uri.EscapeDataString(parsed.GetValue(id)!), cancel: cancel);
+            if (parsed.GetValue(connection.Json)) Output.Json(new JsonObject { ["revoked"] = parsed.GetValue(id) });
+            else AnsiConsole.MarkupLine("[green]Revoked.[/] Whoever uses it is refused from now on.");
+            return 0;
+        }));
+        return command;
+    }
+}
+
+/// <summary><c>rovett status</c></summary>
+static class StatusCommand
+{
+    public static Command Build()
+    {
+        var connection = new Connection();
+        var command = new Command("status", """
+            Show whether the service runs, who is connected and how.
+
+            Example:
+              rovett status
+            """);
+        connection.AddBackend(command);
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            using var client = connection.Backend(parsed);
+            var status = await client.Call(HttpMethod.Get, "/v1/status", cancel: cancel);
+            status["live"] = (await client.Call(HttpMethod.Get, "/v1/sessions", cancel: cancel))["sessions"]!.DeepClone();
+            if (parsed.GetValue(connection.Json)) Output.Json(status);
+            else Print(status);
+            return 0;
+        }));
+        return command;
+    }
+
+    static void Print(JsonNode status)
+    {
+        var console = AnsiConsole.Console;
+        var since = DateTime.Parse((string)status["since"]!, null, System.Globalization.DateTimeStyles.AdjustToUniversal).ToLocalTime();
+        console.MarkupLine($"[green]Running[/] since {since:dd MMM HH:mm:ss}, version {status["version"]}, space [bold]{Output.Plain((string?)status["space"])}[/] at position {status["position"]} ({(long)status["historyBytes"]! / 1024} KiB in {Output.Plain((string?)status["data"])})");
+        console.MarkupLine($"[bold]{status["users"]}[/] users connected with [bold]{status["sessions"]}[/] sessions{string.Concat(status["transports"]!.AsObject().Select(t => $", {t.Value} over {t.Key}"))}");
+        var live = status["live"]!.AsArray();
+        if (live.Count == 0) return;
+        var table = new Table().Border(TableBorder.None).AddColumns("[grey]user[/]", "[grey]device[/]", "[grey]transport[/]", "[grey]state[/]", "[grey]since[/]", "[grey]sent[/]", "[grey]channels[/]");
+        foreach (var session in live.Take(40))
+        {
+            var opened = DateTime.Parse((string)session!["since"]!, null, System.Globalization.DateTimeStyles.AdjustToUniversal).ToLocalTime();
+            table.AddRow(Output.Plain((string?)session["user"]), Output.Plain((string?)session["label"] ?? (string?)session["device"]), (string)session["transport"]!, (string)session["state"]!, opened.ToString("HH:mm:ss"), session["sent"]!.ToString(), string.Join(", ", session["channels"]!.AsArray().Select(c => Output.Plain((string?)c))));
+        }
+        console.Write(table);
+    }
+}

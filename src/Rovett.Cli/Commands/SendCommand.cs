@@ -1,0 +1,95 @@
+using System.CommandLine;
+using System.Text.Json;
+using System.Text.Json.Nodes;
+using Spectre.Console;
+
+namespace Rovett.Cli.Commands;
+
+/// <summary><c>rovett send</c></summary>
+static class SendCommand
+{
+    public static Command Build()
+    {
+        var connection = new Connection();
+        var to = new Option<string[]>("--to") { Description = "An address: user:<id>, role:<name> or everyone; may be repeated." };
+        var except = new Option<string[]>("--except") { Description = "An address to leave out; may be repeated." };
+        var type = new Option<string?>("--type") { Description = "The kind of event, such as engine.check.due." };
+        var title = new Option<string?>("--title") { Description = "One line that says it." };
+        var body = new Option<string?>("--body") { Description = "More, if there is more." };
+        var subject = new Option<string?>("--subject") { Description = "What it is about, such as vessel/turnstone." };
+        var link = new Option<string?>("--link") { Description = "Where it leads: a path or an http(s) address." };
+        var urgency = new Option<string?>("--urgency") { Description = "very-low, low, normal or high." };
+        var data = new Option<string?>("--data") { Description = "Any JSON for the application." };
+        var file = new Option<string?>("--file") { Description = "The whole notification as JSON; - for standard input." };
+        var key = new Option<string?>("--idempotency-key") { Description = "Makes the send safe to repeat." };
+        var dryRun = new Option<bool>("--dry-run") { Description = "Say whom it would reach, and store nothing." };
+        var command = new Command("send", """
+            Send a notification, and see at once whom it reaches.
+
+            Example:
+              rovett send --to role:engineer --type engine.check.due --title "Turnstone: bow thruster check due"
+            """) { to, except, type, title, body, subject, link, urgency, data, file, key, dryRun };
+        connection.AddBackend(command);
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            using var client = connection.Backend(parsed);
+            var notification = parsed.GetValue(file) is { } path ? await Read(path, cancel) : new JsonObject();
+            void Set(string name, JsonNode? value)
+            {
+                if (value is not null) notification[name] = value;
+            }
+            if (parsed.GetValue(to) is { Length: > 0 } addresses) Set("to", new JsonArray([.. addresses.Select(a => (JsonNode)a)]));
+            if (parsed.GetValue(except) is { Length: > 0 } left) Set("except", new JsonArray([.. left.Select(a => (JsonNode)a)]));
+            foreach (var (name, option) in new[] { ("type", type), ("title", title), ("body", body), ("subject", subject), ("link", link), ("urgency", urgency) }) Set(name, parsed.GetValue(option));
+            if (parsed.GetValue(data) is { } text) Set("data", Parse(text, "--data"));
+            var answer = await client.Send(notification, parsed.GetValue(key), parsed.GetValue(dryRun), cancel);
+            if (parsed.GetValue(connection.Json)) Output.Json(answer);
+            else Print(answer, parsed.GetValue(dryRun));
+            return 0;
+        }));
+        return command;
+    }
+
+    static async Task<JsonObject> Read(string path, CancellationToken cancel)
+    {
+        try
+        {
+            var text = path == "-" ? await Console.In.ReadToEndAsync(cancel) : await File.ReadAllTextAsync(path, cancel);
+            return Parse(text, "--file") as JsonObject ?? throw new UsageException("--file: not a JSON object.", "Write the notification as {\"to\":[…],\"type\":\"…\",\"title\":\"…\"}.");
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            throw new UsageException($"--file: {error.Message}", "Check the path.");
+        }
+    }
+
+    static JsonNode? Parse(string text, string option)
+    {
+        try
+        {
+            return JsonNode.Parse(text);
+        }
+        catch (JsonException error)
+        {
+            throw new UsageException($"{option}: not JSON, at line {error.LineNumber + 1}, byte {error.BytePositionInLine + 1}.", "Quote it for the shell: '{\"checkId\":91}'.");
+        }
+    }
+
+    static void Print(JsonNode answer, bool dryRun)
+    {
+        var console = AnsiConsole.Console;
+        if (dryRun) console.MarkupLine("[yellow]Not sent[/] (dry run); it would reach");
+        else if ((bool)answer["repeated"]!) console.MarkupLineInterpolated($"[green]Already stored[/] {(string)answer["id"]!} at position {(long)answer["position"]!}; it reaches now");
+        else console.MarkupLineInterpolated($"[green]Stored[/] {(string)answer["id"]!} at position {(long)answer["position"]!}; it reaches");
+        foreach (var reach in answer["reach"]!.AsArray())
+        {
+            var address = Output.Plain((string?)reach!["address"]);
+            if ((bool)reach["known"]!) console.MarkupLine($"  [bold]{address}[/]  {reach["users"]} known, {reach["connected"]} connected now, stored for {reach["stored"]}");
+            else
+            {
+                var near = reach["near"] is JsonArray { Count: > 0 } names ? $" Did you mean {string.Join(" or ", names.Select(n => Output.Plain((string?)n)))}?" : "";
+                console.MarkupLine($"  [bold]{address}[/]  [yellow]nobody by that name has connected yet[/]; {(dryRun ? "it would wait" : "it waits")} for whoever comes.{near}");
+            }
+        }
+    }
+}

@@ -1,0 +1,113 @@
+using System.Collections;
+using System.CommandLine;
+using Rovett.Service;
+using Rovett.Service.Options;
+using Rovett.Storage.Sqlite;
+using Spectre.Console;
+
+namespace Rovett.Cli.Commands;
+
+/// <summary><c>rovett serve</c></summary>
+static class ServeCommand
+{
+    public static Command Build()
+    {
+        var config = new Option<string?>("--config") { Description = "A YAML file with settings." };
+        var consoleLink = new Option<bool>("--console-link") { Description = "Print a new one-time sign-up link for the console (15 minutes)." };
+        var settings = new (string Name, Option<string?> Option)[]
+        {
+            ("data", new("--data") { Description = "The folder that holds everything. [default: data]" }),
+            ("address", new("--address") { Description = "The IP address to listen on. [default: 127.0.0.1]" }),
+            ("port", new("--port") { Description = "The TCP port; 0 takes a free one. [default: 7411]" }),
+            ("readyFile", new("--ready-file") { Description = "Write the address, and on the first start the credentials, to this file (mode 0600) once it listens." }),
+            ("spaces", new("--spaces") { Description = "Spaces to have beside main, separated by commas." }),
+            ("origins", new("--origins") { Description = "Browser origins that may connect, separated by commas." }),
+            ("newcomers", new("--newcomers") { Description = "How far back a newcomer to a role sees: now, 12h, 7d … [default: 7d]" }),
+            ("strictAddresses", new("--strict-addresses") { Description = "true: refuse sends to addresses nobody knows. [default: false]" }),
+            ("heartbeatSeconds", new("--heartbeat-seconds") { Description = "Seconds between signs of life. [default: 20]" }),
+            ("ackTimeoutSeconds", new("--ack-timeout-seconds") { Description = "Seconds until an acknowledgement is asked for. [default: 10]" }),
+            ("comeBackWithinMs", new("--come-back-within-ms") { Description = "Over how long sessions spread when they come back after a stop. [default: 3000]" }),
+            ("log", new("--log") { Description = "verbose, information, warning or error. [default: information]" }),
+            ("crew", new("--crew") { Description = "A folder of static pages to serve under /crew." }),
+        };
+        var command = new Command("serve", """
+            Start the service.
+
+            Settings come from --config, then the environment (ROVETT_PORT …), then flags; the later wins.
+
+            Example:
+              rovett serve --data ./data --port 7411
+            """) { config, consoleLink };
+        foreach (var (_, option) in settings) command.Options.Add(option);
+        command.SetAction(async (parsed, cancel) =>
+        {
+            var flags = settings.Select(s => (s.Name, Value: parsed.GetValue(s.Option))).Where(s => s.Value is not null).ToDictionary(s => s.Name, s => s.Value!);
+            var options = OptionsReader.Read(parsed.GetValue(config), Variables(), flags, out var mistakes);
+            if (mistakes.Count > 0)
+            {
+                foreach (var mistake in mistakes) Output.Error(mistake.ToString());
+                Output.Hint($"Nothing was started: correct {(mistakes.Count == 1 ? "this" : $"these {mistakes.Count}")} and start again.");
+                return 2;
+            }
+            return await Run(options, parsed.GetValue(consoleLink), cancel);
+        });
+        return command;
+    }
+
+    static Dictionary<string, string> Variables() =>
+        Environment.GetEnvironmentVariables().Cast<DictionaryEntry>().Where(e => ((string)e.Key).StartsWith("ROVETT_", StringComparison.Ordinal)).ToDictionary(e => (string)e.Key, e => (string?)e.Value ?? "");
+
+    static async Task<int> Run(RovettOptions options, bool consoleLink, CancellationToken cancel)
+    {
+        try
+        {
+            await using var service = RovettService.Create(options);
+            await service.Start();
+            Announce(service, options, consoleLink ? service.NewConsoleLink() : service.ConsoleLink);
+            var stop = service.WaitForStop();
+            await Task.WhenAny(stop, Task.Delay(Timeout.Infinite, cancel));
+            Output.Hint("Stopping: sessions are told, what waits is written.");
+            return 0;
+        }
+        catch (StoreException broken)
+        {
+            Output.Error(broken.Message);
+            return 1;
+        }
+        catch (IOException taken)
+        {
+            Output.Error(taken.Message);
+            Output.Hint($"Is another Rovett running? Choose another port with --port, or 0 for a free one.");
+            return 1;
+        }
+    }
+
+    static void Announce(RovettService service, RovettOptions options, string? link)
+    {
+        var o = AnsiConsole.Console;
+        static void Say(string line = "") => System.Console.Out.WriteLine(line); // lines to copy: never wrapped by us
+        o.MarkupLineInterpolated($"[bold green]Rovett is running[/] at [bold]{service.Url}[/]  (data in {Path.GetFullPath(options.Data)})");
+        Say();
+        Say($"  API       {service.Url}/v1");
+        Say($"  Live      {service.Url}/v1/live   (WebSocket, server-sent events)");
+        Say($"  Console   {service.Url}/console");
+        if (link is not null) Say($"            sign up once within 15 minutes: {service.Url}/console#sign-up={link}");
+        foreach (var made in service.Credentials)
+        {
+            Say();
+            o.MarkupLineInterpolated($"[bold]Credentials of the space {made.Space}, shown this once:[/]");
+            Say($"  export ROVETT_KEY={made.AdminKey}");
+            Say($"  export ROVETT_TOKEN_SECRET={made.TokenSigningSecret}");
+        }
+        if (service.Credentials.Count > 0)
+        {
+            Say();
+            o.MarkupLine("[bold]Next,[/] in another terminal, after those two lines:");
+            if (options.Port != 7411) Say($"  export ROVETT_URL={service.Url}");
+            Say("  rovett send --to user:mara --type engine.check.due --title \"Turnstone: bow thruster check due\"");
+            Say("  rovett receive --user mara --role engineer");
+        }
+        Say();
+        o.MarkupLine("[grey]Stop with Ctrl-C.[/]");
+    }
+}

@@ -1,0 +1,75 @@
+using System.CommandLine;
+using System.Text;
+using Microsoft.IdentityModel.JsonWebTokens;
+using Microsoft.IdentityModel.Tokens;
+using Rovett.Client;
+
+namespace Rovett.Cli;
+
+/// <summary>The options that say which service, which space, and as whom.</summary>
+sealed class Connection
+{
+    public readonly Option<string> Url = new("--url") { Description = "The service's address.", DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_URL") ?? "http://127.0.0.1:7411" };
+    public readonly Option<string> Space = new("--space") { Description = "The space.", DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_SPACE") ?? "main" };
+    public readonly Option<bool> Json = new("--json") { Description = "Print JSON." };
+    public readonly Option<string?> Key = new("--key") { Description = "The API key; better set as ROVETT_KEY, so that it is in no history." };
+    public readonly Option<string?> User = new("--user") { Description = "Act as this user: a short token is made with the token-signing secret." };
+    public readonly Option<string[]> Role = new("--role") { Description = "A role that the token names; may be repeated. Without any, the user's roles stay as they are.", AllowMultipleArgumentsPerToken = false };
+    public readonly Option<string?> Token = new("--token") { Description = "A ready token of the user; or ROVETT_TOKEN." };
+    public readonly Option<string?> Secret = new("--secret") { Description = "The token-signing secret; better set as ROVETT_TOKEN_SECRET." };
+
+    public void AddBackend(Command command) => Add(command, Url, Space, Key, Json);
+    public void AddUser(Command command) => Add(command, User, Role, Token, Secret, Url, Space, Json);
+
+    public static void Add(Command command, params Option[] options)
+    {
+        foreach (var option in options) command.Options.Add(option);
+    }
+
+    public Uri At(ParseResult parsed)
+    {
+        var text = parsed.GetValue(Url)!;
+        if (!Uri.TryCreate(text, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https")) throw new UsageException($"--url: '{text}' is no http(s) address.", "Write it as http://127.0.0.1:7411.");
+        var space = parsed.GetValue(Space)!;
+        return space == "main" ? uri : new Uri($"{uri.ToString().TrimEnd('/')}/s/{Uri.EscapeDataString(space)}");
+    }
+
+    public RovettClient Backend(ParseResult parsed)
+    {
+        var key = parsed.GetValue(Key) ?? Environment.GetEnvironmentVariable("ROVETT_KEY");
+        if (string.IsNullOrEmpty(key)) throw new UsageException("An API key is missing.", "Set ROVETT_KEY to the key that 'rovett serve' printed when it first started, or give --key.");
+        return new RovettClient(At(parsed), key);
+    }
+
+    public RovettClient AsUser(ParseResult parsed) => new(At(parsed), UserToken(parsed));
+
+    public string UserToken(ParseResult parsed)
+    {
+        var user = parsed.GetValue(User);
+        if ((parsed.GetValue(Token) ?? (user is null ? Environment.GetEnvironmentVariable("ROVETT_TOKEN") : null)) is { Length: > 0 } ready) return ready;
+        if (string.IsNullOrEmpty(user)) throw new UsageException("No user was named.", "Give --user <id>, or a ready --token.");
+        return MakeToken(SecretOf(parsed), user, Roles(parsed), TimeSpan.FromHours(1));
+    }
+
+    public IReadOnlyList<string>? Roles(ParseResult parsed) => parsed.GetValue(Role) is { Length: > 0 } roles ? roles : null;
+
+    public string SecretOf(ParseResult parsed)
+    {
+        var secret = parsed.GetValue(Secret) ?? Environment.GetEnvironmentVariable("ROVETT_TOKEN_SECRET");
+        if (string.IsNullOrEmpty(secret)) throw new UsageException("The token-signing secret is missing.", "Set ROVETT_TOKEN_SECRET to the secret that 'rovett serve' printed when it first started, or give --secret.");
+        return secret;
+    }
+
+    /// <summary>Makes a token as a backend would.</summary>
+    public static string MakeToken(string secret, string user, IReadOnlyList<string>? roles, TimeSpan lifetime)
+    {
+        var now = DateTimeOffset.UtcNow;
+        var claims = new Dictionary<string, object> { ["sub"] = user, ["iat"] = now.ToUnixTimeMilliseconds() / 1000.0, ["exp"] = (now + lifetime).ToUnixTimeSeconds() };
+        if (roles is not null) claims["roles"] = roles.ToArray();
+        return new JsonWebTokenHandler { SetDefaultTimesOnTokenCreation = false }.CreateToken(new SecurityTokenDescriptor
+        {
+            Claims = claims,
+            SigningCredentials = new SigningCredentials(new SymmetricSecurityKey(Encoding.UTF8.GetBytes(secret)), SecurityAlgorithms.HmacSha256),
+        });
+    }
+}

@@ -1,0 +1,36 @@
+using System.CommandLine;
+using System.Globalization;
+using Rovett.Cli.Commands;
+
+CultureInfo.DefaultThreadCurrentCulture = CultureInfo.CurrentCulture = CultureInfo.InvariantCulture;
+
+if (Console.IsOutputRedirected) Spectre.Console.AnsiConsole.Profile.Width = 4096; // a pipe has no edge to wrap at
+
+var root = new RootCommand("""
+    Rovett: notifications that reach every user at once and are never missed.
+
+    Start here:
+      rovett serve                                        start the service
+      rovett send --to user:mara --type hello --title Hi  send the first notification
+      rovett receive --user mara                          and see it arrive
+    """)
+{
+    ServeCommand.Build(),
+    DemoCommand.Build(),
+    SendCommand.Build(),
+    ReceiveCommand.Build(),
+    InboxCommand.Build(),
+    MarkCommand.Build(),
+    TokenCommand.Build(),
+    KeyCommand.Build(),
+    StatusCommand.Build(),
+};
+
+var parsed = root.Parse(args);
+if (parsed.Errors.Count > 0)
+{
+    foreach (var error in parsed.Errors) Rovett.Cli.Output.Error(error.Message);
+    Rovett.Cli.Output.Hint($"See 'rovett {string.Join(' ', parsed.CommandResult.Command.Parents.Any() ? [parsed.CommandResult.Command.Name, "--help"] : new[] { "--help" })}'.");
+    return 2;
+}
+return await parsed.InvokeAsync(new InvocationConfiguration { ProcessTerminationTimeout = TimeSpan.FromSeconds(8) });
