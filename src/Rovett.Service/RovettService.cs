@@ -186,7 +186,6 @@ public sealed class RovettService : IAsyncDisposable
         app.MapGet("/console/api/live", console.Live);
         app.MapGet("/", (RequestDelegate)(context => context.Response.WriteAsync($"Rovett {ServiceInfo.Version} is running. The console is at /console; the API is under /v1 (docs/protocol.md).\n")));
         Pages("/console", Path.Combine(AppContext.BaseDirectory, "wwwroot", "console"));
-        if (options.Crew is { } crew) Pages("/crew", Path.GetFullPath(crew));
         app.UseEndpoints(static _ => { });
     }
 

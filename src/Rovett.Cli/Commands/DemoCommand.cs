@@ -1,4 +1,9 @@
 using System.CommandLine;
+using Rovett.Cli.Demo;
+using Rovett.Client;
+using Rovett.Service;
+using Rovett.Service.Options;
+using Spectre.Console;
 
 namespace Rovett.Cli.Commands;
 
@@ -7,8 +12,74 @@ static class DemoCommand
 {
     public static Command Build()
     {
-        var command = new Command("demo", "Show it.");
-        command.SetAction((_, _) => Task.FromResult(0));
+        var port = new Option<int>("--port") { Description = "The service's port; 0 takes a free one.", DefaultValueFactory = _ => 7411 };
+        var page = new Option<int>("--page-port") { Description = "The crew page's port; 0 takes a free one.", DefaultValueFactory = _ => 7412 };
+        var stay = new Option<bool>("--stay") { Description = "Go on after the story, with something happening every few seconds, until Ctrl-C. The default in a terminal." };
+        var once = new Option<bool>("--once") { Description = "End after the story, even in a terminal." };
+        var pace = new Option<double>("--pace") { Description = "Seconds between two events of the story.", DefaultValueFactory = _ => 1.5 };
+        var ready = new Option<string?>("--ready-file") { Description = "Write the crew page's and the service's addresses to this file." };
+        var command = new Command("demo", """
+            A working day at Marrow Sound Ferries: starts the service on a folder of its own, plays the story with real
+            clients, checks what each of them sees, and serves a crew page to look at.
+
+            Example:
+              rovett demo
+            """) { port, page, stay, once, pace, ready };
+        command.SetAction((parsed, cancel) => Output.Guard(() => Run(parsed.GetValue(port), parsed.GetValue(page),
+            parsed.GetValue(stay) || (!parsed.GetValue(once) && !System.Console.IsOutputRedirected), TimeSpan.FromSeconds(parsed.GetValue(pace)), parsed.GetValue(ready), cancel)));
         return command;
+    }
+
+    static async Task<int> Run(int port, int pagePort, bool stay, TimeSpan pace, string? readyFile, CancellationToken cancel)
+    {
+        var folder = Directory.CreateTempSubdirectory("rovett-demo-");
+        try
+        {
+            var scenario = Scenario.Read(Path.Combine(AppContext.BaseDirectory, "demo", "scenario.yaml"));
+            RovettService? service = null;
+            RovettClient? sender = null;
+            string Token(Person person) => Connection.MakeToken(service!.Credentials[0].TokenSigningSecret, person.Id, person.Roles, TimeSpan.FromHours(2));
+            try
+            {
+                await using var office = await BackOffice.Start(pagePort, scenario, () => new Uri(service!.Url), Token, () => sender!);
+                var options = new RovettOptions { Data = folder.FullName, Port = port, Origins = [office.Url], Log = "warning" };
+                await using (service = RovettService.Create(options))
+                {
+                    await service.Start();
+                    using (sender = new RovettClient(new Uri(service.Url), service.Credentials[0].AdminKey))
+                    {
+                        AnsiConsole.MarkupLineInterpolated($"[bold]Marrow Sound Ferries[/] on Rovett at {service.Url}");
+                        AnsiConsole.MarkupLineInterpolated($"  crew page   [bold]{office.Url}/crew/[/]   two people side by side");
+                        System.Console.Out.WriteLine($"  console     {service.Url}/console#sign-up={service.ConsoleLink}");
+                        if (readyFile is not null) await File.WriteAllTextAsync(readyFile, $"{{\"crew\":\"{office.Url}/crew/\",\"service\":\"{service.Url}\",\"console\":\"{service.Url}/console#sign-up={service.ConsoleLink}\",\"adminKey\":\"{service.Credentials[0].AdminKey}\",\"tokenSigningSecret\":\"{service.Credentials[0].TokenSigningSecret}\"}}", cancel);
+                        int failed = await new Story(scenario, new Uri(service.Url), Token, sender, pace).Tell();
+                        AnsiConsole.WriteLine();
+                        AnsiConsole.MarkupLine(failed == 0 ? "[green]Everything was as it should be.[/]" : $"[red]{failed} checks did not hold.[/]");
+                        if (stay) await GoOn(scenario, sender, cancel);
+                        return failed == 0 ? 0 : 1;
+                    }
+                }
+            }
+            catch (IOException taken)
+            {
+                Output.Error(taken.Message);
+                Output.Hint("Choose other ports with --port and --page-port, or 0 for free ones.");
+                return 1;
+            }
+        }
+        finally
+        {
+            folder.Delete(recursive: true);
+        }
+    }
+
+    static async Task GoOn(Scenario scenario, RovettClient sender, CancellationToken cancel)
+    {
+        AnsiConsole.MarkupLine("[grey]The day goes on: something happens every 8 seconds. Open the crew page; stop with Ctrl-C.[/]");
+        for (int i = 0; !cancel.IsCancellationRequested; i++)
+        {
+            await Task.WhenAny(Task.Delay(TimeSpan.FromSeconds(8), cancel));
+            if (!cancel.IsCancellationRequested) await sender.Send(scenario.Day[i % scenario.Day.Count].DeepClone(), cancel: CancellationToken.None);
+        }
     }
 }

@@ -28,7 +28,6 @@ static class ServeCommand
             ("ackTimeoutSeconds", new("--ack-timeout-seconds") { Description = "Seconds until an acknowledgement is asked for. [default: 10]" }),
             ("comeBackWithinMs", new("--come-back-within-ms") { Description = "Over how long sessions spread when they come back after a stop. [default: 3000]" }),
             ("log", new("--log") { Description = "verbose, information, warning or error. [default: information]" }),
-            ("crew", new("--crew") { Description = "A folder of static pages to serve under /crew." }),
         };
         var command = new Command("serve", """
             Start the service.

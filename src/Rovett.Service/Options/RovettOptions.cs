@@ -49,9 +49,6 @@ public sealed class RovettOptions
     /// <summary>What is written to the log: <c>verbose</c>, <c>information</c>, <c>warning</c> or <c>error</c>.</summary>
     public string Log { get; set; } = "information";
 
-    /// <summary>A folder of static pages to serve under <c>/crew</c>, for the demo.</summary>
-    public string? Crew { get; set; }
-
     /// <summary>The look-back of <see cref="Newcomers"/>; zero for <c>now</c>.</summary>
     public TimeSpan NewcomersLookBack => Durations.TryParse(Newcomers, out var span) ? span : TimeSpan.FromDays(7);
 }

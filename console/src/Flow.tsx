@@ -1,0 +1,212 @@
+import { Badge, Button, Container, Group, Paper, Select, Stack, Table, Text, Title, Tooltip } from '@mantine/core';
+import { useEffect, useState } from 'react';
+import { clock, type Me, post, type Row, type SessionRow, type View, whom } from './view';
+
+type Link = { state: 'connecting' } | { state: 'live'; since: string } | { state: 'lost'; since: string };
+
+/** The middle made visible: what arrives, who has it, who is connected and how. */
+export function Flow({ who, onSignedOut }: { who: Me; onSignedOut: () => void }) {
+  const [space, setSpace] = useState(who.spaces[0] ?? 'main');
+  const [view, setView] = useState<View | null>(null);
+  const [link, setLink] = useState<Link>({ state: 'connecting' });
+
+  useEffect(() => {
+    const stream = new EventSource(`/console/api/live?space=${encodeURIComponent(space)}`);
+    stream.addEventListener('view', (event) => {
+      setView(JSON.parse((event as MessageEvent<string>).data));
+      setLink((old) => (old.state === 'live' ? old : { state: 'live', since: new Date().toISOString() }));
+    });
+    stream.onerror = () => {
+      setLink((old) => (old.state === 'lost' ? old : { state: 'lost', since: new Date().toISOString() }));
+      // A refused stream is closed for good: the session may have ended.
+      if (stream.readyState === EventSource.CLOSED) onSignedOut();
+    };
+    return () => stream.close();
+  }, [space, onSignedOut]);
+
+  async function signOut() {
+    await post('sign-out', {});
+    onSignedOut();
+  }
+
+  return (
+    <Container size="xl" py="md">
+      <Stack>
+        <Group justify="space-between">
+          <Group>
+            <Title order={3}>Rovett</Title>
+            <Select size="xs" w={140} data={who.spaces} value={space} onChange={(s) => s && setSpace(s)} allowDeselect={false} aria-label="Space" />
+            <LinkBadge link={link} />
+          </Group>
+          <Group>
+            <Text size="sm" c="dimmed">
+              {who.operator}
+            </Text>
+            <Button size="xs" variant="default" onClick={signOut}>
+              Sign out
+            </Button>
+          </Group>
+        </Group>
+        {view && (
+          <>
+            <Sums view={view} />
+            <Notifications view={view} />
+            <Sessions view={view} />
+          </>
+        )}
+      </Stack>
+    </Container>
+  );
+}
+
+function LinkBadge({ link }: { link: Link }) {
+  if (link.state === 'connecting') return <Badge color="gray">connecting</Badge>;
+  return link.state === 'live' ? (
+    <Badge color="teal" variant="light">
+      live since {clock(link.since)}
+    </Badge>
+  ) : (
+    <Badge color="red">no connection to the service since {clock(link.since)}; trying again</Badge>
+  );
+}
+
+function Sums({ view }: { view: View }) {
+  const webSockets = view.sessions.filter((s) => s.transport === 'websocket').length;
+  const streams = view.sessions.length - webSockets;
+  return (
+    <Group grow>
+      <Sum label="users connected" value={view.users} />
+      <Sum label="live sessions" value={view.sessionCount} note={`${webSockets} over WebSocket, ${streams} over server-sent events`} />
+      <Sum label="notifications since start" value={view.storedSinceStart} note={`running since ${clock(view.since)}`} />
+    </Group>
+  );
+}
+
+function Sum({ label, value, note }: { label: string; value: number; note?: string }) {
+  return (
+    <Paper withBorder px="md" py="xs">
+      <Group gap="sm" align="baseline">
+        <Text fz={26} fw={700}>
+          {value}
+        </Text>
+        <Text size="sm">{label}</Text>
+      </Group>
+      <Text size="xs" c="dimmed">
+        {note ?? ' '}
+      </Text>
+    </Paper>
+  );
+}
+
+function Notifications({ view }: { view: View }) {
+  return (
+    <Paper withBorder p="md">
+      <Title order={5} mb="xs">
+        Notifications
+      </Title>
+      {view.notifications.length === 0 ? (
+        <Text c="dimmed">Connected to the service; nothing has been sent in this space yet. Send one: rovett send --to user:mara --type hello --title Hello</Text>
+      ) : (
+        <Table stickyHeader highlightOnHover verticalSpacing={4}>
+          <Table.Thead>
+            <Table.Tr>
+              <Table.Th>stored</Table.Th>
+              <Table.Th>what</Table.Th>
+              <Table.Th>for</Table.Th>
+              <Table.Th ta="right">dispatched</Table.Th>
+              <Table.Th ta="right">received</Table.Th>
+              <Table.Th ta="right">read</Table.Th>
+            </Table.Tr>
+          </Table.Thead>
+          <Table.Tbody>
+            {view.notifications.slice(0, 25).map((row) => (
+              <NotificationRow key={row.id} row={row} />
+            ))}
+          </Table.Tbody>
+        </Table>
+      )}
+    </Paper>
+  );
+}
+
+function NotificationRow({ row }: { row: Row }) {
+  return (
+    <Table.Tr data-id={row.id}>
+      <Table.Td>
+        <Tooltip label={`${row.time}, position ${row.position}`}>
+          <Text size="sm">{clock(row.time)}</Text>
+        </Tooltip>
+      </Table.Td>
+      <Table.Td>
+        <Text size="sm" fw={500}>
+          {row.title}
+        </Text>
+        <Text size="xs" c="dimmed">
+          {row.type}
+        </Text>
+      </Table.Td>
+      <Table.Td>
+        <Text size="sm">{whom(row.addressing)}</Text>
+      </Table.Td>
+      <Table.Td ta="right">{row.dispatched}</Table.Td>
+      <Table.Td ta="right">{row.received}</Table.Td>
+      <Table.Td ta="right">{row.read}</Table.Td>
+    </Table.Tr>
+  );
+}
+
+const transportName = { websocket: 'WebSocket', sse: 'server-sent events' };
+
+function Sessions({ view }: { view: View }) {
+  return (
+    <Paper withBorder p="md">
+      <Title order={5} mb="xs">
+        Connected now
+      </Title>
+      {view.sessions.length === 0 ? (
+        <Text c="dimmed">Nobody is connected. Connect as a user: rovett receive --user mara --role engineer</Text>
+      ) : (
+        <Table verticalSpacing={4}>
+          <Table.Thead>
+            <Table.Tr>
+              <Table.Th>user</Table.Th>
+              <Table.Th>device</Table.Th>
+              <Table.Th>transport</Table.Th>
+              <Table.Th>state</Table.Th>
+              <Table.Th>since</Table.Th>
+              <Table.Th>channels</Table.Th>
+              <Table.Th ta="right">sent</Table.Th>
+              <Table.Th ta="right">not acknowledged</Table.Th>
+            </Table.Tr>
+          </Table.Thead>
+          <Table.Tbody>
+            {view.sessions.map((s) => (
+              <SessionLine key={s.session} session={s} />
+            ))}
+          </Table.Tbody>
+        </Table>
+      )}
+    </Paper>
+  );
+}
+
+function SessionLine({ session }: { session: SessionRow }) {
+  return (
+    <Table.Tr>
+      <Table.Td fw={500}>{session.user}</Table.Td>
+      <Table.Td>{session.label ?? session.device}</Table.Td>
+      <Table.Td>{transportName[session.transport]}</Table.Td>
+      <Table.Td>
+        <Badge size="sm" variant="light" color={session.state === 'live' ? 'teal' : session.state === 'silent' ? 'red' : 'yellow'}>
+          {session.state}
+        </Badge>
+      </Table.Td>
+      <Table.Td>{clock(session.since)}</Table.Td>
+      <Table.Td>
+        <Text size="xs">{session.channels.join(', ')}</Text>
+      </Table.Td>
+      <Table.Td ta="right">{session.sent}</Table.Td>
+      <Table.Td ta="right">{session.outstanding}</Table.Td>
+    </Table.Tr>
+  );
+}

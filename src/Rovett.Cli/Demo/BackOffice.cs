@@ -1,0 +1,62 @@
+using System.Net;
+using System.Text.Json.Nodes;
+using Microsoft.AspNetCore.Builder;
+using Microsoft.AspNetCore.Hosting;
+using Microsoft.AspNetCore.Hosting.Server;
+using Microsoft.AspNetCore.Hosting.Server.Features;
+using Microsoft.AspNetCore.Http;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.FileProviders;
+using Microsoft.Extensions.Logging;
+using Rovett.Client;
+
+namespace Rovett.Cli.Demo;
+
+/// <summary>The ferry operator's own backend: serves the crew page, knows its people, makes their tokens, sends what
+/// happens. What a developer's backend does beside Rovett, and nothing more.</summary>
+sealed class BackOffice : IAsyncDisposable
+{
+    readonly WebApplication app;
+
+    BackOffice(WebApplication app) => this.app = app;
+
+    public string Url => app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First();
+
+    /// <summary>Starts it beside a service.</summary>
+    /// <param name="port">The port; 0 takes a free one.</param>
+    /// <param name="scenario">The people.</param>
+    /// <param name="service">The service's address; asked for late, because the service must know this origin first.</param>
+    /// <param name="token">Makes a token.</param>
+    /// <param name="sender">Sends with an API key.</param>
+    public static async Task<BackOffice> Start(int port, Scenario scenario, Func<Uri> service, Func<Person, string> token, Func<RovettClient> sender)
+    {
+        var builder = WebApplication.CreateSlimBuilder();
+        builder.Logging.ClearProviders();
+        builder.WebHost.ConfigureKestrel(o => o.Listen(IPAddress.Loopback, port));
+        var app = builder.Build();
+        app.MapGet("/api/people", () => Results.Json(new { service = service().ToString().TrimEnd('/'), people = scenario.People.Select(p => new { p.Id, p.Name, p.Roles }) }));
+        app.MapPost("/api/token", (string user) => scenario.People.FirstOrDefault(p => p.Id == user) is { } person ? Results.Json(new { token = token(person) }) : Results.NotFound());
+        app.MapPost("/api/happen", async (int number) =>
+        {
+            var notification = scenario.Day[Math.Abs(number) % scenario.Day.Count].DeepClone();
+            return Results.Content((await sender().Send(notification)).ToJsonString(), "application/json");
+        });
+        // A proxy that knows nothing of WebSockets: here an upgrade simply fails.
+        app.MapGet("/no-websockets/v1/live", () => Results.StatusCode(StatusCodes.Status400BadRequest));
+        var folder = Path.Combine(AppContext.BaseDirectory, "wwwroot", "crew");
+        if (Directory.Exists(folder))
+        {
+            var files = new PhysicalFileProvider(folder);
+            app.UseFileServer(new FileServerOptions { FileProvider = files, RequestPath = "/crew", RedirectToAppendTrailingSlash = true });
+        }
+        app.MapGet("/", () => Results.Redirect("/crew/"));
+        await app.StartAsync();
+        return new BackOffice(app);
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await app.StopAsync();
+        await app.DisposeAsync();
+    }
+}

@@ -1,0 +1,81 @@
+using System.Text.Json.Nodes;
+using Rovett.Client;
+
+namespace Rovett.Cli.Demo;
+
+/// <summary>A simulated device of the demo: a real client, connected to the real service, that remembers what it saw.</summary>
+sealed class DemoDevice(Uri service, Func<string> token, Person person, string label) : IAsyncDisposable
+{
+    readonly Lock gate = new();
+    readonly List<(string Id, string Title, string Time)> got = [];
+    readonly List<string> kinds = [];
+    CancellationTokenSource? stop;
+    Task running = Task.CompletedTask;
+    LiveConnection? live;
+    string? cursor;
+
+    public Person Person { get; } = person;
+    public string Label { get; } = label;
+    public long? Unread { get; private set; }
+    public string? Transport => live?.Transport;
+    public bool UpToDate { get; private set; }
+
+    /// <summary>What came, in the order it came, over all connections.</summary>
+    public IReadOnlyList<(string Id, string Title, string Time)> Got
+    {
+        get
+        {
+            lock (gate) return [.. got];
+        }
+    }
+
+    public void Connect(LiveTransport transport = LiveTransport.Auto)
+    {
+        UpToDate = false;
+        stop = new CancellationTokenSource();
+        live = new LiveConnection(service, _ => new ValueTask<string>(token()), new LiveOptions { Device = $"{Person.Id}-{Label}", Label = Label, After = cursor, Transport = transport, AckWithin = TimeSpan.FromMilliseconds(200) });
+        running = Run(live, stop.Token);
+    }
+
+    async Task Run(LiveConnection connection, CancellationToken cancel)
+    {
+        try
+        {
+            await foreach (var message in connection.Messages(cancel)) Take(message);
+        }
+        catch (OperationCanceledException)
+        {
+        }
+    }
+
+    void Take(JsonObject message)
+    {
+        lock (gate)
+        {
+            var kind = (string)message["kind"]!;
+            kinds.Add(kind);
+            if (message["cursor"] is { } moved) cursor = (string)moved!;
+            if (message["totals"] is { } totals) Unread = (long)totals["unread"]!;
+            if (kind == "current") UpToDate = true;
+            if (kind != "notification") return;
+            got.Add(((string)message["id"]!, (string)message["title"]!, (string)message["time"]!));
+            Unread = (long)message["unread"]!;
+        }
+    }
+
+    public Task Tell(JsonObject message) => live!.Send(message);
+
+    public async Task Disconnect()
+    {
+        stop?.Cancel();
+        await running;
+        live?.Dispose();
+        live = null;
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await Disconnect();
+        stop?.Dispose();
+    }
+}

@@ -1,0 +1,31 @@
+using System.Text.Json.Nodes;
+using YamlDotNet.RepresentationModel;
+
+namespace Rovett.Cli.Demo;
+
+/// <summary>A person of the scenario.</summary>
+sealed record Person(string Id, string Name, IReadOnlyList<string> Roles);
+
+/// <summary>The demo's people and events, from <c>demo/scenario.yaml</c>.</summary>
+sealed record Scenario(IReadOnlyList<Person> People, IReadOnlyList<JsonObject> Day, IReadOnlyList<JsonObject> BusyHour)
+{
+    public static Scenario Read(string path)
+    {
+        var yaml = new YamlStream();
+        using (var text = new StreamReader(path)) yaml.Load(text);
+        var root = (JsonObject)Convert(yaml.Documents[0].RootNode);
+        return new Scenario(
+            [.. root["people"]!.AsArray().Select(p => new Person((string)p!["id"]!, (string)p["name"]!, [.. p["roles"]!.AsArray().Select(r => (string)r!)]))],
+            [.. root["day"]!.AsArray().Select(e => e!.AsObject())], [.. root["busyHour"]!.AsArray().Select(e => e!.AsObject())]);
+    }
+
+    public Person Find(string id) => People.First(p => p.Id == id);
+
+    static JsonNode Convert(YamlNode node) => node switch
+    {
+        YamlMappingNode map => new JsonObject(map.Children.Select(c => KeyValuePair.Create(((YamlScalarNode)c.Key).Value!, (JsonNode?)Convert(c.Value)))),
+        YamlSequenceNode list => new JsonArray([.. list.Children.Select(Convert)]),
+        YamlScalarNode scalar => JsonValue.Create(scalar.Value ?? ""),
+        _ => throw new InvalidDataException("The scenario holds something else than maps, lists and text."),
+    };
+}

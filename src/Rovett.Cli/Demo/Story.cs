@@ -1,0 +1,83 @@
+using System.Text.Json.Nodes;
+using Rovett.Client;
+using Spectre.Console;
+
+namespace Rovett.Cli.Demo;
+
+/// <summary>The demo's script: what happens at Marrow Sound Ferries, what each device sees of it, and whether that is
+/// what it should see. Every line with a tick was checked against the running service.</summary>
+sealed class Story(Scenario scenario, Uri service, Func<Person, string> token, RovettClient sender, TimeSpan pause)
+{
+    static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
+    int failed;
+
+    /// <summary>Tells it.</summary>
+    /// <returns>How many checks did not hold.</returns>
+    public async Task<int> Tell()
+    {
+        await using var desk = Device("mara", "desk");
+        await using var phone = Device("mara", "phone");
+        await using var ivo = Device("ivo", "phone");
+        await using var teo = Device("teo", "phone");
+
+        Chapter("The engineers' notices", "Mara Quill (engineer) has two devices, Teo Marsh (deckhand) has one.");
+        foreach (var device in new[] { desk, phone, ivo, teo }) device.Connect();
+        await Check("everybody is connected and up to date", () => desk.UpToDate && phone.UpToDate && ivo.UpToDate && teo.UpToDate);
+        await Send(scenario.Day[0]);
+        await Check("Mara's desk: the number goes up by exactly one, to 1", () => desk is { Unread: 1, Got.Count: 1 });
+        await Check("Mara's phone shows the same number", () => phone is { Unread: 1, Got.Count: 1 });
+        await Send(scenario.Day[3]);
+        await Check("Teo has his own, and nothing of the engineers'", () => teo is { Unread: 1, Got: [var only] } && only.Title == (string)scenario.Day[3]["title"]!);
+
+        Chapter("One person, two devices, one count", "Mara reads it on her phone.");
+        await phone.Tell(new JsonObject { ["kind"] = "markRead", ["all"] = true, ["requestId"] = "read-on-phone" });
+        await Check("her desk is at 0 as well, without asking", () => desk.Unread == 0 && phone.Unread == 0);
+
+        Chapter("Away during a busy hour", "Ivo Brandt (engineer) goes ashore; things happen.");
+        int before = ivo.Got.Count;
+        await ivo.Disconnect();
+        foreach (var happened in scenario.BusyHour) await Send(happened);
+        await Check("Mara had four of the five: the fifth was for Ivo alone", () => desk is { Unread: 4 });
+        ivo.Connect();
+        await Check("Ivo comes back and has all five, in the order they happened", () => ivo.UpToDate
+            && ivo.Got.Skip(before).Select(g => g.Title).SequenceEqual(scenario.BusyHour.Select(e => (string)e["title"]!)));
+        await Check("none of them twice", () => ivo.Got.DistinctBy(g => g.Id).Count() == ivo.Got.Count);
+
+        Chapter("WebSocket switched off", "A proxy cuts Mara's desk off from WebSockets; it goes on over server-sent events.");
+        int had = desk.Got.Count;
+        await desk.Disconnect();
+        await Send(scenario.Day[5]);
+        desk.Connect(LiveTransport.Sse);
+        await Check("connected over server-sent events", () => desk.Transport == "sse" && desk.UpToDate);
+        await Send(scenario.Day[6]);
+        await Check("what came in between and what came after are there, once each", () => desk.Got.Count == had + 2 && desk.Got.DistinctBy(g => g.Id).Count() == desk.Got.Count);
+        await Check("and both devices agree on the number", () => desk.Unread == phone.Unread && phone.Got.Count == desk.Got.Count);
+        return failed;
+    }
+
+    DemoDevice Device(string person, string label) => new(service, () => token(scenario.Find(person)), scenario.Find(person), label);
+
+    static void Chapter(string title, string what)
+    {
+        AnsiConsole.WriteLine();
+        AnsiConsole.MarkupLineInterpolated($"[bold teal]{title}[/]");
+        AnsiConsole.MarkupLineInterpolated($"  {what}");
+    }
+
+    async Task Send(JsonObject notification)
+    {
+        var answer = await sender.Send(notification.DeepClone());
+        var reach = string.Join(", ", answer["reach"]!.AsArray().Select(r => $"{r!["address"]}: {r["connected"]} of {r["users"]} connected"));
+        AnsiConsole.MarkupLine($"  [grey]sent[/]  {Output.Plain((string?)notification["title"])}  [grey]({Output.Plain(reach)})[/]");
+        await Task.Delay(pause);
+    }
+
+    async Task Check(string what, Func<bool> holds)
+    {
+        var end = DateTime.UtcNow + Patience;
+        while (!holds() && DateTime.UtcNow < end) await Task.Delay(20);
+        bool right = holds();
+        if (!right) failed++;
+        AnsiConsole.MarkupLine($"  {(right ? "[green]✓[/]" : "[red]✗[/]")}     {Output.Plain(what)}");
+    }
+}
