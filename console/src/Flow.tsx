@@ -35,7 +35,15 @@ export function Flow({ who, onSignedOut }: { who: Me; onSignedOut: () => void })
         <Group justify="space-between">
           <Group>
             <Title order={3}>Rovett</Title>
-            <Select size="xs" w={140} data={who.spaces} value={space} onChange={(s) => s && setSpace(s)} allowDeselect={false} aria-label="Space" />
+            <Select
+              size="xs"
+              w={140}
+              data={who.spaces}
+              value={space}
+              onChange={(s) => s && setSpace(s)}
+              allowDeselect={false}
+              aria-label="Space"
+            />
             <LinkBadge link={link} />
           </Group>
           <Group>
@@ -50,8 +58,8 @@ export function Flow({ who, onSignedOut }: { who: Me; onSignedOut: () => void })
         {view && (
           <>
             <Sums view={view} />
-            <Notifications view={view} />
             <Sessions view={view} />
+            <Notifications view={view} />
           </>
         )}
       </Stack>
@@ -75,14 +83,22 @@ function Sums({ view }: { view: View }) {
   const streams = view.sessions.length - webSockets;
   return (
     <Group grow>
-      <Sum label="users connected" value={view.users} />
-      <Sum label="live sessions" value={view.sessionCount} note={`${webSockets} over WebSocket, ${streams} over server-sent events`} />
-      <Sum label="notifications since start" value={view.storedSinceStart} note={`running since ${clock(view.since)}`} />
+      <Sum label="users connected" value={view.users} note="each counted once, over all their devices" />
+      <Sum
+        label="live sessions"
+        value={view.sessionCount}
+        note={`${webSockets} over WebSocket, ${streams} over server-sent events`}
+      />
+      <Sum
+        label="notifications since start"
+        value={view.storedSinceStart}
+        note={`running since ${clock(view.since)}`}
+      />
     </Group>
   );
 }
 
-function Sum({ label, value, note }: { label: string; value: number; note?: string }) {
+function Sum({ label, value, note }: { label: string; value: number; note: string }) {
   return (
     <Paper withBorder px="md" py="xs">
       <Group gap="sm" align="baseline">
@@ -92,7 +108,7 @@ function Sum({ label, value, note }: { label: string; value: number; note?: stri
         <Text size="sm">{label}</Text>
       </Group>
       <Text size="xs" c="dimmed">
-        {note ?? ' '}
+        {note}
       </Text>
     </Paper>
   );
@@ -105,7 +121,10 @@ function Notifications({ view }: { view: View }) {
         Notifications
       </Title>
       {view.notifications.length === 0 ? (
-        <Text c="dimmed">Connected to the service; nothing has been sent in this space yet. Send one: rovett send --to user:mara --type hello --title Hello</Text>
+        <Text c="dimmed">
+          Connected to the service; nothing has been sent in this space yet. Send one: rovett send --to user:mara --type
+          hello --title Hello
+        </Text>
       ) : (
         <Table stickyHeader highlightOnHover verticalSpacing={4}>
           <Table.Thead>
@@ -197,7 +216,11 @@ function SessionLine({ session }: { session: SessionRow }) {
       <Table.Td>{session.label ?? session.device}</Table.Td>
       <Table.Td>{transportName[session.transport]}</Table.Td>
       <Table.Td>
-        <Badge size="sm" variant="light" color={session.state === 'live' ? 'teal' : session.state === 'silent' ? 'red' : 'yellow'}>
+        <Badge
+          size="sm"
+          variant="light"
+          color={session.state === 'live' ? 'teal' : session.state === 'silent' ? 'red' : 'yellow'}
+        >
           {session.state}
         </Badge>
       </Table.Td>

@@ -31,12 +31,18 @@ export function SignIn({ anyOperator, onDone }: { anyOperator: boolean; onDone: 
           ) : (
             !anyOperator && (
               <Alert color="yellow" title="Nobody can sign in yet">
-                The service printed a one-time sign-up link when it first started. If its 15 minutes are over, restart it with
-                --console-link.
+                The service printed a one-time sign-up link when it first started. If its 15 minutes are over, restart
+                it with --console-link.
               </Alert>
             )
           )}
-          <TextInput label="Name" value={name} onChange={(e) => setName(e.currentTarget.value)} autoComplete="username" required />
+          <TextInput
+            label="Name"
+            value={name}
+            onChange={(e) => setName(e.currentTarget.value)}
+            autoComplete="username"
+            required
+          />
           <PasswordInput
             label="Password"
             value={password}

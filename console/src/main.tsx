@@ -13,7 +13,11 @@ function App() {
   const look = useCallback(() => void me().then(setWho), []);
   useEffect(look, [look]);
   if (who === null) return null;
-  return who.operator === null ? <SignIn anyOperator={who.anyOperator} onDone={look} /> : <Flow who={who} onSignedOut={look} />;
+  return who.operator === null ? (
+    <SignIn anyOperator={who.anyOperator} onDone={look} />
+  ) : (
+    <Flow who={who} onSignedOut={look} />
+  );
 }
 
 createRoot(document.getElementById('root') as HTMLElement).render(

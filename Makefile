@@ -1,0 +1,48 @@
+# Everything sets itself up: the first call installs what it needs (.NET SDK 10, Node 20 and apt as root are there).
+SHELL := /bin/bash
+CLI := .build/cli/rovett.dll
+TESTS := Rovett.Core.Tests Rovett.Service.Tests Rovett.EndToEnd Rovett.Faults
+PAGES := console/dist/index.html demo/crew/dist/index.html
+SOURCES := $(shell find src demo/scenario.yaml -name obj -prune -o -name bin -prune -o -type f -print)
+
+.PHONY: help build demo test lint bench clean tools
+help: ## Say what can be made
+	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 10
+
+build: $(CLI) ## Build the service, the command line and the pages
+
+node_modules/.package-lock.json: package.json package-lock.json
+	npm ci --no-progress
+	@touch $@
+
+$(PAGES) &: node_modules/.package-lock.json $(shell find console demo/crew -name dist -prune -o -name node_modules -prune -o -type f -print)
+	npm run build
+
+$(CLI): $(PAGES) $(SOURCES) Directory.Build.props Directory.Packages.props
+	dotnet publish src/Rovett.Cli -c Release -o .build/cli -v quiet --nologo
+	@touch $@
+
+demo: build ## A working day at Marrow Sound Ferries, checked as it goes on, with pages to look at
+	./rovett demo
+
+# What tests need beside the code: nginx, a browser, a C compiler for the power-cut layer.
+tools:
+	@missing=""; for p in nginx chromium gcc; do command -v $$p >/dev/null || missing="$$missing $$p"; done; \
+	if [ -n "$$missing" ]; then echo "installing$$missing"; (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq $${missing/gcc/gcc libc6-dev}) >/dev/null || exit 1; fi
+
+test: build tools ## Build everything, check its style, and run all tests
+	npx biome check console demo
+	npx tsc -p console && npx tsc -p demo/crew
+	dotnet build Rovett.slnx -c Release -v quiet --nologo
+	@set -e; for t in $(TESTS); do echo "== $$t"; dotnet tests/$$t/bin/Release/net10.0/$$t.dll -noColor -noLogo; done
+
+lint: node_modules/.package-lock.json ## Put the code into shape
+	dotnet format Rovett.slnx
+	npx biome check --write console demo
+
+bench: build ## Measure, and write docs/performance.md
+	dotnet run -c Release --project bench/Rovett.Bench
+
+clean: ## Remove everything built
+	rm -rf .build console/dist demo/crew/dist node_modules
+	find src tests bench -name bin -o -name obj | xargs rm -rf
