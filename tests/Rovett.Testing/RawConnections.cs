@@ -9,7 +9,7 @@ namespace Rovett.Testing;
 /// <summary>A connection by raw socket: what goes over the wire is written out by hand.</summary>
 public abstract class RawConnection : IDisposable
 {
-    static readonly TimeSpan Patience = TimeSpan.FromSeconds(30);
+    static readonly TimeSpan Patience = TimeSpan.FromSeconds(15);
     readonly Socket socket;
     byte[] buffer = new byte[16384];
     int start, end;
@@ -53,7 +53,7 @@ public abstract class RawConnection : IDisposable
         {
             count = await socket.ReceiveAsync(buffer.AsMemory(end), limit.Token);
         }
-        catch (SocketException)
+        catch (Exception gone) when (gone is SocketException or ObjectDisposedException)
         {
             return false;
         }
@@ -99,10 +99,13 @@ public abstract class RawConnection : IDisposable
     /// <summary>The next message of a kind; others are passed over.</summary>
     public async Task<JsonObject> Next(string kind)
     {
+        using var limit = new CancellationTokenSource(Patience);
+        using var cut = limit.Token.Register(Dispose); // signs of life alone must not keep a test waiting
         while (await Next() is { } message)
         {
             if ((string?)message["kind"] == kind) return message;
         }
+        if (limit.IsCancellationRequested) throw new TimeoutException($"No '{kind}' came within {Patience.TotalSeconds} s.");
         throw new IOException($"The connection was closed before '{kind}' came.");
     }
 

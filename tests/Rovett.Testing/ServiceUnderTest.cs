@@ -12,7 +12,7 @@ namespace Rovett.Testing;
 public sealed record Answer(int Status, JsonNode? Json, HttpResponseHeaders Headers, string Text)
 {
     /// <summary>The last part of a problem's type.</summary>
-    public string? Problem => ((string?)Json?["type"])?.Split(':')[^1];
+    public string? Problem => ((string?)(Json as JsonObject)?["type"])?.Split(':')[^1];
 }
 
 /// <summary>The real service on loopback, on a data folder of its own.</summary>

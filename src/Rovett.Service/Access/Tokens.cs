@@ -1,3 +1,4 @@
+using System.Text.Json;
 using Microsoft.IdentityModel.JsonWebTokens;
 using Microsoft.IdentityModel.Tokens;
 using Rovett.Core;
@@ -68,31 +69,38 @@ public sealed class Tokens(SpaceDirectory spaces, TimeProvider clock)
 
     Credential Claims(JsonWebToken jwt)
     {
-        if (!jwt.TryGetPayloadValue<string>("sub", out var sub) || Names.Check(sub, false, out var user) is { } wrong)
+        // Read from the JSON itself: the library's own reading cuts the fractions of iat off, and takes a number for a text.
+        using var payload = JsonDocument.Parse(Base64UrlEncoder.DecodeBytes(jwt.EncodedPayload));
+        var claims = payload.RootElement;
+        if (claims.ValueKind != JsonValueKind.Object || !claims.TryGetProperty("sub", out var sub) || !JsonText.TryString(sub, out var name) || Names.Check(name, false, out var user) is not null)
             throw Incomplete("sub", "must name the user: 1 to 128 characters");
-        if (Seconds(jwt, "exp") is not { } exp) throw Incomplete("exp", "must say when the token ends, in seconds since 1970");
-        if (Seconds(jwt, "iat") is not { } iat) throw Incomplete("iat", "must say when the token was made, in seconds since 1970");
+        if (Seconds(claims, "exp") is not { } exp) throw Incomplete("exp", "must say when the token ends, in seconds since 1970");
+        if (Seconds(claims, "iat") is not { } iat) throw Incomplete("iat", "must say when the token was made, in seconds since 1970");
         var now = clock.GetUtcNow();
         var expires = DateTimeOffset.UnixEpoch.AddSeconds(exp);
         if (now >= expires + Skew) throw Refused(401, "token-expired", "The token has expired", $"It ended at {expires:yyyy-MM-dd'T'HH:mm:ss'Z'}; it is {now:yyyy-MM-dd'T'HH:mm:ss'Z'}.", "Get a new token from your backend.");
         if (DateTimeOffset.UnixEpoch.AddSeconds(iat) > now + Skew) throw Refused(401, "token-not-yet", "The token is from the future", "Its iat lies after this service's time.", "Set the clocks of the backend and of this service by NTP.");
-        List<string>? roles = null;
-        if (jwt.TryGetPayloadValue<List<string>>("roles", out var named) && named is not null)
-        {
-            roles = [];
-            if (named.Count > MaxRoles) throw Incomplete("roles", $"may name at most {MaxRoles} roles");
-            foreach (var role in named)
-            {
-                if (Names.Check(role, false, out var name) is { } bad) throw Incomplete("roles", $"holds a role whose name {bad}");
-                if (!roles.Contains(name)) roles.Add(name);
-            }
-        }
-        else if (jwt.TryGetPayloadValue<object>("roles", out _)) throw Incomplete("roles", "must be an array of role names");
-        return new Credential(new Identity(new UserId(user), roles, (long)(iat * 1_000_000)), expires);
+        return new Credential(new Identity(new UserId(user), Roles(claims), (long)Math.Round(iat * 1_000_000)), expires);
     }
 
-    static double? Seconds(JsonWebToken jwt, string claim) =>
-        jwt.TryGetPayloadValue<double>(claim, out var seconds) && seconds is > 0 and < 253_402_300_800 ? seconds : null;
+    /// <summary>The roles a token names; null when it does not speak of roles.</summary>
+    static List<string>? Roles(JsonElement claims)
+    {
+        if (!claims.TryGetProperty("roles", out var named)) return null;
+        if (named.ValueKind != JsonValueKind.Array) throw Incomplete("roles", "must be an array of role names");
+        if (named.GetArrayLength() > MaxRoles) throw Incomplete("roles", $"may name at most {MaxRoles} roles");
+        var roles = new List<string>();
+        foreach (var item in named.EnumerateArray())
+        {
+            if (!JsonText.TryString(item, out var text)) throw Incomplete("roles", "must be an array of role names");
+            if (Names.Check(text, false, out var role) is { } bad) throw Incomplete("roles", $"holds a role whose name {bad}");
+            if (!roles.Contains(role)) roles.Add(role);
+        }
+        return roles;
+    }
+
+    static double? Seconds(JsonElement claims, string claim) =>
+        claims.TryGetProperty(claim, out var value) && value.ValueKind == JsonValueKind.Number && value.TryGetDouble(out double seconds) && seconds is > 0 and < 253_402_300_800 ? seconds : null;
 
     static ProblemException Incomplete(string claim, string what) =>
         new Problem(401, "token-claims", "The token lacks something", $"{claim}: {what}.", "Add the claim where the token is made.") { Errors = [new FieldError(claim, what)] }.Throw();

@@ -33,6 +33,10 @@ public static class Json
             {
                 return JsonDocument.Parse(bytes, new JsonDocumentOptions { MaxDepth = 32, AllowDuplicateProperties = false });
             }
+            catch (InvalidOperationException)
+            {
+                throw new Problem(400, "malformed-json", "The body is not JSON", "A member's name holds half of a surrogate pair.", "Send well-formed Unicode.").Throw();
+            }
             catch (JsonException error)
             {
                 throw new Problem(400, "malformed-json", "The body is not JSON", $"Line {error.LineNumber + 1}, byte {error.BytePositionInLine + 1}: {Plain(error.Message)}", "Send one JSON object, in UTF-8, naming each member once.").Throw();

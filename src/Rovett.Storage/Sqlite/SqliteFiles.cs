@@ -19,7 +19,9 @@ public static class SqliteFiles
     {
         try
         {
-            using (var probe = Open(path, readOnly: false)) Execute(probe, "PRAGMA journal_mode=WAL");
+            // EXTRA: the folder is synced too when the rollback journal of this first step is removed; a power cut could
+            // otherwise bring that journal back, and with it an empty file.
+            using (var probe = Open(path, readOnly: false)) Execute(probe, "PRAGMA synchronous=EXTRA; PRAGMA journal_mode=WAL");
             var result = DeployChanges.To.SqliteDatabase($"Data Source={path};Pooling=False")
                 .WithScriptsEmbeddedInAssembly(Assembly.GetExecutingAssembly(), name => name.Contains($".{folder}.", StringComparison.Ordinal))
                 .WithTransactionPerScript().LogTo(new NoOpUpgradeLog()).Build().PerformUpgrade();

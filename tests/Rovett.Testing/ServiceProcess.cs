@@ -1,0 +1,97 @@
+using System.Diagnostics;
+using System.Text.Json.Nodes;
+
+namespace Rovett.Testing;
+
+/// <summary>A program's result.</summary>
+public sealed record Run(int ExitCode, string Out, string Error);
+
+/// <summary>The service, and the command line, as processes of their own: what `make build` made.</summary>
+public sealed class ServiceProcess : IDisposable
+{
+    readonly Process process;
+
+    ServiceProcess(Process process, JsonNode ready, Uri url)
+    {
+        this.process = process;
+        Ready = ready;
+        Url = url;
+    }
+
+    /// <summary>What the ready file says.</summary>
+    public JsonNode Ready { get; }
+    public Uri Url { get; }
+    public int Id => process.Id;
+
+    /// <summary>The root of the repository.</summary>
+    public static string Root { get; } = FindRoot();
+
+    static string FindRoot()
+    {
+        var folder = AppContext.BaseDirectory;
+        while (!File.Exists(Path.Combine(folder, "Rovett.slnx"))) folder = Path.GetDirectoryName(folder) ?? throw new InvalidOperationException("Not inside the repository.");
+        return folder;
+    }
+
+    static ProcessStartInfo Info(IEnumerable<string> args, IReadOnlyDictionary<string, string>? environment)
+    {
+        var info = new ProcessStartInfo("dotnet") { RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true };
+        info.ArgumentList.Add(Path.Combine(Root, ".build", "cli", "rovett.dll"));
+        foreach (var arg in args) info.ArgumentList.Add(arg);
+        foreach (var name in info.Environment.Keys.Where(k => k.StartsWith("ROVETT_", StringComparison.Ordinal)).ToList()) info.Environment.Remove(name);
+        foreach (var (name, value) in environment ?? new Dictionary<string, string>()) info.Environment[name] = value;
+        return info;
+    }
+
+    /// <summary>Starts `rovett <paramref name="command"/>` and waits for its ready file.</summary>
+    public static async Task<ServiceProcess> Start(string folder, string[]? more = null, IReadOnlyDictionary<string, string>? environment = null, string command = "serve")
+    {
+        var file = Path.Combine(folder, $"ready-{Guid.NewGuid():N}.json");
+        string[] data = command == "serve" ? ["--data", Path.Combine(folder, "data"), "--log", "warning"] : [];
+        var process = Process.Start(Info([command, "--port", "0", "--ready-file", file, .. data, .. more ?? []], environment))!;
+        var error = new StringWriter();
+        process.OutputDataReceived += (_, e) => error.WriteLine(e.Data);
+        process.ErrorDataReceived += (_, e) => error.WriteLine(e.Data);
+        process.BeginOutputReadLine();
+        process.BeginErrorReadLine();
+        await Eventually.Holds(() => File.Exists(file) || process.HasExited, "the service is ready", 60);
+        if (!File.Exists(file)) throw new InvalidOperationException($"The service ended with {process.ExitCode}: {error}");
+        var ready = JsonNode.Parse(await File.ReadAllTextAsync(file))!;
+        return new ServiceProcess(process, ready, new Uri((string?)ready["url"] ?? (string)ready["service"]!));
+    }
+
+    /// <summary>Runs the command line to its end.</summary>
+    public static async Task<Run> Cli(string[] args, IReadOnlyDictionary<string, string>? environment = null, string? input = null, int seconds = 60)
+    {
+        using var process = Process.Start(Info(args, environment))!;
+        var output = process.StandardOutput.ReadToEndAsync();
+        var error = process.StandardError.ReadToEndAsync();
+        if (input is not null) await process.StandardInput.WriteAsync(input);
+        process.StandardInput.Close();
+        using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(seconds));
+        await process.WaitForExitAsync(limit.Token);
+        return new Run(process.ExitCode, await output, await error);
+    }
+
+    /// <summary>kill -9.</summary>
+    public async Task Kill()
+    {
+        process.Kill();
+        await process.WaitForExitAsync();
+    }
+
+    /// <summary>SIGTERM; answers the exit code.</summary>
+    public async Task<int> Terminate()
+    {
+        using (var kill = Process.Start("kill", ["-TERM", process.Id.ToString()])) await kill.WaitForExitAsync();
+        using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(20));
+        await process.WaitForExitAsync(limit.Token);
+        return process.ExitCode;
+    }
+
+    public void Dispose()
+    {
+        if (!process.HasExited) process.Kill();
+        process.Dispose();
+    }
+}
