@@ -266,9 +266,14 @@ public sealed class RovettService : IAsyncDisposable
             }
             json.WriteEndObject();
         }
-        // Written aside and moved, so that a script never reads half of it.
+        WriteSecretFile(file, buffer.ToArray());
+    }
+
+    /// <summary>Writes a file that only its owner may read; aside and then moved, so that a script never reads half of it.</summary>
+    public static void WriteSecretFile(string file, byte[] bytes)
+    {
         var aside = file + ".part";
-        using (var stream = new FileStream(aside, new FileStreamOptions { Mode = FileMode.Create, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite })) stream.Write(buffer.ToArray());
+        using (var stream = new FileStream(aside, new FileStreamOptions { Mode = FileMode.Create, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite })) stream.Write(bytes);
         File.Move(aside, file, overwrite: true);
     }
 

@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Text.Json;
 using Rovett.Cli.Demo;
 using Rovett.Client;
 using Rovett.Service;
@@ -51,7 +52,14 @@ static class DemoCommand
                         AnsiConsole.MarkupLineInterpolated($"[bold]Marrow Sound Ferries[/] on Rovett at {service.Url}");
                         AnsiConsole.MarkupLineInterpolated($"  crew page   [bold]{office.Url}/crew/[/]   two people side by side");
                         System.Console.Out.WriteLine($"  console     {service.Url}/console#sign-up={service.ConsoleLink}");
-                        if (readyFile is not null) await File.WriteAllTextAsync(readyFile, $"{{\"crew\":\"{office.Url}/crew/\",\"service\":\"{service.Url}\",\"console\":\"{service.Url}/console#sign-up={service.ConsoleLink}\",\"adminKey\":\"{service.Credentials[0].AdminKey}\",\"tokenSigningSecret\":\"{service.Credentials[0].TokenSigningSecret}\"}}", cancel);
+                        if (readyFile is not null) RovettService.WriteSecretFile(readyFile, JsonSerializer.SerializeToUtf8Bytes(new
+                        {
+                            crew = office.Url + "/crew/",
+                            service = service.Url,
+                            console = $"{service.Url}/console#sign-up={service.ConsoleLink}",
+                            adminKey = service.Credentials[0].AdminKey,
+                            tokenSigningSecret = service.Credentials[0].TokenSigningSecret,
+                        }));
                         int failed = await new Story(scenario, new Uri(service.Url), Token, sender, pace).Tell();
                         AnsiConsole.WriteLine();
                         AnsiConsole.MarkupLine(failed == 0 ? "[green]Everything was as it should be.[/]" : $"[red]{failed} checks did not hold.[/]");

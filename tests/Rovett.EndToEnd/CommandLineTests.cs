@@ -1,0 +1,185 @@
+using System.Text.Json.Nodes;
+using Rovett.Testing;
+using Shouldly;
+using Xunit;
+
+namespace Rovett.EndToEnd;
+
+/// <summary>The command line as a developer uses it, against the service it started.</summary>
+public sealed class CommandLineTests : IAsyncLifetime
+{
+    readonly string folder = Directory.CreateTempSubdirectory("rovett-cli-").FullName;
+    ServiceProcess service = null!;
+    Dictionary<string, string> environment = null!;
+
+    public async ValueTask InitializeAsync()
+    {
+        service = await ServiceProcess.Start(folder);
+        environment = new()
+        {
+            ["ROVETT_URL"] = service.Url.ToString(),
+            ["ROVETT_KEY"] = (string)service.Ready["credentials"]!["adminKey"]!,
+            ["ROVETT_TOKEN_SECRET"] = (string)service.Ready["credentials"]!["tokenSigningSecret"]!,
+        };
+    }
+
+    public ValueTask DisposeAsync()
+    {
+        service.Dispose();
+        Directory.Delete(folder, recursive: true);
+        return default;
+    }
+
+    Task<Run> Cli(params string[] args) => ServiceProcess.Cli(args, environment);
+
+    async Task<JsonNode> Json(params string[] args)
+    {
+        var run = await Cli([.. args, "--json"]);
+        run.ExitCode.ShouldBe(0, run.Error);
+        return JsonNode.Parse(run.Out)!;
+    }
+
+    [Fact]
+    public async Task The_first_five_minutes()
+    {
+        var sent = await Cli("send", "--to", "user:mara", "--type", "engine.check.due", "--title", "Turnstone: bow thruster check due");
+        sent.ExitCode.ShouldBe(0, sent.Error);
+        sent.Out.ShouldContain("Stored");
+        sent.Out.ShouldContain("nobody by that name has connected yet");
+
+        var received = await Cli("receive", "--user", "mara", "--role", "engineer", "--count", "1");
+        received.ExitCode.ShouldBe(0, received.Error);
+        received.Out.ShouldContain("connected over websocket as mara in main, on user:mara, role:engineer, everyone; 1 unread");
+        received.Out.ShouldContain("Turnstone: bow thruster check due");
+
+        var listening = Cli("receive", "--user", "mara", "--transport", "sse", "--count", "1");
+        await Eventually.Holds(async () => (int)(await Json("status"))["sessions"]!, n => n == 1, "it is connected");
+        (await Json("send", "--to", "role:engineer", "--type", "engine.check.due", "--title", "Kittiwake: cooling pump check due"))["reach"]![0]!["connected"]!.GetValue<int>().ShouldBe(1);
+        var heard = await listening;
+        heard.Out.ShouldContain("connected over sse");
+        heard.Out.ShouldContain("2 unread");
+
+        var inbox = await Json("inbox", "--user", "mara", "--state", "unread");
+        inbox["items"]!.AsArray().Count.ShouldBe(2);
+        var marked = await Cli("mark", "read", "--id", (string)inbox["items"]![0]!["id"]!, "--user", "mara");
+        marked.Out.ShouldContain("1 unread now");
+        (await Cli("mark", "read", "--all", "--user", "mara")).Out.ShouldContain("0 unread now");
+        (await Cli("inbox", "--user", "mara", "--state", "unread")).Out.ShouldContain("Nothing here.");
+        (await Cli("status")).Out.ShouldContain("Running since");
+    }
+
+    [Fact]
+    public async Task Keys_and_tokens_are_made_listed_and_ended()
+    {
+        var made = await Json("key", "make", "--name", "booking backend", "--scope", "send");
+        (await Cli("key", "list")).Out.ShouldContain("booking backend");
+        (await Cli("key", "revoke", (string)made["id"]!)).ExitCode.ShouldBe(0);
+        var refused = await ServiceProcess.Cli(["send", "--to", "everyone", "--type", "t", "--title", "t"], new Dictionary<string, string>(environment) { ["ROVETT_KEY"] = (string)made["key"]! });
+        refused.ExitCode.ShouldBe(1);
+        refused.Error.ShouldContain("revoked");
+        var token = (await Cli("token", "--user", "mara", "--role", "engineer", "--lifetime", "5m")).Out.Trim();
+        (await Json("inbox", "--token", token))["totals"]!["unread"]!.GetValue<int>().ShouldBe(0);
+    }
+
+    [Fact]
+    public async Task A_whole_notification_comes_from_standard_input()
+    {
+        var run = await ServiceProcess.Cli(["send", "--file", "-", "--json"], environment, """{"to":["user:ivo"],"type":"crew.swap.asked","title":"Swap?","data":{"swap":18}}""");
+        run.ExitCode.ShouldBe(0, run.Error);
+        ((bool)JsonNode.Parse(run.Out)!["repeated"]!).ShouldBeFalse();
+        (await Json("send", "--to", "user:ivo", "--type", "t", "--title", "t", "--dry-run"))["dryRun"]!.GetValue<bool>().ShouldBeTrue();
+    }
+
+    public static readonly TheoryData<string[], string> Wrong = new()
+    {
+        { ["send", "--to", "mara", "--type", "t", "--title", "t"], "to[0]" },
+        { ["send", "--to", "user:mara"], "title" },
+        { ["send", "--to", "user:mara", "--type", "t", "--title", "t", "--link", "javascript:alert(1)"], "link" },
+        { ["send", "--to", "user:mara", "--type", "t", "--title", "t", "--data", "{"], "--data" },
+        { ["send", "--file", "/nowhere.json"], "--file" },
+        { ["receive"], "--user" },
+        { ["receive", "--user", "mara", "--transport", "pigeon"], "pigeon" },
+        { ["receive", "--user", "mara", "--after", "xyz"], "after" },
+        { ["mark", "read", "--user", "mara"], "--all" },
+        { ["mark", "seen", "--all", "--user", "mara"], "seen" },
+        { ["inbox", "--user", "mara", "--limit", "0"], "limit" },
+        { ["token"], "--user" },
+        { ["token", "--user", "mara", "--lifetime", "soon"], "--lifetime" },
+        { ["key", "make", "--name", "x", "--scope", "everything"], "everything" },
+        { ["nonsense"], "nonsense" },
+        { ["serve", "--port", "99999", "--newcomers", "soon", "--origins", "*"], "--newcomers" },
+    };
+
+    [Theory, MemberData(nameof(Wrong))]
+    public async Task Bad_input_names_what_is_wrong_and_exits_with_2(string[] args, string names)
+    {
+        var run = await Cli(args);
+        run.ExitCode.ShouldBe(2, run.Out + run.Error);
+        (run.Error + run.Out).ShouldContain(names);
+    }
+
+    [Fact]
+    public async Task What_stands_in_the_way_is_said_with_its_mend_and_exits_with_1()
+    {
+        var nowhere = await Cli("status", "--url", "http://127.0.0.1:9");
+        (nowhere.ExitCode, nowhere.Error.Contains("rovett serve")).ShouldBe((1, true));
+        var wrong = await Cli("inbox", "--user", "mara", "--secret", "not the secret, but as long as one must be");
+        (wrong.ExitCode, wrong.Error.Contains("signature")).ShouldBe((1, true));
+        var stranger = await Cli("receive", "--user", "mara", "--secret", "not the secret, but as long as one must be");
+        (stranger.ExitCode, stranger.Error.Contains("signature")).ShouldBe((1, true));
+    }
+
+    [Fact]
+    public async Task Every_command_has_an_example()
+    {
+        string[][] commands = [["serve"], ["demo"], ["send"], ["receive"], ["inbox"], ["mark"], ["token"], ["key"], ["key", "make"], ["key", "list"], ["key", "revoke"], ["status"]];
+        foreach (var command in commands)
+        {
+            var help = await Cli([.. command, "--help"]);
+            help.ExitCode.ShouldBe(0);
+            help.Out.ShouldContain($"Example:\n    rovett {string.Join(' ', command)}", Case.Sensitive, string.Join(' ', command));
+        }
+    }
+
+    [Fact]
+    public async Task All_mistakes_of_a_configuration_are_named_at_once_with_their_lines()
+    {
+        var file = Path.Combine(folder, "rovett.yaml");
+        await File.WriteAllTextAsync(file, "port: many\norigin:\n  - https://crew.example\norigins:\n  - https://crew.example/path\nwindow: 0\n");
+        var run = await Cli("serve", "--config", file);
+        run.ExitCode.ShouldBe(2);
+        foreach (var line in new[] { "rovett.yaml:1: 'port' must be a whole number", "rovett.yaml:2: 'origin' is no setting; did you mean 'origins'?", "rovett.yaml:4: 'https://crew.example/path' is no origin", "rovett.yaml:6: 'window' is 0" }) run.Error.ShouldContain(line);
+    }
+
+    [Fact]
+    public async Task File_environment_and_flags_are_read_in_this_order_and_a_stop_is_clean()
+    {
+        var other = Directory.CreateTempSubdirectory("rovett-cli-").FullName;
+        var file = Path.Combine(other, "rovett.yaml");
+        await File.WriteAllTextAsync(file, "heartbeatSeconds: 7\nwindow: 17\nspaces: [harbour]\n");
+        using (var configured = await ServiceProcess.Start(other, ["--config", file, "--heartbeat-seconds", "9"], new Dictionary<string, string> { ["ROVETT_WINDOW"] = "27", ["ROVETT_HEARTBEAT_SECONDS"] = "8" }))
+        {
+            File.GetUnixFileMode(Directory.GetFiles(other, "ready-*.json").Single()).ShouldBe(UnixFileMode.UserRead | UnixFileMode.UserWrite);
+            var token = TestTokens.Make((string)configured.Ready["spaces"]!["harbour"]!["tokenSigningSecret"]!, "pia", ["harbour-desk"]);
+            using var live = await RawWebSocket.Connect(configured.Url.Port, "/s/harbour/v1/live", token);
+            var opened = await live.Next("opened");
+            ((int)opened["window"]!).ShouldBe(27);
+            ((int)opened["heartbeatSeconds"]!).ShouldBe(9);
+            ((string)opened["space"]!).ShouldBe("harbour");
+            var stopping = configured.Terminate();
+            ((string)(await live.Next("ending"))["reason"]!).ShouldBe("shutdown");
+            (await stopping).ShouldBe(0);
+        }
+        using (var again = await ServiceProcess.Start(other)) again.Ready["credentials"].ShouldBeNull();
+        Directory.Delete(other, recursive: true);
+    }
+
+    [Fact]
+    public async Task The_demo_plays_to_its_end_and_every_check_holds()
+    {
+        var run = await ServiceProcess.Cli(["demo", "--port", "0", "--page-port", "0", "--once", "--pace", "0.05"]);
+        run.ExitCode.ShouldBe(0, run.Out + run.Error);
+        run.Out.ShouldContain("Everything was as it should be.");
+        run.Out.Split('✓').Length.ShouldBeGreaterThan(10);
+    }
+}

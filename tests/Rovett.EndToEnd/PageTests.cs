@@ -1,0 +1,154 @@
+using System.Text.Json.Nodes;
+using System.Text.RegularExpressions;
+using Microsoft.Playwright;
+using Rovett.Client;
+using Rovett.Testing;
+using Shouldly;
+using Xunit;
+
+namespace Rovett.EndToEnd;
+
+/// <summary>The console and the demo's crew page in headless Chromium.</summary>
+public sealed class PageTests : IAsyncLifetime
+{
+    static readonly string[] Flags = ["--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"];
+    readonly string folder = Directory.CreateTempSubdirectory("rovett-pages-").FullName;
+    ServiceProcess demo = null!;
+    IPlaywright playwright = null!;
+    IBrowser browser = null!;
+    RovettClient backend = null!;
+
+    public async ValueTask InitializeAsync()
+    {
+        // The demo goes on after its story, with an event every 8 s; the tests make their own meanwhile.
+        demo = await ServiceProcess.Start(folder, ["--page-port", "0", "--pace", "0.01", "--once", "--stay"], command: "demo");
+        backend = new RovettClient(demo.Url, (string)demo.Ready["adminKey"]!);
+        playwright = await Playwright.CreateAsync();
+        browser = await playwright.Chromium.LaunchAsync(new BrowserTypeLaunchOptions { ExecutablePath = "/usr/bin/chromium", Args = Flags });
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await browser.DisposeAsync();
+        playwright.Dispose();
+        backend.Dispose();
+        demo.Dispose();
+        Directory.Delete(folder, recursive: true);
+    }
+
+    async Task<IPage> Open(string address, List<string> errors)
+    {
+        var page = await (await browser.NewContextAsync(new BrowserNewContextOptions { ViewportSize = new ViewportSize { Width = 1280, Height = 800 } })).NewPageAsync();
+        page.PageError += (_, error) => errors.Add(error);
+        page.Console += (_, message) =>
+        {
+            if (message.Type == "error" && !message.Text.Contains("/no-websockets/")) errors.Add(message.Text);
+        };
+        await page.GotoAsync(address);
+        return page;
+    }
+
+    Task<JsonNode> Send(string to, string title) => backend.Send(new JsonObject { ["to"] = new JsonArray(to), ["type"] = "test.happened", ["title"] = title });
+
+    [Fact]
+    public async Task The_crew_page_shows_each_person_their_own_with_one_count_over_devices_and_goes_on_without_WebSockets()
+    {
+        var errors = new List<string>();
+        var page = await Open((string)demo.Ready["crew"]!, errors);
+        ILocator Device(string name) => page.Locator($"[data-device={name}]");
+        foreach (var name in new[] { "mara-desk", "mara-phone", "teo-phone" }) await Assertions.Expect(Device(name).Locator("[data-state=live]")).ToBeVisibleAsync();
+        await Assertions.Expect(Device("mara-desk").Locator("[data-transport=WebSocket]")).ToBeVisibleAsync();
+        async Task<int> Unread(string name) => int.Parse((await Device(name).Locator("[data-unread]").GetAttributeAsync("data-unread"))!);
+
+        await Device("mara-phone").GetByText("mark all read").ClickAsync();
+        foreach (var name in new[] { "mara-desk", "mara-phone" }) await Assertions.Expect(Device(name).Locator("[data-unread='0']")).ToBeVisibleAsync();
+        int teo = await Unread("teo-phone");
+        await Send("role:engineer", "Only for engineers");
+        foreach (var name in new[] { "mara-desk", "mara-phone" })
+        {
+            await Assertions.Expect(Device(name).Locator("[data-unread='1']")).ToBeVisibleAsync();
+            await Assertions.Expect(Device(name).Locator("[data-item]").First).ToContainTextAsync("Only for engineers");
+        }
+
+        // The upgrade fails: on over server-sent events, with what came meanwhile.
+        await Device("mara-desk").GetByLabel("block WebSocket").ClickAsync(new LocatorClickOptions { Force = true });
+        await Assertions.Expect(Device("mara-desk").Locator("[data-transport='server-sent events']")).ToBeVisibleAsync();
+        await Send("user:mara", "Over events <img src=x onerror=alert(1)>");
+        await Assertions.Expect(Device("mara-desk").Locator("[data-item]").First).ToContainTextAsync("Over events <img");
+
+        // Offline, caught up in order, nothing twice.
+        await Device("mara-phone").GetByLabel("online").ClickAsync(new LocatorClickOptions { Force = true });
+        await Assertions.Expect(Device("mara-phone").Locator("[data-state=offline]")).ToBeVisibleAsync();
+        for (int i = 1; i <= 3; i++) await Send("role:engineer", $"While away {i}");
+        await Device("mara-phone").GetByLabel("online").ClickAsync(new LocatorClickOptions { Force = true });
+        await Assertions.Expect(Device("mara-phone").Locator("[data-state=live]")).ToBeVisibleAsync();
+        foreach (var name in new[] { "mara-phone", "mara-desk" })
+        {
+            await Assertions.Expect(Device(name).Locator("[data-item]").Filter(new LocatorFilterOptions { HasText = "While away 3" })).ToBeVisibleAsync();
+            var titles = (await Device(name).Locator("[data-item]").AllInnerTextsAsync()).Select(t => Regex.Match(t, "While away \\d|Over events|Only for engineers").Value).Where(t => t.Length > 0).ToList();
+            titles.ShouldBe(["While away 3", "While away 2", "While away 1", "Over events", "Only for engineers"], name);
+        }
+        (await Device("teo-phone").InnerTextAsync()).ShouldNotContain("Only for engineers");
+        (await Device("teo-phone").InnerTextAsync()).ShouldNotContain("While away");
+        (await Unread("teo-phone")).ShouldBeInRange(teo, teo + 8); // the day's own events go on
+        errors.ShouldBeEmpty();
+    }
+
+    [Fact]
+    public async Task The_console_shows_what_arrives_who_has_it_and_who_is_connected_as_it_happens()
+    {
+        var errors = new List<string>();
+        var page = await Open((string)demo.Ready["console"]!, errors);
+        await page.GetByLabel("Name").FillAsync("ruth");
+        await page.GetByRole(AriaRole.Textbox, new PageGetByRoleOptions { Name = "Password" }).FillAsync("marrow sound");
+        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Sign up" }).ClickAsync();
+        await Assertions.Expect(page.GetByText("live since")).ToBeVisibleAsync();
+        page.Url.ShouldNotContain("sign-up");
+
+        var sent = await Send("user:pia", "Berth 6 is free again");
+        var row = page.Locator($"[data-id='{sent["id"]}']");
+        async Task Shows(int dispatched, int received, int read)
+        {
+            var cells = row.Locator("td");
+            await Assertions.Expect(cells.Nth(3)).ToHaveTextAsync($"{dispatched}");
+            await Assertions.Expect(cells.Nth(4)).ToHaveTextAsync($"{received}");
+            await Assertions.Expect(cells.Nth(5)).ToHaveTextAsync($"{read}");
+        }
+        await Assertions.Expect(row).ToContainTextAsync("Berth 6 is free again");
+        await Shows(0, 0, 0);
+
+        var token = TestTokens.Make((string)demo.Ready["tokenSigningSecret"]!, "pia", ["harbour-desk"]);
+        using var pia = await RawWebSocket.Connect(demo.Url.Port, "/v1/live?label=harbour%20desk", token);
+        string cursor;
+        JsonObject message;
+        do
+        {
+            message = await pia.Next("notification");
+            cursor = (string)message["cursor"]!;
+        }
+        while ((string)message["title"]! != "Berth 6 is free again");
+        await Shows(1, 0, 0);
+        await Assertions.Expect(page.GetByText("harbour desk", new PageGetByTextOptions { Exact = true })).ToBeVisibleAsync();
+        await pia.Text($$"""{"kind":"ack","upTo":"{{cursor}}"}""");
+        await Shows(1, 1, 0);
+        await pia.Text($$"""{"kind":"markRead","ids":["{{sent["id"]}}"]}""");
+        await Shows(1, 1, 1);
+        pia.Cut();
+        await Assertions.Expect(page.GetByText("harbour desk", new PageGetByTextOptions { Exact = true })).ToBeHiddenAsync();
+
+        // Signed out, signed in again by password; the link is used up.
+        await page.GetByText("Sign out").ClickAsync();
+        await page.GetByLabel("Name").FillAsync("ruth");
+        await page.GetByRole(AriaRole.Textbox, new PageGetByRoleOptions { Name = "Password" }).FillAsync("not the password");
+        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Sign in" }).ClickAsync();
+        await Assertions.Expect(page.GetByText("Name or password is not right")).ToBeVisibleAsync();
+        await page.GetByRole(AriaRole.Textbox, new PageGetByRoleOptions { Name = "Password" }).FillAsync("marrow sound");
+        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Sign in" }).ClickAsync();
+        await Assertions.Expect(page.GetByText("live since")).ToBeVisibleAsync();
+
+        // A service that is gone looks different from a quiet one.
+        await demo.Kill();
+        await Assertions.Expect(page.GetByText("no connection to the service since")).ToBeVisibleAsync();
+        errors.Where(e => !e.Contains("401") && !e.Contains("ERR_")).ShouldBeEmpty();
+    }
+}
