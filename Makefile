@@ -34,6 +34,7 @@ test: build tools ## Build everything, check its style, and run all tests
 	npx biome check console demo
 	npx tsc -p console && npx tsc -p demo/crew
 	dotnet build Rovett.slnx -c Release -v quiet --nologo
+	dotnet format Rovett.slnx --no-restore --verify-no-changes
 	@set -e; for t in $(TESTS); do echo "== $$t"; dotnet tests/$$t/bin/Release/net10.0/$$t.dll -noColor -noLogo; done
 
 lint: node_modules/.package-lock.json ## Put the code into shape

@@ -29,7 +29,10 @@ static class ReceiveCommand
             var options = new LiveOptions
             {
                 Transport = parsed.GetValue(transport) switch { "websocket" => LiveTransport.WebSocket, "sse" => LiveTransport.Sse, _ => LiveTransport.Auto },
-                Device = parsed.GetValue(device), Label = "rovett receive", After = parsed.GetValue(after), AutoAcknowledge = !parsed.GetValue(noAck),
+                Device = parsed.GetValue(device),
+                Label = "rovett receive",
+                After = parsed.GetValue(after),
+                AutoAcknowledge = !parsed.GetValue(noAck),
             };
             _ = connection.UserToken(parsed); // what is missing is said now, not at the first connection
             using var live = new LiveConnection(connection.At(parsed), _ => new ValueTask<string>(connection.UserToken(parsed)), options);

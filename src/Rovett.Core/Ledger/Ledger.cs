@@ -1,4 +1,3 @@
-using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
 using Rovett.Core.Marks;

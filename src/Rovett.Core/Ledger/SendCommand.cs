@@ -35,7 +35,8 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
         if (ledger.Options.StrictAddresses && reach.FirstOrDefault(r => !r.Known) is { } unknown)
         {
             throw new Problem(422, "unknown-address", "Nobody knows that address", $"{unknown.Address}: no user or role by that name has shown a credential yet.",
-                "Check the spelling, or turn strictAddresses off to store it for later.") { Errors = [new FieldError("to", $"{unknown.Address} is not known")] }.Throw();
+                "Check the spelling, or turn strictAddresses off to store it for later.")
+            { Errors = [new FieldError("to", $"{unknown.Address} is not known")] }.Throw();
         }
         if (dryRun)
         {

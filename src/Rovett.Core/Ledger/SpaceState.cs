@@ -1,6 +1,5 @@
 using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
-using Rovett.Core.Delivery;
 using Rovett.Core.Marks;
 
 namespace Rovett.Core.Ledger;

@@ -1,5 +1,4 @@
 using System.Text.Json;
-using Microsoft.AspNetCore.Http.Features;
 using Rovett.Core;
 using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;

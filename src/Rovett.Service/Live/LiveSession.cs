@@ -7,7 +7,6 @@ using Rovett.Core.Ledger;
 using Rovett.Core.WebSockets;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
-using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Live;
 
