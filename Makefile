@@ -12,7 +12,8 @@ help: ## Say what can be made
 build: $(CLI) ## Build the service, the command line and the pages
 
 node_modules/.package-lock.json: package.json package-lock.json
-	npm ci --no-progress
+	# Not "npm ci": it wants every platform's optional packages in the lock, and a registry may lack some.
+	npm install --no-save --no-progress
 	@touch $@
 
 $(PAGES) &: node_modules/.package-lock.json $(shell find console demo/crew -name dist -prune -o -name node_modules -prune -o -type f -print)
