@@ -59,7 +59,7 @@ export function Flow({ who, onSignedOut }: { who: Me; onSignedOut: () => void })
           <>
             <Sums view={view} />
             <Sessions view={view} />
-            <Notifications view={view} />
+            <Notifications view={view} since={link.state === 'live' ? link.since : view.since} />
           </>
         )}
       </Stack>
@@ -114,7 +114,7 @@ function Sum({ label, value, note }: { label: string; value: number; note: strin
   );
 }
 
-function Notifications({ view }: { view: View }) {
+function Notifications({ view, since }: { view: View; since: string }) {
   return (
     <Paper withBorder p="md">
       <Title order={5} mb="xs">
@@ -122,8 +122,7 @@ function Notifications({ view }: { view: View }) {
       </Title>
       {view.notifications.length === 0 ? (
         <Text c="dimmed">
-          Connected to the service; nothing has been sent in this space yet. Send one: rovett send --to user:mara --type
-          hello --title Hello
+          Connected since {clock(since)}, nothing yet. Send one: rovett send --to user:mara --type hello --title Hello
         </Text>
       ) : (
         <Table stickyHeader highlightOnHover verticalSpacing={4}>

@@ -42,7 +42,7 @@ public sealed class RovettService : IAsyncDisposable
     RovettService(RovettOptions options, TimeProvider clock)
     {
         this.options = options;
-        Directory.CreateDirectory(options.Data);
+        Directory.CreateDirectory(options.Data, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
         store = new SqliteLedgerStore(Path.Combine(options.Data, SqliteFiles.HistoryName));
         history = new SqliteHistoryReader(Path.Combine(options.Data, SqliteFiles.HistoryName));
         access = new AccessStore(Path.Combine(options.Data, SqliteFiles.AccessName));

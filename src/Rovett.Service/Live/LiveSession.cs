@@ -22,6 +22,7 @@ public interface ISessionOutput
 public sealed class LiveSession
 {
     const int BufferBytes = 16 * 1024;
+    static readonly TimeSpan LastWordsPatience = TimeSpan.FromSeconds(3);
 
     readonly AsyncSignal signal = new();
     readonly LiveServices services;
@@ -31,6 +32,7 @@ public sealed class LiveSession
     IReadOnlyList<string> channels = [];
     bool unreceivedOnly;
     long heardAtMs;
+    TimeSpan? endedAt;
 
     internal LiveSession(LiveServices services, SpaceRuntime space, Credential credential, string device, string? label, TransportKind transport, bool heartbeatAsEvent)
     {
@@ -211,10 +213,16 @@ public sealed class LiveSession
     }
 
     /// <summary>Time passed: heartbeats, questions for acks, the token's end, and whether anybody is still there.</summary>
-    /// <returns>False when the device has said nothing for so long that the connection is dead.</returns>
+    /// <returns>False when the connection is to be cut: the device has said nothing for so long that it is dead, or does
+    /// not even take the last words.</returns>
     internal bool Tick()
     {
         if (Machine is null) return true;
+        if (Machine.IsEnded)
+        {
+            endedAt ??= Now;
+            return Now - endedAt < LastWordsPatience;
+        }
         if (services.Clock.GetUtcNow() >= credential.Expires) End("token-expired", null);
         if (Machine.Tick(Now))
         {

@@ -20,9 +20,10 @@ public sealed class AccessStore : IDisposable
     /// <exception cref="StoreException">It can't be used.</exception>
     public AccessStore(string path)
     {
+        // Its owner's from the first byte; SQLite gives the files beside it the same mode.
+        if (!File.Exists(path)) new FileStream(path, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite }).Dispose();
         SqliteFiles.Migrate(path, "AccessMigrations");
         connection = SqliteFiles.Open(path, readOnly: false);
-        File.SetUnixFileMode(path, UnixFileMode.UserRead | UnixFileMode.UserWrite);
     }
 
     /// <summary>Stores a key.</summary>

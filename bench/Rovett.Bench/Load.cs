@@ -1,0 +1,105 @@
+using System.Diagnostics;
+using System.Net;
+using System.Net.Http.Headers;
+using System.Net.Sockets;
+using System.Text;
+using Rovett.Testing;
+
+namespace Rovett.Bench;
+
+/// <summary>One reading: deliveries a second to N sessions, closed loop, at most 16 sends' worth outstanding.</summary>
+sealed record Reading(double PerSecond, long Sends);
+
+/// <summary>Connects sessions, sends, counts. Loopback only, bounded in number and time.</summary>
+sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> request, string publishPath, string body, string? key, bool acks)
+{
+    const int Window = 16;
+    static readonly TimeSpan Warmup = TimeSpan.FromSeconds(3), Measured = TimeSpan.FromSeconds(4);
+    long delivered, sent;
+
+    public async Task<Reading> Run()
+    {
+        var sockets = new List<Socket>();
+        using var stop = new CancellationTokenSource();
+        using var http = new HttpClient(new SocketsHttpHandler { MaxConnectionsPerServer = Window, UseProxy = false });
+        try
+        {
+            foreach (var chunk in Enumerable.Range(0, sessions).Chunk(100)) sockets.AddRange(await Task.WhenAll(chunk.Select(i => Connect(i, stop.Token))));
+            await Task.Delay(500);
+            var senders = Enumerable.Range(0, Window).Select(_ => Send(http, stop.Token)).ToArray();
+            await Task.Delay(Warmup);
+            long before = Volatile.Read(ref delivered);
+            var clock = Stopwatch.StartNew();
+            await Task.Delay(Measured);
+            double rate = (Volatile.Read(ref delivered) - before) / clock.Elapsed.TotalSeconds;
+            await stop.CancelAsync();
+            await Task.WhenAll(senders);
+            return new Reading(rate, sent);
+        }
+        finally
+        {
+            await stop.CancelAsync();
+            foreach (var socket in sockets) socket.Dispose();
+        }
+    }
+
+    async Task Send(HttpClient http, CancellationToken cancel)
+    {
+        while (!cancel.IsCancellationRequested)
+        {
+            // Closed loop: the next send only when no more than the window's worth is outstanding.
+            while (Volatile.Read(ref sent) * sessions - Volatile.Read(ref delivered) > (long)Window * sessions && !cancel.IsCancellationRequested) await Task.Yield();
+            using var message = new HttpRequestMessage(HttpMethod.Post, new Uri(url, publishPath)) { Content = new StringContent(body, Encoding.UTF8, "application/json") };
+            if (key is not null) message.Headers.Authorization = new AuthenticationHeaderValue("Bearer", key);
+            Interlocked.Increment(ref sent);
+            using var answer = await http.SendAsync(message, CancellationToken.None);
+            answer.EnsureSuccessStatusCode();
+        }
+    }
+
+    async Task<Socket> Connect(int index, CancellationToken cancel)
+    {
+        var socket = new Socket(AddressFamily.InterNetwork, SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
+        await socket.ConnectAsync(IPAddress.Loopback, url.Port, cancel);
+        await socket.SendAsync(Encoding.ASCII.GetBytes(request(index)), cancel);
+        _ = Read(socket, cancel);
+        return socket;
+    }
+
+    async Task Read(Socket socket, CancellationToken cancel)
+    {
+        const int keep = 64; // so that a mark cut by the end of the buffer is found in the next
+        var buffer = new byte[16384];
+        int length = 0, unacknowledged = 0;
+        string cursor = "";
+        try
+        {
+            for (; ; )
+            {
+                int count = await socket.ReceiveAsync(buffer.AsMemory(length), cancel);
+                if (count == 0) return;
+                length += count;
+                int at = 0, found = 0;
+                while (buffer.AsSpan(at, length - at).IndexOf("\"kind\":\"notification\",\"cursor\":\""u8) is var next && next >= 0 && at + next + 32 + 22 <= length)
+                {
+                    at += next + 32;
+                    found++;
+                    if (acks && unacknowledged + found >= 128) cursor = Encoding.ASCII.GetString(buffer, at - 1, 22);
+                }
+                if (found > 0) Interlocked.Add(ref delivered, found);
+                unacknowledged += found;
+                if (acks && unacknowledged >= 128 && webSocket)
+                {
+                    unacknowledged = 0;
+                    await socket.SendAsync(RawWebSocket.Frame(0x81, Encoding.ASCII.GetBytes($$"""{"kind":"ack","upTo":"{{cursor}}"}""")), cancel);
+                }
+                int rest = Math.Min(keep, length - at);
+                buffer.AsSpan(length - rest, rest).CopyTo(buffer);
+                length = rest;
+            }
+        }
+        catch (Exception closed) when (closed is OperationCanceledException or SocketException or ObjectDisposedException)
+        {
+        }
+    }
+}
