@@ -5,16 +5,17 @@ public sealed class DispatchMark
 {
     long through;
 
-    /// <summary>True for the first device that is written this position.</summary>
-    public bool Advance(long position)
+    /// <summary>Moves the mark forward; it never goes back.</summary>
+    /// <returns>Where it was: what lies after it and up to <paramref name="position"/>, this device was the first to be written.</returns>
+    public long Advance(long position)
     {
         long seen = Volatile.Read(ref through);
         while (position > seen)
         {
             long found = Interlocked.CompareExchange(ref through, position, seen);
-            if (found == seen) return true;
+            if (found == seen) return seen;
             seen = found;
         }
-        return false;
+        return seen;
     }
 }

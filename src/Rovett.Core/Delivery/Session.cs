@@ -69,7 +69,7 @@ public sealed class Session : ISessionPort
     readonly Action wake;
     readonly SessionLimits limits;
     readonly DispatchMark dispatched;
-    readonly List<Item> underWay = [];
+    readonly List<OutgoingNotification> underWay = [];
 
     Mode mode = Mode.Behind;
     SessionNeed need = SessionNeed.Page;
@@ -368,7 +368,7 @@ public sealed class Session : ISessionPort
                     else written += wire.Write(Transport, item.Rev, item.Unread, into[written..]);
                     notificationsQueued--;
                     totalSent++;
-                    underWay.Add(item);
+                    underWay.Add(wire.Notification);
                 }
                 else
                 {
@@ -398,10 +398,11 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             lastWrite = now;
-            foreach (var item in underWay)
+            if (underWay.Count == 0) return;
+            long before = dispatched.Advance(underWay[^1].Position.Value);
+            foreach (var notification in underWay)
             {
-                var notification = item.Wire!.Notification;
-                if (dispatched.Advance(notification.Position.Value)) notification.CountDispatched();
+                if (notification.Position.Value > before) notification.CountDispatched();
             }
             underWay.Clear();
         }

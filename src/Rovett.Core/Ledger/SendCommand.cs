@@ -85,13 +85,14 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
         foreach (var (log, ordinal) in places)
         {
             bool personal = log.Audience is null;
+            var wires = new NotificationWire?[log.Texts.Length];
             foreach (var member in log.Members)
             {
                 var user = member.User;
                 if (!personal && user.SkippedAt == position) continue;
                 user.Unread++;
                 user.AsOf = outgoing.Time;
-                var wire = outgoing.WireFor(log.Texts[member.AddressIndex]);
+                var wire = wires[member.AddressIndex] ??= outgoing.WireFor(log.Texts[member.AddressIndex]);
                 foreach (var session in user.Sessions)
                 {
                     if (session.Offer(wire, log.Id, ordinal, user.Rev, user.Unread)) ledger.FlushLater(session);
