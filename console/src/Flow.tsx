@@ -1,4 +1,17 @@
-import { Badge, Button, Container, Group, Paper, Select, Stack, Table, Text, Title, Tooltip } from '@mantine/core';
+import {
+  Badge,
+  Button,
+  Container,
+  Group,
+  Paper,
+  ScrollArea,
+  Select,
+  Stack,
+  Table,
+  Text,
+  Title,
+  Tooltip,
+} from '@mantine/core';
 import { useEffect, useState } from 'react';
 import { clock, type Me, post, type Row, type SessionRow, type View, whom } from './view';
 
@@ -184,25 +197,27 @@ function Sessions({ view }: { view: View }) {
       {view.sessions.length === 0 ? (
         <Text c="dimmed">Nobody is connected. Connect as a user: rovett receive --user mara --role engineer</Text>
       ) : (
-        <Table verticalSpacing={4}>
-          <Table.Thead>
-            <Table.Tr>
-              <Table.Th>user</Table.Th>
-              <Table.Th>device</Table.Th>
-              <Table.Th>transport</Table.Th>
-              <Table.Th>state</Table.Th>
-              <Table.Th>since</Table.Th>
-              <Table.Th>channels</Table.Th>
-              <Table.Th ta="right">sent</Table.Th>
-              <Table.Th ta="right">not acknowledged</Table.Th>
-            </Table.Tr>
-          </Table.Thead>
-          <Table.Tbody>
-            {view.sessions.map((s) => (
-              <SessionLine key={s.session} session={s} />
-            ))}
-          </Table.Tbody>
-        </Table>
+        <ScrollArea.Autosize mah={230}>
+          <Table verticalSpacing={4}>
+            <Table.Thead>
+              <Table.Tr>
+                <Table.Th>user</Table.Th>
+                <Table.Th>device</Table.Th>
+                <Table.Th>transport</Table.Th>
+                <Table.Th>state</Table.Th>
+                <Table.Th>since</Table.Th>
+                <Table.Th>channels</Table.Th>
+                <Table.Th ta="right">sent</Table.Th>
+                <Table.Th ta="right">not acknowledged</Table.Th>
+              </Table.Tr>
+            </Table.Thead>
+            <Table.Tbody>
+              {view.sessions.map((s) => (
+                <SessionLine key={s.session} session={s} />
+              ))}
+            </Table.Tbody>
+          </Table>
+        </ScrollArea.Autosize>
       )}
     </Paper>
   );

@@ -12,6 +12,9 @@ static class Output
     static readonly JsonSerializerOptions Indented = new() { WriteIndented = true, Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
     static readonly JsonSerializerOptions OneLine = new() { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
 
+    /// <summary>How the program was called, for commands to copy.</summary>
+    public static readonly string Program = Environment.GetEnvironmentVariable("ROVETT_PROGRAM") ?? "rovett";
+
     public static readonly IAnsiConsole Errors = MakeErrors();
 
     static IAnsiConsole MakeErrors()

@@ -1,18 +1,19 @@
 using System.CommandLine;
 using System.Globalization;
+using Rovett.Cli;
 using Rovett.Cli.Commands;
 
 CultureInfo.DefaultThreadCurrentCulture = CultureInfo.CurrentCulture = CultureInfo.InvariantCulture;
 
 if (Console.IsOutputRedirected) Spectre.Console.AnsiConsole.Profile.Width = 4096; // a pipe has no edge to wrap at
 
-var root = new RootCommand("""
+var root = new RootCommand($"""
     Rovett: notifications that reach every user at once and are never missed.
 
     Start here:
-      rovett serve                                        start the service
-      rovett send --to user:mara --type hello --title Hi  send the first notification
-      rovett receive --user mara                          and see it arrive
+      {Output.Program} serve                                        start the service
+      {Output.Program} send --to user:mara --type hello --title Hi  send the first notification
+      {Output.Program} receive --user mara                          and see it arrive
     """)
 {
     ServeCommand.Build(),
@@ -29,8 +30,8 @@ var root = new RootCommand("""
 var parsed = root.Parse(args);
 if (parsed.Errors.Count > 0)
 {
-    foreach (var error in parsed.Errors) Rovett.Cli.Output.Error(error.Message);
-    Rovett.Cli.Output.Hint($"See 'rovett {string.Join(' ', parsed.CommandResult.Command.Parents.Any() ? [parsed.CommandResult.Command.Name, "--help"] : new[] { "--help" })}'.");
+    foreach (var error in parsed.Errors) Output.Error(error.Message);
+    Output.Hint($"See 'rovett {string.Join(' ', parsed.CommandResult.Command.Parents.Any() ? [parsed.CommandResult.Command.Name, "--help"] : new[] { "--help" })}'.");
     return 2;
 }
 return await parsed.InvokeAsync(new InvocationConfiguration { ProcessTerminationTimeout = TimeSpan.FromSeconds(8) });

@@ -60,7 +60,7 @@ static class DemoCommand
                             adminKey = service.Credentials[0].AdminKey,
                             tokenSigningSecret = service.Credentials[0].TokenSigningSecret,
                         }));
-                        int failed = await new Story(scenario, new Uri(service.Url), Token, sender, pace).Tell();
+                        int failed = await new Story(scenario, new Uri(service.Url), new Uri(office.Url + "/no-websockets"), Token, sender, pace).Tell();
                         AnsiConsole.WriteLine();
                         AnsiConsole.MarkupLine(failed == 0 ? "[green]Everything was as it should be.[/]" : $"[red]{failed} checks did not hold.[/]");
                         if (stay) await GoOn(scenario, sender, cancel);

@@ -77,13 +77,13 @@ static class ReceiveCommand
                 console.MarkupLine($"{Clock(m["totals"]!["asOf"])}  [grey]{((string?)m["kind"] == "read" ? "read on another device" : "totals")}[/]  [bold]{m["totals"]!["unread"]} unread[/]");
                 break;
             case "channels":
-                console.MarkupLine($"          [yellow]channels changed[/]: {string.Join(", ", m["channels"]!.AsArray().Select(c => Output.Plain((string?)c)))}  [bold]{m["totals"]!["unread"]} unread[/]");
+                console.MarkupLine($"          [darkorange3]channels changed[/]: {string.Join(", ", m["channels"]!.AsArray().Select(c => Output.Plain((string?)c)))}  [bold]{m["totals"]!["unread"]} unread[/]");
                 break;
             case "gap":
-                console.MarkupLine($"          [yellow]gap[/]: {Output.Plain((string?)m["detail"])}");
+                console.MarkupLine($"          [darkorange3]gap[/]: {Output.Plain((string?)m["detail"])}");
                 break;
             case "ending":
-                console.MarkupLine($"          [yellow]the service ends this session[/]: {Output.Plain((string?)m["reason"])}");
+                console.MarkupLine($"          [darkorange3]the service ends this session[/]: {Output.Plain((string?)m["reason"])}");
                 break;
             case "refused":
                 console.MarkupLine($"          [red]refused[/]: {Output.Plain((string?)m["problem"]?["detail"])} {Output.Plain((string?)m["problem"]?["mend"])}");

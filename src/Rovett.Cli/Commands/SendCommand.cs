@@ -78,7 +78,7 @@ static class SendCommand
     static void Print(JsonNode answer, bool dryRun)
     {
         var console = AnsiConsole.Console;
-        if (dryRun) console.MarkupLine("[yellow]Not sent[/] (dry run); it would reach");
+        if (dryRun) console.MarkupLine("[darkorange3]Not sent[/] (dry run); it would reach");
         else if ((bool)answer["repeated"]!) console.MarkupLineInterpolated($"[green]Already stored[/] {(string)answer["id"]!} at position {(long)answer["position"]!}; it reaches now");
         else console.MarkupLineInterpolated($"[green]Stored[/] {(string)answer["id"]!} at position {(long)answer["position"]!}; it reaches");
         foreach (var reach in answer["reach"]!.AsArray())
@@ -88,7 +88,7 @@ static class SendCommand
             else
             {
                 var near = reach["near"] is JsonArray { Count: > 0 } names ? $" Did you mean {string.Join(" or ", names.Select(n => Output.Plain((string?)n)))}?" : "";
-                console.MarkupLine($"  [bold]{address}[/]  [yellow]nobody by that name has connected yet[/]; {(dryRun ? "it would wait" : "it waits")} for whoever comes.{near}");
+                console.MarkupLine($"  [bold]{address}[/]  [darkorange3]nobody by that name has connected yet[/]; {(dryRun ? "it would wait" : "it waits")} for whoever comes.{near}");
             }
         }
     }

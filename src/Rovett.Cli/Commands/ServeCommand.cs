@@ -85,7 +85,7 @@ static class ServeCommand
     {
         var o = AnsiConsole.Console;
         static void Say(string line = "") => System.Console.Out.WriteLine(line); // lines to copy: never wrapped by us
-        o.MarkupLineInterpolated($"[bold green]Rovett is running[/] at [bold]{service.Url}[/]  (data in {Path.GetFullPath(options.Data)})");
+        o.MarkupLineInterpolated($"[bold green]Rovett is running[/] at [bold]{service.Url}[/]  (data in {options.Data})");
         Say();
         Say($"  API       {service.Url}/v1");
         Say($"  Live      {service.Url}/v1/live   (WebSocket, server-sent events)");
@@ -103,8 +103,8 @@ static class ServeCommand
             Say();
             o.MarkupLine("[bold]Next,[/] in another terminal, after those two lines:");
             if (options.Port != 7411) Say($"  export ROVETT_URL={service.Url}");
-            Say("  rovett send --to user:mara --type engine.check.due --title \"Turnstone: bow thruster check due\"");
-            Say("  rovett receive --user mara --role engineer");
+            Say($"  {Output.Program} send --to user:mara --type engine.check.due --title \"Turnstone: bow thruster check due\"");
+            Say($"  {Output.Program} receive --user mara --role engineer");
         }
         Say();
         o.MarkupLine("[grey]Stop with Ctrl-C.[/]");

@@ -6,7 +6,7 @@ namespace Rovett.Cli.Demo;
 
 /// <summary>The demo's script: what happens at Marrow Sound Ferries, what each device sees of it, and whether that is
 /// what it should see. Every line with a tick was checked against the running service.</summary>
-sealed class Story(Scenario scenario, Uri service, Func<Person, string> token, RovettClient sender, TimeSpan pause)
+sealed class Story(Scenario scenario, Uri service, Uri withoutWebSockets, Func<Person, string> token, RovettClient sender, TimeSpan pause)
 {
     static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
     int failed;
@@ -43,12 +43,12 @@ sealed class Story(Scenario scenario, Uri service, Func<Person, string> token, R
             && ivo.Got.Skip(before).Select(g => g.Title).SequenceEqual(scenario.BusyHour.Select(e => (string)e["title"]!)));
         await Check("none of them twice", () => ivo.Got.DistinctBy(g => g.Id).Count() == ivo.Got.Count);
 
-        Chapter("WebSocket switched off", "A proxy cuts Mara's desk off from WebSockets; it goes on over server-sent events.");
+        Chapter("WebSocket switched off", "Mara's desk now sits behind a proxy that knows nothing of WebSockets.");
         int had = desk.Got.Count;
         await desk.Disconnect();
         await Send(scenario.Day[5]);
-        desk.Connect(LiveTransport.Sse);
-        await Check("connected over server-sent events", () => desk.Transport == "sse" && desk.UpToDate);
+        desk.Connect(withoutWebSockets);
+        await Check("its upgrade failed, and it is connected over server-sent events", () => desk.Transport == "sse" && desk.UpToDate);
         await Send(scenario.Day[6]);
         await Check("what came in between and what came after are there, once each", () => desk.Got.Count == had + 2 && desk.Got.DistinctBy(g => g.Id).Count() == desk.Got.Count);
         await Check("and both devices agree on the number", () => desk.Unread == phone.Unread && phone.Got.Count == desk.Got.Count);
