@@ -15,6 +15,7 @@ public sealed class SqliteLedgerStore : ILedgerStore, IDisposable
 
     readonly SqliteConnection connection;
     readonly Dictionary<string, Statement> statements = [];
+    int answersAdded;
 
     /// <summary>Opens (and on the first start makes) the history at <paramref name="path"/>.</summary>
     /// <exception cref="StoreException">It can't be used; the message names the mend.</exception>
@@ -236,8 +237,12 @@ public sealed class SqliteLedgerStore : ILedgerStore, IDisposable
             r => new IdempotencyRow((byte[])r[0], Rows.Id((byte[])r[1]), new Position(r.GetInt64(2))), space, key, notBefore.Micros);
 
     /// <inheritdoc/>
-    public void AddAnswer(int space, string key, IdempotencyRow answer, StoredTime time) =>
+    public void AddAnswer(int space, string key, IdempotencyRow answer, StoredTime time)
+    {
+        // Those that count no more go a few at a time, with those that come.
+        if (answersAdded++ % 256 == 0) On("DELETE FROM answer WHERE time<?1").Run(time.Micros - (long)Idempotency.KeptFor.TotalMicroseconds);
         On("INSERT OR REPLACE INTO answer (space, key, body_hash, id, position, time) VALUES (?1, ?2, ?3, ?4, ?5, ?6)").Run(space, key, answer.BodyHash, Rows.IdBytes(answer.Id), answer.Position.Value, time.Micros);
+    }
 
     /// <inheritdoc/>
     public void Dispose()

@@ -118,3 +118,4 @@ CREATE TABLE answer (
     time        INTEGER NOT NULL,
     PRIMARY KEY (space, key)
 ) WITHOUT ROWID;
+CREATE INDEX answer_time ON answer (time);
