@@ -1,9 +1,6 @@
-using System.Buffers;
-using System.Net.Http.Headers;
 using System.Net.WebSockets;
 using System.Runtime.CompilerServices;
 using System.Text;
-using System.Text.Json;
 using System.Text.Json.Nodes;
 
 namespace Rovett.Client;
@@ -50,7 +47,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
     readonly LiveOptions options = options ?? new LiveOptions();
     readonly HttpClient http = new(new SocketsHttpHandler { UseProxy = false }) { Timeout = Timeout.InfiniteTimeSpan };
     readonly Random chance = new();
-    Link? link;
+    LiveLink? link;
 
     /// <summary>The newest cursor handed out; pass it as <see cref="LiveOptions.After"/> to go on from here.</summary>
     public string? Cursor { get; private set; } = options?.After is "now" ? null : options?.After;
@@ -89,7 +86,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
                         {
                             LastTrouble = $"ended by the service: {message["reason"]}";
                             comeBack = (int?)message["comeBackWithinMs"];
-                            ended = comeBack is null;
+                            ended = comeBack is null && (string?)message["reason"] != "token-expired"; // then a fresh token is asked for
                         }
                         if (kind == "refused" && message["requestId"] is null && message["problem"] is { } problem && failures == 0 && Transport == "websocket" && Cursor is null)
                             throw RovettRefusedException.From(problem, (int?)problem["status"] ?? 0);
@@ -116,7 +113,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
     public Task Send(JsonObject message, CancellationToken cancel = default) =>
         (link ?? throw new InvalidOperationException("There is no connection now; send when 'opened' has come.")).Send(message, cancel);
 
-    async Task<Link?> Connect(bool sse, CancellationToken cancel)
+    async Task<LiveLink?> Connect(bool sse, CancellationToken cancel)
     {
         var credential = await token(cancel).ConfigureAwait(false);
         var query = new StringBuilder("?");
@@ -145,7 +142,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
         }
     }
 
-    async IAsyncEnumerable<JsonObject> Read(Link from, [EnumeratorCancellation] CancellationToken cancel)
+    async IAsyncEnumerable<JsonObject> Read(LiveLink from, [EnumeratorCancellation] CancellationToken cancel)
     {
         for (; ; )
         {
@@ -172,7 +169,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
     public void Dispose() => http.Dispose();
 
     /// <summary>Acknowledges by number and time, whichever is first.</summary>
-    sealed class AckGatherer(LiveConnection owner, Link link)
+    sealed class AckGatherer(LiveConnection owner, LiveLink link)
     {
         int count;
         string? newest;
@@ -214,167 +211,6 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
             {
                 turn.Release();
             }
-        }
-    }
-
-    abstract class Link : IAsyncDisposable
-    {
-        public abstract string Transport { get; }
-        public string? Session { get; set; }
-        public abstract Task<string?> Next(CancellationToken cancel);
-        public abstract Task Send(JsonObject message, CancellationToken cancel);
-        public abstract ValueTask DisposeAsync();
-    }
-
-    sealed class WebSocketLink(ClientWebSocket socket) : Link
-    {
-        readonly ArrayBufferWriter<byte> message = new(4096);
-        readonly SemaphoreSlim turn = new(1, 1);
-
-        public override string Transport => "websocket";
-
-        public static async Task<Link> Open(string address, string credential, bool only, CancellationToken cancel)
-        {
-            var socket = new ClientWebSocket();
-            socket.Options.AddSubProtocol("rovett.v1");
-            socket.Options.SetRequestHeader("Authorization", "Bearer " + credential);
-            socket.Options.KeepAliveInterval = TimeSpan.Zero; // the service pings
-            socket.Options.Proxy = null;
-            socket.Options.CollectHttpResponseDetails = true;
-            try
-            {
-                using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
-                limit.CancelAfter(TimeSpan.FromSeconds(10));
-                await socket.ConnectAsync(new Uri("ws" + address[4..]), limit.Token).ConfigureAwait(false);
-                return new WebSocketLink(socket);
-            }
-            catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
-            {
-                socket.Dispose();
-                throw new WebSocketException("The WebSocket handshake took longer than 10 s.");
-            }
-            catch (WebSocketException)
-            {
-                int status = (int)socket.HttpStatusCode;
-                socket.Dispose();
-                if (status is >= 400 and < 500 and not 429 && only)
-                    throw new RovettRefusedException(status, "upgrade-refused", "The WebSocket was refused", $"The handshake was answered {status}.", status is 401 or 403 ? "Check the token." : "Check the address; without --transport the reason is shown.");
-                throw;
-            }
-            catch
-            {
-                socket.Dispose();
-                throw;
-            }
-        }
-
-        public override async Task<string?> Next(CancellationToken cancel)
-        {
-            message.ResetWrittenCount();
-            for (; ; )
-            {
-                var result = await socket.ReceiveAsync(message.GetMemory(4096), cancel).ConfigureAwait(false);
-                if (result.MessageType == WebSocketMessageType.Close)
-                {
-                    await socket.CloseOutputAsync(WebSocketCloseStatus.NormalClosure, null, CancellationToken.None).ConfigureAwait(false);
-                    return null;
-                }
-                message.Advance(result.Count);
-                if (result.EndOfMessage) return Encoding.UTF8.GetString(message.WrittenSpan);
-            }
-        }
-
-        public override async Task Send(JsonObject message, CancellationToken cancel)
-        {
-            await turn.WaitAsync(cancel).ConfigureAwait(false);
-            try
-            {
-                await socket.SendAsync(Encoding.UTF8.GetBytes(message.ToJsonString()), WebSocketMessageType.Text, true, cancel).ConfigureAwait(false);
-            }
-            finally
-            {
-                turn.Release();
-            }
-        }
-
-        public override async ValueTask DisposeAsync()
-        {
-            try
-            {
-                if (socket.State == WebSocketState.Open)
-                {
-                    using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(1));
-                    await socket.CloseOutputAsync(WebSocketCloseStatus.NormalClosure, null, limit.Token).ConfigureAwait(false);
-                }
-            }
-            catch (Exception error) when (error is WebSocketException or IOException or OperationCanceledException or ObjectDisposedException)
-            {
-            }
-            socket.Dispose();
-        }
-    }
-
-    sealed class SseLink(HttpClient http, Uri url, string credential, HttpResponseMessage response, StreamReader reader) : Link
-    {
-        public override string Transport => "sse";
-
-        public static async Task<Link> Open(HttpClient http, Uri url, string address, string credential, CancellationToken cancel)
-        {
-            using var request = new HttpRequestMessage(HttpMethod.Get, address);
-            request.Headers.Accept.Add(new MediaTypeWithQualityHeaderValue("text/event-stream"));
-            request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", credential);
-            var response = await http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancel).ConfigureAwait(false);
-            if (!response.IsSuccessStatusCode || response.StatusCode == System.Net.HttpStatusCode.NoContent)
-            {
-                using (response)
-                {
-                    int status = (int)response.StatusCode;
-                    if (status is >= 500 or 429) throw new HttpRequestException($"The service answered {status}.");
-                    JsonNode? problem = null;
-                    try
-                    {
-                        problem = JsonNode.Parse(await response.Content.ReadAsStringAsync(cancel).ConfigureAwait(false));
-                    }
-                    catch (JsonException)
-                    {
-                    }
-                    throw RovettRefusedException.From(problem, status);
-                }
-            }
-            return new SseLink(http, url, credential, response, new StreamReader(await response.Content.ReadAsStreamAsync(cancel).ConfigureAwait(false), Encoding.UTF8));
-        }
-
-        public override async Task<string?> Next(CancellationToken cancel)
-        {
-            var data = new StringBuilder();
-            while (await reader.ReadLineAsync(cancel).ConfigureAwait(false) is { } line)
-            {
-                if (line.Length == 0)
-                {
-                    if (data.Length > 0) return data.ToString();
-                }
-                else if (line.StartsWith("data:", StringComparison.Ordinal))
-                {
-                    if (data.Length > 0) data.Append('\n');
-                    data.Append(line.AsSpan(line.Length > 5 && line[5] == ' ' ? 6 : 5));
-                }
-            }
-            return null;
-        }
-
-        public override async Task Send(JsonObject message, CancellationToken cancel)
-        {
-            using var request = new HttpRequestMessage(HttpMethod.Post, url.ToString().TrimEnd('/') + "/v1/live/" + Session);
-            request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", credential);
-            request.Content = new StringContent(message.ToJsonString(), Encoding.UTF8, "application/json");
-            using var answer = await http.SendAsync(request, cancel).ConfigureAwait(false);
-        }
-
-        public override ValueTask DisposeAsync()
-        {
-            reader.Dispose();
-            response.Dispose();
-            return default;
         }
     }
 }

@@ -1,0 +1,97 @@
+using System.Text.Json.Nodes;
+using Rovett.Client;
+using Rovett.Testing;
+using Shouldly;
+using Xunit;
+
+namespace Rovett.Service.Tests;
+
+/// <summary>The .NET client against the real service: it comes back by itself, goes on where it was, and says what it did.</summary>
+public sealed class ClientTests : IAsyncLifetime
+{
+    ServiceUnderTest s = null!;
+
+    public async ValueTask InitializeAsync() => s = await ServiceUnderTest.Start(o => o.ComeBackWithinMs = 200);
+    public ValueTask DisposeAsync() => s.DisposeAsync();
+
+    async Task<List<string>> Read(LiveConnection live, int count, Func<JsonObject, Task>? each = null)
+    {
+        using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(20));
+        var titles = new List<string>();
+        await foreach (var message in live.Messages(limit.Token))
+        {
+            if (each is not null) await each(message);
+            if ((string)message["kind"]! == "notification") titles.Add((string)message["title"]!);
+            if (titles.Count == count) break;
+        }
+        return titles;
+    }
+
+    [Theory]
+    [InlineData(LiveTransport.WebSocket, "websocket")]
+    [InlineData(LiveTransport.Sse, "sse")]
+    public async Task When_its_token_ends_it_comes_back_with_a_fresh_one_and_misses_nothing(LiveTransport transport, string name)
+    {
+        int tokens = 0;
+        using var live = new LiveConnection(s.Url, _ => new ValueTask<string>(TestTokens.Make(s.Secret, "mara", ["engineer"], tokens++ == 0 ? TimeSpan.FromSeconds(1) : TimeSpan.FromHours(1))),
+            new LiveOptions { Transport = transport, AckWithin = TimeSpan.FromMilliseconds(50) });
+        var kinds = new List<string>();
+        await s.Send("role:engineer", "before");
+        var titles = await Read(live, 2, async message =>
+        {
+            var kind = (string)message["kind"]!;
+            kinds.Add(kind);
+            if (kind == "opened") live.Transport.ShouldBe(name);
+            if (kind == "ending") await s.Send("role:engineer", "between");
+        });
+        titles.ShouldBe(["before", "between"]);
+        kinds.Count(k => k == "opened").ShouldBe(2);
+        (tokens, live.Reconnects).ShouldBe((2, 1));
+        live.LastTrouble!.ShouldContain("token-expired");
+    }
+
+    [Fact]
+    public async Task It_comes_back_after_a_restart_and_has_what_came_meanwhile_once()
+    {
+        // The port is another one after the restart, as it would be behind a proxy that moves over: a fresh connection takes the cursor along.
+        string? cursor = null;
+        using (var live = new LiveConnection(s.Url, _ => new ValueTask<string>(s.Token("mara", "engineer"))))
+        {
+            await s.Send("role:engineer", "one");
+            (await Read(live, 1, message =>
+            {
+                // Leaving the loop says nothing of the last one, so its cursor is taken along by hand.
+                cursor = (string?)message["cursor"] ?? cursor;
+                return Task.CompletedTask;
+            })).ShouldBe(["one"]);
+        }
+        await s.Send("role:engineer", "two");
+        await s.Restart();
+        await s.Send("role:engineer", "three");
+        using var again = new LiveConnection(s.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")), new LiveOptions { After = cursor });
+        (await Read(again, 2)).ShouldBe(["two", "three"]);
+    }
+
+    [Theory]
+    [InlineData(LiveTransport.Auto)]
+    [InlineData(LiveTransport.WebSocket)]
+    [InlineData(LiveTransport.Sse)]
+    public async Task What_is_refused_for_good_is_thrown_and_not_tried_again(LiveTransport transport)
+    {
+        using var live = new LiveConnection(s.Url, _ => new ValueTask<string>("nonsense"), new LiveOptions { Transport = transport });
+        (await Should.ThrowAsync<RovettRefusedException>(() => Read(live, 1))).Status.ShouldBe(401);
+        live.Reconnects.ShouldBe(0);
+    }
+
+    [Fact]
+    public async Task Sending_throws_what_was_refused_with_its_fields_and_repeats_safely()
+    {
+        using var backend = s.Backend();
+        var refused = await Should.ThrowAsync<RovettRefusedException>(() => backend.Send(new JsonObject { ["to"] = new JsonArray("mara") }));
+        (refused.Status, refused.Slug).ShouldBe((422, "invalid-fields"));
+        refused.Fields.Select(f => f.Field).ShouldBe(["to[0]", "type", "title"]);
+        JsonObject Notification() => new() { ["to"] = new JsonArray("user:mara"), ["type"] = "t", ["title"] = "t" };
+        var first = await backend.Send(Notification(), "key");
+        ((string)(await backend.Send(Notification(), "key"))["id"]!).ShouldBe((string)first["id"]!);
+    }
+}
