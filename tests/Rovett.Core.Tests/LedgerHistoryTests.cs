@@ -60,10 +60,10 @@ public class LedgerHistoryTests
 
     sealed class FakeSession : ISessionPort
     {
-        public readonly List<(long Position, string Address, long Rev, long Unread)> Offered = [];
+        public readonly List<(long Position, string Address, long Unread)> Offered = [];
         public bool Offer(NotificationWire wire, long log, long ordinal, long rev, long unread)
         {
-            Offered.Add((wire.Notification.Position.Value, wire.Address, rev, unread));
+            Offered.Add((wire.Notification.Position.Value, wire.Address, unread));
             return false;
         }
         public void Flush() { }
@@ -120,7 +120,7 @@ public class LedgerHistoryTests
                     var subject = s.Subject ? "vessel/turnstone" : null;
                     var sent = reference.Send(clock.GetUtcNow(), to, except, subject);
                     var expected = Users.Where(u => connected.ContainsKey(u) && reference.Reaches(u, sent) is not null)
-                        .Select(u => (User: u, Offer: (sent.Position, reference.Reaches(u, sent)!, connected[u].User.Rev, reference.Unread(u)))).ToList();
+                        .Select(u => (User: u, Offer: (sent.Position, reference.Reaches(u, sent)!, reference.Unread(u)))).ToList();
                     var send = new SendCommand("main", new Draft(to, except, Encoding.UTF8.GetBytes($"\"n\":{sent.Number}"), subject), null, false);
                     commands.Add(send);
                     checks.Add(() =>
@@ -128,23 +128,25 @@ public class LedgerHistoryTests
                         send.Task.Result.Position.Value.ShouldBe(sent.Position);
                         ids[sent.Number] = send.Task.Result.Id;
                     });
-                    foreach (var (user, offer) in expected) checks.Add(() => connected[user].Session.Offered.ShouldContain(offer));
-                    foreach (var (user, (session, _)) in connected)
+                    foreach (var (user, offer) in expected)
                     {
-                        if (expected.All(e => e.User != user)) checks.Add(() => session.Offered.ShouldNotContain(o => o.Position == sent.Position));
+                        var session = connected[user].Session;
+                        checks.Add(() => session.Offered.ShouldContain(offer));
+                    }
+                    foreach (var (user, (silent, _)) in connected)
+                    {
+                        if (expected.All(e => e.User != user)) checks.Add(() => silent.Offered.ShouldNotContain(o => o.Position == sent.Position));
                     }
                     break;
                 case Token t:
-                    Commit(commands, checks);
-                    Attach(t.User, t.Roles < 0 ? null : [.. Roles.Where((_, i) => (t.Roles >> i & 1) != 0)], issued += t.Age, false);
+                    Attach(t.User, t.Roles < 0 ? null : [.. Roles.Where((_, i) => (t.Roles >> i & 1) != 0)], issued += t.Age, false, commands, checks);
                     break;
                 case Connect c when !connected.ContainsKey(c.User):
-                    Commit(commands, checks);
-                    Attach(c.User, null, issued, true);
+                    Attach(c.User, null, issued, true, commands, checks);
                     break;
                 case Disconnect d when connected.TryGetValue(d.User, out var gone):
                     Commit(commands, checks);
-                    ledger.Process([new DetachCommand("main", gone.User, gone.Session)]);
+                    ledger.Process([new DetachCommand("main", connected[d.User].User, gone.Session)]);
                     connected.Remove(d.User);
                     break;
                 case Mark m:
@@ -164,15 +166,21 @@ public class LedgerHistoryTests
             }
         }
 
-        void Attach(string user, string[]? roles, long issuedAt, bool live)
+        void Attach(string user, string[]? roles, long issuedAt, bool live, List<LedgerCommand> commands, List<Action> checks)
         {
             reference.Token(clock.GetUtcNow(), user, roles, issuedAt);
             var session = live ? new FakeSession() : null;
             var attach = new AttachCommand("main", new Identity(new UserId(user), roles, issuedAt), live ? _ => session! : null, true);
-            ledger.Process([attach]);
-            attach.Task.Result.Totals.Unread.ShouldBe(reference.Unread(user));
-            attach.Task.Result.Channels.Skip(1).ShouldBe(reference.Of(user).Holds, ignoreOrder: true);
-            if (live) connected[user] = (session!, attach.Task.Result.User);
+            commands.Add(attach);
+            if (live) connected[user] = (session!, null!);
+            long unread = reference.Unread(user);
+            var holds = reference.Of(user).Holds.ToList();
+            checks.Add(() =>
+            {
+                attach.Task.Result.Totals.Unread.ShouldBe(unread);
+                attach.Task.Result.Channels.Skip(1).ShouldBe(holds, ignoreOrder: true);
+                if (live) connected[user] = (session!, attach.Task.Result.User);
+            });
         }
 
         void AddMark(Mark m, List<LedgerCommand> commands, List<Action> checks)

@@ -46,6 +46,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
                 for (ApplyBeforeNext = false; next < batch.Count && !ApplyBeforeNext; next++)
                 {
                     var command = batch[next];
+                    if (written.Count > 0 && command.MustComeFirst(this)) break;
                     if (command.NeedsStore && !begun)
                     {
                         store.Begin();
@@ -162,14 +163,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     /// <returns>True when what the user holds changed.</returns>
     internal bool TakeRoles(SpaceState space, UserState user, Identity identity)
     {
-        var wanted = (identity.Roles?.Select(r => "role:" + r) ?? user.Held).Append("everyone").ToHashSet();
-        if (user.Seen is not null && identity.Roles is not null)
-        {
-            if (identity.IssuedAtMicros < user.RolesIssuedAt) return false; // an older token brings nothing back
-            if (identity.IssuedAtMicros == user.RolesIssuedAt) wanted.IntersectWith(user.Held);
-        }
-        var lost = user.Held.Where(a => !wanted.Contains(a)).Order(StringComparer.Ordinal).ToList();
-        var gained = wanted.Where(a => !user.Holds(a)).Order(StringComparer.Ordinal).ToList();
+        var (lost, gained) = ChangeOf(user, identity);
         bool newer = user.Seen is null || (identity.Roles is not null && identity.IssuedAtMicros > user.RolesIssuedAt);
         if (newer)
         {
@@ -199,6 +193,18 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         return lost.Count + gained.Count > 0;
     }
 
+    /// <summary>What a credential takes from a user and gives.</summary>
+    internal static (List<string> Lost, List<string> Gained) ChangeOf(UserState user, Identity identity)
+    {
+        var wanted = (identity.Roles?.Select(r => "role:" + r) ?? user.Held).Append("everyone").ToHashSet();
+        if (user.Seen is not null && identity.Roles is not null)
+        {
+            if (identity.IssuedAtMicros < user.RolesIssuedAt) return ([], []); // an older token brings nothing back
+            if (identity.IssuedAtMicros == user.RolesIssuedAt) wanted.IntersectWith(user.Held);
+        }
+        return ([.. user.Held.Where(a => !wanted.Contains(a)).Order(StringComparer.Ordinal)], [.. wanted.Where(a => !user.Holds(a)).Order(StringComparer.Ordinal)]);
+    }
+
     static byte[] MembershipBody(UserState user, List<string> gained, List<string> lost)
     {
         var message = new MessageBuilder("membership");
@@ -218,6 +224,9 @@ public abstract class LedgerCommand
 {
     /// <summary>False when nothing is read from or written to the store.</summary>
     internal virtual bool NeedsStore => true;
+
+    /// <summary>True when what was written before it must be carried out before it is written.</summary>
+    internal virtual bool MustComeFirst(Ledger ledger) => false;
 
     /// <summary>Inside the transaction: reads, decides, writes. Throws a <see cref="ProblemException"/> only before it changed anything.</summary>
     internal abstract void Write(Ledger ledger);

@@ -23,6 +23,11 @@ public sealed class AttachCommand(string space, Identity identity, Func<OpenInfo
     bool changed;
     long unread;
 
+    /// <summary>Roles change between what was stored before and what comes after, for whoever is connected or about to be.</summary>
+    internal override bool MustComeFirst(Ledger ledger) =>
+        ledger.Space(space).Find(identity.User.Value) is { } known && known.Sessions.Count + known.AttachesUnderWay > 0
+        && Ledger.ChangeOf(known, identity) is var (lost, gained) && lost.Count + gained.Count > 0;
+
     internal override void Write(Ledger ledger)
     {
         state = ledger.Space(space);
@@ -33,8 +38,9 @@ public sealed class AttachCommand(string space, Identity identity, Func<OpenInfo
         if (changed)
         {
             user.PlanVersion++;
-            ledger.ApplyBeforeNext = true;
+            ledger.ApplyBeforeNext = user.Sessions.Count > 0; // the old channels are left before anything else is stored
         }
+        user.AttachesUnderWay++;
         var plan = ledger.PlanFor(state, user, withMarks);
         Answer = new OpenInfo(user, ChannelsOf(user), plan.Totals.Totals, plan.Head, plan);
     }
@@ -42,6 +48,7 @@ public sealed class AttachCommand(string space, Identity identity, Func<OpenInfo
     private protected override void Carry(Ledger ledger)
     {
         state.AppliedHead = Math.Max(state.AppliedHead, Answer.Head.Value);
+        user.AttachesUnderWay--;
         if (changed && user.Sessions.Count > 0)
         {
             state.LeaveAll(user);

@@ -96,6 +96,8 @@ public sealed class UserState(int space, PersonRow row)
     internal long SkippedAt { get; set; }
     /// <summary>Counts up whenever what the user may see changes, so that a page read under an older plan is dropped.</summary>
     internal int PlanVersion { get; set; }
+    /// <summary>Attachments written in this commit and not carried out yet.</summary>
+    internal int AttachesUnderWay { get; set; }
     /// <summary>How far any device of the user was written to.</summary>
     public DispatchMark Dispatched { get; } = new();
 
