@@ -38,6 +38,8 @@ public sealed class RovettService : IAsyncDisposable
     readonly SessionRegistry sessions;
     readonly RovettOptions options;
     readonly List<CursorSeal> seals = [];
+    readonly CancellationTokenSource stopping = new();
+    readonly Task monitorLoaded;
 
     RovettService(RovettOptions options, TimeProvider clock)
     {
@@ -49,7 +51,7 @@ public sealed class RovettService : IAsyncDisposable
         var spaces = OpenSpaces(clock);
         var recent = new RecentBySpace();
         var monitor = new Console.Monitor(clock);
-        foreach (var space in spaces.All) monitor.Load(space, history);
+        monitorLoaded = Task.WhenAll(spaces.All.Select(space => monitor.Load(space, history, stopping.Token)));
 
         var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
         Configure(builder);
@@ -296,6 +298,9 @@ public sealed class RovettService : IAsyncDisposable
         sessions.Dispose();
         acks.Dispose();
         pump.Dispose();
+        await stopping.CancelAsync();
+        await monitorLoaded;
+        stopping.Dispose();
         history.Dispose();
         store.Dispose();
         access.Dispose();

@@ -34,14 +34,25 @@ public sealed class Monitor(TimeProvider clock) : ILedgerObserver
     readonly Dictionary<string, Space> spaces = [];
     readonly StoredTime since = StoredTime.From(clock.GetUtcNow());
 
-    /// <summary>Fills in what was stored before this start; reads a bounded number of entries.</summary>
-    public void Load(SpaceRuntime space, SqliteHistoryReader history)
+    /// <summary>Fills in what was stored before this start: the newest entries at once, how many people had each by then
+    /// as soon as it is counted, beside everything else.</summary>
+    /// <returns>Done when it is counted.</returns>
+    public Task Load(SpaceRuntime space, SqliteHistoryReader history, CancellationToken stop)
     {
+        var rows = history.Newest(space.Id, Kept).Select(entry => new Row(new OperatorItem(entry, 0, 0), null)).ToList();
         lock (gate)
         {
-            var state = Of(space.Name);
-            foreach (var item in history.Newest(space.Id, Kept).Reverse()) Add(state, new Row(item, null));
+            foreach (var row in Enumerable.Reverse(rows)) Add(Of(space.Name), row);
         }
+        return Task.Run(() =>
+        {
+            foreach (var row in rows)
+            {
+                if (stop.IsCancellationRequested) return;
+                var (received, read) = history.People(row.Item.Entry.Placements, since);
+                lock (gate) (row.Received, row.Read) = (row.Received + received, row.Read + read);
+            }
+        });
     }
 
     /// <inheritdoc/>

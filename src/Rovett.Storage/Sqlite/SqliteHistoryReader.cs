@@ -120,14 +120,21 @@ public sealed class SqliteHistoryReader(string path) : IDisposable
         return null;
     });
 
-    /// <summary>The newest notifications of a space for operators, newest first, with how many people have and read each.</summary>
-    public IReadOnlyList<OperatorItem> Newest(int space, int limit) => Use(reading =>
-        reading.NewestEntries(space, limit).Select(e => new OperatorItem(e,
-            e.Placements.Sum(p => reading.People(p, MarkKind.Received)), e.Placements.Sum(p => reading.People(p, MarkKind.Read)))).ToList());
+    /// <summary>The newest notifications of a space, newest first.</summary>
+    public IReadOnlyList<EntryRow> Newest(int space, int limit) => Use(reading => reading.NewestEntries(space, limit));
+
+    /// <summary>How many people received and read a notification up to a time. Looks at every run of its logs: not for
+    /// any path that must be quick.</summary>
+    public (long Received, long Read) People(IReadOnlyList<Placement> placements, StoredTime before) => Use(reading =>
+        (placements.Sum(p => reading.People(p, MarkKind.Received, before)), placements.Sum(p => reading.People(p, MarkKind.Read, before))));
 
     /// <summary>A notification by its id for operators and backends, or null.</summary>
-    public OperatorItem? ById(int space, NotificationId id) => Use(reading => reading.EntryById(space, id) is { } e
-        ? new OperatorItem(e, e.Placements.Sum(p => reading.People(p, MarkKind.Received)), e.Placements.Sum(p => reading.People(p, MarkKind.Read))) : null);
+    public OperatorItem? ById(int space, NotificationId id)
+    {
+        if (Use(reading => reading.EntryById(space, id)) is not { } entry) return null;
+        var (received, read) = People(entry.Placements, new StoredTime(long.MaxValue));
+        return new OperatorItem(entry, received, read);
+    }
 
     /// <summary>Known names that begin like a name, for suggestions; at most 500.</summary>
     public IReadOnlyList<string> NamesLike(int space, bool roles, string name) => Use(reading => reading.NamesLike(space, roles, name));
@@ -252,8 +259,8 @@ public sealed class SqliteHistoryReader(string path) : IDisposable
             return On(Rows.SelectEntry + " WHERE key>=?1 AND key<?2 AND kind=1 ORDER BY key DESC LIMIT ?3").All(Rows.ReadEntry, from, from + (1L << SqliteLedgerStore.SpaceShift), limit);
         }
 
-        public long People(Placement place, MarkKind kind) =>
-            On("SELECT count(*) FROM mark_run WHERE log=?1 AND kind=?2 AND from_ord<=?3 AND to_ord>=?3").Number(place.Log, (int)kind, place.Ordinal) ?? 0;
+        public long People(Placement place, MarkKind kind, StoredTime before) =>
+            On("SELECT count(*) FROM mark_run WHERE log=?1 AND kind=?2 AND from_ord<=?3 AND to_ord>=?3 AND time<?4").Number(place.Log, (int)kind, place.Ordinal, before.Micros) ?? 0;
 
         public List<string> NamesLike(int space, bool roles, string name)
         {
