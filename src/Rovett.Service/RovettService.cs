@@ -40,6 +40,7 @@ public sealed class RovettService : IAsyncDisposable
     readonly List<CursorSeal> seals = [];
     readonly CancellationTokenSource stopping = new();
     readonly Task monitorLoaded;
+    bool disposed;
 
     RovettService(RovettOptions options, TimeProvider clock)
     {
@@ -293,6 +294,7 @@ public sealed class RovettService : IAsyncDisposable
     /// <summary>Stops: sessions hear <c>ending</c>, what waits is written.</summary>
     public async ValueTask DisposeAsync()
     {
+        if (Interlocked.Exchange(ref disposed, true)) return;
         await app.StopAsync();
         await app.DisposeAsync();
         sessions.Dispose();
