@@ -50,7 +50,7 @@ public sealed class StoreFailureTests : IDisposable
 
         protected override object? Invoke(MethodInfo? method, object?[]? args)
         {
-            if (method!.Name == FailAt) throw new IOException("No space left on device");
+            if (method!.Name == FailAt || (FailAt == "everything" && method.Name != "Rollback")) throw new IOException("No space left on device");
             try
             {
                 return method.Invoke(Store, args);
@@ -104,6 +104,18 @@ public sealed class StoreFailureTests : IDisposable
         seen.ShouldContain("\"rev\":0         ,\"unread\":2         }");
         var plan = Ask(new PlanCommand("main", "mara", true))!;
         (plan.Totals.Totals.Unread, plan.Head.Value).ShouldBe((2, 3));
+    }
+
+    [Fact]
+    public void A_store_that_answers_nothing_at_all_ends_the_sessions_with_a_word()
+    {
+        failing.FailAt = "everything";
+        var send = Send("lost");
+        ledger.Process([send]);
+        send.Task.IsFaulted.ShouldBeTrue();
+        Drain().ShouldContain("\"reason\":\"store-unavailable\"");
+        failing.FailAt = null;
+        Ask(Send("first")).Position.Value.ShouldBe(2);
     }
 
     [Fact]

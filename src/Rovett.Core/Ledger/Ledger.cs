@@ -94,7 +94,8 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         foreach (var (name, old) in spaces.ToList())
         {
             spaces.Remove(name);
-            if (!old.Connected.Any()) continue;
+            var sessions = old.Connected.SelectMany(u => u.Sessions).ToList();
+            if (sessions.Count == 0) continue;
             try
             {
                 var fresh = Space(name);
@@ -114,7 +115,8 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
             catch (Exception)
             {
                 // The store does not even answer reads: sessions end, and devices come back to a store that does.
-                foreach (var session in old.Connected.SelectMany(u => u.Sessions).ToList()) session.StoreLost();
+                spaces.Remove(name);
+                foreach (var session in sessions) session.StoreLost();
             }
         }
     }

@@ -42,9 +42,6 @@ internal sealed class SpaceState
     /// <summary>The newest position whose consequences are carried out in memory.</summary>
     public long AppliedHead { get; set; }
 
-    /// <summary>Users with a live session.</summary>
-    public int ConnectedUsers { get; private set; }
-
     /// <summary>Draws the next position and its time, later than every one before whatever the clock does.</summary>
     public (Position Position, StoredTime Time) Draw()
     {
@@ -200,7 +197,6 @@ internal sealed class SpaceState
     public void JoinAll(UserState user)
     {
         EnsureLogs(user);
-        ConnectedUsers++;
         foreach (var log in user.Logs!) Join(user, log.Log);
         user.JoinedAs.AddRange(user.Held);
         foreach (var address in user.JoinedAs) connectedBy[address] = connectedBy.GetValueOrDefault(address) + 1;
@@ -231,7 +227,6 @@ internal sealed class SpaceState
     /// <summary>Takes a user out of all lists.</summary>
     public void LeaveAll(UserState user)
     {
-        ConnectedUsers--;
         foreach (var member in user.Members)
         {
             var list = member.Log.Members;
@@ -250,7 +245,4 @@ internal sealed class SpaceState
 
     /// <summary>Everybody connected.</summary>
     public IEnumerable<UserState> Connected => users.Values.Where(u => u.Sessions.Count > 0);
-
-    /// <summary>Every user in memory.</summary>
-    public IEnumerable<UserState> Loaded => users.Values;
 }

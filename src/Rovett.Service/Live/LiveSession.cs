@@ -67,8 +67,6 @@ public sealed class LiveSession
     public bool HeartbeatAsEvent { get; }
     /// <summary>The state machine; set when the ledger attached it.</summary>
     public Session Machine { get; private set; } = null!;
-    /// <summary>Why it ends, once it does.</summary>
-    public string? EndReason { get; private set; }
 
     TimeSpan Now => services.Uptime;
 
@@ -79,12 +77,17 @@ public sealed class LiveSession
     internal async Task Attach(long? after, bool foreignCursor)
     {
         var opened = await services.Ledger.Ask(new AttachCommand(Space.Name, credential.Identity,
-            info => Machine = new Session(Transport, services.Limits, info.Plan.Version, info.User.Dispatched, Now, signal.Set), withMarks: true));
+            info => Machine = new Session(Transport, services.Limits, info.Plan.Version, info.User.Dispatched, Now, signal.Set), withMarks: after is null));
         plan = opened.Plan;
         user = opened.User;
         channels = opened.Channels;
         var first = new List<ControlMessage>();
-        if (after is > 0 and < long.MaxValue && after > opened.Head.Value) (after, foreignCursor) = (null, true);
+        if (after is > 0 and < long.MaxValue && after > opened.Head.Value)
+        {
+            // From a store that was further on: another life. What no device has received is to follow, so the marks are needed.
+            (after, foreignCursor) = (null, true);
+            plan = await services.Ledger.Ask(new PlanCommand(Space.Name, User, withMarks: true)) ?? plan;
+        }
         long start;
         if (after == long.MaxValue) start = opened.Head.Value;
         else if (after is { } position) start = position;
@@ -199,18 +202,10 @@ public sealed class LiveSession
     /// <summary>Ends it with a reason.</summary>
     /// <param name="reason">The word in the <c>ending</c> message.</param>
     /// <param name="comeBackWithinMs">When to come back; null: not with this credential.</param>
-    public void End(string reason, int? comeBackWithinMs)
-    {
-        EndReason ??= reason;
-        Machine?.End(Messages.Ending(reason, comeBackWithinMs));
-    }
+    public void End(string reason, int? comeBackWithinMs) => Machine?.End(Messages.Ending(reason, comeBackWithinMs));
 
     /// <summary>The other side ended it, or is gone: no last words.</summary>
-    public void Closed(string reason)
-    {
-        EndReason ??= reason;
-        Machine?.End(null);
-    }
+    public void Closed() => Machine?.End(null);
 
     /// <summary>Time passed: heartbeats, questions for acks, the token's end, and whether anybody is still there.</summary>
     /// <returns>False when the connection is to be cut: the device has said nothing for so long that it is dead, or does

@@ -15,7 +15,7 @@ public static class SseTransport
         response.Headers["X-Accel-Buffering"] = "no";
         context.Features.Get<IHttpResponseBodyFeature>()?.DisableBuffering();
         await response.StartAsync();
-        await using var gone = context.RequestAborted.UnsafeRegister(static s => ((LiveSession)s!).Closed("closed"), session);
+        await using var gone = context.RequestAborted.UnsafeRegister(static s => ((LiveSession)s!).Closed(), session);
         try
         {
             await session.Pump(new PipeOutput(response.BodyWriter));

@@ -103,7 +103,7 @@ public static class WebSocketTransport
         finally
         {
             frames.Release();
-            session.Closed(output.CloseReason.Length > 0 ? output.CloseReason : "closed");
+            session.Closed();
         }
     }
 
