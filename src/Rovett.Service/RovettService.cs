@@ -17,6 +17,7 @@ using Rovett.Service.Console;
 using Rovett.Service.Live;
 using Rovett.Service.Operations;
 using Rovett.Service.Options;
+using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 using Serilog;
 using Serilog.Events;
@@ -30,29 +31,27 @@ public sealed record FirstCredentials(string Space, string AdminKey, string Toke
 public sealed class RovettService : IAsyncDisposable
 {
     readonly WebApplication app;
-    readonly SqliteLedgerStore store;
-    readonly SqliteHistoryReader history;
+    readonly SqlLedgerStore store;
+    readonly SqlHistoryReader history;
     readonly AccessStore access;
     readonly LedgerPump pump;
     readonly AckBuffer acks;
     readonly SessionRegistry sessions;
     readonly RovettOptions options;
     readonly List<CursorSeal> seals = [];
-    readonly CancellationTokenSource stopping = new();
-    readonly Task monitorLoaded;
     bool disposed;
 
     RovettService(RovettOptions options, TimeProvider clock)
     {
         this.options = options;
         Directory.CreateDirectory(options.Data, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
-        store = new SqliteLedgerStore(Path.Combine(options.Data, SqliteFiles.HistoryName));
-        history = new SqliteHistoryReader(Path.Combine(options.Data, SqliteFiles.HistoryName));
+        store = SqliteFiles.OpenHistory(Path.Combine(options.Data, SqliteFiles.HistoryName));
+        history = SqliteFiles.ReadHistory(Path.Combine(options.Data, SqliteFiles.HistoryName));
         access = new AccessStore(Path.Combine(options.Data, SqliteFiles.AccessName));
         var spaces = OpenSpaces(clock);
         var recent = new RecentBySpace();
         var monitor = new Console.Monitor(clock);
-        monitorLoaded = Task.WhenAll(spaces.All.Select(space => monitor.Load(space, history, stopping.Token)));
+        foreach (var space in spaces.All) monitor.Load(space, history);
 
         var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
         Configure(builder);
@@ -300,9 +299,6 @@ public sealed class RovettService : IAsyncDisposable
         sessions.Dispose();
         acks.Dispose();
         pump.Dispose();
-        await stopping.CancelAsync();
-        await monitorLoaded;
-        stopping.Dispose();
         history.Dispose();
         store.Dispose();
         access.Dispose();

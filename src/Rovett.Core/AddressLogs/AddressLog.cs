@@ -3,13 +3,17 @@ using Rovett.Core.Marks;
 
 namespace Rovett.Core.AddressLogs;
 
+/// <summary>Something that happened in a log: a notification came (<paramref name="Change"/> false), or one of its
+/// notifications changed.</summary>
+readonly record struct LogEvent(long Position, long Ordinal, bool Change);
+
 /// <summary>The notifications of one audience or of one person, numbered 1, 2, 3 … Owned by the ledger; nothing else
 /// changes it.</summary>
-public sealed class AddressLog(long id, Audience? audience, Address[] addresses)
+public sealed class AddressLog(long id, Audience? audience, Address[] addresses, IBlockSource? dead = null)
 {
     const int RecentSize = 64;
-    readonly (long Ordinal, long Position)[] recent = new (long, long)[RecentSize];
-    int recentCount;
+    LogEvent[]? recent;
+    long recentCount, recentFrom;
 
     /// <summary>The store's number of the log.</summary>
     public long Id { get; } = id;
@@ -29,38 +33,80 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses)
     /// <summary>The position of the newest notification; 0 when the log is empty.</summary>
     public long HeadPosition { get; private set; }
 
-    /// <summary>Ordinals that nobody may see any more.</summary>
-    public OrdinalSet Dead { get; } = new();
+    /// <summary>Ordinals up to this one are not stored any more.</summary>
+    public long Trimmed { get; private set; }
 
-    /// <summary>The connected people whom a new notification in this log reaches.</summary>
+    /// <summary>The newest notification that retention took while it was alive; default when there is none.</summary>
+    public LostNotification Lost { get; private set; }
+
+    /// <summary>The position of the newest change of one of its notifications; 0 when there was none.</summary>
+    public long ChangedAt { get; private set; }
+
+    /// <summary>Ordinals that nobody may see any more: withdrawn, replaced, expired, or taken by somebody.</summary>
+    public DeadSet Dead { get; } = new(dead);
+
+    /// <summary>Of the dead ones, those that somebody has taken: they may come to life again. Null until first needed.</summary>
+    internal HashSet<long>? Taken { get; set; }
+
+    /// <summary>The connected people who see something of this log.</summary>
     internal List<Ledger.Member> Members { get; } = [];
 
-    /// <summary>Brings back the stored head.</summary>
-    public void Load(long head, long headPosition) => (Head, HeadPosition) = (head, headPosition);
+    /// <summary>Brings back what is stored.</summary>
+    internal void Load(Ledger.LogRow row)
+    {
+        (Head, HeadPosition, Trimmed, Lost, ChangedAt) = (row.Head, row.HeadPosition, row.Trimmed, row.Lost, row.ChangedAt);
+        recentFrom = Math.Max(HeadPosition, ChangedAt);
+    }
 
     /// <summary>Draws the next ordinal for the notification at <paramref name="position"/>.</summary>
     public long Append(long position)
     {
         Head++;
         HeadPosition = position;
-        recent[recentCount++ % RecentSize] = (Head, position);
+        Note(new LogEvent(position, Head, false));
         return Head;
     }
 
-    /// <summary>The notifications after <paramref name="position"/>, or false when memory does not reach back so far.</summary>
-    internal bool TryRecent(long position, List<(AddressLog Log, long Ordinal, long Position)> into)
+    /// <summary>One of its notifications changed, by the entry at <paramref name="position"/>.</summary>
+    public void Change(long position, long ordinal)
     {
-        if (HeadPosition <= position) return true;
-        int kept = Math.Min(recentCount, RecentSize);
-        long known = Head - kept; // what is not in the ring
-        if (kept == 0) return false;
-        var oldest = recent[(recentCount - kept) % RecentSize];
-        if (known > 0 && oldest.Position > position + 1) return false; // one that is not kept may lie after the position
-        for (int i = 0; i < kept; i++)
+        ChangedAt = position;
+        Note(new LogEvent(position, ordinal, true));
+    }
+
+    /// <summary>Retention took everything up to an ordinal.</summary>
+    internal void Trim(long ordinal, LostNotification? lost)
+    {
+        Trimmed = Math.Max(Trimmed, ordinal);
+        if (lost is { } newest && newest.Position > Lost.Position) Lost = newest;
+        Dead.Trim(Trimmed);
+    }
+
+    internal Ledger.LogRow ToRow(string key) => new(Id, key, Head, HeadPosition, Trimmed, Lost, ChangedAt);
+
+    void Note(LogEvent happened)
+    {
+        recent ??= new LogEvent[RecentSize];
+        recent[recentCount++ % RecentSize] = happened;
+    }
+
+    /// <summary>What happened after <paramref name="position"/>, or false when memory does not reach back so far.</summary>
+    internal bool TryRecent(long position, List<(AddressLog Log, LogEvent Event)> into)
+    {
+        if (Math.Max(HeadPosition, ChangedAt) <= position) return true;
+        if (recent is null) return false;
+        long kept = Math.Min(recentCount, RecentSize);
+        // What is not kept lies at or before this position.
+        long before = recentCount <= RecentSize ? recentFrom : recent[recentCount % RecentSize].Position - 1;
+        if (before > position) return false;
+        for (long i = recentCount - kept; i < recentCount; i++)
         {
-            var item = recent[(recentCount - kept + i) % RecentSize];
-            if (item.Position > position) into.Add((this, item.Ordinal, item.Position));
+            var happened = recent[i % RecentSize];
+            if (happened.Position > position) into.Add((this, happened));
         }
         return true;
     }
 }
+
+/// <summary>A notification that retention took while it was alive.</summary>
+public readonly record struct LostNotification(long Ordinal, long Position, StoredTime Time);

@@ -22,8 +22,19 @@ public readonly record struct Position(long Value) : IComparable<Position>
 }
 
 /// <summary>The time an entry was stored: microseconds since 1970-01-01 UTC, strictly increasing within a space.</summary>
-public readonly record struct StoredTime(long Micros)
+public readonly record struct StoredTime(long Micros) : IComparable<StoredTime>
 {
+    /// <inheritdoc/>
+    public int CompareTo(StoredTime other) => Micros.CompareTo(other.Micros);
+    /// <summary>Before.</summary>
+    public static bool operator <(StoredTime a, StoredTime b) => a.Micros < b.Micros;
+    /// <summary>After.</summary>
+    public static bool operator >(StoredTime a, StoredTime b) => a.Micros > b.Micros;
+    /// <summary>Not after.</summary>
+    public static bool operator <=(StoredTime a, StoredTime b) => a.Micros <= b.Micros;
+    /// <summary>Not before.</summary>
+    public static bool operator >=(StoredTime a, StoredTime b) => a.Micros >= b.Micros;
+
     /// <summary>RFC 3339 with six decimals, as it stands in every message.</summary>
     public override string ToString() => ToDateTime().ToString("yyyy-MM-dd'T'HH:mm:ss.ffffff'Z'", CultureInfo.InvariantCulture);
 

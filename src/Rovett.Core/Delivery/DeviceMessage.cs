@@ -6,8 +6,17 @@ using Rovett.Core.Marks;
 namespace Rovett.Core.Delivery;
 
 /// <summary>A message from a device, read and checked. <see cref="Problem"/> is set when it can't be carried out.</summary>
-public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, MarkSelector? Marks, bool Handled, Problem? Problem)
+public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, MarkSelector? Marks, Problem? Problem)
 {
+    /// <summary>An ack: a handler ran.</summary>
+    public bool Handled { get; init; }
+    /// <summary>An ack that is none: the handler failed, and the content is wanted once more.</summary>
+    public bool Again { get; init; }
+    /// <summary>The subject that the user is looking at; null: none any more.</summary>
+    public string? Subject { get; init; }
+    /// <summary>The notification to take or release.</summary>
+    public NotificationId Id { get; init; }
+
     /// <summary>The most ids one message may name.</summary>
     public const int MaxIds = 1000;
 
@@ -39,7 +48,7 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
                 return Refuse(null, Problem.Invalid([new FieldError("requestId", $"must be a string of at most {Names.MaxLength} characters")]));
         }
         if (!root.TryGetProperty("kind", out var kindElement) || !JsonText.TryString(kindElement, out var kind))
-            return Refuse(requestId, Problem.Invalid([new FieldError("kind", "is missing; it names what the message is: ack, markRead or markUnread")]));
+            return Refuse(requestId, Problem.Invalid([new FieldError("kind", "is missing; it names what the message is: ack, markRead, markUnread, attend, take or release")]));
         switch (kind)
         {
             case "ack":
@@ -48,18 +57,51 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
                 return Selected(root, DeviceMessageKind.MarkRead, requestId, seal, allowSubjectAndAll: true);
             case "markUnread":
                 return Selected(root, DeviceMessageKind.MarkUnread, requestId, seal, allowSubjectAndAll: true);
+            case "attend":
+                return Attend(root, requestId);
+            case "take":
+                return One(root, DeviceMessageKind.Take, requestId);
+            case "release":
+                return One(root, DeviceMessageKind.Release, requestId);
             default:
                 return Refuse(requestId, new Problem(422, "unknown-kind", "No such kind of message",
-                    $"A device can't send messages of kind '{(kind.Length <= 40 ? kind : kind[..40] + "…")}'.", "Send ack, markRead or markUnread."));
+                    $"A device can't send messages of kind '{(kind.Length <= 40 ? kind : kind[..40] + "…")}'.", "Send ack, markRead, markUnread, attend, take or release."));
         }
     }
 
     static DeviceMessage Selected(JsonElement root, DeviceMessageKind kind, string? requestId, CursorSeal seal, bool allowSubjectAndAll)
     {
-        bool handled = root.TryGetProperty("handled", out var h) && h.ValueKind == JsonValueKind.True;
+        bool handled = false, again = false;
+        if (kind == DeviceMessageKind.Ack && (!Flag(root, "handled", out handled, out var wrong) || !Flag(root, "again", out again, out wrong))) return Refuse(requestId, wrong!);
         var selector = ParseSelector(root, seal, "", allowSubjectAndAll, out var problem);
-        return new DeviceMessage(kind, requestId, selector, handled, problem);
+        if (again && handled) problem ??= Problem.Invalid([new FieldError("again", "can't stand with handled; say one of them")]);
+        if (again && selector is { Ids: null }) problem ??= Problem.Invalid([new FieldError("again", "needs ids; name the notifications whose handler failed")]);
+        return new DeviceMessage(kind, requestId, selector, problem) { Handled = handled, Again = again };
     }
+
+    static bool Flag(JsonElement root, string name, out bool value, out Problem? problem)
+    {
+        (value, problem) = (false, null);
+        if (!root.TryGetProperty(name, out var element)) return true;
+        value = element.ValueKind == JsonValueKind.True;
+        if (!value && element.ValueKind != JsonValueKind.False) problem = Problem.Invalid([new FieldError(name, "must be true or false")]);
+        return problem is null;
+    }
+
+    static DeviceMessage Attend(JsonElement root, string? requestId)
+    {
+        if (root.TryGetProperty("subject", out var element))
+        {
+            if (element.ValueKind == JsonValueKind.Null) return new DeviceMessage(DeviceMessageKind.Attend, requestId, null, null);
+            if (JsonText.TryString(element, out var subject) && subject.Length is > 0 and <= 256) return new DeviceMessage(DeviceMessageKind.Attend, requestId, null, null) { Subject = subject };
+        }
+        return Refuse(requestId, Problem.Invalid([new FieldError("subject", "must be the subject that the user is looking at (1 to 256 characters), or null when there is none any more")]));
+    }
+
+    static DeviceMessage One(JsonElement root, DeviceMessageKind kind, string? requestId) =>
+        root.TryGetProperty("id", out var element) && JsonText.TryString(element, out var text) && NotificationId.TryParse(text, out var id)
+            ? new DeviceMessage(kind, requestId, null, null) { Id = id }
+            : Refuse(requestId, Problem.Invalid([new FieldError("id", "must be a notification's id (26 characters)")]));
 
     /// <summary>Reads <c>ids</c>, <c>upTo</c>, <c>subject</c> or <c>all</c> of an object.</summary>
     public static MarkSelector? ParseSelector(JsonElement element, CursorSeal seal, string path, bool allowSubjectAndAll, out Problem? problem)
@@ -132,7 +174,7 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
         ? new Problem(422, "malformed-cursor", "That is no cursor", $"{field} is not a cursor: a cursor has {CursorSeal.Length} characters.", "Pass a cursor on exactly as it came, as a string.") { Errors = [new FieldError(field, "is not a cursor")] }
         : new Problem(422, "foreign-cursor", "The cursor is not of this space's present life", $"{field} was not made by this space, or before its store was replaced.", "Take the newest cursor that came in this session.") { Errors = [new FieldError(field, "was not made here")] };
 
-    static DeviceMessage Refuse(string? requestId, Problem problem) => new(DeviceMessageKind.Unknown, requestId, null, false, problem);
+    static DeviceMessage Refuse(string? requestId, Problem problem) => new(DeviceMessageKind.Unknown, requestId, null, problem);
 }
 
 /// <summary>What a device can ask for.</summary>
@@ -146,4 +188,10 @@ public enum DeviceMessageKind
     MarkRead,
     /// <summary>The person wants to see them as new again.</summary>
     MarkUnread,
+    /// <summary>It says what its user is looking at.</summary>
+    Attend,
+    /// <summary>The person takes a notification over.</summary>
+    Take,
+    /// <summary>The person gives it back.</summary>
+    Release,
 }

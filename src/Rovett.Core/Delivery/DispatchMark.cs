@@ -1,9 +1,12 @@
 namespace Rovett.Core.Delivery;
 
-/// <summary>How far a user's devices were written to, over all of them. Touched by the sessions' writers.</summary>
+/// <summary>How far a user's devices, or one device, were written to. Touched by the sessions' writers.</summary>
 public sealed class DispatchMark
 {
     long through;
+
+    /// <summary>Everything up to this position was written.</summary>
+    public long Through => Volatile.Read(ref through);
 
     /// <summary>Moves the mark forward; it never goes back.</summary>
     /// <returns>Where it was: what lies after it and up to <paramref name="position"/>, this device was the first to be written.</returns>
@@ -17,5 +20,26 @@ public sealed class DispatchMark
             seen = found;
         }
         return seen;
+    }
+}
+
+/// <summary>How far each session of each device of a user was written to, the newest few of each: by it a device that
+/// comes back with an older cursor is told which messages are repeats. Owned by the ledger; the marks by their writers.</summary>
+public sealed class DeviceMarks
+{
+    const int MaxDevices = 16, MaxEarlier = 8;
+    readonly List<(string Device, DispatchMark[] Marks)> devices = [];
+
+    /// <summary>A new session of a device begins.</summary>
+    /// <returns>Its mark last, and before it those of the device's earlier sessions.</returns>
+    public DispatchMark[] Begin(string device)
+    {
+        int at = devices.FindIndex(d => d.Device == device);
+        var marks = at < 0 ? [] : devices[at].Marks;
+        DispatchMark[] all = [.. marks.Where(m => m.Through > 0).TakeLast(MaxEarlier), new DispatchMark()];
+        if (at >= 0) devices.RemoveAt(at);
+        devices.Add((device, all));
+        if (devices.Count > MaxDevices) devices.RemoveAt(0);
+        return all;
     }
 }

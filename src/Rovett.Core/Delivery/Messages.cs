@@ -79,13 +79,26 @@ public static class Messages
     }
 
     /// <summary>Part of what was missed can't be sent.</summary>
-    /// <param name="reason"><c>new-epoch</c>: the cursor is not of this store's present life.</param>
-    public static ControlMessage Gap(string reason)
+    /// <param name="reason"><c>new-epoch</c>: the cursor is not of this store's present life. <c>retention</c>: it is not stored any more.</param>
+    /// <param name="upTo">The stored time of the last that is missing; null when it is not known.</param>
+    public static ControlMessage Gap(string reason, StoredTime? upTo)
     {
         var m = new MessageBuilder("gap");
         m.Writer.WriteString("reason", reason);
-        m.Writer.WriteString("detail", "The cursor is not of this store's present life (or of another space). What no device of yours has received follows; the inbox has all that is stored.");
+        if (upTo is { } time) m.Writer.WriteString("upTo", time.ToString());
+        m.Writer.WriteString("detail", reason == "retention"
+            ? "Some of what came after the cursor is not stored any more. What is stored follows."
+            : "The cursor is not of this store's present life (or of another space). What no device of yours has received follows; the inbox has all that is stored.");
         return new ControlMessage("gap", null, m.Close());
+    }
+
+    /// <summary>A notification that is not stored: no id, no cursor, never counted.</summary>
+    public static ControlMessage Ephemeral(string address, byte[] body, StoredTime time)
+    {
+        var m = new MessageBuilder("notification");
+        m.Writer.WriteBoolean("stored", false);
+        m.Writer.WriteString("to", address);
+        return new ControlMessage("notification", null, [.. m.Open(), (byte)',', .. body, .. System.Text.Encoding.UTF8.GetBytes($",\"time\":\"{time}\"}}")]);
     }
 
     /// <summary>The service waits for an acknowledgement.</summary>

@@ -11,19 +11,20 @@ public readonly record struct AckedRun(long Log, OrdinalRun Run);
 sealed class SentLog
 {
     const int MaxKept = 1024;
-    readonly record struct Sent(long Position, long Log, long Ordinal, NotificationId Id);
+    readonly record struct Sent(long Position, long Log, long Ordinal, NotificationId Id, int Attempt);
 
-    readonly Queue<Sent> kept = new();
-    readonly Dictionary<long, OrdinalRun> folded = [];
+    Queue<Sent>? kept;
+    Dictionary<long, OrdinalRun>? folded;
     long foldedThrough;
     int foldedCount;
 
-    public int Count => kept.Count + foldedCount;
+    public int Count => (kept?.Count ?? 0) + foldedCount;
 
-    public void Add(long position, long log, long ordinal, NotificationId id)
+    public void Add(long position, long log, long ordinal, NotificationId id, int attempt)
     {
+        kept ??= new Queue<Sent>();
         if (kept.Count >= MaxKept) Fold(kept.Dequeue());
-        kept.Enqueue(new Sent(position, log, ordinal, id));
+        kept.Enqueue(new Sent(position, log, ordinal, id, attempt));
     }
 
     /// <summary>Takes out everything up to a position. What was folded goes as one: an ack that ends inside it takes
@@ -32,11 +33,11 @@ sealed class SentLog
     {
         if (foldedCount > 0 && position >= foldedThrough)
         {
-            foreach (var (log, run) in folded) into.Add(new AckedRun(log, run));
+            foreach (var (log, run) in folded!) into.Add(new AckedRun(log, run));
             folded.Clear();
             foldedCount = 0;
         }
-        while (kept.TryPeek(out var sent) && sent.Position <= position)
+        while (kept is not null && kept.TryPeek(out var sent) && sent.Position <= position)
         {
             kept.Dequeue();
             Append(into, sent);
@@ -47,9 +48,9 @@ sealed class SentLog
     public bool Take(IReadOnlyCollection<NotificationId> ids, List<AckedRun> into)
     {
         int found = 0;
-        for (int i = kept.Count; i > 0; i--)
+        for (int i = kept?.Count ?? 0; i > 0; i--)
         {
-            var sent = kept.Dequeue();
+            var sent = kept!.Dequeue();
             if (ids.Contains(sent.Id))
             {
                 found++;
@@ -60,10 +61,59 @@ sealed class SentLog
         return found == ids.Count;
     }
 
+    /// <summary>Finds outstanding notifications that are wanted once more, and counts the attempt.</summary>
+    public List<AgainItem> Again(IReadOnlyCollection<NotificationId> ids)
+    {
+        var found = new List<AgainItem>();
+        for (int i = kept?.Count ?? 0; i > 0; i--)
+        {
+            var sent = kept!.Dequeue();
+            if (ids.Contains(sent.Id))
+            {
+                sent = sent with { Attempt = sent.Attempt + 1 };
+                found.Add(new AgainItem(sent.Position, sent.Log, sent.Ordinal, sent.Attempt));
+            }
+            kept.Enqueue(sent);
+        }
+        return found;
+    }
+
+    /// <summary>Whether a notification is outstanding.</summary>
+    public bool Has(long position)
+    {
+        if (kept is null) return false;
+        foreach (var sent in kept)
+        {
+            if (sent.Position == position) return true;
+        }
+        return false;
+    }
+
+    /// <summary>Forgets what lies after a position: it was never sent.</summary>
+    public void Forget(long after)
+    {
+        for (int i = kept?.Count ?? 0; i > 0; i--)
+        {
+            var sent = kept!.Dequeue();
+            if (sent.Position <= after) kept.Enqueue(sent);
+        }
+    }
+
+    /// <summary>Forgets single notifications: they were never sent.</summary>
+    public void Drop(HashSet<long> positions)
+    {
+        for (int i = kept?.Count ?? 0; i > 0; i--)
+        {
+            var sent = kept!.Dequeue();
+            if (!positions.Contains(sent.Position)) kept.Enqueue(sent);
+        }
+    }
+
     void Fold(Sent sent)
     {
         // A session is sent a log's ordinals in rising order; what lies between two of them is not the user's to see.
         // Where they are not adjacent the older run is let go, which costs a repeat and nothing else.
+        folded ??= [];
         bool adjacent = folded.TryGetValue(sent.Log, out var run) && run.To + 1 == sent.Ordinal;
         folded[sent.Log] = new OrdinalRun(adjacent ? run.From : sent.Ordinal, sent.Ordinal);
         foldedThrough = sent.Position;

@@ -9,7 +9,14 @@ public sealed class Session : ISessionPort
 {
     enum Mode { Behind, Live, Ended }
 
-    readonly record struct Item(NotificationWire? Wire, ControlMessage? Control, byte[]? Raw, long Log, long Ordinal, long Rev, long Unread);
+    readonly record struct Item(EntryWire? Wire, ControlMessage? Control, byte[]? Raw, Passing? Passing, long Log, long Rev, long Unread);
+
+    /// <summary>An ephemeral message that waits: a newer one of its key takes its place.</summary>
+    sealed class Passing(string key, ControlMessage message)
+    {
+        public readonly string Key = key;
+        public ControlMessage Message = message;
+    }
 
     readonly Lock gate = new();
     readonly Queue<Item> queue = new();
@@ -17,30 +24,36 @@ public sealed class Session : ISessionPort
     readonly Action wake;
     readonly SessionLimits limits;
     readonly DispatchMark dispatched;
-    readonly List<OutgoingNotification> underWay = [];
+    readonly DispatchMark[] device;
+    readonly List<OutgoingEntry> underWay = [];
+    List<(TimeSpan Due, AgainItem Item)>? again;
+    Dictionary<string, Passing>? passing;
 
     Mode mode = Mode.Behind;
     SessionNeed need = SessionNeed.Page;
-    bool creditOn, everCurrent, totalsStale, flushDue;
-    int planVersion, answers, questions, notificationsQueued;
-    TimeSpan lastWrite, ackClock;
-    long totalSent;
+    bool creditOn, everCurrent, currentHeld, totalsStale, flushDue;
+    int planVersion, answers, questions, entriesQueued;
+    int free; // of the queue's items, those that may be written: the others wait for their commit
+    TimeSpan lastWrite, ackClock, clock;
+    long totalSent, freeThrough;
 
     /// <summary>Makes a session that is behind, and says nothing before <see cref="Open"/>.</summary>
     /// <param name="transport">How its bytes are framed.</param>
     /// <param name="limits">Its limits.</param>
     /// <param name="plan">The number of the user's present plan.</param>
     /// <param name="dispatched">The user's dispatch mark.</param>
+    /// <param name="device">The marks of the device's sessions, this one's last.</param>
     /// <param name="now">Time since an arbitrary start; the same clock as <see cref="Tick"/>.</param>
     /// <param name="wake">Called, without any lock of the caller's, when there is something to do: must be quick.</param>
-    public Session(TransportKind transport, SessionLimits limits, int plan, DispatchMark dispatched, TimeSpan now, Action wake)
+    public Session(TransportKind transport, SessionLimits limits, int plan, DispatchMark dispatched, DispatchMark[] device, TimeSpan now, Action wake)
     {
         Transport = transport;
         this.limits = limits;
         this.dispatched = dispatched;
+        this.device = device;
         planVersion = plan;
         this.wake = wake;
-        lastWrite = ackClock = now;
+        lastWrite = ackClock = clock = now;
     }
 
     /// <summary>How its bytes are framed.</summary>
@@ -71,11 +84,12 @@ public sealed class Session : ISessionPort
     {
         lock (gate)
         {
-            Through = after.Value;
+            Through = freeThrough = after.Value;
             var waiting = queue.ToArray();
             queue.Clear();
-            foreach (var message in first) queue.Enqueue(new Item(null, message, null, 0, 0, 0, 0));
+            foreach (var message in first) queue.Enqueue(Words(message));
             foreach (var item in waiting) queue.Enqueue(item);
+            free += first.Count;
         }
         wake();
     }
@@ -85,48 +99,103 @@ public sealed class Session : ISessionPort
     {
         lock (gate)
         {
-            if (mode != Mode.Behind || notificationsQueued > 0 || Credit() <= 0) return (SessionNeed.None, planVersion);
+            if (again is { Count: > 0 } && again[0].Due <= clock && mode != Mode.Ended) return (SessionNeed.Again, planVersion);
+            if (mode != Mode.Behind || entriesQueued > 0 || Credit() <= 0) return (SessionNeed.None, planVersion);
             return (need, planVersion);
         }
     }
 
-    /// <summary>How many notifications the next page may have.</summary>
+    /// <summary>How many entries the next page may have.</summary>
     public int PageSize { get { lock (gate) return Math.Clamp(Credit(), 1, limits.MaxQueued); } }
 
     /// <inheritdoc/>
-    public bool Offer(NotificationWire wire, long log, long ordinal, long rev, long unread)
+    public bool Offer(EntryWire wire, long log, long ordinal, long rev, long unread)
     {
         lock (gate)
         {
             if (mode != Mode.Live) return false;
-            if (notificationsQueued >= limits.MaxQueued || Credit() <= 0) FallBehind();
+            if (entriesQueued >= limits.MaxQueued || Credit() <= 0) FallBehind();
             else Enqueue(wire, log, ordinal, rev, unread);
-            bool first = !flushDue;
-            flushDue = true;
-            return first;
+            return FlushWanted();
+        }
+    }
+
+    /// <inheritdoc/>
+    public bool OfferPassing(string key, ControlMessage message)
+    {
+        lock (gate)
+        {
+            if (mode == Mode.Ended) return false;
+            passing ??= [];
+            if (passing.TryGetValue(key, out var waiting)) waiting.Message = message;
+            else if (passing.Count < limits.MaxPassing)
+            {
+                passing[key] = waiting = new Passing(key, message);
+                queue.Enqueue(new Item(null, null, null, waiting, 0, 0, 0));
+            }
+            return FlushWanted();
         }
     }
 
     /// <inheritdoc/>
     public void Flush()
     {
-        lock (gate) flushDue = false;
+        lock (gate)
+        {
+            flushDue = currentHeld = false;
+            free = queue.Count;
+            freeThrough = Through;
+        }
         wake();
     }
 
     /// <inheritdoc/>
-    public void Tell(ControlMessage message)
+    public void Forget()
     {
         lock (gate)
         {
+            flushDue = false;
             if (mode == Mode.Ended) return;
+            var keep = queue.Take(free).ToArray();
+            queue.Clear();
+            foreach (var item in keep) queue.Enqueue(item);
+            entriesQueued = keep.Count(i => i.Wire is not null);
+            foreach (var key in passing?.Keys.ToList() ?? [])
+            {
+                if (!keep.Any(i => i.Passing?.Key == key)) passing!.Remove(key);
+            }
+            sent.Forget(freeThrough);
+            Through = freeThrough;
+            if (currentHeld) everCurrent = currentHeld = false;
+            FallBehind();
+        }
+        wake();
+    }
+
+    /// <inheritdoc/>
+    public bool Tell(ControlMessage message)
+    {
+        lock (gate)
+        {
+            if (mode == Mode.Ended) return false;
             if (queue.Count >= limits.MaxQueued * 2)
             {
                 if (mode == Mode.Live) FallBehind();
                 totalsStale = true;
-                return;
+                return false;
             }
-            queue.Enqueue(new Item(null, message, null, 0, 0, 0, 0));
+            queue.Enqueue(Words(message));
+            return FlushWanted();
+        }
+    }
+
+    /// <summary>Says something that no commit decides: a sign of life.</summary>
+    public void Say(ControlMessage message)
+    {
+        lock (gate)
+        {
+            if (mode == Mode.Ended || queue.Count >= limits.MaxQueued * 2) return;
+            EnqueueFree(Words(message));
         }
         wake();
     }
@@ -144,7 +213,7 @@ public sealed class Session : ISessionPort
                 EndWith(Messages.Ending("too-slow", 5000));
                 kept = false;
             }
-            else queue.Enqueue(new Item(null, message, null, 0, 0, 0, 0));
+            else EnqueueFree(Words(message));
         }
         wake();
         return kept;
@@ -156,7 +225,7 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             if (mode == Mode.Ended || queue.Count >= limits.MaxAnswers) return;
-            queue.Enqueue(new Item(null, null, bytes, 0, 0, 0, 0));
+            EnqueueFree(new Item(null, null, bytes, null, 0, 0, 0));
         }
         wake();
     }
@@ -174,39 +243,41 @@ public sealed class Session : ISessionPort
             if (mode != Mode.Behind || version != planVersion) return;
             foreach (var item in items)
             {
-                if (item.Notification.Position.Value <= Through) continue;
-                Enqueue(item.Notification.WireFor(item.Address), item.Log, item.Ordinal, totals.Rev, totals.Unread);
+                long position = item.Entry.Position.Value;
+                if (position <= Through) continue;
+                Enqueue(item.Entry.WireFor(item.Address, AttemptOf(position)), item.Log, item.Ordinal, totals.Rev, totals.Unread);
+                free++;
             }
-            Through = Math.Max(Through, through);
+            Through = freeThrough = Math.Max(Through, through);
             need = complete ? SessionNeed.GoLive : SessionNeed.Page;
         }
         wake();
     }
 
     /// <inheritdoc/>
-    public void EnterLive(IReadOnlyList<(PageItem Item, long Rev, long Unread)> rest, string cursor, long position, Totals totals)
+    public bool EnterLive(IReadOnlyList<(PageItem Item, long Rev, long Unread)> rest, string cursor, long position, Totals totals)
     {
         lock (gate)
         {
-            if (mode != Mode.Behind) return;
-            foreach (var (item, rev, unread) in rest) Enqueue(item.Notification.WireFor(item.Address), item.Log, item.Ordinal, rev, unread);
+            if (mode != Mode.Behind) return false;
+            foreach (var (item, rev, unread) in rest) Enqueue(item.Entry.WireFor(item.Address, AttemptOf(item.Entry.Position.Value)), item.Log, item.Ordinal, rev, unread);
             Through = position;
             mode = Mode.Live;
             if (!everCurrent)
             {
-                everCurrent = true;
-                queue.Enqueue(new Item(null, Messages.Current(cursor), null, 0, 0, 0, 0));
+                everCurrent = currentHeld = true;
+                queue.Enqueue(Words(Messages.Current(cursor)));
             }
             if (totalsStale)
             {
                 totalsStale = false;
-                queue.Enqueue(new Item(null, Messages.TotalsNow(totals), null, 0, 0, 0, 0));
+                queue.Enqueue(Words(Messages.TotalsNow(totals)));
             }
+            return FlushWanted();
         }
-        wake();
     }
 
-    /// <summary>There was more than memory could give: read another page.</summary>
+    /// <inheritdoc/>
     public void StayBehind()
     {
         lock (gate) need = SessionNeed.Page;
@@ -220,18 +291,77 @@ public sealed class Session : ISessionPort
         {
             planVersion = version;
             if (mode == Mode.Behind) need = SessionNeed.Page;
-            for (int i = queue.Count; allowed is not null && i > 0; i--)
+            int freeBefore = free;
+            HashSet<long>? dropped = null;
+            for (int i = 0, count = queue.Count; allowed is not null && i < count; i++)
             {
                 var item = queue.Dequeue();
                 if (item.Wire is null || allowed.Contains(item.Log)) queue.Enqueue(item);
-                else notificationsQueued--;
+                else
+                {
+                    entriesQueued--;
+                    if (i < freeBefore) free--;
+                    (dropped ??= []).Add(item.Wire.Entry.Position.Value);
+                }
             }
+            if (dropped is not null) sent.Drop(dropped);
+            again?.RemoveAll(a => allowed?.Contains(a.Item.Log) == false);
         }
         wake();
     }
 
     /// <inheritdoc/>
-    public void StoreLost() => End(Messages.Ending("store-unavailable", 5000));
+    public void Dismiss(ControlMessage lastWords) => End(lastWords);
+
+    /// <summary>The device's handler failed: it wants outstanding notifications once more, after a while that doubles.</summary>
+    /// <param name="ids">Which.</param>
+    /// <param name="now">The time.</param>
+    /// <param name="tooOften">True when one of them was sent as often as it ever will be.</param>
+    /// <returns>False when an id was named that is not outstanding.</returns>
+    public bool WantAgain(IReadOnlyCollection<NotificationId> ids, TimeSpan now, out bool tooOften)
+    {
+        lock (gate)
+        {
+            creditOn = true;
+            Heard(now);
+            var found = sent.Again(ids);
+            tooOften = found.Exists(f => f.Attempt > limits.MaxAttempts);
+            again ??= [];
+            foreach (var item in found)
+            {
+                if (item.Attempt > limits.MaxAttempts || again.Exists(a => a.Item.Position == item.Position)) continue;
+                again.Add((now + TimeSpan.FromSeconds(Math.Pow(2, Math.Min(item.Attempt, 8) - 2)), item));
+            }
+            again.Sort((a, b) => a.Due.CompareTo(b.Due));
+            return found.Count == ids.Count;
+        }
+    }
+
+    /// <summary>What is to be sent once more now.</summary>
+    public List<AgainItem> TakeAgain()
+    {
+        lock (gate)
+        {
+            var due = again?.Where(a => a.Due <= clock && sent.Has(a.Item.Position)).Select(a => a.Item).ToList() ?? [];
+            again?.RemoveAll(a => a.Due <= clock);
+            return due;
+        }
+    }
+
+    /// <summary>Sends notifications once more, that are still the user's to see.</summary>
+    public void Repeat(IReadOnlyList<(AgainItem Item, EntryWire Wire)> items, int version, Totals totals)
+    {
+        lock (gate)
+        {
+            if (mode == Mode.Ended || version != planVersion) return;
+            foreach (var (item, wire) in items)
+            {
+                EnqueueFree(new Item(wire, null, null, null, item.Log, totals.Rev, totals.Unread));
+                entriesQueued++;
+            }
+        }
+        wake();
+    }
 
     /// <summary>The device acknowledged. Answers what of it counts: only what this session was sent.</summary>
     /// <param name="upTo">Everything up to this position, or null.</param>
@@ -278,15 +408,16 @@ public sealed class Session : ISessionPort
         bool due;
         lock (gate)
         {
+            clock = now;
             if (mode == Mode.Ended) return false;
             if (creditOn && sent.Count > 0 && now - ackClock >= limits.AckTimeout)
             {
                 ackClock = now;
                 if (++questions > limits.QuestionsUntilSilent) Silent = true;
-                queue.Enqueue(new Item(null, Messages.AckDue(sent.Count), null, 0, 0, 0, 0));
+                EnqueueFree(Words(Messages.AckDue(sent.Count)));
             }
             due = queue.Count == 0 && now - lastWrite >= limits.Heartbeat;
-            if (queue.Count == 0) return due;
+            if (queue.Count == 0 && again is not { Count: > 0 }) return due;
         }
         wake();
         return due;
@@ -302,7 +433,7 @@ public sealed class Session : ISessionPort
         int written = 0;
         lock (gate)
         {
-            while (queue.TryPeek(out var item))
+            while (free > 0 && queue.TryPeek(out var item))
             {
                 if (item.Wire is { } wire)
                 {
@@ -314,13 +445,13 @@ public sealed class Session : ISessionPort
                         wire.Write(Transport, item.Rev, item.Unread, large);
                     }
                     else written += wire.Write(Transport, item.Rev, item.Unread, into[written..]);
-                    notificationsQueued--;
-                    totalSent++;
-                    underWay.Add(wire.Notification);
+                    entriesQueued--;
+                    if (wire.Entry.IsNotification) totalSent++;
+                    underWay.Add(wire.Entry);
                 }
                 else
                 {
-                    var bytes = item.Raw ?? Encode(item.Control!);
+                    var bytes = item.Raw ?? Encode(item.Control ?? item.Passing!.Message);
                     if (bytes.Length > into.Length - written)
                     {
                         if (written > 0) break;
@@ -331,9 +462,11 @@ public sealed class Session : ISessionPort
                         bytes.CopyTo(into[written..]);
                         written += bytes.Length;
                     }
+                    if (item.Passing is { } gone) passing!.Remove(gone.Key);
                     answers = Math.Max(0, answers - 1);
                 }
                 queue.Dequeue();
+                free--;
                 if (large is not null) break;
             }
         }
@@ -347,29 +480,58 @@ public sealed class Session : ISessionPort
         {
             lastWrite = now;
             if (underWay.Count == 0) return;
-            long before = dispatched.Advance(underWay[^1].Position.Value);
-            foreach (var notification in underWay)
+            long last = 0;
+            foreach (var entry in underWay) last = Math.Max(last, entry.Position.Value);
+            device[^1].Advance(last);
+            long before = dispatched.Advance(last);
+            foreach (var entry in underWay)
             {
-                if (notification.Position.Value > before) notification.CountDispatched();
+                if (entry.IsNotification && entry.Position.Value > before) entry.CountDispatched();
             }
             underWay.Clear();
         }
     }
 
-    void Enqueue(NotificationWire wire, long log, long ordinal, long rev, long unread)
+    int AttemptOf(long position)
+    {
+        int attempt = 1;
+        for (int i = 0; i < device.Length - 1; i++)
+        {
+            if (device[i].Through >= position) attempt++;
+        }
+        return attempt;
+    }
+
+    static Item Words(ControlMessage message) => new(null, message, null, null, 0, 0, 0);
+
+    void Enqueue(EntryWire wire, long log, long ordinal, long rev, long unread)
     {
         // Known as sent from the moment it is queued, so that no ack can come before it is known.
-        sent.Add(wire.Notification.Position.Value, log, ordinal, wire.Notification.Id);
-        queue.Enqueue(new Item(wire, null, null, log, ordinal, rev, unread));
-        notificationsQueued++;
-        Through = wire.Notification.Position.Value;
+        if (wire.Entry.IsNotification) sent.Add(wire.Entry.Position.Value, log, ordinal, wire.Entry.Id, wire.Attempt);
+        queue.Enqueue(new Item(wire, null, null, null, log, rev, unread));
+        entriesQueued++;
+        Through = wire.Entry.Position.Value;
+    }
+
+    /// <summary>Queues what no commit decides. It does not overtake what waits for one.</summary>
+    void EnqueueFree(Item item)
+    {
+        if (free == queue.Count) free++;
+        queue.Enqueue(item);
+    }
+
+    bool FlushWanted()
+    {
+        bool first = !flushDue;
+        flushDue = true;
+        return first;
     }
 
     byte[] Encode(ControlMessage message) => Transport == TransportKind.WebSocket
         ? FrameWriter.Text(message.Json)
         : SseWriter.Event(message.Kind, message.Cursor, message.Json);
 
-    int Credit() => creditOn ? limits.Window - sent.Count : limits.MaxQueued - notificationsQueued;
+    int Credit() => creditOn ? limits.Window - sent.Count : limits.MaxQueued - entriesQueued;
 
     void FallBehind()
     {
@@ -388,8 +550,9 @@ public sealed class Session : ISessionPort
     void EndWith(ControlMessage? lastWords)
     {
         queue.Clear();
-        notificationsQueued = 0;
-        if (lastWords is not null) queue.Enqueue(new Item(null, lastWords, null, 0, 0, 0, 0));
+        free = entriesQueued = 0;
+        passing?.Clear();
+        if (lastWords is not null) EnqueueFree(Words(lastWords));
         mode = Mode.Ended;
     }
 }

@@ -9,6 +9,10 @@ public sealed record SessionLimits
     public int MaxQueued { get; init; } = 256;
     /// <summary>How many answers may wait for a device that sends and does not read, before it is ended.</summary>
     public int MaxAnswers { get; init; } = 2048;
+    /// <summary>How many ephemeral notifications of different keys may wait to be written; more are left out.</summary>
+    public int MaxPassing { get; init; } = 64;
+    /// <summary>How often a notification is sent to one session whose handler fails.</summary>
+    public int MaxAttempts { get; init; } = 6;
     /// <summary>A sign of life is written when nothing else was for this long.</summary>
     public TimeSpan Heartbeat { get; init; } = TimeSpan.FromSeconds(20);
     /// <summary>An acknowledgement outstanding for longer is asked for.</summary>

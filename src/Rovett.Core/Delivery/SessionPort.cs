@@ -9,28 +9,47 @@ public enum SessionNeed
     Page,
     /// <summary>To be fed live: it has everything its logs had.</summary>
     GoLive,
+    /// <summary>Notifications once more, whose handler failed.</summary>
+    Again,
 }
 
-/// <summary>A notification found in the log for a session that is behind.</summary>
-public readonly record struct PageItem(OutgoingNotification Notification, string Address, long Log, long Ordinal);
+/// <summary>An entry found in the log for a session that is behind. <see cref="Ordinal"/> is that of the notification it is or speaks of.</summary>
+public readonly record struct PageItem(OutgoingEntry Entry, string Address, long Log, long Ordinal);
 
-/// <summary>How the ledger sees a session; called on the ledger's thread only.</summary>
+/// <summary>A notification that a device wants once more.</summary>
+public readonly record struct AgainItem(long Position, long Log, long Ordinal, int Attempt);
+
+/// <summary>How the ledger sees a session; called on the ledger's thread only. What it is told is held back until
+/// <see cref="Flush"/>, after the commit is on disk; what one commit stored leaves in one write.</summary>
 public interface ISessionPort
 {
-    /// <summary>A notification was stored that reaches the user. It is written once <see cref="Flush"/> is called, so
-    /// that what one commit stored leaves in one write.</summary>
+    /// <summary>An entry was stored that reaches the user.</summary>
+    /// <param name="wire">Its bytes.</param>
+    /// <param name="log">The log.</param>
+    /// <param name="ordinal">The notification's ordinal in it.</param>
+    /// <param name="rev">The number of the user's own changes.</param>
+    /// <param name="unread">The user's unread total after it.</param>
     /// <returns>True when a flush is now due that was not due before.</returns>
-    bool Offer(NotificationWire wire, long log, long ordinal, long rev, long unread);
-    /// <summary>Writes what was offered.</summary>
-    void Flush();
+    bool Offer(EntryWire wire, long log, long ordinal, long rev, long unread);
+    /// <summary>An ephemeral notification: of those with one key that wait to be written only the newest is.</summary>
+    /// <returns>True when a flush is now due that was not due before.</returns>
+    bool OfferPassing(string key, ControlMessage message);
     /// <summary>Something else to tell. May be left out for a session that is behind, which hears the totals later.</summary>
-    void Tell(ControlMessage message);
+    /// <returns>True when a flush is now due that was not due before.</returns>
+    bool Tell(ControlMessage message);
     /// <summary>The session has everything up to now: what follows is offered.</summary>
-    void EnterLive(IReadOnlyList<(PageItem Item, long Rev, long Unread)> rest, string cursor, long position, Totals totals);
+    /// <returns>True when a flush is now due that was not due before.</returns>
+    bool EnterLive(IReadOnlyList<(PageItem Item, long Rev, long Unread)> rest, string cursor, long position, Totals totals);
+    /// <summary>There was more than memory could give: it must read another page.</summary>
+    void StayBehind();
     /// <summary>What the user may see changed: pages read before are void.</summary>
     /// <param name="version">The number of the plan that holds from now on.</param>
     /// <param name="allowed">The logs that are still the user's; what waits from others is dropped. Null: all.</param>
     void PlanChanged(int version, IReadOnlySet<long>? allowed);
-    /// <summary>The store can't be read any more: end.</summary>
-    void StoreLost();
+    /// <summary>The commit is on disk: writes what was offered and told.</summary>
+    void Flush();
+    /// <summary>The commit failed: what was offered since the last flush never happened.</summary>
+    void Forget();
+    /// <summary>The service ends it.</summary>
+    void Dismiss(ControlMessage lastWords);
 }

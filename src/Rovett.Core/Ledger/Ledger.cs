@@ -8,25 +8,33 @@ namespace Rovett.Core.Ledger;
 public interface ILedgerObserver
 {
     /// <summary>A notification was stored.</summary>
-    void Stored(string space, OutgoingNotification notification, string addressing, IReadOnlyList<Placement> placements);
-    /// <summary>Ordinals of a log were received or read by one more user, or (<paramref name="sign"/> −1) are unread again.</summary>
+    void Stored(string space, OutgoingEntry notification, string addressing, IReadOnlyList<Placement> placements);
+    /// <summary>A notification changed.</summary>
+    void Changed(string space, OutgoingEntry change);
+    /// <summary>Ordinals of a log were received, handled or read by one more user, or (<paramref name="sign"/> −1) are unread again.</summary>
     void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign);
+    /// <summary>Receipts were written that the backend may hear.</summary>
+    void Receipted(string space);
 }
 
-/// <summary>The one serialised history of a store. Commands are carried out in the order given, many in one commit;
-/// nothing they cause is seen before the commit is on disk. No I/O of its own but the store's; not thread-safe.</summary>
+/// <summary>The one serialised history of a store. Commands are carried out in the order given, many in one commit:
+/// each decides, writes, and changes what memory holds; what it tells sessions is held back until the commit is on disk.
+/// No I/O of its own but the store's; not thread-safe.</summary>
 public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider clock, RecentBySpace recent, ILedgerObserver? observer = null)
 {
     readonly Dictionary<string, SpaceState> spaces = [];
     readonly List<LedgerCommand> written = [];
     readonly List<ISessionPort> toFlush = [];
+    readonly List<ISessionPort> attached = [];
+    readonly List<Action<ILedgerObserver>> toObserve = [];
+    readonly Dictionary<(long Log, MarkKind Kind, long Ordinal), long> tallies = [];
+    readonly StoredTime started = StoredTime.From(clock.GetUtcNow());
 
     internal ILedgerStore Store => store;
     internal LedgerOptions Options => options;
-    internal ILedgerObserver? Observer => observer;
 
-    /// <summary>Set by a command whose consequences the next command must already see in memory.</summary>
-    internal bool ApplyBeforeNext { get; set; }
+    /// <summary>Before this no deadline is found missed: sessions are still coming back.</summary>
+    internal StoredTime DeadlinesFrom => new(started.Micros + (long)options.ReconnectWindow.TotalMicroseconds);
 
     /// <summary>Now, as a stored time would be.</summary>
     internal StoredTime Now => StoredTime.From(clock.GetUtcNow());
@@ -35,51 +43,91 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     public void Process(IReadOnlyList<LedgerCommand> batch)
     {
         foreach (var space in spaces.Values) space.DropIdleUsers();
-        int next = 0;
-        while (next < batch.Count)
+        written.Clear();
+        try
         {
-            int first = next;
-            written.Clear();
-            try
+            bool begun = false;
+            foreach (var command in batch)
             {
-                bool begun = false;
-                for (ApplyBeforeNext = false; next < batch.Count && !ApplyBeforeNext; next++)
+                if (command.NeedsStore && !begun)
                 {
-                    var command = batch[next];
-                    if (written.Count > 0 && command.MustComeFirst(this)) break;
-                    if (command.NeedsStore && !begun)
-                    {
-                        store.Begin();
-                        begun = true;
-                    }
-                    try
-                    {
-                        command.Write(this);
-                        written.Add(command);
-                    }
-                    catch (ProblemException refused)
-                    {
-                        command.Fail(refused); // it changed nothing before it said so
-                    }
+                    store.Begin();
+                    begun = true;
                 }
-                if (begun) store.Commit();
+                try
+                {
+                    command.Write(this);
+                    written.Add(command);
+                }
+                catch (ProblemException refused)
+                {
+                    command.Fail(refused); // it changed nothing before it said so
+                }
             }
-            catch (Exception failed)
-            {
-                // Disk full, locked, broken: nothing of this part happened. Memory may be ahead of the store, so it goes.
-                store.Rollback();
-                Recover();
-                for (int i = first; i < batch.Count; i++) batch[i].Fail(failed);
-                return;
-            }
-            foreach (var command in written) command.Apply(this);
-            foreach (var session in toFlush) session.Flush();
-            toFlush.Clear();
+            WriteTallies();
+            if (begun) store.Commit();
         }
+        catch (Exception failed)
+        {
+            // Disk full, locked, broken: nothing of this batch happened. Memory is ahead of the store, so it goes.
+            store.Rollback();
+            Recover();
+            foreach (var command in batch) command.Fail(failed);
+            return;
+        }
+        foreach (var session in toFlush) session.Flush();
+        toFlush.Clear();
+        attached.Clear();
+        if (observer is not null)
+        {
+            foreach (var tell in toObserve) tell(observer);
+        }
+        toObserve.Clear();
+        foreach (var command in written) command.Complete();
     }
 
-    /// <summary>Has a session write what it was offered once the whole commit is carried out.</summary>
+    /// <summary>Tells a session something once the commit is on disk.</summary>
+    internal void Tell(SessionPlace place, ControlMessage message)
+    {
+        if (place.Session.Tell(message)) toFlush.Add(place.Session);
+    }
+
+    /// <summary>Offers a session an entry, which leaves once the commit is on disk.</summary>
+    internal void Offer(SessionPlace place, EntryWire wire, long log, long ordinal, UserState user)
+    {
+        if (place.Session.Offer(wire, log, ordinal, user.Rev, user.Unread)) toFlush.Add(place.Session);
+    }
+
+    /// <summary>Has a session write once the commit is on disk.</summary>
     internal void FlushLater(ISessionPort session) => toFlush.Add(session);
+
+    /// <summary>A session that is there only if this commit succeeds.</summary>
+    internal void Attached(ISessionPort session) => attached.Add(session);
+
+    /// <summary>Lets the observer hear once the commit is on disk.</summary>
+    internal void Observe(Action<ILedgerObserver> tell)
+    {
+        if (observer is not null) toObserve.Add(tell);
+    }
+
+    /// <summary>One more user (or one less) has marked a run: written at the end of the batch, all together.</summary>
+    internal void Count(long log, MarkKind kind, OrdinalRun run, int sign)
+    {
+        Difference((log, kind, run.From), sign);
+        Difference((log, kind, run.To + 1), -sign);
+    }
+
+    void Difference((long, MarkKind, long) at, int difference) =>
+        System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(tallies, at, out _) += difference;
+
+    internal void WriteTallies()
+    {
+        foreach (var ((log, kind, ordinal), difference) in tallies)
+        {
+            if (difference != 0) store.AddTally(log, kind, ordinal, difference);
+        }
+        tallies.Clear();
+    }
 
     internal SpaceState Space(string name)
     {
@@ -88,35 +136,52 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         return spaces[name] = new SpaceState(row, store, options, clock, recent.Of(name));
     }
 
-    /// <summary>After a failed commit: every space is read again, and connected users are counted anew.</summary>
+    /// <summary>After a failed commit: what was offered never happened, every space is read again, and connected users are counted anew.</summary>
     void Recover()
     {
+        toFlush.Clear();
+        toObserve.Clear();
+        tallies.Clear();
+        var lost = attached.ToHashSet();
+        attached.Clear();
         foreach (var (name, old) in spaces.ToList())
         {
             spaces.Remove(name);
-            var sessions = old.Connected.SelectMany(u => u.Sessions).ToList();
-            if (sessions.Count == 0) continue;
+            recent.Of(name).Clear();
+            var users = old.Connected.ToList();
+            var places = users.SelectMany(u => u.Sessions).ToList();
+            foreach (var place in places) place.Session.Forget();
             try
             {
+                if (places.Count == 0) continue;
+                store.Begin();
                 var fresh = Space(name);
-                foreach (var user in old.Connected.ToList())
+                foreach (var user in users)
                 {
-                    var again = fresh.Find(user.Id.Value);
-                    if (again is null) continue;
+                    var again = fresh.Find(user.PersonId);
+                    if (again is null || again.Id != user.Id) continue;
                     fresh.EnsureLogs(again);
-                    again.Sessions.AddRange(user.Sessions);
+                    again.Sessions.AddRange(user.Sessions.Where(s => !lost.Contains(s.Session)));
+                    user.Sessions.Clear();
+                    if (again.Sessions.Count == 0) continue;
                     again.Unread = again.CountUnread();
                     fresh.JoinAll(again);
-                    user.Sessions.Clear();
                     again.PlanVersion = user.PlanVersion + 1;
-                    foreach (var session in again.Sessions) session.PlanChanged(again.PlanVersion, null);
+                    foreach (var place in again.Sessions)
+                    {
+                        fresh.Attend(again, place, place.Attends);
+                        place.Session.PlanChanged(again.PlanVersion, null);
+                    }
                 }
+                store.Commit();
             }
             catch (Exception)
             {
                 // The store does not even answer reads: sessions end, and devices come back to a store that does.
+                store.Rollback();
                 spaces.Remove(name);
-                foreach (var session in sessions) session.StoreLost();
+                foreach (var user in users) user.Sessions.Clear();
+                foreach (var place in places) place.Session.Dismiss(Messages.Ending("store-unavailable", 5000));
             }
         }
     }
@@ -124,9 +189,12 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     /// <summary>What a command may say about totals: as of now, but not later than what can still come.</summary>
     internal Totals TotalsOf(UserState user, long unread)
     {
-        user.AsOf = new StoredTime(Math.Max(user.AsOf.Micros, Now.Micros - 1));
-        return new Totals(unread, user.AsOf, user.Rev);
+        user.AsOf.Raise(new StoredTime(Now.Micros - 1));
+        return new Totals(unread, user.AsOf.Time, user.Rev);
     }
+
+    /// <summary>The totals of a user who may or may not be connected.</summary>
+    internal Totals TotalsOf(UserState user) => TotalsOf(user, user.CountUnread());
 
     /// <summary>Counts a user's unread anew, in all and by address.</summary>
     internal TotalsBy CountBy(UserState user)
@@ -135,89 +203,42 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         long sum = 0;
         foreach (var log in user.Logs!)
         {
-            foreach (var segment in log.Segments)
+            long unread = log.Unread();
+            if (unread == 0) continue;
+            sum += unread;
+            // Only where several addresses reach the same person must the parts be counted one by one.
+            if (log.Segments.Select(s => s.AddressIndex).Distinct().Count() == 1) Add(log.Log.Texts[log.Segments[0].AddressIndex], unread);
+            else
             {
-                long unread = log.UnreadIn(segment);
-                if (unread == 0) continue;
-                sum += unread;
-                var address = log.Log.Texts[segment.AddressIndex];
-                by[address] = by.GetValueOrDefault(address) + unread;
+                foreach (var s in log.Segments) Add(log.Log.Texts[s.AddressIndex], log.CountUnread(s.Lo, s.Hi) + log.MineUnreadIn(s));
             }
         }
         return new TotalsBy(TotalsOf(user, sum), [.. by]);
+
+        void Add(string address, long count)
+        {
+            if (count != 0) by[address] = by.GetValueOrDefault(address) + count;
+        }
     }
 
-    internal ReadPlan PlanFor(SpaceState space, UserState user, bool withMarks)
+    internal ReadPlan PlanFor(SpaceState space, UserState user)
     {
         space.EnsureLogs(user);
         var logs = new List<PlannedLog>();
         foreach (var log in user.Logs!)
         {
+            log.Save(store, user.PersonId);
             if (log.Log.Head == 0 || log.Segments.Length == 0) continue;
-            logs.Add(new PlannedLog(log.Log.Id, log.Log.Texts,
-                [.. log.Segments.Select(s => s with { Hi = Math.Min(s.Hi, log.Log.Head) })],
-                log.Log.Dead.Clone(), log.Skips.Clone(), withMarks ? log.Read.Clone() : null, withMarks ? log.Received.Clone() : null));
+            logs.Add(new PlannedLog(log.Log.Id, log.Log.Texts, [.. log.Segments.Select(s => s with { Hi = Math.Min(s.Hi, log.Log.Head) })], [.. log.Mine ?? []], log.Log.Trimmed, log.Log.Lost));
         }
-        return new ReadPlan(user, user.PlanVersion, logs, new Position(space.Head), CountBy(user));
+        return new ReadPlan(user, user.PlanVersion, logs, new Position(space.Head), CountBy(user), user.Row.RolesChangedAt, Roles.ChannelsOf(user));
     }
 
-    /// <summary>Takes the roles a credential names into account.</summary>
-    /// <returns>True when what the user holds changed.</returns>
-    internal bool TakeRoles(SpaceState space, UserState user, Identity identity)
+    /// <summary>One of the user's own changes more.</summary>
+    internal void NextRev(UserState user)
     {
-        var (lost, gained) = ChangeOf(user, identity);
-        bool newer = user.Seen is null || (identity.Roles is not null && identity.IssuedAtMicros > user.RolesIssuedAt);
-        if (newer)
-        {
-            if (identity.Roles is not null) user.RolesIssuedAt = identity.IssuedAtMicros;
-            user.Seen ??= Now;
-        }
-        if (lost.Count + gained.Count > 0)
-        {
-            var (position, time) = space.Draw();
-            store.AppendEntry(space.Id, new EntryRow(position, time, EntryKind.Membership, default, MembershipBody(user, gained, lost), "", []));
-            foreach (var address in lost)
-            {
-                store.CloseMembership(space.Id, user.PersonId, address, position.Value);
-                int index = user.Memberships.FindIndex(m => m.Until is null && m.Address == address);
-                user.Memberships[index] = user.Memberships[index] with { Until = position.Value };
-            }
-            foreach (var address in gained)
-            {
-                long lastLoss = user.Memberships.Where(m => m.Address == address).Select(m => m.Until ?? 0).DefaultIfEmpty(0).Max();
-                var membership = new Membership(address, Math.Min(space.NewcomerStart(lastLoss), position.Value), null);
-                store.OpenMembership(space.Id, user.PersonId, membership);
-                user.Memberships.Add(membership);
-            }
-            SpaceState.ForgetLogs(user);
-        }
-        if (newer) store.SavePerson(user.PersonId, user.Seen, user.Rev, user.RolesIssuedAt);
-        return lost.Count + gained.Count > 0;
-    }
-
-    /// <summary>What a credential takes from a user and gives.</summary>
-    internal static (List<string> Lost, List<string> Gained) ChangeOf(UserState user, Identity identity)
-    {
-        var wanted = (identity.Roles?.Select(r => "role:" + r) ?? user.Held).Append("everyone").ToHashSet();
-        if (user.Seen is not null && identity.Roles is not null)
-        {
-            if (identity.IssuedAtMicros < user.RolesIssuedAt) return ([], []); // an older token brings nothing back
-            if (identity.IssuedAtMicros == user.RolesIssuedAt) wanted.IntersectWith(user.Held);
-        }
-        return ([.. user.Held.Where(a => !wanted.Contains(a)).Order(StringComparer.Ordinal)], [.. wanted.Where(a => !user.Holds(a)).Order(StringComparer.Ordinal)]);
-    }
-
-    static byte[] MembershipBody(UserState user, List<string> gained, List<string> lost)
-    {
-        var message = new MessageBuilder("membership");
-        message.Writer.WriteString("user", user.Id.Value);
-        foreach (var (name, list) in new[] { ("gained", gained), ("lost", lost) })
-        {
-            message.Writer.WriteStartArray(name);
-            foreach (var address in list) message.Writer.WriteStringValue(address);
-            message.Writer.WriteEndArray();
-        }
-        return message.Close();
+        user.Row = user.Row with { Rev = user.Row.Rev + 1 };
+        store.SavePerson(user.Row);
     }
 }
 
@@ -227,14 +248,11 @@ public abstract class LedgerCommand
     /// <summary>False when nothing is read from or written to the store.</summary>
     internal virtual bool NeedsStore => true;
 
-    /// <summary>True when what was written before it must be carried out before it is written.</summary>
-    internal virtual bool MustComeFirst(Ledger ledger) => false;
-
-    /// <summary>Inside the transaction: reads, decides, writes. Throws a <see cref="ProblemException"/> only before it changed anything.</summary>
+    /// <summary>Inside the transaction: reads, decides, writes, and tells sessions what they may say once it is committed. Throws a <see cref="ProblemException"/> only before it changed anything.</summary>
     internal abstract void Write(Ledger ledger);
 
-    /// <summary>After the commit: what others see.</summary>
-    internal abstract void Apply(Ledger ledger);
+    /// <summary>It is on disk: gives the answer.</summary>
+    internal abstract void Complete();
 
     /// <summary>It did not happen.</summary>
     internal abstract void Fail(Exception error);
@@ -253,13 +271,7 @@ public abstract class LedgerCommand<T> : LedgerCommand
 
     private protected T Answer { get; set; } = default!;
 
-    internal sealed override void Apply(Ledger ledger)
-    {
-        Carry(ledger);
-        done.TrySetResult(Answer);
-    }
-
-    private protected virtual void Carry(Ledger ledger) { }
+    internal sealed override void Complete() => done.TrySetResult(Answer);
 
     internal sealed override void Fail(Exception error) => done.TrySetException(error);
 }

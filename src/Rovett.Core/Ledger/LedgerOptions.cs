@@ -1,5 +1,16 @@
 namespace Rovett.Core.Ledger;
 
+/// <summary>Where a user's roles come from.</summary>
+public enum RolesFrom
+{
+    /// <summary>What the newest token names and what the directory names, together.</summary>
+    Both,
+    /// <summary>What the newest token names.</summary>
+    Token,
+    /// <summary>What the directory names.</summary>
+    Directory,
+}
+
 /// <summary>How the ledger behaves.</summary>
 public sealed record LedgerOptions
 {
@@ -8,4 +19,19 @@ public sealed record LedgerOptions
 
     /// <summary>Refuse a send that names an address nobody knows.</summary>
     public bool StrictAddresses { get; init; }
+
+    /// <summary>Where roles come from.</summary>
+    public RolesFrom RolesFrom { get; init; }
+
+    /// <summary>How long entries are stored; null: for good.</summary>
+    public TimeSpan? KeepFor { get; init; }
+
+    /// <summary>How many entries a space stores at most; null: any number.</summary>
+    public long? KeepCount { get; init; }
+
+    /// <summary>Whether the receipts of any type are kept for each person.</summary>
+    public bool KeepsFullReceipts { get; init; }
+
+    /// <summary>After a start, no deadline is found missed before sessions had so long to come back.</summary>
+    public TimeSpan ReconnectWindow { get; init; } = TimeSpan.FromSeconds(30);
 }

@@ -13,6 +13,8 @@ public enum MarkVerb
     Unread,
     /// <summary>A device has them.</summary>
     Received,
+    /// <summary>A device's handler ran for them (which implies received).</summary>
+    Handled,
 }
 
 /// <summary>The totals after a change, in all and by the address that reached the user.</summary>
@@ -27,69 +29,40 @@ public sealed record TotalsBy(Totals Totals, IReadOnlyList<KeyValuePair<string, 
 /// <param name="origin">The session that asked, which is not told again.</param>
 public sealed class MarkCommand(string space, string userId, MarkVerb verb, MarkSelector selector, string device, ISessionPort? origin) : LedgerCommand<TotalsBy>
 {
-    readonly List<(long Log, OrdinalRun Run, MarkKind Kind, int Sign)> changes = [];
-    SpaceState state = null!;
-    UserState user = null!;
-    long delta;
-
     internal override void Write(Ledger ledger)
     {
-        state = ledger.Space(space);
-        user = state.Find(userId) ?? throw new Problem(404, "unknown-user", "Nothing is stored for this user", "The user has no inbox yet.", "Connect once, or send something to the user first.").Throw();
+        var state = ledger.Space(space);
+        var user = Users.Required(state, userId);
         state.EnsureLogs(user);
-        var targets = Targets(ledger);
-        var now = ledger.Now;
-        foreach (var (log, lo, hi) in targets)
+        long delta = 0;
+        bool changed = false;
+        foreach (var parts in Targets(ledger, state, user).GroupBy(t => t.Log))
         {
-            switch (verb)
-            {
-                case MarkVerb.Read:
-                    delta -= OrdinalSet.CountInNone(lo, hi, log.Read, log.Log.Dead, log.Skips);
-                    Set(ledger, log, log.Read, MarkKind.Read, lo, hi, now);
-                    Set(ledger, log, log.Received, MarkKind.Received, lo, hi, now);
-                    break;
-                case MarkVerb.Received:
-                    Set(ledger, log, log.Received, MarkKind.Received, lo, hi, now);
-                    break;
-                default:
-                    long before = OrdinalSet.CountInNone(lo, hi, log.Read, log.Log.Dead, log.Skips);
-                    Clear(ledger, log, lo, hi);
-                    delta += OrdinalSet.CountInNone(lo, hi, log.Read, log.Log.Dead, log.Skips) - before;
-                    break;
-            }
+            var (byLog, any) = Marking.Apply(ledger, state, user, parts.Key, [.. parts.Select(p => (p.Lo, p.Hi))], verb, device, ledger.Now);
+            delta += byLog;
+            changed |= any;
         }
-        if (changes.Exists(c => c.Kind == MarkKind.Read))
-        {
-            user.Rev++;
-            ledger.Store.SavePerson(user.PersonId, user.Seen, user.Rev, user.RolesIssuedAt);
-        }
-        Answer = ledger.CountBy(user);
-    }
-
-    private protected override void Carry(Ledger ledger)
-    {
         user.Unread += delta;
-        foreach (var (log, run, kind, sign) in changes) ledger.Observer?.Marked(space, log, run, kind, sign);
-        if (verb == MarkVerb.Received || user.Sessions.Count == 0) return;
+        if (changed) ledger.NextRev(user);
+        Answer = ledger.CountBy(user);
+        if (verb is MarkVerb.Received or MarkVerb.Handled || user.Sessions.Count == 0) return;
         var message = Messages.Read(verb == MarkVerb.Read, selector.Ids, selector.UpTo?.Cursor, selector.Subject, selector.All, Answer.Totals);
-        foreach (var session in user.Sessions)
+        foreach (var place in user.Sessions)
         {
-            if (session != origin) session.Tell(message);
+            if (place.Session != origin) ledger.Tell(place, message);
         }
     }
 
     /// <summary>The parts of the user's logs that are meant: (lo, hi], within what the user may see.</summary>
-    List<(UserLog Log, long Lo, long Hi)> Targets(Ledger ledger)
+    List<(UserLog Log, long Lo, long Hi)> Targets(Ledger ledger, SpaceState state, UserState user)
     {
         var targets = new List<(UserLog, long, long)>();
         if (selector.Ids is { } ids)
         {
             foreach (var id in ids)
             {
-                var entry = ledger.Store.FindEntry(state.Id, id);
-                var place = entry?.Placements.Select(p => (Log: user.Logs!.Find(l => l.Log.Id == p.Log), p.Ordinal)).FirstOrDefault(p => p.Log?.SegmentOf(p.Ordinal) is not null);
-                if (place?.Log is not { } log) throw UnknownId(id).Throw();
-                targets.Add((log, place.Value.Ordinal - 1, place.Value.Ordinal));
+                if (Users.Place(ledger, state, user, id) is not var (log, ordinal, _)) throw UnknownId(id).Throw();
+                targets.Add((log, ordinal - 1, ordinal));
             }
             return targets;
         }
@@ -97,7 +70,7 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
         {
             if (selector.Subject is { } subject)
             {
-                foreach (long ordinal in ledger.Store.OrdinalsAbout(log.Log.Id, SendCommand.HashOf(subject)))
+                foreach (long ordinal in ledger.Store.OrdinalsAbout(log.Log.Id, SendCommand.HashOf(subject), log.Log.Trimmed, log.Log.Head))
                 {
                     if (log.SegmentOf(ordinal) is not null) targets.Add((log, ordinal - 1, ordinal));
                 }
@@ -107,7 +80,8 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
             if (selector.UpTo is { } upTo && upTo.Position.Value < log.Log.HeadPosition) end = ledger.Store.OrdinalAt(log.Log.Id, upTo.Position.Value);
             foreach (var s in log.Segments)
             {
-                if (Math.Min(s.Hi, end) > s.Lo) targets.Add((log, s.Lo, Math.Min(s.Hi, end)));
+                long lo = Math.Max(s.Lo, log.Log.Trimmed);
+                if (Math.Min(s.Hi, end) > lo) targets.Add((log, lo, Math.Min(s.Hi, end)));
             }
         }
         return targets;
@@ -116,76 +90,41 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
     /// <summary>The answer to an id that is not this user's: the same whether it exists or not.</summary>
     public static Problem UnknownId(NotificationId id) =>
         new(404, "unknown-notification", "No such notification", $"This user has no notification {id}.", "Take ids from the user's own notifications or inbox.");
-
-    void Set(Ledger ledger, UserLog log, OrdinalSet marks, MarkKind kind, long lo, long hi, StoredTime now)
-    {
-        var runs = new List<OrdinalRun>();
-        marks.Runs(lo, hi, present: false, runs);
-        if (runs.Count == 0) return;
-        var seen = new List<OrdinalRun>();
-        foreach (var run in runs)
-        {
-            marks.Add(run);
-            // The set stays compact by covering what the user is left out of; receipts speak only of what was theirs.
-            log.Skips.Runs(run.From - 1, run.To, present: false, seen);
-        }
-        foreach (var run in seen)
-        {
-            ledger.Store.AddRun(user.PersonId, log.Log.Id, kind, run, now, device);
-            changes.Add((log.Log.Id, run, kind, 1));
-        }
-        ledger.Store.SaveMarks(user.PersonId, log.Log.Id, kind, marks);
-    }
-
-    void Clear(Ledger ledger, UserLog log, long lo, long hi)
-    {
-        var runs = new List<OrdinalRun>();
-        log.Read.Runs(lo, hi, present: true, runs);
-        if (runs.Count == 0) return;
-        var seen = new List<OrdinalRun>();
-        foreach (var run in runs)
-        {
-            log.Read.Remove(run);
-            ledger.Store.ClearRun(user.PersonId, log.Log.Id, MarkKind.Read, run);
-            log.Skips.Runs(run.From - 1, run.To, present: false, seen);
-        }
-        foreach (var run in seen) changes.Add((log.Log.Id, run, MarkKind.Read, -1));
-        ledger.Store.SaveMarks(user.PersonId, log.Log.Id, MarkKind.Read, log.Read);
-    }
 }
 
 /// <summary>Stores what one device of a user acknowledged. May be written behind: losing it costs a repeat.</summary>
-public sealed class ReceivedCommand(string space, string userId, IReadOnlyList<AckedRun> acked, string device) : LedgerCommand<bool>
+public sealed class ReceivedCommand(string space, string userId, IReadOnlyList<AckedRun> acked, bool handled, string device) : LedgerCommand<bool>
 {
-    readonly List<(long Log, OrdinalRun Run)> changes = [];
-
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
         if (state.Find(userId) is not { } user) return;
         state.EnsureLogs(user);
-        var now = ledger.Now;
-        var touched = new HashSet<UserLog>();
-        var runs = new List<OrdinalRun>();
-        foreach (var (logId, acknowledged) in acked)
+        foreach (var byLog in acked.GroupBy(a => a.Log))
         {
-            if (user.Logs!.Find(l => l.Log.Id == logId) is not { } log) continue;
-            runs.Clear();
-            log.Received.Runs(acknowledged.From - 1, acknowledged.To, present: false, runs);
-            foreach (var run in runs)
-            {
-                log.Received.Add(run);
-                ledger.Store.AddRun(user.PersonId, logId, MarkKind.Received, run, now, device);
-                changes.Add((logId, run));
-                touched.Add(log);
-            }
+            if (user.Logs!.Find(l => l.Log.Id == byLog.Key) is not { } log) continue;
+            Marking.Apply(ledger, state, user, log, [.. byLog.SelectMany(a => log.Within(a.Run))], handled ? MarkVerb.Handled : MarkVerb.Received, device, ledger.Now, wereSent: true);
         }
-        foreach (var log in touched) ledger.Store.SaveMarks(user.PersonId, log.Log.Id, MarkKind.Received, log.Received);
-        Answer = changes.Count > 0;
+        Answer = true;
     }
+}
 
-    private protected override void Carry(Ledger ledger)
+/// <summary>Finds users and what is theirs.</summary>
+static class Users
+{
+    /// <summary>A user with an inbox.</summary>
+    /// <exception cref="ProblemException">404.</exception>
+    public static UserState Required(SpaceState state, string user) =>
+        state.Find(user) ?? throw new Problem(404, "unknown-user", "Nothing is stored for this user", "The user has no inbox yet.", "Connect once, or send something to the user first.").Throw();
+
+    /// <summary>Where a notification stands for a user, if the user may see it.</summary>
+    public static (UserLog Log, long Ordinal, EntryRow Entry)? Place(Ledger ledger, SpaceState state, UserState user, NotificationId id)
     {
-        foreach (var (log, run) in changes) ledger.Observer?.Marked(space, log, run, MarkKind.Received, 1);
+        if (ledger.Store.FindNotification(state.Id, id) is not { } entry) return null;
+        foreach (var place in entry.Placements)
+        {
+            if (user.Logs!.Find(l => l.Log.Id == place.Log) is { } log && log.SegmentOf(place.Ordinal) is not null) return (log, place.Ordinal, entry);
+        }
+        return null;
     }
 }

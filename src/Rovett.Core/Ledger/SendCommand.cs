@@ -10,106 +10,34 @@ namespace Rovett.Core.Ledger;
 /// <summary>Stores a notification and offers it to everybody connected whom it reaches.</summary>
 public sealed class SendCommand(string space, Draft draft, Idempotency? idempotency, bool dryRun) : LedgerCommand<SendResult>
 {
-    SpaceState state = null!;
-    OutgoingNotification? outgoing;
-    readonly List<UserState> passedBy = [];
-    readonly List<(AddressLog Log, long Ordinal)> places = [];
-    string addressing = "";
-    Placement[] placements = [];
-
     internal override void Write(Ledger ledger)
     {
-        state = ledger.Space(space);
-        var store = ledger.Store;
-        if (idempotency is not null && store.FindAnswer(state.Id, idempotency.Key, new StoredTime(ledger.Now.Micros - (long)Idempotency.KeptFor.TotalMicroseconds)) is { } earlier)
+        var state = ledger.Space(space);
+        if (idempotency is not null && ledger.Store.FindAnswer(state.Id, idempotency.Key, new StoredTime(ledger.Now.Micros - (long)Idempotency.KeptFor.TotalMicroseconds)) is { } earlier)
         {
             if (!earlier.BodyHash.AsSpan().SequenceEqual(idempotency.BodyHash))
             {
                 throw new Problem(422, "idempotency-key-reused", "The Idempotency-Key was used for another body",
                     "A request with this Idempotency-Key and a different body was answered within the last 48 hours.", "Use a new key for a new notification; repeat a request with exactly the same body.").Throw();
             }
-            Answer = new SendResult(earlier.Id, earlier.Position, ReachOf(ledger), true);
+            Answer = new SendResult(earlier.Id, earlier.Position, Reaching.Of(ledger, state, draft), true);
             return;
         }
-        var reach = ReachOf(ledger);
-        if (ledger.Options.StrictAddresses && reach.FirstOrDefault(r => !r.Known) is { } unknown)
-        {
-            throw new Problem(422, "unknown-address", "Nobody knows that address", $"{unknown.Address}: no user or role by that name has shown a credential yet.",
-                "Check the spelling, or turn strictAddresses off to store it for later.")
-            { Errors = [new FieldError("to", $"{unknown.Address} is not known")] }.Throw();
-        }
-        if (dryRun)
-        {
-            Answer = new SendResult(default, default, reach, false);
-            return;
-        }
-        var audience = Audience.Of(draft.To, draft.Except.Where(a => a.Kind != AddressKind.User));
-        var audienceLog = audience is null ? null : state.AudienceLog(audience); // may refuse, so before anything is drawn
-        var (position, time) = state.Draw();
-        var id = NotificationId.New(time.ToDateTime());
-        long? subject = draft.Subject is { } s ? HashOf(s) : null;
-
-        foreach (var address in draft.To.Where(a => a.Kind == AddressKind.User).Distinct())
-        {
-            var user = state.FindOrAdd(address.Name, null);
-            Append(store, state.PersonalLog(address.Name), position, subject);
-            passedBy.Add(user);
-        }
-        if (audienceLog is not null)
-        {
-            foreach (var address in draft.Except.Where(a => a.Kind == AddressKind.User).Distinct()) passedBy.Add(state.FindOrAdd(address.Name, null));
-            long ordinal = Append(store, audienceLog, position, subject);
-            foreach (var user in passedBy)
-            {
-                store.AddSkip(audienceLog.Id, user.PersonId, ordinal);
-                var seenLog = user.Logs?.Find(l => l.Log == audienceLog);
-                seenLog?.Skips.Add(new OrdinalRun(ordinal, ordinal));
-            }
-        }
-        placements = [.. places.Select(p => new Placement(p.Log.Id, p.Ordinal))];
-        addressing = string.Join('\n', draft.To.Select(a => "+" + a).Concat(draft.Except.Select(a => "-" + a)));
-        store.AppendEntry(state.Id, new EntryRow(position, time, EntryKind.Notification, id, draft.Body, addressing, placements));
-        if (idempotency is not null) store.AddAnswer(state.Id, idempotency.Key, new IdempotencyRow(idempotency.BodyHash, id, position), time);
-        outgoing = new OutgoingNotification(position, time, id, state.Cursors.Seal(position), draft.Body);
-        Answer = new SendResult(id, position, reach, false);
+        var reach = Reaching.Of(ledger, state, draft);
+        Reaching.Check(ledger, draft, reach);
+        Answer = dryRun ? new SendResult(default, default, reach, false) : new Sending(ledger, state, draft).Store(reach);
+        if (!dryRun && idempotency is not null) ledger.Store.AddAnswer(state.Id, idempotency.Key, new IdempotencyRow(idempotency.BodyHash, Answer.Id, Answer.Position), state.LastTime);
     }
 
-    private protected override void Carry(Ledger ledger)
-    {
-        if (outgoing is null) return;
-        long position = outgoing.Position.Value;
-        state.AppliedHead = position;
-        state.Recent.Add(outgoing);
-        ledger.Observer?.Stored(space, outgoing, addressing, placements);
-        foreach (var user in passedBy) user.SkippedAt = position;
-        foreach (var (log, ordinal) in places)
-        {
-            bool personal = log.Audience is null;
-            var wires = new NotificationWire?[log.Texts.Length];
-            foreach (var member in log.Members)
-            {
-                var user = member.User;
-                if (!personal && user.SkippedAt == position) continue;
-                user.Unread++;
-                user.AsOf = outgoing.Time;
-                var wire = wires[member.AddressIndex] ??= outgoing.WireFor(log.Texts[member.AddressIndex]);
-                foreach (var session in user.Sessions)
-                {
-                    if (session.Offer(wire, log.Id, ordinal, user.Rev, user.Unread)) ledger.FlushLater(session);
-                }
-            }
-        }
-    }
+    /// <summary>A text as 63 bits, by which the store finds what is about a subject or of a type.</summary>
+    public static long HashOf(string text) =>
+        System.Buffers.Binary.BinaryPrimitives.ReadInt64BigEndian(SHA256.HashData(Encoding.UTF8.GetBytes(text))) & long.MaxValue;
+}
 
-    long Append(ILedgerStore store, AddressLog log, Position position, long? subject)
-    {
-        long ordinal = log.Append(position.Value);
-        store.AppendItem(log.Id, ordinal, position.Value, subject);
-        places.Add((log, ordinal));
-        return ordinal;
-    }
-
-    List<Reach> ReachOf(Ledger ledger)
+/// <summary>Whom a send comes to.</summary>
+static class Reaching
+{
+    public static List<Reach> Of(Ledger ledger, SpaceState state, Draft draft)
     {
         var except = draft.Except.Where(a => a.Kind == AddressKind.User).Select(a => a.Name).ToHashSet();
         var named = draft.To.Where(a => a.Kind == AddressKind.User).Select(a => a.Name).ToHashSet();
@@ -120,7 +48,8 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
             if (address.Kind == AddressKind.User)
             {
                 var user = state.Find(address.Name);
-                reach.Add(new Reach(text, user?.Seen is null ? 0 : 1, user?.Sessions.Count > 0 ? 1 : 0, 1, user?.Seen is not null));
+                bool known = user?.IsKnown == true;
+                reach.Add(new Reach(text, known ? 1 : 0, user?.Sessions.Exists(s => !s.Silent) == true ? 1 : 0, 1, known));
                 continue;
             }
             long members = ledger.Store.MembersOf(state.Id, text);
@@ -129,14 +58,149 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
             {
                 if (state.Find(name) is not { } user || !user.Holds(text)) continue;
                 left++;
-                if (user.Sessions.Count > 0) leftConnected++;
+                if (user.Sessions.Exists(s => !s.Silent)) leftConnected++;
             }
-            reach.Add(new Reach(text, Math.Max(0, members), state.ConnectedWith(text) - leftConnected, Math.Max(0, members - left), members >= 0 || address.Kind == AddressKind.Everyone));
+            bool isKnown = members >= 0 || address.Kind == AddressKind.Everyone || state.Role(address.Name) is not null;
+            reach.Add(new Reach(text, Math.Max(0, members), state.ConnectedWith(text) - leftConnected, Math.Max(0, members - left), isKnown));
         }
         return reach;
     }
 
-    /// <summary>The subject as 63 bits, by which the store finds what is about it.</summary>
-    public static long HashOf(string subject) =>
-        System.Buffers.Binary.BinaryPrimitives.ReadInt64BigEndian(SHA256.HashData(Encoding.UTF8.GetBytes(subject))) & long.MaxValue;
+    /// <exception cref="ProblemException">The service is strict, and an address is unknown; or a deadline waits for too many.</exception>
+    public static void Check(Ledger ledger, Draft draft, List<Reach> reach)
+    {
+        if (ledger.Options.StrictAddresses && reach.Find(r => !r.Known) is { } unknown)
+        {
+            throw new Problem(422, "unknown-address", "Nobody knows that address", $"{unknown.Address}: no user or role by that name has shown a credential or stands in the directory.",
+                "Check the spelling, or turn strictAddresses off to store it for later.")
+            { Errors = [new FieldError("to", $"{unknown.Address} is not known")] }.Throw();
+        }
+        if (draft.Deadlines.Any(d => d.Each) && reach.Sum(r => r.Stored) is > Draft.MaxEach and var people)
+        {
+            throw new Problem(422, "deadline-for-too-many", "A deadline for each can't wait for so many", $"It would wait for {people} people; the limit is {Draft.MaxEach}.",
+                "Use \"who\":\"anyone\", or send to fewer people.")
+            { Errors = [new FieldError("deadlines", $"\"each\" waits for {people} people; the limit is {Draft.MaxEach}")] }.Throw();
+        }
+    }
+}
+
+/// <summary>One notification on its way into the store and out to whoever is connected.</summary>
+sealed class Sending(Ledger ledger, SpaceState state, Draft draft)
+{
+    readonly List<UserState> passedBy = [];
+    readonly List<(AddressLog Log, long Ordinal)> places = [];
+
+    public SendResult Store(List<Reach> reach)
+    {
+        var store = ledger.Store;
+        var traits = draft.Traits;
+        var audience = Audience.Of(draft.To, draft.Except.Where(a => a.Kind != AddressKind.User));
+        var audienceLog = audience is null ? null : state.AudienceLog(audience); // may refuse, so before anything is drawn
+        var id = NotificationId.New(state.Time.ToDateTime());
+        if (draft.Slot is not null) Replace(id);
+        var (position, time) = state.Draw();
+        long? subject = traits.Subject is { } s ? SendCommand.HashOf(s) : null;
+        long type = SendCommand.HashOf(traits.Type);
+
+        foreach (var address in draft.To)
+        {
+            if (address.Kind != AddressKind.User) continue;
+            var user = state.FindOrAdd(address.Name);
+            Append(state.PersonalLog(address.Name), position, subject, type);
+            passedBy.Add(user);
+        }
+        if (audienceLog is not null)
+        {
+            foreach (var address in draft.Except)
+            {
+                if (address.Kind == AddressKind.User) passedBy.Add(state.FindOrAdd(address.Name));
+            }
+            long ordinal = Append(audienceLog, position, subject, type);
+            foreach (var user in passedBy) Skip(user, audienceLog, ordinal);
+        }
+        var placements = new Placement[places.Count];
+        for (int i = 0; i < placements.Length; i++) placements[i] = new Placement(places[i].Log.Id, places[i].Ordinal);
+        var body = draft.Body;
+        if (draft.Ttl is { } ttl)
+        {
+            var expires = new StoredTime(time.Micros + (long)ttl.TotalMicroseconds);
+            body = [.. body, (byte)',', .. Changes.Member("expires", expires.ToString())];
+            store.AddDue(state.Id, new DueRow(expires, DueKind.Expiry, position.Value, 0));
+        }
+        var addressing = draft.Addressing;
+        store.AppendEntry(state.Id, new EntryRow(position, time, EntryKind.Notification, id, body, addressing, placements, traits));
+        if (draft.Slot is not null) store.SaveSlot(state.Id, draft.SlotKey, position.Value);
+        for (int i = 0; i < draft.Deadlines.Count; i++) Deadlines.Set(ledger, state, position, time, i, draft.Deadlines[i]);
+
+        var entry = new OutgoingEntry(EntryKind.Notification, position, time, id, state.Cursors.Seal(position), body);
+        state.Recent.Add(entry);
+        foreach (var user in passedBy) user.SkippedAt = position.Value;
+        var attending = state.Attending(traits.Subject);
+        foreach (var (log, ordinal) in places) Offer(entry, log, ordinal, attending);
+        foreach (var user in attending) ReadAtOnce(user);
+        ledger.Observe(o => o.Stored(state.Row.Name, entry, addressing, placements));
+        return new SendResult(id, position, reach, false);
+    }
+
+    void Offer(OutgoingEntry entry, AddressLog log, long ordinal, IReadOnlyList<UserState> attending)
+    {
+        bool personal = log.Audience is null;
+        var wires = new EntryWire?[log.Texts.Length];
+        foreach (var member in log.Members)
+        {
+            var user = member.User;
+            if (member.AddressIndex < 0 || (!personal && user.SkippedAt == entry.Position.Value)) continue;
+            if (user.Mutes.Count > 0 && user.HasMuted(draft.Traits.Type, draft.Traits.Subject))
+            {
+                member.Log.CountOut(ordinal, 1);
+                member.Log.Muted.Add(new OrdinalRun(ordinal, ordinal));
+                continue;
+            }
+            user.AsOf.Raise(entry.Time);
+            EntryWire wire;
+            if (attending.Count > 0 && attending.Contains(user)) wire = entry.WireFor(log.Texts[member.AddressIndex], read: true); // marked after
+            else
+            {
+                user.Unread++;
+                wire = wires[member.AddressIndex] ??= entry.WireFor(log.Texts[member.AddressIndex]);
+            }
+            foreach (var place in user.Sessions) ledger.Offer(place, wire, log.Id, ordinal, user);
+        }
+    }
+
+    /// <summary>Somebody who is looking at the subject has read it: nothing rings.</summary>
+    void ReadAtOnce(UserState user)
+    {
+        foreach (var (log, ordinal) in places)
+        {
+            if (user.Logs?.Find(l => l.Log == log) is not { } own || own.SegmentOf(ordinal) is null || own.Muted.Contains(ordinal)) continue;
+            Marking.Apply(ledger, state, user, own, [(ordinal - 1, ordinal)], MarkVerb.Read, "attending", state.LastTime);
+            ledger.NextRev(user);
+        }
+    }
+
+    /// <summary>What stands in the slot until now is replaced.</summary>
+    void Replace(NotificationId by)
+    {
+        if (ledger.Store.FindSlot(state.Id, draft.SlotKey) is not { } before || before <= state.Floor) return;
+        var old = ledger.Store.FindEntry(state.Id, before)!;
+        if (!Changes.IsOver(ledger, state, old)) Changes.Make(ledger, state, EntryKind.Replaced, old, Changes.Member("by", by.ToString()), null, by.ToString());
+    }
+
+    void Skip(UserState user, AddressLog log, long ordinal)
+    {
+        ledger.Store.AddSkip(log.Id, user.PersonId, ordinal);
+        if (user.Logs?.Find(l => l.Log == log) is not { } seen) return;
+        seen.CountOut(ordinal, 1);
+        seen.Skips.Add(new OrdinalRun(ordinal, ordinal));
+        seen.Save(ledger.Store, user.PersonId, evenUnchanged: true);
+    }
+
+    long Append(AddressLog log, Position position, long? subject, long type)
+    {
+        long ordinal = log.Append(position.Value);
+        ledger.Store.AppendItem(log.Id, ordinal, position.Value, subject, type);
+        places.Add((log, ordinal));
+        return ordinal;
+    }
 }

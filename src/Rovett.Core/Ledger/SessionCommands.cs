@@ -9,144 +9,156 @@ namespace Rovett.Core.Ledger;
 /// <param name="Totals">The user's totals.</param>
 /// <param name="Head">The newest position.</param>
 /// <param name="Plan">What the session may be fed from its logs.</param>
-public sealed record OpenInfo(UserState User, IReadOnlyList<string> Channels, Totals Totals, Position Head, ReadPlan Plan);
+/// <param name="Marks">How far the device's sessions were written to, this one's mark last.</param>
+public sealed record OpenInfo(UserState User, IReadOnlyList<string> Channels, Totals Totals, Position Head, ReadPlan Plan, DispatchMark[] Marks);
 
 /// <summary>Takes a credential into account and, with a session, connects it: behind, until it asks to go live.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="identity">Who, by which credential.</param>
+/// <param name="device">The session's device.</param>
 /// <param name="session">Makes the session once the user is known; null for a request that is not live.</param>
-/// <param name="withMarks">Whether the plan carries the user's marks.</param>
-public sealed class AttachCommand(string space, Identity identity, Func<OpenInfo, ISessionPort>? session, bool withMarks) : LedgerCommand<OpenInfo>
+public sealed class AttachCommand(string space, Identity identity, string device, Func<OpenInfo, ISessionPort>? session) : LedgerCommand<OpenInfo>
 {
-    SpaceState state = null!;
-    UserState user = null!;
-    bool changed;
-    long unread;
-
-    /// <summary>Roles change between what was stored before and what comes after, for whoever is connected or about to be.</summary>
-    internal override bool MustComeFirst(Ledger ledger) =>
-        ledger.Space(space).Find(identity.User.Value) is { } known && known.Sessions.Count + known.AttachesUnderWay > 0
-        && Ledger.ChangeOf(known, identity) is var (lost, gained) && lost.Count + gained.Count > 0;
-
     internal override void Write(Ledger ledger)
     {
-        state = ledger.Space(space);
-        user = state.FindOrAdd(identity.User.Value, null);
-        changed = ledger.TakeRoles(state, user, identity);
-        state.EnsureLogs(user);
-        unread = user.CountUnread();
-        if (changed)
-        {
-            user.PlanVersion++;
-            ledger.ApplyBeforeNext = user.Sessions.Count > 0; // the old channels are left before anything else is stored
-        }
-        user.AttachesUnderWay++;
-        var plan = ledger.PlanFor(state, user, withMarks);
-        Answer = new OpenInfo(user, ChannelsOf(user), plan.Totals.Totals, plan.Head, plan);
-    }
-
-    private protected override void Carry(Ledger ledger)
-    {
-        state.AppliedHead = Math.Max(state.AppliedHead, Answer.Head.Value);
-        user.AttachesUnderWay--;
-        if (changed && user.Sessions.Count > 0)
-        {
-            state.LeaveAll(user);
-            user.Unread = unread;
-            state.JoinAll(user);
-            var allowed = user.Logs!.Select(l => l.Log.Id).ToHashSet();
-            var message = Messages.Channels(Answer.Channels, Answer.Totals);
-            foreach (var other in user.Sessions)
-            {
-                other.PlanChanged(user.PlanVersion, allowed);
-                other.Tell(message);
-            }
-        }
+        var state = ledger.Space(space);
+        var user = state.FindOrAdd(identity.User.Value);
+        Roles.TakeToken(ledger, state, user, identity);
+        var plan = ledger.PlanFor(state, user);
+        Answer = new OpenInfo(user, plan.Channels, plan.Totals.Totals, plan.Head, plan, session is null ? [] : user.Devices.Begin(device));
         if (session is null) return;
-        if (user.Sessions.Count == 0)
+        var place = new SessionPlace(session(Answer), device);
+        ledger.Attached(place.Session);
+        user.Sessions.Add(place);
+        if (user.Sessions.Count == 1)
         {
-            user.Unread = unread;
-            user.Sessions.Add(session(Answer));
+            user.Unread = plan.Totals.Totals.Unread;
             state.JoinAll(user);
         }
-        else user.Sessions.Add(session(Answer));
+        else state.Count(user);
     }
-
-    internal static IReadOnlyList<string> ChannelsOf(UserState user) =>
-        [$"user:{user.Id.Value}", .. user.Held.Where(a => a != "everyone").Order(StringComparer.Ordinal), .. user.Held.Where(a => a == "everyone")];
 }
 
 /// <summary>A session is gone.</summary>
 public sealed class DetachCommand(string space, UserState user, ISessionPort session) : LedgerCommand<bool>
 {
-    internal override bool NeedsStore => false;
-
-    internal override void Write(Ledger ledger) { }
-
-    private protected override void Carry(Ledger ledger)
+    internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
         // A failed commit may have put another object in the user's place.
-        var present = user.Sessions.Contains(session) ? user : state.Find(user.Id.Value) ?? user;
-        Answer = present.Sessions.Remove(session);
-        if (Answer && present.Sessions.Count == 0) state.LeaveAll(present);
+        var present = user.Sessions.Exists(s => s.Session == session) ? user : state.Find(user.PersonId) ?? user;
+        if (present.Sessions.Find(s => s.Session == session) is not { } place) return;
+        state.Attend(present, place, null);
+        Answer = present.Sessions.Remove(place);
+        if (present.Sessions.Count > 0)
+        {
+            state.Count(present);
+            return;
+        }
+        state.LeaveAll(present);
+        state.SaveLogs(present);
+    }
+}
+
+/// <summary>A session stopped answering, or answers again.</summary>
+public sealed class SilenceCommand(string space, UserState user, ISessionPort session, bool silent) : LedgerCommand<bool>
+{
+    internal override bool NeedsStore => false;
+
+    internal override void Write(Ledger ledger)
+    {
+        if (user.Sessions.Find(s => s.Session == session) is not { } place) return;
+        place.Silent = silent;
+        ledger.Space(space).Count(user);
+        Answer = true;
+    }
+}
+
+/// <summary>A session says which subject its user is looking at. What comes about it arrives read.</summary>
+public sealed class AttendCommand(string space, UserState user, ISessionPort session, string? subject) : LedgerCommand<bool>
+{
+    internal override void Write(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        var present = user.Sessions.Exists(s => s.Session == session) ? user : state.Find(user.PersonId) ?? user;
+        if (present.Sessions.Find(s => s.Session == session) is not { } place) return;
+        state.Attend(present, place, subject);
+        Answer = true;
     }
 }
 
 /// <summary>A session that has read all its logs asks to be fed live.</summary>
 public sealed class GoLiveCommand(string space, string userId, Session session, int planVersion) : LedgerCommand<bool>
 {
-    SpaceState state = null!;
-    UserState? user;
-
     internal override void Write(Ledger ledger)
     {
-        state = ledger.Space(space);
-        user = state.Find(userId);
-        if (user is not null) state.EnsureLogs(user);
+        var state = ledger.Space(space);
+        if (state.Find(userId) is { } user && user.PlanVersion == planVersion && user.Sessions.Exists(s => s.Session == session) && Rest(state, user) is { } rest)
+        {
+            if (session.EnterLive(rest, state.Cursors.Seal(new Position(state.Head)), state.Head, ledger.TotalsOf(user, user.Unread))) ledger.FlushLater(session);
+            Answer = true;
+        }
+        else session.StayBehind();
     }
 
-    private protected override void Carry(Ledger ledger)
+    /// <summary>What happened since the session's last page, out of memory; null when memory does not reach back so far.</summary>
+    List<(PageItem, long, long)>? Rest(SpaceState state, UserState user)
     {
-        if (user is null || user.PlanVersion != planVersion)
-        {
-            session.StayBehind();
-            return;
-        }
-        var missing = new List<(AddressLog Log, long Ordinal, long Position)>();
-        var rest = new List<(PageItem, long, long)>();
+        var happened = new List<(AddressLog Log, LogEvent Event)>();
         foreach (var log in user.Logs!)
         {
-            if (!log.Log.TryRecent(session.Through, missing))
-            {
-                session.StayBehind();
-                return;
-            }
-            // What this batch wrote after this command is offered when its turn comes.
-            missing.RemoveAll(m => m.Log == log.Log && (m.Position > state.AppliedHead || log.SegmentOf(m.Ordinal) is null));
+            if (!log.Log.TryRecent(session.Through, happened)) return null;
         }
-        foreach (var (log, ordinal, position) in missing.OrderBy(m => m.Position))
+        var fresh = happened.Where(h => !h.Event.Change).Select(h => (h.Log, h.Event.Ordinal)).ToHashSet();
+        var rest = new List<(PageItem, long, long)>(happened.Count);
+        foreach (var (log, at) in happened.OrderBy(h => h.Event.Position))
         {
-            if (state.Recent.Find(position) is not { } notification)
-            {
-                session.StayBehind();
-                return;
-            }
-            var segment = user.Logs.Find(l => l.Log == log)!.SegmentOf(ordinal)!.Value;
-            rest.Add((new PageItem(notification, log.Texts[segment.AddressIndex], log.Id, ordinal), user.Rev, user.Unread));
+            var own = user.Logs!.Find(l => l.Log == log)!;
+            // What came and ended within this time is not told at all; what came is told as it is now.
+            bool told = at.Change ? own.Concerns(at.Ordinal) && at.Ordinal > log.Trimmed && !fresh.Contains((log, at.Ordinal)) : own.SegmentOf(at.Ordinal) is not null && !own.Muted.Contains(at.Ordinal);
+            if (!told) continue;
+            if (state.Recent.Find(at.Position) is not { } entry) return null;
+            rest.Add((new PageItem(entry, AddressFor(own, at.Ordinal), log.Id, at.Ordinal), user.Rev, user.Unread));
         }
-        session.EnterLive(rest, state.Cursors.Seal(new Position(state.AppliedHead)), state.AppliedHead, ledger.TotalsOf(user, user.Unread));
-        Answer = true;
+        return rest;
+    }
+
+    static string AddressFor(UserLog log, long ordinal)
+    {
+        foreach (var s in log.Segments)
+        {
+            if (ordinal > s.Lo && ordinal <= s.Hi) return log.Log.Texts[s.AddressIndex];
+        }
+        return "";
     }
 }
 
-/// <summary>Asks for a fresh plan: for a session that fell behind, or for an inbox.</summary>
-public sealed class PlanCommand(string space, string userId, bool withMarks) : LedgerCommand<ReadPlan?>
+/// <summary>Asks for a fresh plan: for a session that fell behind.</summary>
+public sealed class PlanCommand(string space, string userId) : LedgerCommand<ReadPlan?>
 {
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
-        Answer = state.Find(userId) is { } user ? ledger.PlanFor(state, user, withMarks) : null;
+        Answer = state.Find(userId) is { } user ? ledger.PlanFor(state, user) : null;
+    }
+}
+
+/// <summary>What of some notifications the user may still be sent, with the address that reaches it.</summary>
+public sealed class AgainCommand(string space, UserState user, IReadOnlyList<AgainItem> items) : LedgerCommand<(IReadOnlyList<(AgainItem Item, EntryWire Wire)> Found, int PlanVersion, Totals Totals)>
+{
+    internal override void Write(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        state.EnsureLogs(user);
+        var found = new List<(AgainItem, EntryWire)>();
+        foreach (var item in items)
+        {
+            if (user.Logs!.Find(l => l.Log.Id == item.Log) is not { } log || log.SegmentOf(item.Ordinal) is not { } segment) continue;
+            var entry = state.Recent.Find(item.Position);
+            if (entry is null && ledger.Store.FindEntry(state.Id, item.Position) is { } row) entry = new OutgoingEntry(row.Kind, row.Position, row.Time, row.Id, state.Cursors.Seal(row.Position), row.Body);
+            if (entry is not null) found.Add((item, entry.WireFor(log.Log.Texts[segment.AddressIndex], item.Attempt)));
+        }
+        Answer = (found, user.PlanVersion, ledger.TotalsOf(user));
     }
 }
 
@@ -154,4 +166,41 @@ public sealed class PlanCommand(string space, string userId, bool withMarks) : L
 public sealed class HeadCommand(string space) : LedgerCommand<Position>
 {
     internal override void Write(Ledger ledger) => Answer = new Position(ledger.Space(space).Head);
+}
+
+/// <summary>Hands an ephemeral notification to whoever is connected now: no position, no count, nothing stored.</summary>
+/// <param name="space">The space's name.</param>
+/// <param name="draft">The notification.</param>
+public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<IReadOnlyList<Reach>>
+{
+    internal override void Write(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        var reach = Reaching.Of(ledger, state, draft);
+        Reaching.Check(ledger, draft, reach);
+        var key = draft.Traits.Type + "\n" + draft.Traits.Subject;
+        var told = new HashSet<UserState>();
+        foreach (var address in draft.To.OrderBy(a => a.Kind == Addresses.AddressKind.User ? 0 : 1).ThenBy(a => a.ToString(), StringComparer.Ordinal))
+        {
+            ControlMessage? message = null;
+            foreach (var user in Connected(state, address))
+            {
+                if (address.Kind != Addresses.AddressKind.User && draft.Except.Any(e => e.Kind == Addresses.AddressKind.User ? e.Name == user.Id.Value : user.Holds(e.ToString()))) continue;
+                if (!told.Add(user) || user.HasMuted(draft.Traits.Type, draft.Traits.Subject)) continue;
+                message ??= Messages.Ephemeral(address.ToString(), draft.Body, state.Time);
+                foreach (var place in user.Sessions)
+                {
+                    if (place.Session.OfferPassing(key, message)) ledger.FlushLater(place.Session);
+                }
+            }
+        }
+        Answer = [.. reach.Select(r => r with { Stored = 0 })];
+    }
+
+    static IEnumerable<UserState> Connected(SpaceState state, Addresses.Address address)
+    {
+        if (address.Kind == Addresses.AddressKind.User) return state.Find(address.Name) is { Sessions.Count: > 0 } user ? [user] : [];
+        var text = address.ToString();
+        return state.Connected.Where(u => u.Holds(text));
+    }
 }

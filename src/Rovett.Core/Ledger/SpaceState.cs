@@ -8,39 +8,50 @@ namespace Rovett.Core.Ledger;
 /// is read at start. Owned by the ledger's thread.</summary>
 internal sealed class SpaceState
 {
+    const int MaxIdleUsers = 100_000;
+
     readonly ILedgerStore store;
     readonly LedgerOptions options;
     readonly TimeProvider clock;
     readonly Dictionary<string, AddressLog> logs = [];
+    readonly Dictionary<long, (AddressLog Log, string Key)> logsById = [];
     readonly Dictionary<string, List<AddressLog>> audiencesOf = [];
     readonly Dictionary<string, UserState> users = [];
+    readonly Dictionary<long, UserState> usersById = [];
     readonly Dictionary<string, long> connectedBy = [];
+    readonly Dictionary<string, RoleRow?> roles = [];
+    readonly Dictionary<string, List<UserState>> attending = [];
 
-    public SpaceState(SpaceRow row, ILedgerStore store, LedgerOptions options, TimeProvider clock, RecentNotifications recent)
+    public SpaceState(SpaceRow row, ILedgerStore store, LedgerOptions options, TimeProvider clock, RecentEntries recent)
     {
         Row = row;
         this.store = store;
         this.options = options;
         this.clock = clock;
-        Head = AppliedHead = row.Head;
+        Head = row.Head;
+        Floor = row.Floor;
         LastTime = row.LastTime;
         Cursors = new CursorSeal(row.Key, store.Epoch, row.Name, "cursor");
         Recent = recent;
+        LastReceipt = store.LastReceipt(row.Id);
     }
 
     public SpaceRow Row { get; }
     public int Id => Row.Id;
     public CursorSeal Cursors { get; }
-    public RecentNotifications Recent { get; }
+    public RecentEntries Recent { get; }
 
     /// <summary>The newest position drawn.</summary>
     public long Head { get; private set; }
 
+    /// <summary>Entries up to this position are not stored any more.</summary>
+    public long Floor { get; set; }
+
     /// <summary>The newest stored time drawn.</summary>
     public StoredTime LastTime { get; private set; }
 
-    /// <summary>The newest position whose consequences are carried out in memory.</summary>
-    public long AppliedHead { get; set; }
+    /// <summary>The number of the newest receipt.</summary>
+    public long LastReceipt { get; set; }
 
     /// <summary>Draws the next position and its time, later than every one before whatever the clock does.</summary>
     public (Position Position, StoredTime Time) Draw()
@@ -48,6 +59,9 @@ internal sealed class SpaceState
         LastTime = new StoredTime(Math.Max(StoredTime.From(clock.GetUtcNow()).Micros, LastTime.Micros + 1));
         return (new Position(++Head), LastTime);
     }
+
+    /// <summary>The space's time: the clock's, but never behind what is stored.</summary>
+    public StoredTime Time => new(Math.Max(StoredTime.From(clock.GetUtcNow()).Micros, LastTime.Micros));
 
     /// <summary>The log of one person.</summary>
     public AddressLog PersonalLog(string user)
@@ -59,24 +73,26 @@ internal sealed class SpaceState
     /// <summary>The log of an audience, made on its first send.</summary>
     public AddressLog AudienceLog(Audience audience) => Log(audience.Key, audience, audience.Includes);
 
+    /// <summary>A log by its number.</summary>
+    public AddressLog Log(long id) => logsById.TryGetValue(id, out var known) ? known.Log : Keep(store.FindLog(id)!);
+
+    /// <summary>The stored form of a log.</summary>
+    public LogRow RowOf(AddressLog log) => log.ToRow(logsById[log.Id].Key);
+
     /// <summary>The audience logs that include an address.</summary>
     public List<AddressLog> AudiencesOf(string address)
     {
         if (audiencesOf.TryGetValue(address, out var known)) return known;
         if (Address.TryParse(address, out var parsed) is { } wrong) throw new FormatException(wrong);
         var list = new List<AddressLog>();
-        foreach (var row in store.AudiencesOf(Id, parsed))
-        {
-            if (!logs.TryGetValue(row.Key, out var log)) log = Keep(row, Audience.Parse(row.Key), null);
-            list.Add(log);
-        }
+        foreach (var row in store.AudiencesOf(Id, parsed)) list.Add(logs.TryGetValue(row.Key, out var log) ? log : Keep(row));
         return audiencesOf[address] = list;
     }
 
     AddressLog Log(string key, Audience? audience, IReadOnlyList<Address> addresses)
     {
         if (logs.TryGetValue(key, out var log)) return log;
-        if (store.FindLog(Id, key) is { } row) return Keep(row, audience, addresses);
+        if (store.FindLog(Id, key) is { } row) return Keep(row);
         // A new audience joins the lists already in memory; those not in memory will find it in the store.
         foreach (var address in audience is null ? [] : addresses)
         {
@@ -87,7 +103,7 @@ internal sealed class SpaceState
                     "Use fewer distinct combinations: a role of its own for a group that is often addressed together.").Throw();
             }
         }
-        log = Keep(store.AddLog(Id, key, audience is null ? [] : addresses), audience, addresses);
+        log = Keep(store.AddLog(Id, key, audience is null ? [] : addresses));
         if (audience is not null)
         {
             foreach (var address in addresses)
@@ -99,19 +115,34 @@ internal sealed class SpaceState
         return log;
     }
 
-    AddressLog Keep(LogRow row, Audience? audience, IReadOnlyList<Address>? addresses)
+    AddressLog Keep(LogRow row)
     {
-        var log = new AddressLog(row.Id, audience, [.. addresses ?? audience!.Includes]);
-        log.Load(row.Head, row.HeadPosition);
+        bool personal = !row.Key.StartsWith('+');
+        var audience = personal ? null : Audience.Parse(row.Key);
+        // An erased person's log keeps a key that is nobody's address.
+        Address[] addresses = audience is not null ? [.. audience.Includes] : Address.TryParse(row.Key, out var own) is null ? [own] : [];
+        var log = new AddressLog(row.Id, audience, addresses, store.Blocks(0, row.Id, MarkKind.Dead));
+        log.Load(row);
         logs[row.Key] = log;
+        logsById[row.Id] = (log, row.Key);
         return log;
+    }
+
+    /// <summary>Gives a log another key: nobody's.</summary>
+    public void Rename(AddressLog log, string key)
+    {
+        logs.Remove(logsById[log.Id].Key);
+        logs[key] = log;
+        logsById[log.Id] = (log, key);
+        store.SaveLog(RowOf(log));
     }
 
     void AddLogTo(UserState user, AddressLog log)
     {
         if (user.Logs is null || user.PositionsOf(log.Audience!) is not { Count: > 0 } positions) return;
-        user.Logs.Add(Load(user, log, positions));
-        if (user.Sessions.Count > 0) Join(user, log);
+        var added = new UserLog(log, ToSegments(log, positions), null, store, user.PersonId);
+        user.Logs.Add(added);
+        if (user.Sessions.Count > 0) Join(user, added);
     }
 
     /// <summary>A user, or null when the store knows none by that id.</summary>
@@ -121,107 +152,187 @@ internal sealed class SpaceState
         return store.FindPerson(Id, user) is { } row ? KeepUser(row) : null;
     }
 
+    /// <summary>A user by the store's number.</summary>
+    public UserState? Find(long person)
+    {
+        if (usersById.TryGetValue(person, out var known)) return known;
+        return store.FindPerson(person) is { } row ? KeepUser(row) : null;
+    }
+
     /// <summary>A user, made when unknown.</summary>
-    public UserState FindOrAdd(string user, StoredTime? seen) => Find(user) ?? KeepUser(store.AddPerson(Id, user, seen));
+    public UserState FindOrAdd(string user) => Find(user) ?? KeepUser(store.AddPerson(Id, user, null));
 
     UserState KeepUser(PersonRow row)
     {
         var user = new UserState(Id, row);
         user.Memberships.AddRange(store.Memberships(row.Id));
+        user.Mutes.AddRange(store.MutesOf(row.Id));
         users[row.User] = user;
+        usersById[row.Id] = user;
         return user;
     }
 
-    /// <summary>Lets users go that nobody needs now. Between batches only, so that no command holds one of them.</summary>
+    /// <summary>The taken ordinals of a log.</summary>
+    public HashSet<long> TakenOf(AddressLog log) => log.Taken ??= [.. store.TakenOf(log.Id)];
+
+    /// <summary>Forgets a user that is no more.</summary>
+    public void Forget(UserState user)
+    {
+        users.Remove(user.Id.Value);
+        usersById.Remove(user.PersonId);
+    }
+
+    /// <summary>Lets users go that nobody needs now, with their personal logs. Between batches only, so that no command holds one of them.</summary>
     public void DropIdleUsers()
     {
-        if (users.Count < 100_000) return;
-        foreach (var (id, user) in users)
+        if (users.Count < MaxIdleUsers) return;
+        foreach (var user in users.Values.ToList())
         {
-            if (user.Sessions.Count == 0) users.Remove(id);
+            if (user.Sessions.Count > 0) continue;
+            Forget(user);
+            if (logs.Remove("user:" + user.Id.Value, out var personal)) logsById.Remove(personal.Id);
         }
     }
 
-    /// <summary>Loads the user's logs and marks, at a cost of the number of the user's logs.</summary>
-    public void EnsureLogs(UserState user)
+    /// <summary>Loads the user's logs and marks, at a cost of the number of the user's logs and of what changed while it was away.</summary>
+    public List<UserLog> EnsureLogs(UserState user)
     {
-        if (user.Logs is not null) return;
-        var list = new List<UserLog>();
-        var own = PersonalLog(user.Id.Value);
-        list.Add(Load(user, own, [(0, long.MaxValue, 0)]));
-        var seen = new HashSet<long>();
-        foreach (var address in user.Held)
+        if (user.Logs is null)
         {
-            foreach (var log in AudiencesOf(address))
+            var stored = store.UserLogs(user.PersonId).ToDictionary(r => r.Log);
+            var list = new List<UserLog> { Load(user, PersonalLog(user.Id.Value), null, stored) };
+            var seen = new HashSet<long>();
+            foreach (var address in user.Held.ToList())
             {
-                if (seen.Add(log.Id) && user.PositionsOf(log.Audience!) is { Count: > 0 } positions) list.Add(Load(user, log, positions));
+                foreach (var log in AudiencesOf(address))
+                {
+                    if (seen.Add(log.Id) && user.PositionsOf(log.Audience!) is { Count: > 0 } positions) list.Add(Load(user, log, positions, stored));
+                }
             }
+            foreach (var take in store.TakesOf(user.PersonId)) list.Find(l => l.Log.Id == take.Place.Log)?.Own(take.Place.Ordinal);
+            user.Logs = list;
         }
-        user.Logs = list;
+        foreach (var log in user.Logs)
+        {
+            log.Settle(store, Floor);
+            Mute(user, log);
+            if (log.IsDirty) log.Save(store, user.PersonId);
+        }
+        return user.Logs;
     }
 
-    UserLog Load(UserState user, AddressLog log, List<(long After, long Until, int AddressIndex)> positions)
+    UserLog Load(UserState user, AddressLog log, List<(long After, long Until, int AddressIndex)>? positions, Dictionary<long, UserLogRow> stored)
     {
-        var found = new UserLog(log, ToSegments(log, positions));
-        found.LoadMarks(
-            log.Audience is null ? new OrdinalSet() : store.Skips(user.PersonId, log.Id),
-            store.LoadMarks(user.PersonId, log.Id, MarkKind.Read),
-            store.LoadMarks(user.PersonId, log.Id, MarkKind.Received));
-        return found;
+        var row = stored.GetValueOrDefault(log.Id);
+        bool computed = false;
+        var segments = positions is null ? [new Segment(0, long.MaxValue, 0)] : row?.Segments ?? ToSegments(log, positions, out computed);
+        var loaded = new UserLog(log, segments, row, store, user.PersonId);
+        if (row is not null && row.Gone is null) loaded.Recount();
+        else if (computed) loaded.IsDirty = true; // worked out once, kept from now on
+        return loaded;
     }
 
-    Segment[] ToSegments(AddressLog log, List<(long After, long Until, int AddressIndex)> positions)
+    /// <summary>Works out what came since while its type or subject was muted.</summary>
+    void Mute(UserState user, UserLog log)
+    {
+        if (log.MutedThrough >= log.Log.Head) return;
+        if (user.Mutes.Count > 0)
+        {
+            foreach (var mute in user.Mutes)
+            {
+                long after = Math.Max(log.MutedThrough, OrdinalAt(log.Log, mute.After)), upTo = mute.Until is { } until ? OrdinalAt(log.Log, until) : log.Log.Head;
+                if (upTo <= after) continue;
+                long hash = SendCommand.HashOf(mute.Text);
+                foreach (long ordinal in mute.IsType ? store.OrdinalsOfType(log.Log.Id, hash, after, upTo) : store.OrdinalsAbout(log.Log.Id, hash, after, upTo))
+                {
+                    if (log.Muted.Contains(ordinal)) continue;
+                    if (!log.Read.Contains(ordinal) && !log.Skips.Contains(ordinal)) log.CountOut(ordinal, 1);
+                    log.Muted.Add(new OrdinalRun(ordinal, ordinal));
+                }
+            }
+            log.IsDirty = true;
+        }
+        log.MutedThrough = log.Log.Head;
+    }
+
+    long OrdinalAt(AddressLog log, long position) => position <= 0 ? 0 : position >= log.HeadPosition ? log.Head : Math.Max(log.Trimmed, store.OrdinalAt(log.Id, position));
+
+    Segment[] ToSegments(AddressLog log, List<(long After, long Until, int AddressIndex)> positions) => ToSegments(log, positions, out _);
+
+    /// <param name="computed">Set when the store had to be asked.</param>
+    Segment[] ToSegments(AddressLog log, List<(long After, long Until, int AddressIndex)> positions, out bool computed)
     {
         var segments = new List<Segment>();
+        bool asked = false;
         foreach (var (after, until, index) in positions)
         {
-            long lo = after <= 0 ? 0 : after >= log.HeadPosition ? log.Head : store.OrdinalAt(log.Id, after);
-            long hi = until == long.MaxValue ? long.MaxValue : until >= log.HeadPosition ? log.Head : store.OrdinalAt(log.Id, until);
+            asked |= (after > 0 && after < log.HeadPosition) || (until < log.HeadPosition);
+            long lo = OrdinalAt(log, after), hi = until == long.MaxValue ? long.MaxValue : OrdinalAt(log, until);
             if (hi > lo) segments.Add(new Segment(lo, hi, index));
         }
+        computed = asked;
         return [.. segments];
     }
 
-    /// <summary>Forgets what was computed of a user's logs; the next need computes them anew.</summary>
-    public static void ForgetLogs(UserState user) => user.Logs = null;
-
-    /// <summary>Where the look-back of a newcomer begins, in positions.</summary>
-    public long NewcomerStart(long lastLoss)
+    /// <summary>What the user may see changed: everything computed from it is worked out anew.</summary>
+    public void ForgetLogs(UserState user)
     {
-        if (options.Newcomers <= TimeSpan.Zero) return Head;
-        var from = new StoredTime(StoredTime.From(clock.GetUtcNow() - options.Newcomers).Micros);
-        return Math.Max(lastLoss, store.PositionAt(Id, from));
+        SaveLogs(user);
+        user.Logs = null;
+        store.ForgetUserLogs(user.PersonId);
     }
 
-    /// <summary>Puts a connected user into the lists of the logs that reach it.</summary>
+    /// <summary>Stores what was counted and not stored yet.</summary>
+    public void SaveLogs(UserState user)
+    {
+        foreach (var log in user.Logs ?? [])
+        {
+            if (log.IsDirty) log.Save(store, user.PersonId);
+        }
+    }
+
+    /// <summary>What a role is set to.</summary>
+    public RoleRow? Role(string role) => roles.TryGetValue(role, out var known) ? known : roles[role] = store.FindRole(Id, role);
+
+    /// <summary>A role's settings changed.</summary>
+    public void Keep(RoleRow role) => roles[role.Role] = role;
+
+    /// <summary>Where the look-back of a newcomer to an address begins, in positions.</summary>
+    public long NewcomerStart(string address, long lastLoss)
+    {
+        var lookBack = (address.StartsWith("role:", StringComparison.Ordinal) ? Role(address[5..])?.Newcomers : null) ?? options.Newcomers;
+        if (lookBack <= TimeSpan.Zero) return Head;
+        return Math.Max(lastLoss, store.PositionAt(Id, StoredTime.From(clock.GetUtcNow() - lookBack)));
+    }
+
+    /// <summary>Puts a connected user into the lists of the logs it sees something of.</summary>
     public void JoinAll(UserState user)
     {
         EnsureLogs(user);
-        foreach (var log in user.Logs!) Join(user, log.Log);
-        user.JoinedAs.AddRange(user.Held);
-        foreach (var address in user.JoinedAs) connectedBy[address] = connectedBy.GetValueOrDefault(address) + 1;
+        foreach (var log in user.Logs!) Join(user, log);
+        Count(user);
     }
 
-    static void Join(UserState user, AddressLog log)
+    static void Join(UserState user, UserLog log)
     {
-        int index = 0;
-        if (log.Audience is { } audience)
-        {
-            // The next notification reaches the user by the first address held, unless an excepted role is held.
-            foreach (var excluded in audience.Excludes)
-            {
-                if (user.Holds(excluded.ToString())) return;
-            }
-            index = -1;
-            for (int i = 0; i < audience.Includes.Count && index < 0; i++)
-            {
-                if (user.Holds(audience.Includes[i].ToString())) index = i;
-            }
-            if (index < 0) return;
-        }
-        var member = new Member(user, log, index) { Index = log.Members.Count };
-        log.Members.Add(member);
+        var member = new Member(user, log, IndexFor(user, log.Log.Audience)) { Index = log.Log.Members.Count };
+        log.Log.Members.Add(member);
         user.Members.Add(member);
+    }
+
+    /// <summary>The address by which the next notification reaches the user: the first held, unless an excepted role is held; −1: none.</summary>
+    static int IndexFor(UserState user, Audience? audience)
+    {
+        if (audience is null) return 0;
+        foreach (var excluded in audience.Excludes)
+        {
+            if (user.Holds(excluded.ToString())) return -1;
+        }
+        for (int i = 0; i < audience.Includes.Count; i++)
+        {
+            if (user.Holds(audience.Includes[i].ToString())) return i;
+        }
+        return -1;
     }
 
     /// <summary>Takes a user out of all lists.</summary>
@@ -229,7 +340,7 @@ internal sealed class SpaceState
     {
         foreach (var member in user.Members)
         {
-            var list = member.Log.Members;
+            var list = member.Log.Log.Members;
             var last = list[^1];
             list[member.Index] = last;
             last.Index = member.Index;
@@ -240,9 +351,37 @@ internal sealed class SpaceState
         user.JoinedAs.Clear();
     }
 
-    /// <summary>Users with a live session who hold an address.</summary>
+    /// <summary>Counts the user as connected by each address held, as long as one of its sessions answers.</summary>
+    public void Count(UserState user)
+    {
+        foreach (var address in user.JoinedAs) connectedBy[address]--;
+        user.JoinedAs.Clear();
+        if (!user.Sessions.Exists(s => !s.Silent)) return;
+        user.JoinedAs.AddRange(user.Held);
+        foreach (var address in user.JoinedAs) connectedBy[address] = connectedBy.GetValueOrDefault(address) + 1;
+    }
+
+    /// <summary>Users with a live session that answers who hold an address.</summary>
     public long ConnectedWith(string address) => connectedBy.GetValueOrDefault(address);
 
     /// <summary>Everybody connected.</summary>
     public IEnumerable<UserState> Connected => users.Values.Where(u => u.Sessions.Count > 0);
+
+    /// <summary>A session says which subject its user is looking at; null: none any more.</summary>
+    public void Attend(UserState user, SessionPlace place, string? subject)
+    {
+        var before = place.Attends;
+        place.Attends = subject;
+        if (before is not null && before != subject && !user.Sessions.Exists(s => s.Attends == before) && attending.TryGetValue(before, out var list))
+        {
+            list.Remove(user);
+            if (list.Count == 0) attending.Remove(before);
+        }
+        if (subject is null) return;
+        if (!attending.TryGetValue(subject, out var now)) attending[subject] = now = [];
+        if (!now.Contains(user)) now.Add(user);
+    }
+
+    /// <summary>The users who are looking at a subject.</summary>
+    public IReadOnlyList<UserState> Attending(string? subject) => subject is not null && attending.TryGetValue(subject, out var list) ? list : [];
 }

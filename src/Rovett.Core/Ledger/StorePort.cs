@@ -11,39 +11,183 @@ public enum EntryKind
     Notification = 1,
     /// <summary>A user gained or lost roles.</summary>
     Membership = 2,
+    /// <summary>A notification was taken back.</summary>
+    Withdrawn = 3,
+    /// <summary>A newer notification took its slot.</summary>
+    Replaced = 4,
+    /// <summary>Its time to live is over.</summary>
+    Expired = 5,
+    /// <summary>Retention took the oldest entries.</summary>
+    Trimmed = 6,
+    /// <summary>One member of a role took it over.</summary>
+    Taken = 7,
+    /// <summary>It is everybody's again.</summary>
+    Released = 8,
+    /// <summary>A person was erased.</summary>
+    Erased = 9,
+    /// <summary>A deadline passed without being met.</summary>
+    Missed = 10,
 }
 
-/// <summary>A stored space.</summary>
-public sealed record SpaceRow(int Id, string Name, byte[] Key, long Head, StoredTime LastTime);
+/// <summary>A stored space. Entries up to <see cref="Floor"/> are not stored any more.</summary>
+public sealed record SpaceRow(int Id, string Name, byte[] Key, long Head, StoredTime LastTime, long Floor);
 
-/// <summary>A stored log with its newest ordinal and position.</summary>
-public sealed record LogRow(long Id, string Key, long Head, long HeadPosition);
+/// <summary>A stored log.</summary>
+public sealed record LogRow(long Id, string Key, long Head, long HeadPosition, long Trimmed, LostNotification Lost, long ChangedAt);
 
 /// <summary>Where a notification stands: a log and the ordinal in it.</summary>
 public readonly record struct Placement(long Log, long Ordinal);
 
 /// <summary>A stored entry. <see cref="Body"/> is the part of the message that is the same for everybody, without
-/// braces; <see cref="Addressing"/> is the full <c>to</c> and <c>except</c>, for backends only.</summary>
-public sealed record EntryRow(Position Position, StoredTime Time, EntryKind Kind, NotificationId Id, byte[] Body, string Addressing, Placement[] Placements);
+/// braces; <see cref="Addressing"/> is the full <c>to</c> and <c>except</c>, for backends only; <see cref="Id"/> that of
+/// the notification it is or speaks of.</summary>
+public sealed record EntryRow(Position Position, StoredTime Time, EntryKind Kind, NotificationId Id, byte[] Body, string Addressing, Placement[] Placements, NotificationTraits Traits);
 
-/// <summary>A stored user. <see cref="Seen"/> is null for somebody who was only ever written to.</summary>
-public sealed record PersonRow(long Id, string User, StoredTime? Seen, long Rev, long RolesIssuedAt);
+/// <summary>What the service must know of a notification beside its text.</summary>
+/// <param name="Type">Its type.</param>
+/// <param name="Subject">What it is about, or null.</param>
+/// <param name="Receipts">What is kept of its receipts.</param>
+/// <param name="TakeFor">It may be taken, for so long; null: not. <see cref="TimeSpan.Zero"/>: until it is released.</param>
+public sealed record NotificationTraits(string Type, string? Subject, ReceiptLevel Receipts, TimeSpan? TakeFor)
+{
+    /// <summary>Those of an entry that is no notification.</summary>
+    public static readonly NotificationTraits None = new("", null, ReceiptLevel.None, null);
+}
+
+/// <summary>What is kept of a notification's receipts.</summary>
+public enum ReceiptLevel
+{
+    /// <summary>Nothing.</summary>
+    None = 0,
+    /// <summary>How many people have it in each state.</summary>
+    Totals = 1,
+    /// <summary>Who, when, by which device.</summary>
+    Full = 2,
+}
+
+/// <summary>A stored user. <see cref="Seen"/> is null for somebody who was only ever written to; <see cref="RolesChangedAt"/>
+/// is the position of the newest change of what the user holds.</summary>
+public sealed record PersonRow(long Id, string User, StoredTime? Seen, long Rev, long RolesIssuedAt, long RolesChangedAt, IReadOnlyList<string> TokenRoles, IReadOnlyList<string> DirectoryRoles, string? DisplayName, string? Locale);
 
 /// <summary>One interval in which a user held a role, in positions: after <see cref="After"/>, up to <see cref="Until"/>
 /// (null: still).</summary>
 public sealed record Membership(string Address, long After, long? Until);
 
-/// <summary>Which marks.</summary>
+/// <summary>Which marks, in blocks and runs.</summary>
 public enum MarkKind
 {
     /// <summary>A device acknowledged it.</summary>
     Received = 1,
     /// <summary>The person saw it.</summary>
     Read = 2,
+    /// <summary>A device's handler ran.</summary>
+    Handled = 3,
+    /// <summary>It came while the person had its type or subject muted. Blocks only.</summary>
+    Muted = 4,
+    /// <summary>Nobody sees it any more. Blocks of the log itself (person 0) only.</summary>
+    Dead = 5,
 }
+
+/// <summary>What is stored of one user in one log beside the blocks. <see cref="Gone"/> is null when it must be counted
+/// anew: how many notifications above the read line and what is trimmed are alive and yet not unread, as of the change
+/// at <see cref="JournalSeen"/>. <see cref="Segments"/> is null when they must be computed anew.</summary>
+public sealed record UserLogRow(long Log, long ReadLine, long ReceivedLine, long HandledLine, long MutedLine, long? Gone, long JournalSeen, long MutedThrough, UserLogParts Parts, Segment[]? Segments);
+
+/// <summary>What is stored of a user in a log apart from the row, so that what is not there is never asked for.</summary>
+[Flags]
+public enum UserLogParts
+{
+    /// <summary>Nothing.</summary>
+    None = 0,
+    /// <summary>Blocks of read marks.</summary>
+    Read = 1,
+    /// <summary>Blocks of received marks.</summary>
+    Received = 2,
+    /// <summary>Blocks of handled marks.</summary>
+    Handled = 4,
+    /// <summary>Blocks of muted notifications.</summary>
+    Muted = 8,
+    /// <summary>Ordinals the person is left out of.</summary>
+    Skips = 16,
+}
+
+/// <summary>A change of one notification in one log. <see cref="Turn"/>: −1 when it died by it, 1 when it came back to
+/// life, 0 when neither.</summary>
+public readonly record struct JournalRow(long Position, long Ordinal, EntryKind Kind, int Turn);
 
 /// <summary>The answer stored for an idempotency key: SHA-256 of the request body, and the notification made.</summary>
 public sealed record IdempotencyRow(byte[] BodyHash, NotificationId Id, Position Position);
+
+/// <summary>A notification somebody has taken. <see cref="Until"/> is null when it does not end by itself.</summary>
+public sealed record TakeRow(long Position, long Person, Placement Place, StoredTime? Until);
+
+/// <summary>A type or a subject that a person does not want to be told of. In positions: after <see cref="After"/>, up
+/// to <see cref="Until"/> (null: still).</summary>
+public sealed record MuteRow(bool IsType, string Text, long After, long? Until, StoredTime Since);
+
+/// <summary>What is due at a time.</summary>
+public enum DueKind
+{
+    /// <summary>The notification at a position expires.</summary>
+    Expiry = 1,
+    /// <summary>The taking of the notification at a position ends.</summary>
+    TakeEnd = 2,
+    /// <summary>A deadline of the notification at a position.</summary>
+    Deadline = 3,
+}
+
+/// <summary>Something due. <see cref="Number"/> tells several of one notification apart.</summary>
+public readonly record struct DueRow(StoredTime At, DueKind Kind, long Position, int Number);
+
+/// <summary>What a role is set to. Null: as the service is configured.</summary>
+public sealed record RoleRow(string Role, string? DisplayName, TimeSpan? Newcomers);
+
+/// <summary>A stored deadline. <see cref="Ended"/>: when it was met or missed.</summary>
+public sealed record DeadlineRow(long Position, int Number, DeadlineTerms Terms, StoredTime At, DeadlineState State, StoredTime? Ended);
+
+/// <summary>What has become of a deadline.</summary>
+public enum DeadlineState
+{
+    /// <summary>Its time is not up, or it is not looked at yet.</summary>
+    Pending = 0,
+    /// <summary>What it asks for came about in time.</summary>
+    Met = 1,
+    /// <summary>It did not.</summary>
+    Missed = 2,
+    /// <summary>The notification was withdrawn, replaced or expired before.</summary>
+    Void = 3,
+}
+
+/// <summary>One line of the receipts: a run of one log's notifications reached a state for one user, or (person 0) the
+/// notification at <see cref="Position"/> changed.</summary>
+public sealed record ReceiptRow(long Number, StoredTime Time, ReceiptState State, long Log, OrdinalRun Run, long Person, string Device, long Position, string Detail);
+
+/// <summary>What a receipt says.</summary>
+public enum ReceiptState
+{
+    /// <summary>A device acknowledged it.</summary>
+    Received = 1,
+    /// <summary>The person saw it.</summary>
+    Read = 2,
+    /// <summary>A device's handler ran.</summary>
+    Handled = 3,
+    /// <summary>The person made it unread again.</summary>
+    UnreadAgain = 4,
+    /// <summary>It was taken over.</summary>
+    Taken = 5,
+    /// <summary>It is everybody's again.</summary>
+    Released = 6,
+    /// <summary>It was withdrawn.</summary>
+    Withdrawn = 7,
+    /// <summary>It was replaced.</summary>
+    Replaced = 8,
+    /// <summary>It expired.</summary>
+    Expired = 9,
+    /// <summary>A deadline was met.</summary>
+    DeadlineMet = 10,
+    /// <summary>A deadline was missed.</summary>
+    DeadlineMissed = 11,
+}
 
 /// <summary>The store as the ledger sees it: called by one thread only, everything between <see cref="Begin"/> and
 /// <see cref="Commit"/> becomes true together or not at all. Every method may throw; the ledger then rolls back.</summary>
@@ -62,57 +206,137 @@ public interface ILedgerStore
     SpaceRow? FindSpace(string name);
     /// <summary>Makes a space.</summary>
     SpaceRow AddSpace(string name, byte[] key);
+    /// <summary>Stores up to where entries are gone.</summary>
+    void SaveFloor(int space, long floor);
 
     /// <summary>A log by its key, or null.</summary>
     LogRow? FindLog(int space, string key);
+    /// <summary>A log by its number, or null.</summary>
+    LogRow? FindLog(long log);
     /// <summary>Makes a log; <paramref name="includes"/> are the addresses by which an audience is found.</summary>
     LogRow AddLog(int space, string key, IReadOnlyList<Address> includes);
+    /// <summary>Stores a log's key, head, and what retention took of it.</summary>
+    void SaveLog(LogRow log);
     /// <summary>The audience logs that include an address.</summary>
     IReadOnlyList<LogRow> AudiencesOf(int space, Address address);
     /// <summary>The highest ordinal of a log whose position is at most <paramref name="position"/>; 0 when none is.</summary>
     long OrdinalAt(long log, long position);
-    /// <summary>The ordinals of a log about a subject.</summary>
-    IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash);
+    /// <summary>The ordinals of a log in (<paramref name="after"/>, <paramref name="upTo"/>] about a subject.</summary>
+    IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash, long after, long upTo);
+    /// <summary>The ordinals of a log in (<paramref name="after"/>, <paramref name="upTo"/>] of a type. Looks at each.</summary>
+    IReadOnlyList<long> OrdinalsOfType(long log, long typeHash, long after, long upTo);
     /// <summary>The last position stored at or before a time; 0 when none was.</summary>
     long PositionAt(int space, StoredTime time);
 
     /// <summary>Writes an entry.</summary>
     void AppendEntry(int space, EntryRow entry);
     /// <summary>Writes a notification's place in a log.</summary>
-    void AppendItem(long log, long ordinal, long position, long? subjectHash);
+    void AppendItem(long log, long ordinal, long position, long? subjectHash, long typeHash);
+    /// <summary>Writes a change of one notification in one log.</summary>
+    void AppendChange(long log, JournalRow change);
+    /// <summary>The changes of a log after a position, oldest first.</summary>
+    IReadOnlyList<JournalRow> ChangesSince(long log, long position, int limit);
     /// <summary>Leaves one person out of one notification of an audience log.</summary>
     void AddSkip(long log, long person, long ordinal);
     /// <summary>A notification by its id, or null.</summary>
-    EntryRow? FindEntry(int space, NotificationId id);
+    EntryRow? FindNotification(int space, NotificationId id);
+    /// <summary>An entry by its position, or null.</summary>
+    EntryRow? FindEntry(int space, long position);
+    /// <summary>The entries from a position on, in order.</summary>
+    IReadOnlyList<EntryRow> Entries(int space, long from, int limit);
+    /// <summary>Rewrites the text of an entry (a person is erased).</summary>
+    void RewriteEntry(int space, long position, byte[] body, string addressing);
 
     /// <summary>A user, or null.</summary>
     PersonRow? FindPerson(int space, string user);
+    /// <summary>A user by the store's number, or null.</summary>
+    PersonRow? FindPerson(long person);
     /// <summary>Makes a user.</summary>
     PersonRow AddPerson(int space, string user, StoredTime? seen);
-    /// <summary>Stores what changed of a user.</summary>
-    void SavePerson(long person, StoredTime? seen, long rev, long rolesIssuedAt);
+    /// <summary>Stores a user.</summary>
+    void SavePerson(PersonRow person);
     /// <summary>Every membership interval of a user, oldest first.</summary>
     IReadOnlyList<Membership> Memberships(long person);
     /// <summary>Opens an interval.</summary>
     void OpenMembership(int space, long person, Membership membership);
     /// <summary>Closes the open interval of an address.</summary>
     void CloseMembership(int space, long person, string address, long until);
-    /// <summary>How many users hold an address now.</summary>
+    /// <summary>How many users hold an address now; −1 when nobody ever did.</summary>
     long MembersOf(int space, string address);
+    /// <summary>The users who hold an address now, by their numbers, after one.</summary>
+    IReadOnlyList<long> Holders(int space, string address, long after, int limit);
 
+    /// <summary>What is stored of a user in each log.</summary>
+    IReadOnlyList<UserLogRow> UserLogs(long person);
+    /// <summary>Stores a user's row of a log.</summary>
+    void SaveUserLog(long person, UserLogRow row);
+    /// <summary>The user's memberships changed: nothing computed from them holds any more.</summary>
+    void ForgetUserLogs(long person);
     /// <summary>The ordinals of a log that a user is left out of.</summary>
     OrdinalSet Skips(long person, long log);
-    /// <summary>A user's marks in a log.</summary>
-    OrdinalSet LoadMarks(long person, long log, MarkKind kind);
-    /// <summary>Stores what changed of a user's marks in a log.</summary>
-    void SaveMarks(long person, long log, MarkKind kind, OrdinalSet marks);
+    /// <summary>The stored blocks of marks (person 0: of the log).</summary>
+    IBlockSource Blocks(long person, long log, MarkKind kind);
+    /// <summary>Stores a block, or removes it when <paramref name="bits"/> is null.</summary>
+    void SaveBlock(long person, long log, MarkKind kind, int block, byte[]? bits, int count);
     /// <summary>Stores when, and by which device, a run was marked.</summary>
     void AddRun(long person, long log, MarkKind kind, OrdinalRun run, StoredTime time, string device);
     /// <summary>Forgets when ordinals of a run were marked: they are not any more.</summary>
     void ClearRun(long person, long log, MarkKind kind, OrdinalRun run);
+    /// <summary>Adds to the difference at an ordinal of how many people have marked what (the sum up to an ordinal is its count).</summary>
+    void AddTally(long log, MarkKind kind, long ordinal, long difference);
+    /// <summary>How many people have marked an ordinal.</summary>
+    long Tally(long log, MarkKind kind, long ordinal);
 
     /// <summary>The stored answer of an idempotency key, or null; older ones than <paramref name="notBefore"/> do not count.</summary>
     IdempotencyRow? FindAnswer(int space, string key, StoredTime notBefore);
     /// <summary>Stores an answer.</summary>
     void AddAnswer(int space, string key, IdempotencyRow answer, StoredTime time);
+
+    /// <summary>Notes what is due.</summary>
+    void AddDue(int space, DueRow due);
+    /// <summary>It is done, or void.</summary>
+    void RemoveDue(int space, DueRow due);
+    /// <summary>What is due up to a time, the earliest first.</summary>
+    IReadOnlyList<DueRow> Due(int space, StoredTime upTo, int limit);
+    /// <summary>The position of the notification in a slot, or null.</summary>
+    long? FindSlot(int space, string key);
+    /// <summary>Puts a notification into a slot.</summary>
+    void SaveSlot(int space, string key, long position);
+    /// <summary>Who has taken a notification, or null.</summary>
+    TakeRow? FindTake(int space, long position);
+    /// <summary>What a user has taken.</summary>
+    IReadOnlyList<TakeRow> TakesOf(long person);
+    /// <summary>The taken ordinals of a log.</summary>
+    IReadOnlyList<long> TakenOf(long log);
+    /// <summary>Stores a taking.</summary>
+    void AddTake(int space, TakeRow take);
+    /// <summary>Removes a taking.</summary>
+    void RemoveTake(int space, long position);
+    /// <summary>A user's mutes, ended ones too.</summary>
+    IReadOnlyList<MuteRow> MutesOf(long person);
+    /// <summary>Stores a mute.</summary>
+    void AddMute(long person, MuteRow mute);
+    /// <summary>Ends the open mute of a type or subject.</summary>
+    void EndMute(long person, bool isType, string text, long until);
+    /// <summary>What a role is set to, or null.</summary>
+    RoleRow? FindRole(int space, string role);
+    /// <summary>Stores what a role is set to.</summary>
+    void SaveRole(int space, RoleRow role);
+    /// <summary>Stores a deadline.</summary>
+    void SaveDeadline(int space, DeadlineRow deadline);
+    /// <summary>The deadlines of a notification.</summary>
+    IReadOnlyList<DeadlineRow> Deadlines(int space, long position);
+    /// <summary>The number of the newest receipt; 0 when there is none.</summary>
+    long LastReceipt(int space);
+    /// <summary>Writes a receipt.</summary>
+    void AppendReceipt(int space, ReceiptRow receipt);
+
+    /// <summary>Removes what a log holds up to an ordinal: places, skips, marks' runs.</summary>
+    void TrimLog(long log, long upTo);
+    /// <summary>Removes entries up to a position, with what hangs on them: changes, takings, slots, deadlines, dues.</summary>
+    void TrimEntries(int space, long upTo);
+    /// <summary>Removes receipts older than a time, at most a number of them.</summary>
+    void TrimReceipts(int space, StoredTime before, int limit);
+    /// <summary>Removes everything a person has marked or muted.</summary>
+    void ErasePerson(long person);
 }

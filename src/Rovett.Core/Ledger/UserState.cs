@@ -1,64 +1,14 @@
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
-using Rovett.Core.Marks;
 
 namespace Rovett.Core.Ledger;
 
-/// <summary>A part of a log that a user may see: ordinals in (<see cref="Lo"/>, <see cref="Hi"/>], reached by the
-/// log's address number <see cref="AddressIndex"/>.</summary>
-public readonly record struct Segment(long Lo, long Hi, int AddressIndex);
-
-/// <summary>One log as one user sees it.</summary>
-public sealed class UserLog(AddressLog log, Segment[] segments)
-{
-    static readonly OrdinalSet Nothing = new();
-
-    /// <summary>The log.</summary>
-    public AddressLog Log { get; } = log;
-
-    /// <summary>What of it the user may see, lowest first.</summary>
-    public Segment[] Segments { get; internal set; } = segments;
-
-    /// <summary>The ordinals the user is left out of by name.</summary>
-    public OrdinalSet Skips { get; internal set; } = Nothing;
-
-    /// <summary>What the person saw.</summary>
-    public OrdinalSet Read { get; internal set; } = Nothing;
-
-    /// <summary>What any device of the user acknowledged.</summary>
-    public OrdinalSet Received { get; internal set; } = Nothing;
-
-    /// <summary>The unread notifications of one segment.</summary>
-    public long UnreadIn(Segment s) => OrdinalSet.CountInNone(s.Lo, Math.Min(s.Hi, Log.Head), Read, Log.Dead, Skips);
-
-    /// <summary>The unread notifications of the log.</summary>
-    public long Unread()
-    {
-        long sum = 0;
-        foreach (var s in Segments) sum += UnreadIn(s);
-        return sum;
-    }
-
-    /// <summary>The segment an ordinal lies in, or null when the user may not see it.</summary>
-    public Segment? SegmentOf(long ordinal)
-    {
-        if (Log.Dead.Contains(ordinal) || Skips.Contains(ordinal)) return null;
-        foreach (var s in Segments)
-        {
-            if (ordinal > s.Lo && ordinal <= s.Hi) return s;
-        }
-        return null;
-    }
-
-    internal void LoadMarks(OrdinalSet skips, OrdinalSet read, OrdinalSet received) => (Skips, Read, Received) = (skips, read, received);
-}
-
-/// <summary>A connected user in a log's list: found and removed in one step.</summary>
-internal sealed class Member(UserState user, AddressLog log, int addressIndex)
+/// <summary>A connected user in a log's list: found and removed in one step. <see cref="AddressIndex"/> is the
+/// address that reaches the user with what comes next; −1 when only older notifications are the user's to see.</summary>
+internal sealed class Member(UserState user, UserLog log, int addressIndex)
 {
     public readonly UserState User = user;
-    public readonly AddressLog Log = log;
+    public readonly UserLog Log = log;
     public readonly int AddressIndex = addressIndex;
     public int Index;
 }
@@ -72,18 +22,20 @@ public sealed class UserState(int space, PersonRow row)
     public long PersonId { get; } = row.Id;
     /// <summary>The id.</summary>
     public UserId Id { get; } = new(row.User);
-    /// <summary>When the user first showed a credential; null for somebody only ever written to.</summary>
-    public StoredTime? Seen { get; internal set; } = row.Seen;
+    /// <summary>The stored row.</summary>
+    internal PersonRow Row { get; set; } = row;
     /// <summary>The number of the user's own changes.</summary>
-    public long Rev { get; internal set; } = row.Rev;
-    /// <summary>The newest <c>iat</c> accepted, in microseconds.</summary>
-    public long RolesIssuedAt { get; internal set; } = row.RolesIssuedAt;
+    public long Rev => Row.Rev;
+    /// <summary>True once a credential was shown or the directory named the user.</summary>
+    public bool IsKnown => Row.Seen is not null;
     /// <summary>Every interval of every role, oldest first.</summary>
     public List<Membership> Memberships { get; } = [];
+    /// <summary>Every mute, oldest first.</summary>
+    internal List<MuteRow> Mutes { get; } = [];
     /// <summary>The logs the user sees something of; null until first needed.</summary>
     internal List<UserLog>? Logs { get; set; }
     /// <summary>The live sessions.</summary>
-    internal List<ISessionPort> Sessions { get; } = [];
+    internal List<SessionPlace> Sessions { get; } = [];
     /// <summary>The connected user's places in the logs' lists.</summary>
     internal List<Member> Members { get; } = [];
     /// <summary>The addresses under which the connected user is counted.</summary>
@@ -91,23 +43,40 @@ public sealed class UserState(int space, PersonRow row)
     /// <summary>The unread total, kept while the user is connected.</summary>
     internal long Unread { get; set; }
     /// <summary>The stored time up to which <see cref="Unread"/> speaks.</summary>
-    internal StoredTime AsOf { get; set; }
+    internal StoredTimeMark AsOf { get; } = new();
     /// <summary>The position of a notification whose audience log passes this user by.</summary>
     internal long SkippedAt { get; set; }
     /// <summary>Counts up whenever what the user may see changes, so that a page read under an older plan is dropped.</summary>
     internal int PlanVersion { get; set; }
-    /// <summary>Attachments written in this commit and not carried out yet.</summary>
-    internal int AttachesUnderWay { get; set; }
     /// <summary>How far any device of the user was written to.</summary>
     public DispatchMark Dispatched { get; } = new();
+    /// <summary>How far each device of the user was written to, as far as this process knows.</summary>
+    internal DeviceMarks Devices { get; } = new();
 
     /// <summary>The addresses held now, beside the user's own.</summary>
     public IEnumerable<string> Held => Memberships.Where(m => m.Until is null).Select(m => m.Address);
 
     /// <summary>Whether the user holds an address now.</summary>
-    public bool Holds(string address) => Memberships.Exists(m => m.Until is null && m.Address == address);
+    public bool Holds(string address)
+    {
+        foreach (var m in Memberships)
+        {
+            if (m.Until is null && m.Address == address) return true;
+        }
+        return false;
+    }
 
-    /// <summary>The unread total, counted anew: one look-up per log.</summary>
+    /// <summary>Whether the user has muted what is of a type, about a subject, now.</summary>
+    internal bool HasMuted(string type, string? subject)
+    {
+        foreach (var mute in Mutes)
+        {
+            if (mute.Until is null && mute.Text == (mute.IsType ? type : subject)) return true;
+        }
+        return false;
+    }
+
+    /// <summary>The unread total, counted anew: a few look-ups per log.</summary>
     internal long CountUnread()
     {
         long sum = 0;
@@ -152,4 +121,23 @@ public sealed class UserState(int space, PersonRow row)
         }
         return rest;
     }
+}
+
+/// <summary>A live session of a user, with what it said of itself.</summary>
+internal sealed class SessionPlace(ISessionPort session, string device)
+{
+    public readonly ISessionPort Session = session;
+    public readonly string Device = device;
+    /// <summary>It was asked for acknowledgements and says nothing.</summary>
+    public bool Silent;
+    /// <summary>The subject its user is looking at, or null.</summary>
+    public string? Attends;
+}
+
+/// <summary>The newest stored time spoken of; never goes back.</summary>
+internal sealed class StoredTimeMark
+{
+    public AddressLogs.StoredTime Time { get; private set; }
+
+    public void Raise(AddressLogs.StoredTime to) => Time = new(Math.Max(Time.Micros, to.Micros));
 }

@@ -2,32 +2,29 @@ using System.Numerics;
 
 namespace Rovett.Core.Marks;
 
-/// <summary>A run of ordinals, both ends included.</summary>
-public readonly record struct OrdinalRun(long From, long To)
-{
-    /// <summary>How many ordinals it holds.</summary>
-    public long Count => To - From + 1;
-}
-
 /// <summary>A set of ordinals (1, 2, 3 …) of one log, made for marks: everything up to <see cref="Line"/>, and bitmap
 /// blocks of 4,096 above it. Its size is bounded by the log's, whatever a client does.</summary>
-public sealed class OrdinalSet
+public sealed class OrdinalSet(long line = 0, IBlockSource? source = null)
 {
     /// <summary>Ordinals in one block.</summary>
-    public const int BlockSize = 4096;
-    const int WordsPerBlock = BlockSize / 64;
-    static readonly ulong[] Full = [.. Enumerable.Repeat(ulong.MaxValue, WordsPerBlock)];
+    public const int BlockSize = BlockMap.BlockSize;
 
-    SortedList<int, ulong[]>? blocks;
+    readonly BlockMap blocks = new(source);
 
     /// <summary>Every ordinal from 1 to this one is in the set.</summary>
-    public long Line { get; private set; }
+    public long Line { get; private set; } = line;
 
     /// <summary>True when nothing is in the set.</summary>
-    public bool IsEmpty => Line == 0 && (blocks is null || blocks.Count == 0);
+    public bool IsEmpty => Line == 0 && blocks.IsEmpty;
+
+    /// <summary>True when something lies above the line.</summary>
+    public bool HasBlocks => !blocks.IsEmpty;
+
+    /// <summary>How many blocks lie above the line.</summary>
+    public int BlockCount => blocks.Keys.Count;
 
     /// <summary>The blocks whose bits changed since <see cref="ClearChanges"/>, for the store.</summary>
-    public HashSet<int>? ChangedBlocks { get; private set; }
+    public IReadOnlyCollection<int> ChangedBlocks => blocks.Changed ?? (IReadOnlyCollection<int>)[];
 
     /// <summary>True when the line moved since <see cref="ClearChanges"/>.</summary>
     public bool LineChanged { get; private set; }
@@ -35,73 +32,63 @@ public sealed class OrdinalSet
     /// <summary>Forgets what changed: it is stored.</summary>
     public void ClearChanges()
     {
-        ChangedBlocks = null;
+        blocks.Changed = null;
         LineChanged = false;
     }
 
-    /// <summary>Brings back a stored line.</summary>
-    public void LoadLine(long line) => Line = line;
-
-    /// <summary>Brings back a stored block: 512 bytes, little-endian words; empty means every bit set.</summary>
-    public void LoadBlock(int block, ReadOnlySpan<byte> bits)
-    {
-        if (bits.Length == 0)
-        {
-            (blocks ??= [])[block] = Full;
-            return;
-        }
-        var words = new ulong[WordsPerBlock];
-        for (int i = 0; i < words.Length; i++) words[i] = System.Buffers.Binary.BinaryPrimitives.ReadUInt64LittleEndian(bits[(i * 8)..]);
-        (blocks ??= [])[block] = words;
-    }
-
-    /// <summary>The stored form of a block, or null when it holds nothing above the line.</summary>
-    public byte[]? StoredBlock(int block)
-    {
-        if (blocks is null || !blocks.TryGetValue(block, out var words)) return null;
-        if (words.AsSpan().IndexOfAnyExcept(ulong.MaxValue) < 0) return [];
-        var bits = new byte[BlockSize / 8];
-        for (int i = 0; i < words.Length; i++) System.Buffers.Binary.BinaryPrimitives.WriteUInt64LittleEndian(bits.AsSpan(i * 8), words[i]);
-        return bits;
-    }
+    /// <summary>The stored form of a block with its count, or null when it holds nothing above the line.</summary>
+    public (byte[] Bits, int Count)? StoredBlock(int block) => blocks.Stored(block);
 
     /// <summary>Whether an ordinal is in the set.</summary>
     public bool Contains(long ordinal)
     {
         if (ordinal <= Line) return true;
         long bit = ordinal - 1;
-        return blocks is not null && blocks.TryGetValue((int)(bit / BlockSize), out var words)
-            && (words[bit % BlockSize / 64] >> (int)(bit & 63) & 1) != 0;
+        return blocks.Find((int)(bit / BlockSize)) is { } words && (words[bit % BlockSize / 64] >> (int)(bit & 63) & 1) != 0;
     }
 
     /// <summary>The 64 ordinals from <c>64·index + 1</c> on, as bits.</summary>
-    ulong Word(long index)
+    internal ulong Word(long index)
     {
         long first = index * 64;
         if (first + 64 <= Line) return ulong.MaxValue;
         ulong word = Line > first ? (1UL << (int)(Line - first)) - 1 : 0;
-        if (blocks is not null && blocks.TryGetValue((int)(first / BlockSize), out var words)) word |= words[first % BlockSize / 64];
+        if (blocks.Find((int)(first / BlockSize)) is { } words) word |= words[first % BlockSize / 64];
         return word;
     }
 
+    /// <summary>Whether a whole block is above the line and empty.</summary>
+    bool LacksBlock(int block) => Line <= (long)block * BlockSize && blocks.Find(block) is null;
+
     /// <summary>How many ordinals of (<paramref name="lo"/>, <paramref name="hi"/>] are in none of the sets.</summary>
-    public static long CountInNone(long lo, long hi, OrdinalSet a, OrdinalSet b, OrdinalSet c)
+    /// <remarks>Cost: the words of the blocks that one of the sets has; blocks that none has are one step.</remarks>
+    public static long CountInNone(long lo, long hi, DeadSet dead, ReadOnlySpan<OrdinalSet> sets)
     {
-        if (a.Line > lo) lo = a.Line;
-        if (b.Line > lo) lo = b.Line;
-        if (hi <= lo) return 0;
-        if (a.blocks is null && b.IsEmpty && c.IsEmpty) return hi - lo;
+        foreach (var set in sets) lo = Math.Max(lo, set.Line);
         long count = 0;
-        for (long w = lo / 64; w <= (hi - 1) / 64; w++)
+        while (lo < hi)
         {
-            ulong free = ~(a.Word(w) | b.Word(w) | c.Word(w)) & Mask(w, lo, hi);
-            count += BitOperations.PopCount(free);
+            int block = (int)(lo / BlockSize);
+            long end = Math.Min(hi, (block + 1L) * BlockSize);
+            bool bare = dead.Lacks(block);
+            foreach (var set in sets) bare = bare && set.LacksBlock(block);
+            if (bare) count += end - lo;
+            else
+            {
+                for (long w = lo / 64; w <= (end - 1) / 64; w++)
+                {
+                    ulong taken = dead.Word(w);
+                    foreach (var set in sets) taken |= set.Word(w);
+                    count += BitOperations.PopCount(~taken & Mask(w, lo, end));
+                }
+            }
+            lo = end;
         }
         return count;
     }
 
     /// <summary>The bits of word <paramref name="w"/> that lie in (<paramref name="lo"/>, <paramref name="hi"/>].</summary>
-    static ulong Mask(long w, long lo, long hi)
+    internal static ulong Mask(long w, long lo, long hi)
     {
         ulong mask = ulong.MaxValue;
         long first = w * 64;
@@ -127,11 +114,29 @@ public sealed class OrdinalSet
     /// <summary>The first ordinal after <paramref name="after"/> that is (or is not) in the set; hi + 1 when none is.</summary>
     long Next(long after, long hi, bool present)
     {
-        for (long w = after / 64; w * 64 < hi; w++)
+        while (after < hi)
         {
-            ulong word = present ? Word(w) : ~Word(w);
-            word &= Mask(w, after, hi);
-            if (word != 0) return w * 64 + BitOperations.TrailingZeroCount(word) + 1;
+            if (after < Line)
+            {
+                if (present) return after + 1;
+                after = Math.Min(Line, hi);
+                continue;
+            }
+            int block = (int)(after / BlockSize);
+            long end = Math.Min(hi, (block + 1L) * BlockSize);
+            if (LacksBlock(block))
+            {
+                if (!present) return after + 1;
+            }
+            else
+            {
+                for (long w = after / 64; w * 64 < end; w++)
+                {
+                    ulong word = (present ? Word(w) : ~Word(w)) & Mask(w, after, end);
+                    if (word != 0) return w * 64 + BitOperations.TrailingZeroCount(word) + 1;
+                }
+            }
+            after = end;
         }
         return hi + 1;
     }
@@ -143,7 +148,8 @@ public sealed class OrdinalSet
         if (from > run.To) return;
         if (from == Line + 1) MoveLine(run.To);
         else SetBits(from, run.To);
-        long next = Next(Line, long.MaxValue - 64, present: false) - 1;
+        if (!HasBlocks) return;
+        long next = Next(Line, (blocks.Keys[^1] + 1L) * BlockSize, present: false) - 1;
         if (next > Line) MoveLine(next);
     }
 
@@ -159,67 +165,39 @@ public sealed class OrdinalSet
         }
         for (long ordinal = Math.Max(run.From, Line + 1); ordinal <= run.To;)
         {
-            int block = (int)((ordinal - 1) / BlockSize);
+            int block = BlockMap.BlockOf(ordinal);
             long last = Math.Min(run.To, (block + 1L) * BlockSize);
-            if (blocks is not null && blocks.ContainsKey(block))
+            if (blocks.Find(block) is not null)
             {
-                var words = Own(block);
+                var words = blocks.Own(block);
                 for (long o = ordinal; o <= last; o++) words[(o - 1) % BlockSize / 64] &= ~(1UL << (int)((o - 1) & 63));
-                Changed(block);
+                if (words.AsSpan().IndexOfAnyExcept(0UL) < 0) blocks.Drop(block);
             }
             ordinal = last + 1;
         }
-    }
-
-    /// <summary>A copy that later changes do not touch.</summary>
-    public OrdinalSet Clone()
-    {
-        var copy = new OrdinalSet { Line = Line };
-        if (blocks is not null)
-        {
-            copy.blocks = new SortedList<int, ulong[]>(blocks.Count);
-            foreach (var (block, words) in blocks) copy.blocks.Add(block, ReferenceEquals(words, Full) ? Full : [.. words]);
-        }
-        return copy;
     }
 
     void MoveLine(long line)
     {
         Line = line;
         LineChanged = true;
-        if (blocks is null) return;
         // A block that lies wholly at or below the line says nothing any more.
-        while (blocks.Count > 0 && (blocks.Keys[0] + 1L) * BlockSize <= Line)
-        {
-            Changed(blocks.Keys[0]);
-            blocks.RemoveAt(0);
-        }
+        while (HasBlocks && (blocks.Keys[0] + 1L) * BlockSize <= Line) blocks.Drop(blocks.Keys[0]);
     }
 
     void SetBits(long from, long to)
     {
         for (long ordinal = from; ordinal <= to;)
         {
-            int block = (int)((ordinal - 1) / BlockSize);
+            int block = BlockMap.BlockOf(ordinal);
             long last = Math.Min(to, (block + 1L) * BlockSize);
-            if (ordinal == block * (long)BlockSize + 1 && last == (block + 1L) * BlockSize) (blocks ??= [])[block] = Full;
+            if (ordinal == block * (long)BlockSize + 1 && last == (block + 1L) * BlockSize) blocks.Fill(block);
             else
             {
-                var words = Own(block);
+                var words = blocks.Own(block);
                 for (long o = ordinal; o <= last; o++) words[(o - 1) % BlockSize / 64] |= 1UL << (int)((o - 1) & 63);
             }
-            Changed(block);
             ordinal = last + 1;
         }
     }
-
-    ulong[] Own(int block)
-    {
-        blocks ??= [];
-        if (!blocks.TryGetValue(block, out var words)) return blocks[block] = new ulong[WordsPerBlock];
-        if (ReferenceEquals(words, Full)) blocks[block] = words = [.. Full];
-        return words;
-    }
-
-    void Changed(int block) => (ChangedBlocks ??= []).Add(block);
 }

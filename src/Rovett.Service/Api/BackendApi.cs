@@ -7,12 +7,13 @@ using Rovett.Core.Ledger;
 using Rovett.Service.Access;
 using Rovett.Service.Live;
 using Rovett.Service.Operations;
+using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Api;
 
 /// <summary>What backends call, with an API key.</summary>
-public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqliteHistoryReader history, SessionRegistry sessions, ServiceInfo info)
+public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions, ServiceInfo info)
 {
     /// <summary><c>POST /v1/notifications</c></summary>
     public async Task Send(HttpContext context)
@@ -97,8 +98,8 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         }
         WriteBody(json, found.Entry.Body);
         json.WriteStartObject("people");
-        json.WriteNumber("received", found.Received);
-        json.WriteNumber("read", found.Read);
+        json.WriteNumber("received", found.People.Received);
+        json.WriteNumber("read", found.People.Read);
         json.WriteEndObject();
         json.WriteEndObject();
     }

@@ -62,7 +62,7 @@ public static class NotificationReader
         if (hasData && data.GetRawText().Length > MaxDataBytes) errors.Add(new FieldError("data", $"is over {MaxDataBytes} bytes; put large content behind 'link'"));
         if (hasData && JsonText.HasBadText(data)) errors.Add(new FieldError("data", "holds U+0000 or half of a surrogate pair; leave it out"));
         if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
-        return new Draft(to, except, Common(type!, subject, title!, body, link, urgency ?? "normal", hasData ? data : null), subject);
+        return new Draft(to, except, Common(type!, subject, title!, body, link, urgency ?? "normal", hasData ? data : null), new NotificationTraits(type!, subject, ReceiptLevel.Totals, null));
     }
 
     /// <summary>What is wrong with a link; null when it is relative, http or https.</summary>

@@ -1,5 +1,4 @@
 using System.Text.Json;
-using Microsoft.Data.Sqlite;
 using Rovett.Core;
 using Rovett.Service.Operations;
 
@@ -45,7 +44,7 @@ public static class Problems
                 ? new Problem(413, "body-too-large", "The body is too large", "The request's body is over the limit maxBodyBytes.", "Send less; put large content behind a link.")
                 : new Problem(bad.StatusCode, "bad-request", "The request can't be read", bad.Message, "Check the request's headers and body."));
         }
-        catch (Exception error) when (error is SqliteException or IOException && !context.RequestAborted.IsCancellationRequested)
+        catch (Exception error) when (LedgerPump.IsStoreFailure(error) && !context.RequestAborted.IsCancellationRequested)
         {
             log.LogError(error, "The store failed at {Path}", context.Request.Path);
             await Write(context, LedgerPump.StoreFailed());

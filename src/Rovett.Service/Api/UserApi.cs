@@ -6,12 +6,12 @@ using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Api;
 
 /// <summary>What users' devices call, with a token.</summary>
-public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets tickets, LedgerPump ledger, SqliteHistoryReader history)
+public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets tickets, LedgerPump ledger, SqlHistoryReader history)
 {
     const int DefaultPage = 50, MaxPage = 200;
 
@@ -41,7 +41,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         }
         if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").Throw();
 
-        var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, null, withMarks: true));
+        var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var found = history.Inbox(opened.Plan, space.Id, before, limit, state!.Value);
         if (found.More)
         {
@@ -66,7 +66,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         var (space, credential) = await Require(context);
         var text = (string?)context.Request.RouteValues["id"];
         bool isId = NotificationId.TryParse(text, out var id);
-        var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, null, withMarks: false));
+        var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var item = history.InboxItem(opened.Plan, space.Id, id);
         if (!isId || item is null) throw MarkCommand.UnknownId(id).Throw();
         await Json.Write(context, 200, json => WriteItem(json, space, item));
@@ -76,7 +76,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     public async Task InboxTotals(HttpContext context)
     {
         var (space, credential) = await Require(context);
-        var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, null, withMarks: false));
+        var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         await Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
@@ -103,7 +103,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         if (verb is null) throw BadMarks().Throw();
         var selector = DeviceMessage.ParseSelector(root.GetProperty(verb), space.Cursors, verb + ".", allowSubjectAndAll: true, out var problem);
         if (selector is null) throw problem!.Throw();
-        await ledger.Ask(new AttachCommand(space.Name, credential.Identity, null, withMarks: false));
+        await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var what = verb switch { "read" => MarkVerb.Read, "unread" => MarkVerb.Unread, _ => MarkVerb.Received };
         var totals = await ledger.Ask(new MarkCommand(space.Name, credential.Identity.User.Value, what, selector, "http", null));
         await Json.Write(context, 200, json =>
@@ -143,6 +143,8 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         json.WriteStartObject("state");
         json.WriteString("received", item.Received?.ToString());
         json.WriteString("read", item.Read?.ToString());
+        if (item.Muted) json.WriteBoolean("muted", true);
+        if (item.Taken) json.WriteBoolean("taken", true);
         json.WriteEndObject();
         json.WriteEndObject();
     }

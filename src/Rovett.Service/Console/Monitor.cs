@@ -5,7 +5,7 @@ using Rovett.Core.Ledger;
 using Rovett.Core.Marks;
 using Rovett.Service.Access;
 using Rovett.Service.Live;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Console;
 
@@ -16,17 +16,19 @@ public sealed class Monitor(TimeProvider clock) : ILedgerObserver
     /// <summary>How many notifications are kept for each space.</summary>
     public const int Kept = 100;
 
-    sealed class Row(OperatorItem item, OutgoingNotification? live)
+    sealed class Row(OperatorItem item, OutgoingEntry? live)
     {
         public readonly OperatorItem Item = item;
-        public readonly OutgoingNotification? Live = live;
-        public long Received = item.Received, Read = item.Read;
+        public readonly OutgoingEntry? Live = live;
+        public long Received = item.People.Received, Read = item.People.Read;
+        public EntryKind? Change;
     }
 
     sealed class Space
     {
         public readonly LinkedList<Row> Newest = new();
         public readonly Dictionary<(long, long), Row> ByPlace = [];
+        public readonly Dictionary<NotificationId, Row> ById = [];
         public long StoredSinceStart;
     }
 
@@ -34,37 +36,34 @@ public sealed class Monitor(TimeProvider clock) : ILedgerObserver
     readonly Dictionary<string, Space> spaces = [];
     readonly StoredTime since = StoredTime.From(clock.GetUtcNow());
 
-    /// <summary>Fills in what was stored before this start: the newest entries at once, how many people had each by then
-    /// as soon as it is counted, beside everything else.</summary>
-    /// <returns>Done when it is counted.</returns>
-    public Task Load(SpaceRuntime space, SqliteHistoryReader history, CancellationToken stop)
+    /// <summary>Fills in the newest that were stored before this start.</summary>
+    public void Load(SpaceRuntime space, SqlHistoryReader history)
     {
-        var rows = history.Newest(space.Id, Kept).Select(entry => new Row(new OperatorItem(entry, 0, 0), null)).ToList();
-        lock (gate)
-        {
-            foreach (var row in Enumerable.Reverse(rows)) Add(Of(space.Name), row);
-        }
-        return Task.Run(() =>
-        {
-            foreach (var row in rows)
-            {
-                if (stop.IsCancellationRequested) return;
-                var (received, read) = history.People(row.Item.Entry.Placements, since);
-                lock (gate) (row.Received, row.Read) = (row.Received + received, row.Read + read);
-            }
-        });
+        foreach (var entry in history.Newest(space.Id, Kept).Reverse()) Add(Of(space.Name), new Row(new OperatorItem(entry, history.People(entry.Placements)), null));
     }
 
     /// <inheritdoc/>
-    public void Stored(string space, OutgoingNotification notification, string addressing, IReadOnlyList<Placement> placements)
+    public void Stored(string space, OutgoingEntry notification, string addressing, IReadOnlyList<Placement> placements)
     {
         lock (gate)
         {
             var state = Of(space);
             state.StoredSinceStart++;
-            Add(state, new Row(new OperatorItem(new EntryRow(notification.Position, notification.Time, EntryKind.Notification, notification.Id, notification.Body, addressing, [.. placements]), 0, 0), notification));
+            Add(state, new Row(new OperatorItem(new EntryRow(notification.Position, notification.Time, EntryKind.Notification, notification.Id, notification.Body, addressing, [.. placements], NotificationTraits.None), new PeopleCounts(0, 0, 0)), notification));
         }
     }
+
+    /// <inheritdoc/>
+    public void Changed(string space, OutgoingEntry change)
+    {
+        lock (gate)
+        {
+            if (Of(space).ById.TryGetValue(change.Id, out var row)) row.Change = change.Kind;
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Receipted(string space) { }
 
     /// <inheritdoc/>
     public void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign)
@@ -88,7 +87,7 @@ public sealed class Monitor(TimeProvider clock) : ILedgerObserver
     static void Count(Row row, MarkKind kind, int sign)
     {
         if (kind == MarkKind.Received) row.Received += sign;
-        else row.Read += sign;
+        else if (kind == MarkKind.Read) row.Read += sign;
     }
 
     Space Of(string space)
@@ -100,8 +99,10 @@ public sealed class Monitor(TimeProvider clock) : ILedgerObserver
     static void Add(Space state, Row row)
     {
         state.Newest.AddFirst(row);
+        state.ById[row.Item.Entry.Id] = row;
         foreach (var place in row.Item.Entry.Placements) state.ByPlace[(place.Log, place.Ordinal)] = row;
         if (state.Newest.Count <= Kept) return;
+        state.ById.Remove(state.Newest.Last!.Value.Item.Entry.Id);
         foreach (var place in state.Newest.Last!.Value.Item.Entry.Placements) state.ByPlace.Remove((place.Log, place.Ordinal));
         state.Newest.RemoveLast();
     }
@@ -147,6 +148,7 @@ public sealed class Monitor(TimeProvider clock) : ILedgerObserver
         json.WriteNumber("dispatched", Math.Max(row.Live?.Dispatched ?? 0, row.Received));
         json.WriteNumber("received", row.Received);
         json.WriteNumber("read", row.Read);
+        if (row.Change is { } change and not EntryKind.Released) json.WriteString("state", OutgoingEntry.NameOf(change));
         json.WriteEndObject();
     }
 }

@@ -1,12 +1,12 @@
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
 using Rovett.Service.Operations;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Live;
 
 /// <summary>What every live session needs.</summary>
-public sealed record LiveServices(LedgerPump Ledger, SqliteHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Limits, TimeProvider Clock)
+public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Limits, TimeProvider Clock)
 {
     readonly long started = Clock.GetTimestamp();
 

@@ -27,10 +27,11 @@ public sealed class LiveSession
     readonly AsyncSignal signal = new();
     readonly LiveServices services;
     readonly Credential credential;
+    readonly SessionFeeder feeder;
     ReadPlan? plan;
     UserState? user;
     IReadOnlyList<string> channels = [];
-    bool unreceivedOnly;
+    bool knownSilent;
     long heardAtMs;
     TimeSpan? endedAt;
 
@@ -38,6 +39,7 @@ public sealed class LiveSession
     {
         this.services = services;
         this.credential = credential;
+        feeder = new SessionFeeder(services.History, services.Recent.Of(space.Name), space.Cursors, space.Id);
         Space = space;
         Device = device;
         Label = label;
@@ -76,32 +78,19 @@ public sealed class LiveSession
     /// <exception cref="ProblemException">The store can't be used now.</exception>
     internal async Task Attach(long? after, bool foreignCursor)
     {
-        var opened = await services.Ledger.Ask(new AttachCommand(Space.Name, credential.Identity,
-            info => Machine = new Session(Transport, services.Limits, info.Plan.Version, info.User.Dispatched, Now, signal.Set), withMarks: after is null));
+        var opened = await services.Ledger.Ask(new AttachCommand(Space.Name, credential.Identity, Device,
+            info => Machine = new Session(Transport, services.Limits, info.Plan.Version, info.User.Dispatched, info.Marks, Now, signal.Set)));
         plan = opened.Plan;
         user = opened.User;
         channels = opened.Channels;
-        var first = new List<ControlMessage>();
-        if (after is > 0 and < long.MaxValue && after > opened.Head.Value)
+        var start = feeder.Begin(plan, after, foreignCursor, out var words);
+        var first = new List<ControlMessage>
         {
-            // From a store that was further on: another life. What no device has received is to follow, so the marks are needed.
-            (after, foreignCursor) = (null, true);
-            plan = await services.Ledger.Ask(new PlanCommand(Space.Name, User, withMarks: true)) ?? plan;
-        }
-        long start;
-        if (after == long.MaxValue) start = opened.Head.Value;
-        else if (after is { } position) start = position;
-        else
-        {
-            // No cursor: from just before the first notification that no device of this user has.
-            unreceivedOnly = true;
-            var (items, _) = services.History.After(plan, Space.Id, 0, 1, true, static _ => true);
-            start = items.Count > 0 ? items[0].Position - 1 : opened.Head.Value;
-        }
-        first.Add(Messages.Opened(Id, User, Space.Name, opened.Channels, opened.Totals, Space.Cursors.Seal(new Position(start)), services.Limits.Window,
-            (int)services.Limits.Heartbeat.TotalSeconds, TransportName, Device, StoredTime.From(services.Clock.GetUtcNow())));
-        if (foreignCursor) first.Add(Messages.Gap("new-epoch"));
-        Machine.Open(first, new Position(start));
+            Messages.Opened(Id, User, Space.Name, opened.Channels, opened.Totals, Space.Cursors.Seal(start), services.Limits.Window,
+                (int)services.Limits.Heartbeat.TotalSeconds, TransportName, Device, StoredTime.From(services.Clock.GetUtcNow())),
+        };
+        first.AddRange(words);
+        Machine.Open(first, start);
     }
 
     /// <summary>Takes it from its user.</summary>
@@ -141,24 +130,18 @@ public sealed class LiveSession
             case SessionNeed.Page:
                 if (plan is null || plan.Version != version)
                 {
-                    plan = await services.Ledger.Ask(new PlanCommand(Space.Name, User, withMarks: unreceivedOnly));
+                    plan = await services.Ledger.Ask(new PlanCommand(Space.Name, User));
                     if (plan is null || plan.Version != version) return true; // changed again meanwhile: ask anew
                 }
-                var recent = services.Recent.Of(Space.Name);
-                var (found, more) = services.History.After(plan, Space.Id, Machine.Through, Machine.PageSize, unreceivedOnly, p => recent.Find(p) is not null);
-                var items = new List<PageItem>(found.Count);
-                foreach (var (position, address, log, ordinal, entry) in found)
-                {
-                    var notification = recent.Find(position)
-                        ?? (entry is null ? null : new OutgoingNotification(entry.Position, entry.Time, entry.Id, Space.Cursors.Seal(entry.Position), entry.Body));
-                    if (notification is null) return true; // fell out of memory between the two looks: read the page again
-                    items.Add(new PageItem(notification, address, log, ordinal));
-                }
-                Machine.Feed(items, more ? items[^1].Notification.Position.Value : plan.Head.Value, !more, version, plan.Totals.Totals);
+                feeder.Page(Machine, plan);
                 return true;
             case SessionNeed.GoLive:
                 plan = null;
-                if (await services.Ledger.Ask(new GoLiveCommand(Space.Name, User, Machine, version))) unreceivedOnly = false;
+                if (await services.Ledger.Ask(new GoLiveCommand(Space.Name, User, Machine, version))) feeder.Live();
+                return true;
+            case SessionNeed.Again:
+                var (found, planVersion, totals) = await services.Ledger.Ask(new AgainCommand(Space.Name, user!, Machine.TakeAgain()));
+                Machine.Repeat(found, planVersion, totals);
                 return true;
             default:
                 return false;
@@ -174,26 +157,48 @@ public sealed class LiveSession
         if (message.Problem is { } problem) return Messages.Refused(message.RequestId, problem);
         try
         {
-            if (message.Kind == DeviceMessageKind.Ack)
+            switch (message.Kind)
             {
-                var acked = new List<AckedRun>();
-                bool known = Machine.Acknowledge(message.Marks!.UpTo?.Position, message.Marks.Ids is { } ids ? [.. ids] : null, Now, acked);
-                services.Acks.Add(Space.Name, User, Device, acked);
-                if (!known) return Messages.Refused(message.RequestId, new Problem(422, "not-outstanding", "Not all of these are outstanding", "This session was not sent one of these notifications, or acknowledged it before.", "Acknowledge what came in this session, once."));
-                return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
+                case DeviceMessageKind.Ack:
+                    return Acknowledge(message);
+                case DeviceMessageKind.Attend:
+                    await services.Ledger.Ask(new AttendCommand(Space.Name, user!, Machine, message.Subject));
+                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
+                case DeviceMessageKind.Take or DeviceMessageKind.Release:
+                    var taken = await services.Ledger.Ask(new TakeCommand(Space.Name, User, message.Id, message.Kind == DeviceMessageKind.Take));
+                    return Messages.Done(message.RequestId, taken.Totals);
+                default:
+                    var verb = message.Kind == DeviceMessageKind.MarkRead ? MarkVerb.Read : MarkVerb.Unread;
+                    var totals = await services.Ledger.Ask(new MarkCommand(Space.Name, User, verb, message.Marks!, Device, Machine));
+                    return Messages.Done(message.RequestId, totals.Totals);
             }
-            var verb = message.Kind == DeviceMessageKind.MarkRead ? MarkVerb.Read : MarkVerb.Unread;
-            var totals = await services.Ledger.Ask(new MarkCommand(Space.Name, User, verb, message.Marks!, Device, Machine));
-            return Messages.Done(message.RequestId, totals.Totals);
         }
         catch (ProblemException refused)
         {
             return Messages.Refused(message.RequestId, refused.Problem);
         }
-        catch (Exception error) when (error is Microsoft.Data.Sqlite.SqliteException or IOException)
+        catch (Exception error) when (LedgerPump.IsStoreFailure(error))
         {
             return Messages.Refused(message.RequestId, LedgerPump.StoreFailed());
         }
+    }
+
+    ControlMessage? Acknowledge(DeviceMessage message)
+    {
+        bool known;
+        if (message.Again)
+        {
+            known = Machine.WantAgain([.. message.Marks!.Ids!], Now, out bool tooOften);
+            if (tooOften) return Messages.Refused(message.RequestId, new Problem(409, "again-too-often", "It was sent as often as it will be", $"A notification is sent at most {services.Limits.MaxAttempts} times to one session.", "Acknowledge it, and look at why its handler fails; the inbox has it."));
+        }
+        else
+        {
+            var acked = new List<AckedRun>();
+            known = Machine.Acknowledge(message.Marks!.UpTo?.Position, message.Marks.Ids is { } ids ? [.. ids] : null, Now, acked);
+            services.Acks.Add(Space.Name, User, Device, message.Handled, acked);
+        }
+        if (!known) return Messages.Refused(message.RequestId, new Problem(422, "not-outstanding", "Not all of these are outstanding", "This session was not sent one of these notifications, or acknowledged it before.", "Acknowledge what came in this session, once."));
+        return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
     }
 
     /// <summary>Something came from the device, if only a pong.</summary>
@@ -222,8 +227,14 @@ public sealed class LiveSession
         if (Machine.Tick(Now))
         {
             if (Transport == TransportKind.WebSocket) Machine.Raw(FrameWriter.Frame(Opcode.Ping, []));
-            else if (HeartbeatAsEvent) Machine.Tell(Messages.Heartbeat(StoredTime.From(services.Clock.GetUtcNow())));
+            else if (HeartbeatAsEvent) Machine.Say(Messages.Heartbeat(StoredTime.From(services.Clock.GetUtcNow())));
             else Machine.Raw([(byte)':', (byte)'\n', (byte)'\n']);
+        }
+        if (Machine.Silent != knownSilent)
+        {
+            // Not counted as connected as long as it says nothing.
+            knownSilent = Machine.Silent;
+            _ = services.Ledger.Ask(new SilenceCommand(Space.Name, user!, Machine, knownSilent)).ContinueWith(static t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted);
         }
         // Only a WebSocket answers a ping; a dead stream shows in its writes.
         return Transport != TransportKind.WebSocket || Now.TotalMilliseconds - Volatile.Read(ref heardAtMs) < 3 * services.Limits.Heartbeat.TotalMilliseconds;

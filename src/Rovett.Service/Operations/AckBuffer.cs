@@ -10,7 +10,7 @@ public sealed class AckBuffer : IDisposable
 {
     static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(100);
 
-    readonly ConcurrentDictionary<(string Space, string User, string Device), List<AckedRun>> waiting = new();
+    readonly ConcurrentDictionary<(string Space, string User, string Device, bool Handled), List<AckedRun>> waiting = new();
     readonly LedgerPump ledger;
     readonly ITimer timer;
 
@@ -22,16 +22,16 @@ public sealed class AckBuffer : IDisposable
     }
 
     /// <summary>Takes what a device of a user acknowledged.</summary>
-    public void Add(string space, string user, string device, List<AckedRun> acked)
+    public void Add(string space, string user, string device, bool handled, List<AckedRun> acked)
     {
         if (acked.Count == 0) return;
         for (; ; )
         {
-            var list = waiting.GetOrAdd((space, user, device), static _ => []);
+            var list = waiting.GetOrAdd((space, user, device, handled), static _ => []);
             lock (list)
             {
                 // A list that Flush has taken out is written already; take the next one.
-                if (!waiting.TryGetValue((space, user, device), out var current) || current != list) continue;
+                if (!waiting.TryGetValue((space, user, device, handled), out var current) || current != list) continue;
                 list.AddRange(acked);
                 return;
             }
@@ -51,7 +51,7 @@ public sealed class AckBuffer : IDisposable
             }
             try
             {
-                _ = ledger.Ask(new ReceivedCommand(key.Space, key.User, acked, key.Device)).ContinueWith(static t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted);
+                _ = ledger.Ask(new ReceivedCommand(key.Space, key.User, acked, key.Handled, key.Device)).ContinueWith(static t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted);
             }
             catch (Core.ProblemException)
             {

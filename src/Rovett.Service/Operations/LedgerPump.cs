@@ -33,6 +33,9 @@ public sealed class LedgerPump : IDisposable
         return command.Task;
     }
 
+    /// <summary>True for what a store throws that can't be read or written now.</summary>
+    public static bool IsStoreFailure(Exception error) => error is System.Data.Common.DbException or IOException;
+
     static Problem Overloaded() => new(503, "overloaded", "The service has more to do than it can", "Too many requests are waiting for the store.", "Try again after the seconds named in Retry-After.") { RetryAfterSeconds = 1 };
 
     /// <summary>What is answered when a commit failed.</summary>

@@ -22,7 +22,7 @@ public sealed class AccessStore : IDisposable
     {
         // Its owner's from the first byte; SQLite gives the files beside it the same mode.
         if (!File.Exists(path)) new FileStream(path, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite }).Dispose();
-        SqliteFiles.Migrate(path, "AccessMigrations");
+        SqliteFiles.Migrate(path, "Sqlite.AccessMigrations");
         connection = SqliteFiles.Open(path, readOnly: false);
     }
 

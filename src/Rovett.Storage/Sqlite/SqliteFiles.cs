@@ -2,6 +2,8 @@ using System.Reflection;
 using DbUp;
 using DbUp.Engine.Output;
 using Microsoft.Data.Sqlite;
+using Rovett.Core.AddressLogs;
+using Rovett.Storage.Sql;
 
 namespace Rovett.Storage.Sqlite;
 
@@ -41,6 +43,26 @@ public static class SqliteFiles
         // FULL: a commit returns once the WAL is synced, so that it survives a power cut.
         Execute(connection, "PRAGMA busy_timeout=5000; PRAGMA synchronous=FULL; PRAGMA temp_store=MEMORY; PRAGMA cache_size=-16000");
         return connection;
+    }
+
+    /// <summary>Opens (and on the first start makes) the history at a path.</summary>
+    /// <exception cref="StoreException">It can't be used; the message names the mend.</exception>
+    public static SqlLedgerStore OpenHistory(string path)
+    {
+        Migrate(path, "Sqlite.Migrations");
+        return new SqlLedgerStore(new SqliteSql(Open(path, readOnly: false)));
+    }
+
+    /// <summary>Reads the history at a path beside its writer.</summary>
+    public static SqlHistoryReader ReadHistory(string path) => new(() => new SqliteSql(Open(path, readOnly: true)));
+
+    /// <summary>Gives a history another life: cursors and idempotency answers of the one before hold no more.</summary>
+    public static Epoch NewEpoch(string path)
+    {
+        var epoch = Epoch.New();
+        using var connection = Open(path, readOnly: false);
+        Execute(connection, $"UPDATE store SET epoch='{epoch}'; DELETE FROM answer");
+        return epoch;
     }
 
     internal static void Execute(SqliteConnection connection, string sql)

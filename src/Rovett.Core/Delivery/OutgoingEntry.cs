@@ -1,0 +1,161 @@
+using System.Buffers.Text;
+using System.Text;
+using Rovett.Core.AddressLogs;
+using Rovett.Core.Ledger;
+using Rovett.Core.WebSockets;
+
+namespace Rovett.Core.Delivery;
+
+/// <summary>A stored entry on its way out — a notification, or what became of one — shared by everybody it reaches.</summary>
+public sealed class OutgoingEntry(EntryKind kind, Position position, StoredTime time, NotificationId id, string cursor, byte[] body)
+{
+    readonly Lock gate = new();
+    EntryWire[] wires = [];
+    int dispatched;
+
+    /// <summary>What it says.</summary>
+    public EntryKind Kind { get; } = kind;
+    /// <summary>Its entry.</summary>
+    public Position Position { get; } = position;
+    /// <summary>When it was stored.</summary>
+    public StoredTime Time { get; } = time;
+    /// <summary>The id of the notification.</summary>
+    public NotificationId Id { get; } = id;
+    /// <summary>The sealed position.</summary>
+    public string Cursor { get; } = cursor;
+    /// <summary>The members that are the same for everybody.</summary>
+    public byte[] Body { get; } = body;
+    /// <summary>How many users it was written to since this process started.</summary>
+    public int Dispatched => Volatile.Read(ref dispatched);
+    /// <summary>What its finished bytes take in memory, in bytes.</summary>
+    public int Weight => 400 + Body.Length * 4;
+    /// <summary>True for a notification, which is acknowledged; false for what became of one.</summary>
+    public bool IsNotification => Kind == EntryKind.Notification;
+
+    /// <summary>The <c>kind</c> of its message.</summary>
+    public string KindName => NameOf(Kind);
+
+    /// <summary>The <c>kind</c> of the message of an entry.</summary>
+    public static string NameOf(EntryKind kind) => kind switch
+    {
+        EntryKind.Notification => "notification",
+        EntryKind.Withdrawn => "withdrawn",
+        EntryKind.Replaced => "replaced",
+        EntryKind.Expired => "expired",
+        EntryKind.Taken => "taken",
+        EntryKind.Released => "released",
+        _ => throw new ArgumentOutOfRangeException(nameof(kind), kind, "Nobody is sent such an entry."),
+    };
+
+    /// <summary>Counts one more user.</summary>
+    public void CountDispatched() => Interlocked.Increment(ref dispatched);
+
+    /// <summary>The finished bytes for those whom <paramref name="address"/> reached.</summary>
+    /// <param name="address">The address.</param>
+    /// <param name="attempt">1, and more each time it is written to the same device again.</param>
+    /// <param name="read">It comes read, because the user is looking at what it is about.</param>
+    public EntryWire WireFor(string address, int attempt = 1, bool read = false)
+    {
+        foreach (var wire in Volatile.Read(ref wires))
+        {
+            if (wire.Attempt == attempt && wire.Read == read && wire.Address == address) return wire;
+        }
+        lock (gate)
+        {
+            foreach (var wire in wires)
+            {
+                if (wire.Attempt == attempt && wire.Read == read && wire.Address == address) return wire;
+            }
+            var made = new EntryWire(this, address, attempt, read);
+            if (attempt == 1 || wires.Length < 32) Volatile.Write(ref wires, [.. wires, made]);
+            return made;
+        }
+    }
+}
+
+/// <summary>The bytes of one message as they go over each transport. The tail — <c>rev</c> and <c>unread</c> — has a
+/// fixed width and is written over per person; all before it is the same for everybody whom <see cref="Address"/>
+/// reached.</summary>
+public sealed class EntryWire
+{
+    /// <summary>Digits of <c>rev</c> and of <c>unread</c>, padded with blanks.</summary>
+    public const int NumberWidth = 10;
+    const int UnreadFromEnd = 1 + NumberWidth;
+    const int RevFromEnd = UnreadFromEnd + 10 + NumberWidth; // 10: the length of ,"unread":
+
+    byte[]? webSocket, sse;
+
+    internal EntryWire(OutgoingEntry entry, string address, int attempt, bool read) => (Entry, Address, Attempt, Read) = (entry, address, attempt, read);
+
+    /// <summary>The entry.</summary>
+    public OutgoingEntry Entry { get; }
+
+    /// <summary>The address that reached the person.</summary>
+    public string Address { get; }
+
+    /// <summary>How often it was written to the device, this time included.</summary>
+    public int Attempt { get; }
+
+    /// <summary>Whether it comes read.</summary>
+    public bool Read { get; }
+
+    /// <summary>How many bytes <see cref="Write"/> writes.</summary>
+    public int Length(TransportKind transport) => Source(transport).Length;
+
+    byte[] Source(TransportKind transport) => transport == TransportKind.WebSocket
+        ? webSocket ??= FrameWriter.Text(Json())
+        : sse ??= SseWriter.Event(Entry.KindName, Entry.Cursor, Json());
+
+    /// <summary>Writes the message for one person.</summary>
+    /// <param name="transport">How it travels.</param>
+    /// <param name="rev">The number of the person's own changes.</param>
+    /// <param name="unread">The person's unread total.</param>
+    /// <param name="into">At least <see cref="Length"/> bytes.</param>
+    public int Write(TransportKind transport, long rev, long unread, Span<byte> into)
+    {
+        var source = Source(transport);
+        source.CopyTo(into);
+        int end = source.Length - (transport == TransportKind.WebSocket ? 0 : 2);
+        Utf8Formatter.TryFormat(rev, into.Slice(end - RevFromEnd, NumberWidth), out _);
+        Utf8Formatter.TryFormat(unread, into.Slice(end - UnreadFromEnd, NumberWidth), out _);
+        return source.Length;
+    }
+
+    byte[] Json()
+    {
+        var json = new MessageBuilder(Entry.KindName);
+        json.Writer.WriteString("cursor", Entry.Cursor);
+        json.Writer.WriteString("id", Entry.Id.ToString());
+        if (Entry.Kind is EntryKind.Notification or EntryKind.Released) json.Writer.WriteString("to", Address);
+        var head = json.Open(); // without the closing brace
+        var blanks = new string(' ', NumberWidth);
+        var extra = (Read ? ",\"read\":true" : "") + (Entry.IsNotification ? $",\"attempt\":{Attempt}" : "");
+        var tail = Encoding.UTF8.GetBytes($",\"time\":\"{Entry.Time}\"{extra},\"rev\":{blanks},\"unread\":{blanks}}}");
+        byte[] comma = Entry.Body.Length > 0 ? [(byte)','] : [];
+        return [.. head, .. comma, .. Entry.Body, .. tail];
+    }
+}
+
+/// <summary>The ways a session can be connected.</summary>
+public enum TransportKind
+{
+    /// <summary>RFC 6455.</summary>
+    WebSocket,
+    /// <summary>Server-sent events (WHATWG HTML).</summary>
+    Sse,
+}
+
+/// <summary>Writes events of a stream (WHATWG HTML §9.2).</summary>
+public static class SseWriter
+{
+    /// <summary>One event whose data is one line of JSON.</summary>
+    public static byte[] Event(string name, string? id, ReadOnlySpan<byte> json)
+    {
+        var head = Encoding.UTF8.GetBytes(id is null ? $"event: {name}\ndata: " : $"id: {id}\nevent: {name}\ndata: ");
+        var bytes = new byte[head.Length + json.Length + 2];
+        head.CopyTo(bytes, 0);
+        json.CopyTo(bytes.AsSpan(head.Length));
+        bytes[^2] = bytes[^1] = (byte)'\n';
+        return bytes;
+    }
+}

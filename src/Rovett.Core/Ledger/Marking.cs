@@ -1,0 +1,111 @@
+using Rovett.Core.AddressLogs;
+using Rovett.Core.Marks;
+
+namespace Rovett.Core.Ledger;
+
+/// <summary>Carries marks into one log of one user: the sets, the count, the runs with time and device, the receipts.</summary>
+static class Marking
+{
+    /// <summary>Marks parts (lo, hi] of a log.</summary>
+    /// <param name="wereSent">An ack: whatever it names was sent, even if it is dead by now. Otherwise only what the user may see is meant.</param>
+    /// <returns>What became of the user's unread total, and whether anything changed that the person did.</returns>
+    public static (long Delta, bool Changed) Apply(Ledger ledger, SpaceState state, UserState user, UserLog log, IReadOnlyList<(long Lo, long Hi)> parts, MarkVerb verb, string device, StoredTime now, bool wereSent = false)
+    {
+        long before = log.Unread(), delta = 0;
+        var one = new Marker(ledger, state, user, log, device, now, wereSent);
+        foreach (var (lo, hi) in parts)
+        {
+            long unread = Countable(log, lo, hi);
+            if (verb == MarkVerb.Unread) one.Clear(lo, hi);
+            else
+            {
+                if (verb == MarkVerb.Read) one.Set(log.Read, MarkKind.Read, ReceiptState.Read, lo, hi);
+                one.Set(log.Received, MarkKind.Received, ReceiptState.Received, lo, hi);
+                if (verb == MarkVerb.Handled) one.Set(log.Handled, MarkKind.Handled, ReceiptState.Handled, lo, hi);
+            }
+            delta += Countable(log, lo, hi) - unread;
+        }
+        if (verb is MarkVerb.Read or MarkVerb.Unread) log.SetUnread(before + delta);
+        log.Save(ledger.Store, user.PersonId);
+        return (delta, one.ReadChanged);
+    }
+
+    /// <summary>What is unread in (lo, hi], taken ones of the user's own included.</summary>
+    static long Countable(UserLog log, long lo, long hi) => log.CountUnread(lo, hi) + log.MineUnreadIn(new Segment(lo, hi, 0));
+
+    sealed class Marker(Ledger ledger, SpaceState state, UserState user, UserLog log, string device, StoredTime now, bool wereSent)
+    {
+        readonly List<OrdinalRun> runs = [], rest = [];
+
+        public bool ReadChanged { get; private set; }
+
+        public void Set(OrdinalSet marks, MarkKind kind, ReceiptState said, long lo, long hi)
+        {
+            runs.Clear();
+            marks.Runs(lo, hi, present: false, runs);
+            if (!wereSent) LeaveTaken(); // they may come back, and then are new to this user
+            foreach (var run in runs)
+            {
+                // The set stays compact by covering what is dead for good and what the user is left out of; receipts speak
+                // only of what was the user's.
+                marks.Add(run);
+                rest.Clear();
+                log.Skips.Runs(run.From - 1, run.To, present: false, rest);
+                if (!wereSent) LeaveDead();
+                foreach (var part in rest) Note(part, kind, said, 1);
+            }
+        }
+
+        public void Clear(long lo, long hi)
+        {
+            rest.Clear();
+            log.Read.Runs(lo, hi, present: true, rest);
+            LeaveDead();
+            foreach (var run in rest)
+            {
+                log.Read.Remove(run);
+                ledger.Store.ClearRun(user.PersonId, log.Log.Id, MarkKind.Read, run);
+                runs.Clear();
+                log.Skips.Runs(run.From - 1, run.To, present: false, runs);
+                foreach (var part in runs) Note(part, MarkKind.Read, ReceiptState.UnreadAgain, -1);
+            }
+        }
+
+        /// <summary>Takes out of the runs what others have taken.</summary>
+        void LeaveTaken()
+        {
+            foreach (long ordinal in state.TakenOf(log.Log))
+            {
+                if (log.Mine?.Contains(ordinal) == true) continue;
+                int at = runs.FindIndex(r => ordinal >= r.From && ordinal <= r.To);
+                if (at < 0) continue;
+                var run = runs[at];
+                runs.RemoveAt(at);
+                if (run.From < ordinal) runs.Add(new OrdinalRun(run.From, ordinal - 1));
+                if (run.To > ordinal) runs.Add(new OrdinalRun(ordinal + 1, run.To));
+            }
+        }
+
+        /// <summary>Takes out of the rest what is dead for this user.</summary>
+        void LeaveDead()
+        {
+            if (log.Log.Dead.IsEmpty) return;
+            var alive = new List<OrdinalRun>(rest.Count);
+            foreach (var run in rest) log.AliveIn(run, alive);
+            rest.Clear();
+            rest.AddRange(alive);
+        }
+
+        void Note(OrdinalRun run, MarkKind kind, ReceiptState said, int sign)
+        {
+            long id = log.Log.Id;
+            ReadChanged |= kind == MarkKind.Read;
+            if (sign > 0) ledger.Store.AddRun(user.PersonId, id, kind, run, now, device);
+            ledger.Count(id, kind, run, sign);
+            ledger.Observe(o => o.Marked(state.Row.Name, id, run, kind, sign));
+            if (!ledger.Options.KeepsFullReceipts) return;
+            ledger.Store.AppendReceipt(state.Id, new ReceiptRow(++state.LastReceipt, now, said, id, run, user.PersonId, device, 0, ""));
+            ledger.Observe(o => o.Receipted(state.Row.Name));
+        }
+    }
+}

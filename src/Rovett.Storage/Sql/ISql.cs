@@ -1,0 +1,25 @@
+using System.Data.Common;
+
+namespace Rovett.Storage.Sql;
+
+/// <summary>A connection that speaks the SQL both homes understand. Parameters are given by order: <c>?1</c>, <c>?2</c> …
+/// One thread at a time.</summary>
+public interface ISql : IDisposable
+{
+    /// <summary>Opens a transaction to write in.</summary>
+    void Begin();
+    /// <summary>Opens a transaction to read in: everything read in it is of one moment.</summary>
+    void BeginReading();
+    /// <summary>Ends the transaction; what was written is on disk when this returns.</summary>
+    void Commit();
+    /// <summary>Forgets the transaction; does not throw.</summary>
+    void Rollback();
+    /// <summary>Writes. May be carried out together with what follows, before the next read or the commit.</summary>
+    void Run(string sql, params ReadOnlySpan<object?> values);
+    /// <summary>The first column of the first row, when it is a number.</summary>
+    long? Number(string sql, params ReadOnlySpan<object?> values);
+    /// <summary>The first row, or null.</summary>
+    T? One<T>(string sql, Func<DbDataReader, T> read, params ReadOnlySpan<object?> values) where T : class;
+    /// <summary>All rows.</summary>
+    List<T> All<T>(string sql, Func<DbDataReader, T> read, params ReadOnlySpan<object?> values);
+}

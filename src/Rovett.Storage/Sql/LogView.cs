@@ -1,0 +1,171 @@
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledger;
+using Rovett.Core.Marks;
+
+namespace Rovett.Storage.Sql;
+
+/// <summary>One log as one user sees it, read out of the store at one moment: only the blocks that are looked at are loaded.</summary>
+sealed class LogView
+{
+    readonly ISql sql;
+    readonly OrdinalSet dead, read, received;
+    readonly long person;
+    readonly bool hasSkips;
+    OrdinalSet? skips;
+
+    public LogView(ISql sql, long person, PlannedLog log, UserLogRow? row)
+    {
+        this.sql = sql;
+        this.person = person;
+        Log = log;
+        var parts = row?.Parts ?? UserLogParts.None;
+        OrdinalSet Marks(long line, UserLogParts part, MarkKind kind) => new(line, (parts & part) == 0 ? null : new StoredBlocks(sql, person, log.Log, kind));
+        read = Marks(row?.ReadLine ?? 0, UserLogParts.Read, MarkKind.Read);
+        received = Marks(row?.ReceivedLine ?? 0, UserLogParts.Received, MarkKind.Received);
+        Muted = Marks(row?.MutedLine ?? 0, UserLogParts.Muted, MarkKind.Muted);
+        dead = new OrdinalSet(0, new StoredBlocks(sql, 0, log.Log, MarkKind.Dead));
+        hasSkips = (parts & UserLogParts.Skips) != 0;
+    }
+
+    public PlannedLog Log { get; }
+
+    public OrdinalSet Muted { get; }
+
+    OrdinalSet Skips
+    {
+        get
+        {
+            if (skips is not null) return skips;
+            skips = new OrdinalSet();
+            if (hasSkips) sql.All("SELECT ordinal FROM skip WHERE person=?1 AND log=?2 ORDER BY ordinal", r => r.GetInt64(0), person, Log.Log).ForEach(o => skips.Add(new OrdinalRun(o, o)));
+            return skips;
+        }
+    }
+
+    /// <summary>The entries after a position: living notifications, and changes of those the user may have.</summary>
+    public void After(long after, int limit, long? unreceivedSince, long head, List<FoundEntry> into)
+    {
+        long start = OrdinalAt(after);
+        int before = into.Count;
+        foreach (var (run, address) in Visible(start, long.MaxValue, unreceivedSince is not null ? [Muted, received] : [Muted]))
+        {
+            int need = limit - (into.Count - before);
+            if (need <= 0) break;
+            Items(run, address, need, "ASC", into);
+        }
+        Changes(after, start, unreceivedSince is { } since ? OrdinalAt(since) : null, limit, head, into);
+    }
+
+    long OrdinalAt(long position) => position <= 0 ? 0
+        : Math.Max(Log.Trimmed, sql.Number("SELECT ordinal FROM log_item WHERE log=?1 AND position<=?2 ORDER BY position DESC LIMIT 1", Log.Log, position) ?? 0);
+
+    void Changes(long after, long start, long? began, int limit, long head, List<FoundEntry> into)
+    {
+        int found = 0;
+        for (long from = after; found < limit;)
+        {
+            var rows = sql.All("SELECT position, ordinal FROM change WHERE log=?1 AND position>?2 AND position<=?3 AND kind<>6 ORDER BY position LIMIT ?4",
+                r => (Position: r.GetInt64(0), Ordinal: r.GetInt64(1)), Log.Log, from, head, (long)limit);
+            foreach (var (position, ordinal) in rows)
+            {
+                // Of what came after the position and is over by now the user hears nothing, unless a device has it.
+                bool mayHave = began is { } first ? ordinal > first && ordinal <= start : ordinal <= start || received.Contains(ordinal);
+                if (!mayHave || ordinal <= Log.Trimmed || Skips.Contains(ordinal) || SegmentAddress(ordinal) is not { } address) continue;
+                into.Add(new FoundEntry(position, address, Log.Log, ordinal, null));
+                if (++found == limit) return;
+            }
+            if (rows.Count < limit) return;
+            from = rows[^1].Position;
+        }
+    }
+
+    /// <summary>The notifications before a position, newest first.</summary>
+    public List<FoundEntry> Before(long before, int limit, InboxState state)
+    {
+        long end = before == long.MaxValue ? long.MaxValue : sql.Number("SELECT ordinal FROM log_item WHERE log=?1 AND position<?2 ORDER BY position DESC LIMIT 1", Log.Log, before) ?? 0;
+        var wanted = state switch
+        {
+            InboxState.Unread => Visible(0, end, [read, Muted]),
+            InboxState.Read => ReadOnes(end),
+            _ => Visible(0, end, []),
+        };
+        var found = new List<FoundEntry>();
+        for (int i = wanted.Count - 1; i >= 0 && found.Count < limit; i--) Items(wanted[i].Run, wanted[i].Address, limit - found.Count, "DESC", found);
+        return found;
+    }
+
+    /// <summary>The address that reaches the user with a living ordinal, or null when it is not the user's to see.</summary>
+    public string? AddressFor(long ordinal) =>
+        ordinal <= Log.Trimmed || Skips.Contains(ordinal) || (dead.Contains(ordinal) && !Log.Mine.Contains(ordinal)) ? null : SegmentAddress(ordinal);
+
+    string? SegmentAddress(long ordinal)
+    {
+        foreach (var s in Log.Segments)
+        {
+            if (ordinal > s.Lo && ordinal <= s.Hi) return Log.Addresses[s.AddressIndex];
+        }
+        return null;
+    }
+
+    /// <summary>Unread ordinals by the hash of their type: with one position of each type, to find its name by.</summary>
+    public IEnumerable<(long Type, long Position, long Count)> UnreadTypes()
+    {
+        foreach (var (run, _) in Visible(0, long.MaxValue, [read, Muted]))
+        {
+            foreach (var group in sql.All("SELECT type, min(position), count(*) FROM log_item WHERE log=?1 AND ordinal>=?2 AND ordinal<=?3 GROUP BY type", r => (r.GetInt64(0), r.GetInt64(1), r.GetInt64(2)), Log.Log, run.From, run.To)) yield return group;
+        }
+    }
+
+    /// <summary>How many unread ordinals are about a subject.</summary>
+    public long UnreadAbout(long subjectHash) =>
+        sql.All("SELECT ordinal FROM log_item WHERE log=?1 AND subject=?2", r => r.GetInt64(0), Log.Log, subjectHash).Count(o => AddressFor(o) is not null && !read.Contains(o) && !Muted.Contains(o));
+
+    void Items(OrdinalRun run, string address, int limit, string order, List<FoundEntry> into)
+    {
+        foreach (var (ordinal, position) in sql.All($"SELECT ordinal, position FROM log_item WHERE log=?1 AND ordinal>=?2 AND ordinal<=?3 ORDER BY ordinal {order} LIMIT ?4",
+            r => (r.GetInt64(0), r.GetInt64(1)), Log.Log, run.From, run.To, (long)limit)) into.Add(new FoundEntry(position, address, Log.Log, ordinal, null));
+    }
+
+    /// <summary>Runs of what the user may see in (from, to], without those in any of the sets.</summary>
+    List<(OrdinalRun Run, string Address)> Visible(long from, long to, OrdinalSet[] minus)
+    {
+        var wanted = new List<(OrdinalRun, string)>();
+        foreach (var s in Log.Segments)
+        {
+            long lo = Math.Max(Math.Max(s.Lo, Log.Trimmed), from), hi = Math.Min(s.Hi, to);
+            if (hi > lo) Alive([new OrdinalRun(lo + 1, hi)], minus, Log.Addresses[s.AddressIndex], wanted);
+        }
+        return wanted;
+    }
+
+    List<(OrdinalRun Run, string Address)> ReadOnes(long to)
+    {
+        var wanted = new List<(OrdinalRun, string)>();
+        foreach (var s in Log.Segments)
+        {
+            var runs = new List<OrdinalRun>();
+            read.Runs(Math.Max(s.Lo, Log.Trimmed), Math.Min(s.Hi, to), present: true, runs);
+            Alive(runs, [], Log.Addresses[s.AddressIndex], wanted);
+        }
+        return wanted;
+    }
+
+    void Alive(List<OrdinalRun> runs, OrdinalSet[] minus, string address, List<(OrdinalRun, string)> into)
+    {
+        var mine = Log.Mine.Where(o => dead.Contains(o) && runs.Exists(r => o >= r.From && o <= r.To) && !Skips.Contains(o) && !minus.Any(m => m.Contains(o))).ToList();
+        foreach (var set in (OrdinalSet[])[dead, Skips, .. minus])
+        {
+            if (set.IsEmpty) continue;
+            var left = new List<OrdinalRun>();
+            foreach (var run in runs) set.Runs(run.From - 1, run.To, present: false, left);
+            runs = left;
+        }
+        if (mine.Count > 0)
+        {
+            // Taken by this user: dead to everybody else.
+            runs.AddRange(mine.Select(o => new OrdinalRun(o, o)));
+            runs.Sort((a, b) => a.From.CompareTo(b.From));
+        }
+        foreach (var run in runs) into.Add((run, address));
+    }
+}

@@ -1,0 +1,113 @@
+using Rovett.Core.Addresses;
+using Rovett.Core.AddressLogs;
+using Rovett.Core.Ledger;
+using Rovett.Core.Marks;
+
+namespace Rovett.Simulator;
+
+/// <summary>The disk says no.</summary>
+sealed class DiskFault : IOException
+{
+    public DiskFault() : base("The simulated disk failed.") { }
+}
+
+/// <summary>A store that fails where the seed says so: at a write, at the commit, or for reads as well.</summary>
+sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
+{
+    /// <summary>So many more writes succeed; negative: all.</summary>
+    public int WritesUntilFault { get; set; } = -1;
+    public bool FailCommit { get; set; }
+
+    T Write<T>(Func<T> work)
+    {
+        if (WritesUntilFault == 0) throw new DiskFault();
+        if (WritesUntilFault > 0) WritesUntilFault--;
+        return work();
+    }
+
+    void Write(Action work) => Write(() =>
+    {
+        work();
+        return 0;
+    });
+
+    public void Heal()
+    {
+        WritesUntilFault = -1;
+        FailCommit = false;
+    }
+
+    public void Begin() => inner.Begin();
+    public void Commit()
+    {
+        if (FailCommit) throw new DiskFault();
+        inner.Commit();
+    }
+    public void Rollback() => inner.Rollback();
+    public Epoch Epoch => inner.Epoch;
+    public SpaceRow? FindSpace(string name) => inner.FindSpace(name);
+    public SpaceRow AddSpace(string name, byte[] key) => Write(() => inner.AddSpace(name, key));
+    public void SaveFloor(int space, long floor) => Write(() => inner.SaveFloor(space, floor));
+    public LogRow? FindLog(int space, string key) => inner.FindLog(space, key);
+    public LogRow? FindLog(long log) => inner.FindLog(log);
+    public LogRow AddLog(int space, string key, IReadOnlyList<Address> includes) => Write(() => inner.AddLog(space, key, includes));
+    public void SaveLog(LogRow log) => Write(() => inner.SaveLog(log));
+    public IReadOnlyList<LogRow> AudiencesOf(int space, Address address) => inner.AudiencesOf(space, address);
+    public long OrdinalAt(long log, long position) => inner.OrdinalAt(log, position);
+    public IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash, long after, long upTo) => inner.OrdinalsAbout(log, subjectHash, after, upTo);
+    public IReadOnlyList<long> OrdinalsOfType(long log, long typeHash, long after, long upTo) => inner.OrdinalsOfType(log, typeHash, after, upTo);
+    public long PositionAt(int space, StoredTime time) => inner.PositionAt(space, time);
+    public void AppendEntry(int space, EntryRow entry) => Write(() => inner.AppendEntry(space, entry));
+    public void AppendItem(long log, long ordinal, long position, long? subjectHash, long typeHash) => Write(() => inner.AppendItem(log, ordinal, position, subjectHash, typeHash));
+    public void AppendChange(long log, JournalRow change) => Write(() => inner.AppendChange(log, change));
+    public IReadOnlyList<JournalRow> ChangesSince(long log, long position, int limit) => inner.ChangesSince(log, position, limit);
+    public void AddSkip(long log, long person, long ordinal) => Write(() => inner.AddSkip(log, person, ordinal));
+    public EntryRow? FindNotification(int space, NotificationId id) => inner.FindNotification(space, id);
+    public EntryRow? FindEntry(int space, long position) => inner.FindEntry(space, position);
+    public IReadOnlyList<EntryRow> Entries(int space, long from, int limit) => inner.Entries(space, from, limit);
+    public void RewriteEntry(int space, long position, byte[] body, string addressing) => Write(() => inner.RewriteEntry(space, position, body, addressing));
+    public PersonRow? FindPerson(int space, string user) => inner.FindPerson(space, user);
+    public PersonRow? FindPerson(long person) => inner.FindPerson(person);
+    public PersonRow AddPerson(int space, string user, StoredTime? seen) => Write(() => inner.AddPerson(space, user, seen));
+    public void SavePerson(PersonRow person) => Write(() => inner.SavePerson(person));
+    public IReadOnlyList<Membership> Memberships(long person) => inner.Memberships(person);
+    public void OpenMembership(int space, long person, Membership membership) => Write(() => inner.OpenMembership(space, person, membership));
+    public void CloseMembership(int space, long person, string address, long until) => Write(() => inner.CloseMembership(space, person, address, until));
+    public long MembersOf(int space, string address) => inner.MembersOf(space, address);
+    public IReadOnlyList<long> Holders(int space, string address, long after, int limit) => inner.Holders(space, address, after, limit);
+    public IReadOnlyList<UserLogRow> UserLogs(long person) => inner.UserLogs(person);
+    public void SaveUserLog(long person, UserLogRow row) => Write(() => inner.SaveUserLog(person, row));
+    public void ForgetUserLogs(long person) => Write(() => inner.ForgetUserLogs(person));
+    public OrdinalSet Skips(long person, long log) => inner.Skips(person, log);
+    public IBlockSource Blocks(long person, long log, MarkKind kind) => inner.Blocks(person, log, kind);
+    public void SaveBlock(long person, long log, MarkKind kind, int block, byte[]? bits, int count) => Write(() => inner.SaveBlock(person, log, kind, block, bits, count));
+    public void AddRun(long person, long log, MarkKind kind, OrdinalRun run, StoredTime time, string device) => Write(() => inner.AddRun(person, log, kind, run, time, device));
+    public void ClearRun(long person, long log, MarkKind kind, OrdinalRun run) => Write(() => inner.ClearRun(person, log, kind, run));
+    public void AddTally(long log, MarkKind kind, long ordinal, long difference) => Write(() => inner.AddTally(log, kind, ordinal, difference));
+    public long Tally(long log, MarkKind kind, long ordinal) => inner.Tally(log, kind, ordinal);
+    public IdempotencyRow? FindAnswer(int space, string key, StoredTime notBefore) => inner.FindAnswer(space, key, notBefore);
+    public void AddAnswer(int space, string key, IdempotencyRow answer, StoredTime time) => Write(() => inner.AddAnswer(space, key, answer, time));
+    public void AddDue(int space, DueRow due) => Write(() => inner.AddDue(space, due));
+    public void RemoveDue(int space, DueRow due) => Write(() => inner.RemoveDue(space, due));
+    public IReadOnlyList<DueRow> Due(int space, StoredTime upTo, int limit) => inner.Due(space, upTo, limit);
+    public long? FindSlot(int space, string key) => inner.FindSlot(space, key);
+    public void SaveSlot(int space, string key, long position) => Write(() => inner.SaveSlot(space, key, position));
+    public TakeRow? FindTake(int space, long position) => inner.FindTake(space, position);
+    public IReadOnlyList<TakeRow> TakesOf(long person) => inner.TakesOf(person);
+    public IReadOnlyList<long> TakenOf(long log) => inner.TakenOf(log);
+    public void AddTake(int space, TakeRow take) => Write(() => inner.AddTake(space, take));
+    public void RemoveTake(int space, long position) => Write(() => inner.RemoveTake(space, position));
+    public IReadOnlyList<MuteRow> MutesOf(long person) => inner.MutesOf(person);
+    public void AddMute(long person, MuteRow mute) => Write(() => inner.AddMute(person, mute));
+    public void EndMute(long person, bool isType, string text, long until) => Write(() => inner.EndMute(person, isType, text, until));
+    public RoleRow? FindRole(int space, string role) => inner.FindRole(space, role);
+    public void SaveRole(int space, RoleRow role) => Write(() => inner.SaveRole(space, role));
+    public void SaveDeadline(int space, DeadlineRow deadline) => Write(() => inner.SaveDeadline(space, deadline));
+    public IReadOnlyList<DeadlineRow> Deadlines(int space, long position) => inner.Deadlines(space, position);
+    public long LastReceipt(int space) => inner.LastReceipt(space);
+    public void AppendReceipt(int space, ReceiptRow receipt) => Write(() => inner.AppendReceipt(space, receipt));
+    public void TrimLog(long log, long upTo) => Write(() => inner.TrimLog(log, upTo));
+    public void TrimEntries(int space, long upTo) => Write(() => inner.TrimEntries(space, upTo));
+    public void TrimReceipts(int space, StoredTime before, int limit) => Write(() => inner.TrimReceipts(space, before, limit));
+    public void ErasePerson(long person) => Write(() => inner.ErasePerson(person));
+}

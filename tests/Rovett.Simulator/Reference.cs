@@ -1,0 +1,215 @@
+using Rovett.Core.Addresses;
+
+namespace Rovett.Simulator;
+
+/// <summary>What everybody may see, slow and obviously right: every question is answered by looking at everything.</summary>
+public sealed class Reference(TimeSpan newcomers)
+{
+    public enum End { None, Withdrawn, Replaced, Expired }
+
+    public sealed class Sent
+    {
+        public required int Number { get; init; }
+        public required long Position { get; init; }
+        public required IReadOnlyList<Address> To { get; init; }
+        public required IReadOnlyList<Address> Except { get; init; }
+        public required string Type { get; init; }
+        public string? Subject { get; init; }
+        public string? Slot { get; init; }
+        public long? Expires { get; init; }
+        public TimeSpan? TakeFor { get; init; }
+        public End Ended { get; set; }
+        public string? TakenBy { get; set; }
+        public long? TakenUntil { get; set; }
+        public Sent Clone() => (Sent)MemberwiseClone();
+    }
+
+    public sealed record Held(string Address, long After, long? Until);
+
+    public sealed record Muting(bool IsType, string Text, long After, long? Until);
+
+    public sealed class Person
+    {
+        public List<Held> Intervals { get; init; } = [];
+        public List<Muting> Mutes { get; init; } = [];
+        public long? IssuedAt { get; set; }
+        public bool Seen { get; set; }
+        public HashSet<int> Read { get; init; } = [];
+        public HashSet<int> Received { get; init; } = [];
+        public IEnumerable<string> Holds => Intervals.Where(h => h.Until is null).Select(h => h.Address);
+        public Person Clone() => new() { Intervals = [.. Intervals], Mutes = [.. Mutes], IssuedAt = IssuedAt, Seen = Seen, Read = [.. Read], Received = [.. Received] };
+    }
+
+    readonly Dictionary<string, Person> persons = [];
+    readonly List<long> times = []; // of the entries, in microseconds
+
+    public List<Sent> All { get; } = [];
+    public long Head => times.Count;
+    public long Floor { get; private set; }
+
+    public Reference Clone()
+    {
+        var copy = new Reference(newcomers) { Floor = Floor };
+        foreach (var (name, person) in persons) copy.persons[name] = person.Clone();
+        copy.times.AddRange(times);
+        copy.All.AddRange(All.Select(s => s.Clone()));
+        return copy;
+    }
+
+    public Person Of(string user) => persons.TryGetValue(user, out var p) ? p : persons[user] = new Person();
+
+    public bool Exists(string user) => persons.ContainsKey(user);
+
+    /// <summary>Called before each entry but the first of a command: what was so until then, devices may have been told.</summary>
+    public Action? BeforeEntry { get; set; }
+
+    long Draw(long now)
+    {
+        BeforeEntry?.Invoke();
+        times.Add(Math.Max(now, times.Count == 0 ? now : times[^1] + 1));
+        return Head;
+    }
+
+    /// <summary>The space's time.</summary>
+    public long Time(long now) => Math.Max(now, times.Count == 0 ? 0 : times[^1]);
+
+    public Sent Send(long now, IReadOnlyList<Address> to, IReadOnlyList<Address> except, string type, string? subject, string? slot, TimeSpan? ttl, TimeSpan? takeFor, IEnumerable<string> attending)
+    {
+        if (slot is not null && All.LastOrDefault(s => s.Slot == slot && s.To.ToHashSet().SetEquals(to) && s.Except.ToHashSet().SetEquals(except)) is { Ended: End.None } old && old.Position > Floor)
+        {
+            Draw(now);
+            Finish(old, End.Replaced);
+        }
+        long position = Draw(now);
+        var sent = new Sent { Number = All.Count, Position = position, To = to, Except = except, Type = type, Subject = subject, Slot = slot, Expires = ttl is { } t ? times[^1] + (long)t.TotalMicroseconds : null, TakeFor = takeFor };
+        All.Add(sent);
+        foreach (var address in to.Concat(to.All(a => a.Kind == AddressKind.User) ? [] : except).Where(a => a.Kind == AddressKind.User)) Of(address.Name);
+        foreach (var user in attending)
+        {
+            if (Reaches(user, sent) is null || IsMuted(user, sent)) continue;
+            Of(user).Read.Add(sent.Number);
+            Of(user).Received.Add(sent.Number);
+        }
+        return sent;
+    }
+
+    static void Finish(Sent sent, End end)
+    {
+        sent.Ended = end;
+        sent.TakenBy = null;
+    }
+
+    public bool Withdraw(long now, Sent sent)
+    {
+        if (sent.Ended != End.None || sent.Position <= Floor) return false;
+        Draw(now);
+        Finish(sent, End.Withdrawn);
+        return true;
+    }
+
+    /// <summary>Expiries and ends of takings, in the order in which they were due.</summary>
+    public void Due(long now)
+    {
+        long time = Time(now);
+        var due = All.Where(s => s.Ended == End.None && s.Position > Floor).SelectMany(s => new (long? At, int Kind, Sent Sent)[] { (s.Expires, 1, s), (s.TakenBy is null ? null : s.TakenUntil, 2, s) })
+            .Where(d => d.At <= time).OrderBy(d => d.At).ThenBy(d => d.Kind).ThenBy(d => d.Sent.Position).ToList();
+        foreach (var (_, kind, sent) in due)
+        {
+            if (sent.Ended != End.None || (kind == 2 && sent.TakenBy is null)) continue;
+            Draw(now);
+            if (kind == 1) Finish(sent, End.Expired);
+            else sent.TakenBy = null;
+        }
+    }
+
+    public void Take(long now, string user, Sent sent)
+    {
+        long time = Time(now);
+        Draw(now);
+        sent.TakenBy = user;
+        sent.TakenUntil = sent.TakeFor > TimeSpan.Zero ? time + (long)sent.TakeFor.Value.TotalMicroseconds : null;
+    }
+
+    public void Release(long now, Sent sent)
+    {
+        Draw(now);
+        sent.TakenBy = null;
+    }
+
+    public void Trim(long now, long upTo)
+    {
+        if (upTo <= Floor) return;
+        Draw(now);
+        Floor = upTo;
+    }
+
+    public void Mute(string user, bool isType, string text, bool mute)
+    {
+        var mutes = Of(user).Mutes;
+        int open = mutes.FindIndex(m => m.Until is null && m.IsType == isType && m.Text == text);
+        if (mute && open < 0) mutes.Add(new Muting(isType, text, Head, null));
+        if (!mute && open >= 0) mutes[open] = mutes[open] with { Until = Head };
+    }
+
+    public bool IsMuted(string user, Sent sent) =>
+        Of(user).Mutes.Exists(m => (m.IsType ? sent.Type : sent.Subject) == m.Text && sent.Position > m.After && sent.Position <= (m.Until ?? long.MaxValue));
+
+    public void Token(long now, string user, string[]? roles, long issuedAt)
+    {
+        var person = Of(user);
+        var held = person.Holds.ToHashSet();
+        HashSet<string> wanted = [.. held, "everyone"];
+        if (roles is not null && person.Seen && issuedAt < person.IssuedAt) roles = null;
+        if (roles is not null)
+        {
+            wanted = [.. roles.Select(r => "role:" + r), "everyone"];
+            if (person.Seen && issuedAt == person.IssuedAt) wanted.IntersectWith(held);
+        }
+        if (roles is not null) person.IssuedAt = Math.Max(issuedAt, person.IssuedAt ?? 0);
+        person.Seen = true;
+        if (wanted.SetEquals(held)) return;
+        long position = Draw(now);
+        foreach (var lost in held.Except(wanted))
+        {
+            int i = person.Intervals.FindIndex(h => h.Until is null && h.Address == lost);
+            person.Intervals[i] = person.Intervals[i] with { Until = position };
+        }
+        long lookBack = times.FindLastIndex(t => t <= now - (long)newcomers.TotalMicroseconds) + 1;
+        foreach (var gained in wanted.Except(held))
+        {
+            long lastLoss = person.Intervals.Where(h => h.Address == gained).Select(h => h.Until!.Value).DefaultIfEmpty(0).Max();
+            person.Intervals.Add(new Held(gained, Math.Max(lastLoss, lookBack), null));
+        }
+        foreach (var taken in All.Where(s => s.TakenBy == user && s.Position > Floor))
+        {
+            if (!person.Holds.Contains(taken.To[0].ToString()) || taken.Except.Any(e => person.Holds.Contains(e.ToString()))) Release(now, taken);
+        }
+    }
+
+    /// <summary>The address by which a notification reaches a person, dead or alive; null when it does not.</summary>
+    public string? Reaches(string user, Sent sent)
+    {
+        var own = Address.User(new UserId(user));
+        if (sent.To.Contains(own)) return own.ToString();
+        if (sent.Except.Contains(own)) return null;
+        var person = Of(user);
+        foreach (var except in sent.Except)
+        {
+            if (person.Intervals.Exists(h => h.Address == except.ToString() && sent.Position > h.After && sent.Position <= (h.Until ?? long.MaxValue))) return null;
+        }
+        foreach (var address in sent.To.Select(a => a.ToString()).Order(StringComparer.Ordinal))
+        {
+            if (person.Intervals.Exists(h => h.Address == address && h.Until is null && sent.Position > h.After)) return address;
+        }
+        return null;
+    }
+
+    public bool IsVisible(string user, Sent sent) =>
+        sent.Position > Floor && sent.Ended == End.None && (sent.TakenBy is null || sent.TakenBy == user) && Reaches(user, sent) is not null;
+
+    public IEnumerable<Sent> Visible(string user) => All.Where(s => IsVisible(user, s));
+
+    public bool IsUnread(string user, Sent sent) => !Of(user).Read.Contains(sent.Number) && !IsMuted(user, sent);
+
+    public long Unread(string user) => Visible(user).Count(s => IsUnread(user, s));
+}

@@ -1,0 +1,227 @@
+using System.Text;
+using Rovett.Core.Addresses;
+using Rovett.Core.AddressLogs;
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledger;
+using Rovett.Core.Marks;
+
+namespace Rovett.Simulator;
+
+/// <summary>What happens in a world.</summary>
+public sealed partial class World
+{
+    /// <summary>One thing happens, drawn by chance.</summary>
+    void Act()
+    {
+        switch (random.Next(100))
+        {
+            case < 38: Send(); break;
+            case < 46: GainOrLose(); break;
+            case < 58: MarkByHttp(); break;
+            case < 62: Withdraw(); break;
+            case < 68: Take(); break;
+            case < 71: Mute(); break;
+            case < 80: Pick(devices).Misbehave(); break;
+            case < 84: Pick(devices).Attend(Chance(0.7) ? Pick(Subjects) : null); break;
+            case < 88: Pick(devices).MarkSomething(); break;
+            case < 90: Fault(); break;
+            case < 91: Crash(); break;
+            case < 93: Backup(); break;
+            case < 94 when backups.Count > 0 && Chance(0.3): Restore(); break;
+            default: clock.AdvanceTo(clock.Elapsed + Short(1000)); break;
+        }
+    }
+
+    void Fault()
+    {
+        if (Chance(0.5)) store.WritesUntilFault = random.Next(12);
+        else store.FailCommit = true;
+        var faulty = store;
+        After(Short(30), faulty.Heal);
+    }
+
+    void Send()
+    {
+        var to = Addresses.Where(_ => Chance(0.2)).ToList();
+        if (to.Count == 0) to.Add(Pick(Addresses));
+        var except = Addresses.Where(a => a.Kind != AddressKind.Everyone && !to.Contains(a) && Chance(0.08)).ToList();
+        var type = Pick(Types);
+        var subject = Chance(0.5) ? Pick(Subjects) : null;
+        var slot = Chance(0.15) ? "latest" : null;
+        TimeSpan? ttl = Chance(0.25) ? TimeSpan.FromMilliseconds(random.Next(1000, 40_000_000)) : null;
+        TimeSpan? takeFor = null;
+        if (Chance(0.3))
+        {
+            to = [Address.Role(Pick(Roles))];
+            except.RemoveAll(a => to.Contains(a));
+            takeFor = Chance(0.5) ? TimeSpan.FromSeconds(random.Next(1, 20_000)) : TimeSpan.Zero;
+        }
+        var draft = new Draft(to, except, [], new NotificationTraits(type, subject, Chance(0.5) ? ReceiptLevel.Full : ReceiptLevel.Totals, takeFor)) { Slot = slot, Ttl = ttl };
+        var numbered = new NumberedDraft(this, draft);
+        Post(numbered.Command, _ => { }, now => numbered.Apply(now));
+        Counts.Sent++;
+    }
+
+    /// <summary>A send whose text is its number in the reference, which is known only once it is its turn.</summary>
+    sealed class NumberedDraft
+    {
+        readonly World world;
+        readonly Draft draft;
+        public SendCommand Command { get; }
+
+        public NumberedDraft(World world, Draft draft)
+        {
+            this.world = world;
+            this.draft = draft with { Body = Encoding.UTF8.GetBytes($"\"n\":{world.drafts}") };
+            number = world.drafts++;
+            Command = new SendCommand("main", this.draft, null, false);
+        }
+
+        readonly int number;
+
+        public void Apply(long now)
+        {
+            var attending = world.AttendingNow(draft.Traits.Subject);
+            var sent = world.reference.Send(now, draft.To, draft.Except, draft.Traits.Type, draft.Traits.Subject, draft.Slot, draft.Ttl, draft.Traits.TakeFor, attending);
+            world.numberOf[number] = sent.Number;
+            if (Command.Task.Result.Position.Value != sent.Position) throw world.Wrong($"the send got position {Command.Task.Result.Position}, the reference says {sent.Position}");
+        }
+    }
+
+    int drafts;
+    readonly Dictionary<int, int> numberOf = [];
+
+    /// <summary>The notification of an id, as the reference knows it.</summary>
+    internal Reference.Sent? Sent(NotificationId id) => numbers.TryGetValue(id, out int draft) && numberOf.TryGetValue(draft, out int number) && number < reference.All.Count ? reference.All[number] : null;
+
+    Reference.Sent? SentAt(long log, long ordinal) => numberAt.TryGetValue((log, ordinal), out int draft) && numberOf.TryGetValue(draft, out int number) ? reference.All[number] : null;
+
+    NotificationId? IdOf(Reference.Sent sent)
+    {
+        foreach (var (id, draft) in numbers)
+        {
+            if (numberOf.TryGetValue(draft, out int number) && number == sent.Number && Sent(id) == sent) return id;
+        }
+        return null;
+    }
+
+    IEnumerable<string> AttendingNow(string? subject) => subject is null ? [] : devices.Where(d => d.Attends(subject)).Select(d => d.User).Distinct();
+
+    void GainOrLose()
+    {
+        var user = Pick(Users);
+        var roles = Chance(0.2) ? null : Roles.Where(_ => Chance(0.6)).ToArray();
+        long at = issued += random.Next(-1, 3);
+        var attach = new AttachCommand("main", new Identity(new UserId(user), roles, at), "http", null);
+        Post(attach, _ => { }, now =>
+        {
+            reference.Token(now, user, roles, at);
+            if (attach.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} was told {attach.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}");
+        });
+    }
+
+    void MarkByHttp()
+    {
+        var user = Pick(Users);
+        var verb = (MarkVerb)random.Next(4);
+        MarkSelector selector;
+        Func<Reference.Sent, bool> meant;
+        switch (random.Next(5))
+        {
+            case 0 when reference.All.Count > 0 && IdOf(Pick(reference.All)) is { } id:
+                selector = new MarkSelector([id], null, null, false);
+                meant = s => Sent(id) == s;
+                break;
+            case 1:
+                long upTo = random.NextInt64(reference.Head + 1);
+                selector = new MarkSelector(null, (new Position(upTo), "cursor"), null, false);
+                meant = s => s.Position <= upTo;
+                break;
+            case 2:
+                var subject = Pick(Subjects);
+                selector = new MarkSelector(null, null, subject, false);
+                meant = s => s.Subject == subject;
+                break;
+            case 3 when reference.Visible(user).TakeLast(3).ToList() is { Count: > 0 } newest:
+                var ids = newest.Select(IdOf).OfType<NotificationId>().ToList();
+                if (ids.Count == 0) return;
+                selector = new MarkSelector(ids, null, null, false);
+                meant = s => ids.Exists(i => Sent(i) == s);
+                break;
+            default:
+                selector = new MarkSelector(null, null, null, true);
+                meant = _ => true;
+                break;
+        }
+        PostMark(user, verb, selector, meant, "http", null);
+    }
+
+    internal void PostMark(string user, MarkVerb verb, MarkSelector selector, Func<Reference.Sent, bool> meant, string device, ISessionPort? origin)
+    {
+        var mark = new MarkCommand("main", user, verb, selector, device, origin);
+        Post(mark, _ => { }, _ =>
+        {
+            var person = reference.Of(user);
+            foreach (var sent in reference.Visible(user).Where(meant).ToList())
+            {
+                if (verb == MarkVerb.Read) person.Read.Add(sent.Number);
+                if (verb == MarkVerb.Unread) person.Read.Remove(sent.Number);
+                else person.Received.Add(sent.Number);
+            }
+            if (mark.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} marked {verb} and was told {mark.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}");
+        });
+    }
+
+    /// <summary>Acks that reached the ledger.</summary>
+    internal void PostAcks(string user, IReadOnlyList<AckedRun> acked, bool handled, string device) =>
+        Post(new ReceivedCommand("main", user, acked, handled, device), _ => { }, _ =>
+        {
+            foreach (var (logId, run) in acked)
+            {
+                for (long o = run.From; o <= run.To; o++)
+                {
+                    if (SentAt(logId, o) is { } sent && sent.Position > reference.Floor && reference.Reaches(user, sent) is not null) reference.Of(user).Received.Add(sent.Number);
+                }
+            }
+        });
+
+    void Withdraw()
+    {
+        if (reference.All.Count == 0) return;
+        var sent = Pick(reference.All);
+        if (IdOf(sent) is not { } id) return;
+        var withdraw = new WithdrawCommand("main", id);
+        Post(withdraw, _ => { }, now =>
+        {
+            if (Sent(id) is { } meant && reference.Withdraw(now, meant) != withdraw.Task.Result.Changed) throw Wrong($"withdrawing {meant.Number} was answered {withdraw.Task.Result}");
+        });
+    }
+
+    void Take()
+    {
+        var candidates = reference.All.Where(s => s.TakeFor is not null && s.Ended == Reference.End.None).TakeLast(6).ToList();
+        if (candidates.Count == 0 || IdOf(Pick(candidates)) is not { } id) return;
+        PostTake(Pick(Users), id, Chance(0.7));
+    }
+
+    internal void PostTake(string user, NotificationId id, bool take)
+    {
+        var command = new TakeCommand("main", user, id, take);
+        Post(command, _ => { }, now =>
+        {
+            if (Sent(id) is not { } sent) return;
+            if (!reference.IsVisible(user, sent)) throw Wrong($"{user} could take or release {sent.Number}, which is not visible");
+            if (take && sent.TakenBy != user) reference.Take(now, user, sent);
+            else if (!take) reference.Release(now, sent);
+            if (command.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} took and was told {command.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}");
+        });
+    }
+
+    void Mute()
+    {
+        var user = Pick(Users);
+        bool isType = Chance(0.5), mute = Chance(0.6);
+        var text = isType ? Pick(Types) : Pick(Subjects);
+        Post(new MuteCommand("main", user, isType, text, mute), _ => { }, _ => reference.Mute(user, isType, text, mute));
+    }
+}

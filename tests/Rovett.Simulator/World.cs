@@ -1,0 +1,341 @@
+using System.Text;
+using Rovett.Core;
+using Rovett.Core.Addresses;
+using Rovett.Core.AddressLogs;
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledger;
+using Rovett.Core.Marks;
+using Rovett.Storage.Sql;
+using Rovett.Storage.Sqlite;
+
+namespace Rovett.Simulator;
+
+/// <summary>What was found wrong, with the seed that shows it again.</summary>
+public sealed class SimulationException(string message) : Exception(message);
+
+/// <summary>One simulated world: the real ledger, store, sessions and feeders; clients, networks, disk and time out of a
+/// seed. The same seed makes the same history.</summary>
+public sealed partial class World : IDisposable
+{
+    internal static readonly string[] Users = ["mara", "ivo", "teo", "ruth"];
+    static readonly string[] Roles = ["engineer", "deckhand", "bridge"];
+    static readonly string[] Subjects = ["vessel/turnstone", "vessel/kittiwake", "berth/3"];
+    static readonly string[] Types = ["engine.check.due", "sailing.delayed", "weather.warning"];
+    static readonly Address[] Addresses = [.. Users.Select(u => Address.User(new UserId(u))), .. Roles.Select(Address.Role), Address.Everyone];
+    static readonly TimeSpan Newcomers = TimeSpan.FromHours(48);
+
+    readonly Random random;
+    readonly SimClock clock = new();
+    readonly PriorityQueue<Action, (TimeSpan At, long Number)> events = new();
+    readonly string folder;
+    readonly Dictionary<NotificationId, int> numbers = [];
+    readonly Dictionary<(long Log, long Ordinal), int> numberAt = [];
+    readonly List<Device> devices = [];
+    readonly List<SimCommand> waiting = [];
+    readonly List<(int Life, string File, Reference Reference, Dictionary<NotificationId, int> Numbers, Dictionary<(long, long), int> NumberAt)> backups = [];
+    readonly StringBuilder? log;
+
+    Reference reference = new(Newcomers);
+    SqlLedgerStore disk = null!;
+    FaultyStore store = null!;
+    SqlHistoryReader history = null!;
+    RecentBySpace recent = null!;
+    CursorSeal seal = null!;
+    Ledger ledger = null!;
+    long eventNumber, issued = 1_000_000;
+    bool ledgerScheduled;
+    int life, diskLife;
+
+    /// <summary>How many notifications were stored, commands carried out, messages delivered; for the report.</summary>
+    public (int Sent, int Commands, int Delivered, int Crashes, int Faults, int Cuts, int Restores) Counts;
+
+    /// <summary>Virtual time that passed.</summary>
+    public TimeSpan Elapsed => clock.Elapsed;
+
+    internal Reference Reference => reference;
+    internal Dictionary<NotificationId, int> Numbers => numbers;
+    internal Random Random => random;
+    internal SimClock Clock => clock;
+    internal CursorSeal Seal => seal;
+    internal SqlHistoryReader History => history;
+    internal RecentEntries Recent => recent.Of("main");
+    internal int Life => life;
+
+    /// <summary>Every value a user's unread total had, with the reference's head at that time.</summary>
+    internal Dictionary<string, List<(long Head, long Unread)>> TotalsOverTime { get; } = [];
+
+    /// <param name="seed">Decides everything.</param>
+    /// <param name="template">A fresh, migrated history file.</param>
+    /// <param name="folder">Where to put this world's files.</param>
+    /// <param name="log">Where to write what happens, or null.</param>
+    public World(int seed, string template, string folder, StringBuilder? log)
+    {
+        random = new Random(seed);
+        this.folder = folder;
+        this.log = log;
+        Directory.CreateDirectory(folder);
+        File.Copy(template, DiskPath, overwrite: true);
+        Start();
+        reference.BeforeEntry = NoteTotals;
+        foreach (var user in Users)
+        {
+            int count = 1 + random.Next(2);
+            for (int i = 0; i < count; i++) devices.Add(new Device(this, user, $"{user}-{i}", random.Next(2) == 0 ? TransportKind.WebSocket : TransportKind.Sse));
+        }
+    }
+
+    string DiskPath => Path.Combine(folder, $"history-{diskLife}.db");
+
+    internal void Note(string what) => log?.Append(System.Globalization.CultureInfo.InvariantCulture, $"{clock.Elapsed:d\\.hh\\:mm\\:ss\\.ffffff} {what}\n");
+
+    internal Exception Wrong(string what) => new SimulationException($"at {clock.Elapsed}: {what}");
+
+    internal void After(TimeSpan delay, Action what) => events.Enqueue(what, (clock.Elapsed + delay, eventNumber++));
+
+    internal TimeSpan Short(int maxMs) => TimeSpan.FromMicroseconds(random.Next(1, maxMs * 1000));
+
+    bool Chance(double probability) => random.NextDouble() < probability;
+
+    T Pick<T>(IReadOnlyList<T> from) => from[random.Next(from.Count)];
+
+    void Start()
+    {
+        var connection = SqliteFiles.Open(DiskPath, readOnly: false);
+        using (var pragma = connection.CreateCommand())
+        {
+            pragma.CommandText = "PRAGMA synchronous=OFF"; // the power-cut tests look after syncing
+            pragma.ExecuteNonQuery();
+        }
+        disk = new SqlLedgerStore(new SqliteSql(connection));
+        store = new FaultyStore(disk);
+        history = SqliteFiles.ReadHistory(DiskPath);
+        recent = new RecentBySpace(Chance(0.5) ? 64 << 20 : 6000); // now and then too small for a catch-up
+        var row = disk.FindSpace("main")!;
+        seal = new CursorSeal(row.Key, disk.Epoch, "main", "cursor");
+        ledger = new Ledger(store, new LedgerOptions { Newcomers = Newcomers, KeepCount = KeepCount, KeepsFullReceipts = true }, clock, recent, new Observer(this));
+        life++;
+    }
+
+    long? KeepCount => keep;
+    long? keep;
+
+    sealed class Observer(World world) : ILedgerObserver
+    {
+        public void Stored(string space, OutgoingEntry notification, string addressing, IReadOnlyList<Placement> placements)
+        {
+            int number = int.Parse(Encoding.UTF8.GetString(notification.Body).Split("\"n\":")[1].Split(',')[0], System.Globalization.CultureInfo.InvariantCulture);
+            world.numbers[notification.Id] = number;
+            foreach (var p in placements) world.numberAt[(p.Log, p.Ordinal)] = number;
+        }
+        public void Changed(string space, OutgoingEntry change) { }
+        public void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign) { }
+        public void Receipted(string space) { }
+    }
+
+    /// <summary>Runs the world: bursts of activity with pauses of hours between them, then peace, then the last judgement.</summary>
+    public void Run(int bursts, int stepsPerBurst)
+    {
+        keep = Chance(0.3) ? random.Next(5, 60) : null;
+        if (keep is not null) Restart();
+        foreach (var device in devices) device.ComeBack(Short(200));
+        for (int burst = 0; burst < bursts; burst++)
+        {
+            for (int i = 0; i < stepsPerBurst; i++) After(Short(4000), Act);
+            var end = clock.Elapsed + TimeSpan.FromSeconds(5);
+            for (int second = 0; second < 5; second++) After(TimeSpan.FromSeconds(second), EverySecond);
+            RunUntil(end);
+            clock.AdvanceTo(clock.Elapsed + TimeSpan.FromHours(random.NextDouble() * 30));
+            if (Chance(0.1)) clock.SetBack(TimeSpan.FromMinutes(random.Next(1, 90)));
+        }
+        Settle();
+    }
+
+    void RunUntil(TimeSpan end)
+    {
+        while (events.TryPeek(out _, out var at) && at.At <= end)
+        {
+            var what = events.Dequeue();
+            clock.AdvanceTo(at.At);
+            what();
+        }
+        clock.AdvanceTo(end);
+    }
+
+    void EverySecond()
+    {
+        foreach (var device in devices) device.Tick();
+        Post(new DueCommand("main"), _ => { }, now => reference.Due(now));
+        if (keep is not null && Chance(0.5))
+        {
+            int limit = random.Next(1, 20);
+            var trim = new TrimCommand("main", limit);
+            Post(trim, _ => { }, now => reference.Trim(now, Math.Min(Math.Min(Math.Max(reference.Floor, reference.Head - keep.Value), reference.Floor + limit), reference.Head)));
+        }
+    }
+
+    /// <summary>Everything heals, everybody comes back, everything in flight arrives; then all must agree.</summary>
+    void Settle()
+    {
+        store.Heal();
+        foreach (var device in devices)
+        {
+            device.Calm();
+            device.ComeBack(Short(50));
+        }
+        for (int i = 0; i < 40; i++)
+        {
+            for (int second = 0; second < 2; second++) After(TimeSpan.FromSeconds(second), EverySecond);
+            RunUntil(clock.Elapsed + TimeSpan.FromSeconds(2));
+            if (i > 4 && devices.TrueForAll(d => d.IsQuiet)) break;
+        }
+        CheckEverything();
+    }
+
+    // ---- the ledger, with its queue
+
+    sealed record SimCommand(LedgerCommand Command, Action<bool> Done, Action<long>? Apply, int Life);
+
+    /// <summary>Asks the ledger. What it does to the reference is applied in the order of the commands, once they are committed.</summary>
+    internal void Post<T>(LedgerCommand<T> command, Action<Task<T>> done, Action<long>? apply = null)
+    {
+        waiting.Add(new SimCommand(command, happened =>
+        {
+            if (happened) done(command.Task);
+        }, apply, life));
+        ScheduleLedger();
+    }
+
+    void ScheduleLedger()
+    {
+        if (ledgerScheduled) return;
+        ledgerScheduled = true;
+        int born = life;
+        After(Short(5), () =>
+        {
+            if (born == life) ProcessBatch();
+        });
+    }
+
+    void ProcessBatch()
+    {
+        ledgerScheduled = false;
+        if (waiting.Count == 0) return;
+        int count = 1 + random.Next(waiting.Count);
+        var batch = waiting.Take(count).ToList();
+        waiting.RemoveRange(0, count);
+        if (waiting.Count > 0) ScheduleLedger();
+        long now = clock.Micros;
+        ledger.Process([.. batch.Select(b => b.Command)]);
+        Counts.Commands += count;
+        bool failed = batch.TrueForAll(b => TaskOf(b.Command) is { IsFaulted: true } t && t.Exception!.InnerException is DiskFault);
+        foreach (var command in batch)
+        {
+            var task = TaskOf(command.Command);
+            if (task.IsFaulted && task.Exception!.InnerException is not (DiskFault or ProblemException)) throw Wrong($"{command.Command.GetType().Name} failed: {task.Exception.InnerException}");
+            if (!failed && !task.IsFaulted)
+            {
+                command.Apply?.Invoke(now);
+                NoteTotals();
+            }
+        }
+        if (failed)
+        {
+            Counts.Faults++;
+            Note($"a batch of {count} failed");
+        }
+        int born = life;
+        foreach (var command in batch)
+        {
+            After(Short(2), () =>
+            {
+                if (born == life) command.Done(true);
+            });
+        }
+        if (!failed && Chance(0.2)) CheckUser(Pick(Users));
+    }
+
+    /// <summary>A request of its own that nothing else is committed with.</summary>
+    internal void ProcessNow(LedgerCommand command) => ledger.Process([command]);
+
+    static Task TaskOf(LedgerCommand command) => (Task)command.GetType().GetProperty("Task")!.GetValue(command)!;
+
+    internal void NoteTotals()
+    {
+        foreach (var user in Users)
+        {
+            if (!TotalsOverTime.TryGetValue(user, out var list)) TotalsOverTime[user] = list = [];
+            long unread = reference.Unread(user);
+            if (list.Count == 0 || list[^1].Unread != unread) list.Add((reference.Head, unread));
+        }
+    }
+
+    // ---- the service's lives
+
+    void Restart()
+    {
+        foreach (var device in devices)
+        {
+            device.Lose(cut: true);
+            device.ServiceDied();
+        }
+        waiting.Clear();
+        ledgerScheduled = false;
+        history.Dispose();
+        disk.Dispose(); // what was not committed is rolled back
+        Start();
+    }
+
+    void Crash()
+    {
+        Counts.Crashes++;
+        Note("crash");
+        Restart();
+        foreach (var device in devices) device.ComeBack(Short(400));
+    }
+
+    void Backup()
+    {
+        var file = Path.Combine(folder, $"backup-{backups.Count}.db");
+        history.BackupTo(file);
+        backups.Add((life, file, reference.Clone(), new(numbers), new(numberAt)));
+        Note($"backup {backups.Count - 1} at {reference.Head}");
+    }
+
+    void Restore()
+    {
+        Counts.Restores++;
+        var backup = Pick(backups);
+        Note("restore");
+        foreach (var device in devices)
+        {
+            device.Lose(cut: true);
+            device.ServiceDied();
+        }
+        waiting.Clear();
+        ledgerScheduled = false;
+        history.Dispose();
+        disk.Dispose();
+        diskLife++;
+        File.Copy(backup.File, DiskPath);
+        SqliteFiles.NewEpoch(DiskPath);
+        reference = backup.Reference.Clone();
+        reference.BeforeEntry = NoteTotals;
+        numbers.Clear();
+        foreach (var (id, number) in backup.Numbers) numbers[id] = number;
+        numberAt.Clear();
+        foreach (var (place, number) in backup.NumberAt) numberAt[place] = number;
+        TotalsOverTime.Clear();
+        Start();
+        NoteTotals();
+        foreach (var device in devices) device.ComeBack(Short(400));
+    }
+
+    /// <inheritdoc/>
+    public void Dispose()
+    {
+        history.Dispose();
+        disk.Dispose();
+        seal.Dispose();
+        Directory.Delete(folder, recursive: true);
+    }
+}
