@@ -13,7 +13,7 @@ sealed class Device(World world, string user, string name, TransportKind transpo
 {
     sealed class Line
     {
-        public required int Number;
+        public required int Number, Life;
         public required Session Session;
         public required SessionFeeder Feeder;
         public UserState User = null!;
@@ -21,7 +21,7 @@ sealed class Device(World world, string user, string name, TransportKind transpo
         public readonly Queue<byte[]> Flying = new();
         public readonly List<byte> Arrived = [];
         public long LastPosition;
-        public bool Pumping, Supplying, Cut, Detached, Current, Acks;
+        public bool Pumping, Supplying, Cut, Closed, Detached, Current, Acks;
         public readonly HashSet<NotificationId> Seen = [];
     }
 
@@ -40,7 +40,7 @@ sealed class Device(World world, string user, string name, TransportKind transpo
     readonly Dictionary<Line, string?> attends = [];
 
     /// <summary>Whether a session of this device says to the service that its user looks at a subject.</summary>
-    public bool Attends(string subject) => attends.Any(a => a.Value == subject && !a.Key.Session.IsEnded);
+    public bool Attends(string subject) => attends.Any(a => a.Value == subject && (a.Key.Closed || !a.Key.Session.IsEnded));
 
     /// <summary>The service died: it remembers nothing of what sessions said.</summary>
     public void ServiceDied()
@@ -81,7 +81,7 @@ sealed class Device(World world, string user, string name, TransportKind transpo
         Line made = null!;
         var attach = new AttachCommand("main", new Identity(new UserId(user), null, 0), name, info =>
         {
-            made = new Line { Number = ++lines, Feeder = new SessionFeeder(world.History, world.Recent, world.Seal, 1), Session = null! };
+            made = new Line { Number = ++lines, Life = world.Life, Feeder = new SessionFeeder(world.History, world.Recent, world.Seal, 1), Session = null! };
             made.Session = new Session(transport, Limits, info.Plan.Version, info.User.Dispatched, info.Marks, world.Clock.Elapsed, () => Pump(made));
             return made.Session;
         });
@@ -120,7 +120,7 @@ sealed class Device(World world, string user, string name, TransportKind transpo
 
     void Pump(Line at)
     {
-        if (at.Pumping || at.Cut) return;
+        if (at.Pumping || at.Cut || at.Life != world.Life) return;
         at.Pumping = true;
         int born = world.Life;
         world.After(world.Short(slow ? 400 : 3), () =>
@@ -300,7 +300,7 @@ sealed class Device(World world, string user, string name, TransportKind transpo
                 list[Id(message)!.Value] = true;
                 Count(message);
                 break;
-            case "totals" or "read":
+            case "totals" or "read" or "done":
                 Totals(message.GetProperty("totals"));
                 break;
             case "ackDue":
@@ -365,6 +365,7 @@ sealed class Device(World world, string user, string name, TransportKind transpo
     {
         var plan = new PlanCommand("main", user);
         world.ProcessNow(plan);
+        if (plan.Task.IsFaulted) world.After(world.Short(500), Refresh);
         if (plan.Task.IsFaulted || plan.Task.Result is not { } found) return;
         list.Clear();
         foreach (var item in world.History.Inbox(found, 1, long.MaxValue, 10_000, Storage.Sql.InboxState.All).Items)
@@ -400,7 +401,11 @@ sealed class Device(World world, string user, string name, TransportKind transpo
         {
             var acked = new List<AckedRun>();
             at.Session.Acknowledge(message.Marks!.UpTo?.Position, message.Marks.Ids is { } named ? [.. named] : null, world.Clock.Elapsed, acked);
-            if (acked.Count > 0) world.After(world.Short(100), () => world.PostAcks(user, acked, message.Handled, name)); // written behind
+            int born = world.Life;
+            world.After(world.Short(100), () => // written behind, and lost with the service
+            {
+                if (acked.Count > 0 && born == world.Life) world.PostAcks(user, acked, message.Handled, name);
+            });
         });
     }
 
@@ -425,7 +430,7 @@ sealed class Device(World world, string user, string name, TransportKind transpo
         var id = list.Keys.ElementAt(world.Random.Next(list.Count));
         if (world.Random.Next(4) == 0)
         {
-            world.PostTake(user, id, world.Random.Next(2) == 0);
+            world.PostTake(user, id, world.Random.Next(2) == 0, at.Session);
             return;
         }
         bool read = world.Random.Next(3) > 0;
@@ -479,6 +484,9 @@ sealed class Device(World world, string user, string name, TransportKind transpo
         {
             if (at.Detached || born != world.Life) return;
             at.Detached = true;
+            // One that the service has dismissed attends nothing any more; another does until it is detached.
+            if (at.Session.IsEnded) attends.Remove(at);
+            at.Closed = true;
             at.Session.End(null);
             var detach = new DetachCommand("main", at.User, at.Session);
             world.Post(detach, _ => { }, _ => attends.Remove(at));
@@ -496,6 +504,7 @@ sealed class Device(World world, string user, string name, TransportKind transpo
         // What retention takes without a word stays on a screen that was there; muted ones were never sent.
         var shown = list.Keys.Select(world.Sent).OfType<Reference.Sent>().Where(s => s.Position > world.Reference.Floor && !world.Reference.IsMuted(user, s)).Select(s => s.Number).Order().ToList();
         var wanted = world.Reference.Visible(user).Where(s => !world.Reference.IsMuted(user, s)).Select(s => s.Number).Order().ToList();
-        if (!gapSeen && !shown.SequenceEqual(wanted)) throw world.Wrong($"{name} shows {string.Join(' ', shown)}; missing {string.Join(' ', wanted.Except(shown))}, too much {string.Join(' ', shown.Except(wanted))}");
+        string Describe(int number) => $"[{number} at {world.Reference.All[number].Position} to {string.Join(',', world.Reference.All[number].To)} except {string.Join(',', world.Reference.All[number].Except)} {world.Reference.All[number].Ended} {world.Reference.All[number].TakenBy}]";
+        if (!gapSeen && !shown.SequenceEqual(wanted)) throw world.Wrong($"{name} shows {string.Join(' ', shown)}; missing {string.Join(' ', wanted.Except(shown).Select(Describe))}, too much {string.Join(' ', shown.Except(wanted).Select(Describe))}");
     }
 }

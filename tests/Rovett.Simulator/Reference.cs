@@ -36,8 +36,10 @@ public sealed class Reference(TimeSpan newcomers)
         public bool Seen { get; set; }
         public HashSet<int> Read { get; init; } = [];
         public HashSet<int> Received { get; init; } = [];
+        /// <summary>Dead ones within a range that was marked: an ack that comes later says nothing new.</summary>
+        public HashSet<int> Covered { get; init; } = [];
         public IEnumerable<string> Holds => Intervals.Where(h => h.Until is null).Select(h => h.Address);
-        public Person Clone() => new() { Intervals = [.. Intervals], Mutes = [.. Mutes], IssuedAt = IssuedAt, Seen = Seen, Read = [.. Read], Received = [.. Received] };
+        public Person Clone() => new() { Intervals = [.. Intervals], Mutes = [.. Mutes], IssuedAt = IssuedAt, Seen = Seen, Read = [.. Read], Received = [.. Received], Covered = [.. Covered] };
     }
 
     readonly Dictionary<string, Person> persons = [];

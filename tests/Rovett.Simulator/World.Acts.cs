@@ -156,12 +156,16 @@ public sealed partial class World
         PostMark(user, verb, selector, meant, "http", null);
     }
 
-    internal void PostMark(string user, MarkVerb verb, MarkSelector selector, Func<Reference.Sent, bool> meant, string device, ISessionPort? origin)
+    internal void PostMark(string user, MarkVerb verb, MarkSelector selector, Func<Reference.Sent, bool> meant, string device, Session? origin)
     {
         var mark = new MarkCommand("main", user, verb, selector, device, origin);
-        Post(mark, _ => { }, _ =>
+        Post(mark, t => Answer(origin, t), _ =>
         {
             var person = reference.Of(user);
+            if (verb != MarkVerb.Unread && (selector.All || selector.UpTo is not null))
+            {
+                foreach (var dead in reference.All.Where(s => s.Ended != Reference.End.None && meant(s) && reference.Reaches(user, s) is not null)) person.Covered.Add(dead.Number);
+            }
             foreach (var sent in reference.Visible(user).Where(meant).ToList())
             {
                 if (verb == MarkVerb.Read) person.Read.Add(sent.Number);
@@ -172,6 +176,12 @@ public sealed partial class World
         });
     }
 
+    /// <summary>The device that asked hears what came of it.</summary>
+    static void Answer(Session? origin, Task<TotalsBy> done)
+    {
+        if (done.IsCompletedSuccessfully) origin?.Answer(Messages.Done(null, done.Result.Totals));
+    }
+
     /// <summary>Acks that reached the ledger.</summary>
     internal void PostAcks(string user, IReadOnlyList<AckedRun> acked, bool handled, string device) =>
         Post(new ReceivedCommand("main", user, acked, handled, device), _ => { }, _ =>
@@ -180,7 +190,7 @@ public sealed partial class World
             {
                 for (long o = run.From; o <= run.To; o++)
                 {
-                    if (SentAt(logId, o) is { } sent && sent.Position > reference.Floor && reference.Reaches(user, sent) is not null) reference.Of(user).Received.Add(sent.Number);
+                    if (SentAt(logId, o) is { } sent && sent.Position > reference.Floor && reference.Reaches(user, sent) is not null && !reference.Of(user).Covered.Contains(sent.Number)) reference.Of(user).Received.Add(sent.Number);
                 }
             }
         });
@@ -201,19 +211,19 @@ public sealed partial class World
     {
         var candidates = reference.All.Where(s => s.TakeFor is not null && s.Ended == Reference.End.None).TakeLast(6).ToList();
         if (candidates.Count == 0 || IdOf(Pick(candidates)) is not { } id) return;
-        PostTake(Pick(Users), id, Chance(0.7));
+        PostTake(Pick(Users), id, Chance(0.7), null);
     }
 
-    internal void PostTake(string user, NotificationId id, bool take)
+    internal void PostTake(string user, NotificationId id, bool take, Session? origin)
     {
         var command = new TakeCommand("main", user, id, take);
-        Post(command, _ => { }, now =>
+        Post(command, t => Answer(origin, t), now =>
         {
             if (Sent(id) is not { } sent) return;
             if (!reference.IsVisible(user, sent)) throw Wrong($"{user} could take or release {sent.Number}, which is not visible");
             if (take && sent.TakenBy != user) reference.Take(now, user, sent);
             else if (!take) reference.Release(now, sent);
-            if (command.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} took and was told {command.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}");
+            if (command.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} {(take ? "took" : "released")} {sent.Number} and was told {command.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}; read {reference.Of(user).Read.Contains(sent.Number)}, muted {reference.IsMuted(user, sent)}, taken by {sent.TakenBy}, {string.Join(' ', sent.To)} except {string.Join(' ', sent.Except)}");
         });
     }
 

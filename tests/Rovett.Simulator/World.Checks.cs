@@ -18,7 +18,11 @@ public sealed partial class World
             return;
         }
         long unread = reference.Unread(user);
-        if (plan.Totals.Totals.Unread != unread) throw Wrong($"{user}: {plan.Totals.Totals.Unread} unread, the reference says {unread}");
+        if (plan.Totals.Totals.Unread != unread)
+        {
+            CheckInbox(user, plan, InboxStateOf(1), s => reference.IsUnread(user, s));
+            throw Wrong($"{user}: {plan.Totals.Totals.Unread} unread ({string.Join(' ', plan.Totals.By)}), the reference says {unread} ({string.Join(' ', reference.Visible(user).Where(s => reference.IsUnread(user, s)).GroupBy(s => reference.Reaches(user, s)!).Select(g => $"[{g.Key}, {g.Count()}]"))})");
+        }
         if (plan.Totals.By.Sum(b => b.Value) != unread) throw Wrong($"{user}: the parts of the total make {plan.Totals.By.Sum(b => b.Value)}, not {unread}");
         var by = reference.Visible(user).Where(s => reference.IsUnread(user, s)).GroupBy(s => reference.Reaches(user, s)!).ToDictionary(g => g.Key, g => (long)g.Count());
         foreach (var (address, count) in plan.Totals.By)

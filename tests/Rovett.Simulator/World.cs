@@ -236,6 +236,7 @@ public sealed partial class World : IDisposable
             {
                 command.Apply?.Invoke(now);
                 NoteTotals();
+                if (log is not null) Note($"  {command.Command.GetType().Name} {(command.Command as SendCommand)?.Task.Result.Id} at {reference.Head}: unread {string.Join(' ', Users.Select(u => $"{u} {reference.Unread(u)}"))}");
             }
         }
         if (failed)
@@ -252,6 +253,8 @@ public sealed partial class World : IDisposable
             });
         }
         if (!failed && Chance(0.2)) CheckUser(Pick(Users));
+        // With a log, whatever is wrong is to show where it happened.
+        if (!failed && log is not null) Array.ForEach(Users, CheckUser);
     }
 
     /// <summary>A request of its own that nothing else is committed with.</summary>

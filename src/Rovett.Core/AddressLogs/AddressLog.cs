@@ -36,7 +36,7 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses,
     /// <summary>Ordinals up to this one are not stored any more.</summary>
     public long Trimmed { get; private set; }
 
-    /// <summary>The newest notification that retention took while it was alive; default when there is none.</summary>
+    /// <summary>The newest living notification, or change of one, that retention took; default when there is none.</summary>
     public LostNotification Lost { get; private set; }
 
     /// <summary>The position of the newest change of one of its notifications; 0 when there was none.</summary>
@@ -78,7 +78,7 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses,
     internal void Trim(long ordinal, LostNotification? lost)
     {
         Trimmed = Math.Max(Trimmed, ordinal);
-        if (lost is { } newest && newest.Position > Lost.Position) Lost = newest;
+        if (lost is { } newest && newest.Position > Lost.Position) Lost = newest with { Ordinal = Math.Max(newest.Ordinal, Lost.Ordinal) };
         Dead.Trim(Trimmed);
     }
 
@@ -108,5 +108,5 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses,
     }
 }
 
-/// <summary>A notification that retention took while it was alive.</summary>
+/// <summary>The newest that retention took of a log: its position and time, and the highest ordinal that was concerned.</summary>
 public readonly record struct LostNotification(long Ordinal, long Position, StoredTime Time);

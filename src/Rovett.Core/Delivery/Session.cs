@@ -9,7 +9,7 @@ public sealed class Session : ISessionPort
 {
     enum Mode { Behind, Live, Ended }
 
-    readonly record struct Item(EntryWire? Wire, ControlMessage? Control, byte[]? Raw, Passing? Passing, long Log, long Rev, long Unread);
+    readonly record struct Item(EntryWire? Wire, ControlMessage? Control, byte[]? Raw, Passing? Passing, long Log, long Ordinal, long Rev, long Unread);
 
     /// <summary>An ephemeral message that waits: a newer one of its key takes its place.</summary>
     sealed class Passing(string key, ControlMessage message)
@@ -131,7 +131,7 @@ public sealed class Session : ISessionPort
             else if (passing.Count < limits.MaxPassing)
             {
                 passing[key] = waiting = new Passing(key, message);
-                queue.Enqueue(new Item(null, null, null, waiting, 0, 0, 0));
+                queue.Enqueue(new Item(null, null, null, waiting, 0, 0, 0, 0));
             }
             return FlushWanted();
         }
@@ -225,7 +225,7 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             if (mode == Mode.Ended || queue.Count >= limits.MaxAnswers) return;
-            EnqueueFree(new Item(null, null, bytes, null, 0, 0, 0));
+            EnqueueFree(new Item(null, null, bytes, null, 0, 0, 0, 0));
         }
         wake();
     }
@@ -285,7 +285,7 @@ public sealed class Session : ISessionPort
     }
 
     /// <inheritdoc/>
-    public void PlanChanged(int version, IReadOnlySet<long>? allowed)
+    public void PlanChanged(int version, Func<long, long, bool>? allowed)
     {
         lock (gate)
         {
@@ -296,7 +296,7 @@ public sealed class Session : ISessionPort
             for (int i = 0, count = queue.Count; allowed is not null && i < count; i++)
             {
                 var item = queue.Dequeue();
-                if (item.Wire is null || allowed.Contains(item.Log)) queue.Enqueue(item);
+                if (item.Wire is null || allowed(item.Log, item.Ordinal)) queue.Enqueue(item);
                 else
                 {
                     entriesQueued--;
@@ -305,7 +305,7 @@ public sealed class Session : ISessionPort
                 }
             }
             if (dropped is not null) sent.Drop(dropped);
-            again?.RemoveAll(a => allowed?.Contains(a.Item.Log) == false);
+            again?.RemoveAll(a => allowed?.Invoke(a.Item.Log, a.Item.Ordinal) == false);
         }
         wake();
     }
@@ -356,7 +356,7 @@ public sealed class Session : ISessionPort
             if (mode == Mode.Ended || version != planVersion) return;
             foreach (var (item, wire) in items)
             {
-                EnqueueFree(new Item(wire, null, null, null, item.Log, totals.Rev, totals.Unread));
+                EnqueueFree(new Item(wire, null, null, null, item.Log, item.Ordinal, totals.Rev, totals.Unread));
                 entriesQueued++;
             }
         }
@@ -502,13 +502,13 @@ public sealed class Session : ISessionPort
         return attempt;
     }
 
-    static Item Words(ControlMessage message) => new(null, message, null, null, 0, 0, 0);
+    static Item Words(ControlMessage message) => new(null, message, null, null, 0, 0, 0, 0);
 
     void Enqueue(EntryWire wire, long log, long ordinal, long rev, long unread)
     {
         // Known as sent from the moment it is queued, so that no ack can come before it is known.
         if (wire.Entry.IsNotification) sent.Add(wire.Entry.Position.Value, log, ordinal, wire.Entry.Id, wire.Attempt);
-        queue.Enqueue(new Item(wire, null, null, null, log, rev, unread));
+        queue.Enqueue(new Item(wire, null, null, null, log, ordinal, rev, unread));
         entriesQueued++;
         Through = wire.Entry.Position.Value;
     }

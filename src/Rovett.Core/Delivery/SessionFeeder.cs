@@ -10,12 +10,12 @@ public sealed record FoundEntry(long Position, string Address, long Log, long Or
 public interface IHistoryReader
 {
     /// <summary>The next entries of a user after a position, oldest first: notifications that are alive, and what became
-    /// of those that the user may have.</summary>
+    /// of any.</summary>
     /// <param name="plan">What the user may see.</param>
     /// <param name="space">The space's number.</param>
     /// <param name="after">Positions up to here are left out.</param>
     /// <param name="limit">The most to find.</param>
-    /// <param name="unreceivedSince">Leave out what any device of the user acknowledged: the device named no cursor, and its session began after this position. Null: leave nothing out.</param>
+    /// <param name="unreceivedSince">Leave out what any device of the user acknowledged: the device named no cursor, and of changes what came before this position. Null: leave nothing out.</param>
     /// <param name="known">Finds an entry already in memory, so that its body need not be read.</param>
     (List<FoundEntry> Items, bool More) After(ReadPlan plan, int space, long after, int limit, long? unreceivedSince, Func<long, bool> known);
 }
@@ -52,7 +52,7 @@ public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, 
             return new Position(position);
         }
         // No cursor: from just before the first notification that no device of this user has.
-        var (items, _) = history.After(plan, space, 0, 1, 0, static _ => true);
+        var (items, _) = history.After(plan, space, 0, 1, long.MaxValue, static _ => true);
         var start = items.Count > 0 ? new Position(items[0].Position - 1) : plan.Head;
         unreceivedSince = start.Value;
         return start;

@@ -44,8 +44,8 @@ public interface ISessionPort
     void StayBehind();
     /// <summary>What the user may see changed: pages read before are void.</summary>
     /// <param name="version">The number of the plan that holds from now on.</param>
-    /// <param name="allowed">The logs that are still the user's; what waits from others is dropped. Null: all.</param>
-    void PlanChanged(int version, IReadOnlySet<long>? allowed);
+    /// <param name="allowed">Whether an ordinal of a log is still the user's to see; what waits and is not is dropped. Null: all is.</param>
+    void PlanChanged(int version, Func<long, long, bool>? allowed);
     /// <summary>The commit is on disk: writes what was offered and told.</summary>
     void Flush();
     /// <summary>The commit failed: what was offered since the last flush never happened.</summary>

@@ -69,9 +69,9 @@ public sealed record Identity(UserId User, IReadOnlyList<string>? Roles, long Is
 /// <summary>Which ordinals of which logs a session or an inbox may be given: made by the ledger, read by others.</summary>
 public sealed record ReadPlan(UserState User, int Version, IReadOnlyList<PlannedLog> Logs, Position Head, TotalsBy Totals, long RolesChangedAt, IReadOnlyList<string> Channels);
 
-/// <summary>One log of a plan. <see cref="Mine"/>: the taken ordinals that are the user's own.</summary>
-public sealed record PlannedLog(long Log, IReadOnlyList<string> Addresses, IReadOnlyList<Segment> Segments, IReadOnlyList<long> Mine, long Trimmed, LostNotification Lost)
+/// <summary>One log of a plan.</summary>
+public sealed record PlannedLog(long Log, IReadOnlyList<string> Addresses, IReadOnlyList<Segment> Segments, long Trimmed, LostNotification Lost)
 {
     /// <summary>Whether retention took something after a position that was this user's to see.</summary>
-    public bool LostAfter(long position) => Lost.Position > position && Segments.Any(s => Lost.Ordinal > s.Lo && Lost.Ordinal <= s.Hi);
+    public bool LostAfter(long position) => Lost.Position > position && Segments.Any(s => Lost.Ordinal > s.Lo);
 }

@@ -27,6 +27,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     readonly List<ISessionPort> toFlush = [];
     readonly List<ISessionPort> attached = [];
     readonly List<Action<ILedgerObserver>> toObserve = [];
+    readonly List<Action> toUndo = [];
     readonly Dictionary<(long Log, MarkKind Kind, long Ordinal), long> tallies = [];
     readonly StoredTime started = StoredTime.From(clock.GetUtcNow());
 
@@ -78,6 +79,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         foreach (var session in toFlush) session.Flush();
         toFlush.Clear();
         attached.Clear();
+        toUndo.Clear();
         if (observer is not null)
         {
             foreach (var tell in toObserve) tell(observer);
@@ -103,6 +105,9 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
 
     /// <summary>A session that is there only if this commit succeeds.</summary>
     internal void Attached(ISessionPort session) => attached.Add(session);
+
+    /// <summary>Takes back what a session said of itself, should this commit fail.</summary>
+    internal void Undo(Action undo) => toUndo.Add(undo);
 
     /// <summary>Lets the observer hear once the commit is on disk.</summary>
     internal void Observe(Action<ILedgerObserver> tell)
@@ -142,6 +147,8 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         toFlush.Clear();
         toObserve.Clear();
         tallies.Clear();
+        for (int i = toUndo.Count - 1; i >= 0; i--) toUndo[i]();
+        toUndo.Clear();
         var lost = attached.ToHashSet();
         attached.Clear();
         foreach (var (name, old) in spaces.ToList())
@@ -229,7 +236,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         {
             log.Save(store, user.PersonId);
             if (log.Log.Head == 0 || log.Segments.Length == 0) continue;
-            logs.Add(new PlannedLog(log.Log.Id, log.Log.Texts, [.. log.Segments.Select(s => s with { Hi = Math.Min(s.Hi, log.Log.Head) })], [.. log.Mine ?? []], log.Log.Trimmed, log.Log.Lost));
+            logs.Add(new PlannedLog(log.Log.Id, log.Log.Texts, [.. log.Segments.Select(s => s with { Hi = Math.Min(s.Hi, log.Log.Head) })], log.Log.Trimmed, log.Log.Lost));
         }
         return new ReadPlan(user, user.PlanVersion, logs, new Position(space.Head), CountBy(user), user.Row.RolesChangedAt, Roles.ChannelsOf(user));
     }

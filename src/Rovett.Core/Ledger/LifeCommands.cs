@@ -81,13 +81,15 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
         var trimmed = new Dictionary<AddressLog, (long Ordinal, LostNotification? Lost)>();
         foreach (var entry in store.Entries(state.Id, state.Floor + 1, (int)(upTo - state.Floor)))
         {
-            if (entry.Kind != EntryKind.Notification) continue;
+            if (entry.Kind == EntryKind.Trimmed) continue;
             foreach (var place in entry.Placements)
             {
                 var log = state.Log(place.Log);
-                bool alive = !log.Dead.Contains(place.Ordinal);
-                var before = trimmed.GetValueOrDefault(log);
-                trimmed[log] = (place.Ordinal, alive ? new LostNotification(place.Ordinal, entry.Position.Value, entry.Time) : before.Lost);
+                var (ordinal, lost) = trimmed.GetValueOrDefault(log);
+                // Whoever was away misses what came and is alive, and what became of what it may still show.
+                bool isLost = entry.Kind != EntryKind.Notification || !log.Dead.Contains(place.Ordinal);
+                if (isLost) lost = new LostNotification(Math.Max(place.Ordinal, lost?.Ordinal ?? 0), entry.Position.Value, entry.Time);
+                trimmed[log] = (entry.Kind == EntryKind.Notification ? place.Ordinal : ordinal, lost);
             }
         }
         var (position, time) = state.Draw();
@@ -150,6 +152,7 @@ public sealed class TakeCommand(string space, string userId, NotificationId id, 
         state.EnsureLogs(user);
         if (take) Take(ledger, state, user);
         else Release(ledger, state, user);
+        state.EnsureLogs(user); // who is not connected catches up with it now
         Answer = ledger.CountBy(user);
     }
 

@@ -73,11 +73,11 @@ static class Roles
             space.LeaveAll(user);
             space.JoinAll(user);
             user.Unread = user.CountUnread();
-            var allowed = user.Logs!.Select(l => l.Log.Id).ToHashSet();
+            bool Allowed(long log, long ordinal) => user.Logs!.Exists(l => l.Log.Id == log && l.Concerns(ordinal));
             var message = Messages.Channels(ChannelsOf(user), ledger.TotalsOf(user, user.Unread));
             foreach (var place in user.Sessions)
             {
-                place.Session.PlanChanged(user.PlanVersion, allowed);
+                place.Session.PlanChanged(user.PlanVersion, Allowed);
                 ledger.Tell(place, message);
             }
         }

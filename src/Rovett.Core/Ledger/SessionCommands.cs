@@ -82,6 +82,8 @@ public sealed class AttendCommand(string space, UserState user, ISessionPort ses
         var state = ledger.Space(space);
         var present = user.Sessions.Exists(s => s.Session == session) ? user : state.Find(user.PersonId) ?? user;
         if (present.Sessions.Find(s => s.Session == session) is not { } place) return;
+        var before = place.Attends;
+        ledger.Undo(() => place.Attends = before);
         state.Attend(present, place, subject);
         Answer = true;
     }
@@ -109,13 +111,12 @@ public sealed class GoLiveCommand(string space, string userId, Session session, 
         {
             if (!log.Log.TryRecent(session.Through, happened)) return null;
         }
-        var fresh = happened.Where(h => !h.Event.Change).Select(h => (h.Log, h.Event.Ordinal)).ToHashSet();
         var rest = new List<(PageItem, long, long)>(happened.Count);
         foreach (var (log, at) in happened.OrderBy(h => h.Event.Position))
         {
             var own = user.Logs!.Find(l => l.Log == log)!;
-            // What came and ended within this time is not told at all; what came is told as it is now.
-            bool told = at.Change ? own.Concerns(at.Ordinal) && at.Ordinal > log.Trimmed && !fresh.Contains((log, at.Ordinal)) : own.SegmentOf(at.Ordinal) is not null && !own.Muted.Contains(at.Ordinal);
+            // What came and has ended is not told of, but that it ended is: the device may have read an inbox meanwhile.
+            bool told = at.Change ? own.Concerns(at.Ordinal) && at.Ordinal > log.Trimmed : own.SegmentOf(at.Ordinal) is not null && !own.Muted.Contains(at.Ordinal);
             if (!told) continue;
             if (state.Recent.Find(at.Position) is not { } entry) return null;
             rest.Add((new PageItem(entry, AddressFor(own, at.Ordinal), log.Id, at.Ordinal), user.Rev, user.Unread));

@@ -13,11 +13,12 @@ sealed class LogView
     readonly bool hasSkips;
     OrdinalSet? skips;
 
-    public LogView(ISql sql, long person, PlannedLog log, UserLogRow? row)
+    public LogView(ISql sql, long person, long[] mine, PlannedLog log, UserLogRow? row)
     {
         this.sql = sql;
         this.person = person;
         Log = log;
+        Mine = mine;
         var parts = row?.Parts ?? UserLogParts.None;
         OrdinalSet Marks(long line, UserLogParts part, MarkKind kind) => new(line, (parts & part) == 0 ? null : new StoredBlocks(sql, person, log.Log, kind));
         read = Marks(row?.ReadLine ?? 0, UserLogParts.Read, MarkKind.Read);
@@ -28,6 +29,9 @@ sealed class LogView
     }
 
     public PlannedLog Log { get; }
+
+    /// <summary>The taken ordinals that are the user's own.</summary>
+    public long[] Mine { get; }
 
     public OrdinalSet Muted { get; }
 
@@ -53,13 +57,14 @@ sealed class LogView
             if (need <= 0) break;
             Items(run, address, need, "ASC", into);
         }
-        Changes(after, start, unreceivedSince is { } since ? OrdinalAt(since) : null, limit, head, into);
+        Changes(Math.Max(after, unreceivedSince ?? 0), limit, head, into);
     }
 
     long OrdinalAt(long position) => position <= 0 ? 0
         : Math.Max(Log.Trimmed, sql.Number("SELECT ordinal FROM log_item WHERE log=?1 AND position<=?2 ORDER BY position DESC LIMIT 1", Log.Log, position) ?? 0);
 
-    void Changes(long after, long start, long? began, int limit, long head, List<FoundEntry> into)
+    /// <summary>What became of notifications since: of those that came since too, because the device may have read an inbox meanwhile.</summary>
+    void Changes(long after, int limit, long head, List<FoundEntry> into)
     {
         int found = 0;
         for (long from = after; found < limit;)
@@ -68,9 +73,7 @@ sealed class LogView
                 r => (Position: r.GetInt64(0), Ordinal: r.GetInt64(1)), Log.Log, from, head, (long)limit);
             foreach (var (position, ordinal) in rows)
             {
-                // Of what came after the position and is over by now the user hears nothing, unless a device has it.
-                bool mayHave = began is { } first ? ordinal > first && ordinal <= start : ordinal <= start || received.Contains(ordinal);
-                if (!mayHave || ordinal <= Log.Trimmed || Skips.Contains(ordinal) || SegmentAddress(ordinal) is not { } address) continue;
+                if (ordinal <= Log.Trimmed || Skips.Contains(ordinal) || SegmentAddress(ordinal) is not { } address) continue;
                 into.Add(new FoundEntry(position, address, Log.Log, ordinal, null));
                 if (++found == limit) return;
             }
@@ -96,7 +99,7 @@ sealed class LogView
 
     /// <summary>The address that reaches the user with a living ordinal, or null when it is not the user's to see.</summary>
     public string? AddressFor(long ordinal) =>
-        ordinal <= Log.Trimmed || Skips.Contains(ordinal) || (dead.Contains(ordinal) && !Log.Mine.Contains(ordinal)) ? null : SegmentAddress(ordinal);
+        ordinal <= Log.Trimmed || Skips.Contains(ordinal) || (dead.Contains(ordinal) && !Mine.Contains(ordinal)) ? null : SegmentAddress(ordinal);
 
     string? SegmentAddress(long ordinal)
     {
@@ -152,7 +155,7 @@ sealed class LogView
 
     void Alive(List<OrdinalRun> runs, OrdinalSet[] minus, string address, List<(OrdinalRun, string)> into)
     {
-        var mine = Log.Mine.Where(o => dead.Contains(o) && runs.Exists(r => o >= r.From && o <= r.To) && !Skips.Contains(o) && !minus.Any(m => m.Contains(o))).ToList();
+        var mine = Mine.Where(o => dead.Contains(o) && runs.Exists(r => o >= r.From && o <= r.To) && !Skips.Contains(o) && !minus.Any(m => m.Contains(o))).ToList();
         foreach (var set in (OrdinalSet[])[dead, Skips, .. minus])
         {
             if (set.IsEmpty) continue;
