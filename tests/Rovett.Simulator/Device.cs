@@ -164,7 +164,6 @@ sealed class Device(World world, string user, string name, TransportKind transpo
                 world.Post(new GoLiveCommand("main", user, at.Session, version), t => Supplied(at, () =>
                 {
                     if (t.IsFaulted) at.Session.StayBehind();
-                    else if (t.Result) at.Feeder.Live();
                 }));
                 break;
             default:
@@ -374,6 +373,7 @@ sealed class Device(World world, string user, string name, TransportKind transpo
             handled.Add(item.Entry.Id);
         }
         listFrom = found.Head.Value;
+        world.Note($"{name} reads its inbox at {listFrom}: {string.Join(' ', list.Keys.Select(i => world.Sent(i)?.Number))}");
     }
 
     void Say(Line at, string json, Action<DeviceMessage> then)

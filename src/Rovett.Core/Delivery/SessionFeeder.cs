@@ -6,6 +6,10 @@ namespace Rovett.Core.Delivery;
 /// <summary>An entry found for a session that is behind. <see cref="Entry"/> is null when it is already in memory.</summary>
 public sealed record FoundEntry(long Position, string Address, long Log, long Ordinal, EntryRow? Entry);
 
+/// <summary>How a device is caught up that named no cursor: of what was stored up to <paramref name="UpTo"/>, when its session
+/// began, what any device of the user acknowledged is left out, and changes before <paramref name="Since"/>.</summary>
+public sealed record FirstVisit(long Since, long UpTo);
+
 /// <summary>Reads what a session that is behind must be given; any number of threads.</summary>
 public interface IHistoryReader
 {
@@ -15,16 +19,15 @@ public interface IHistoryReader
     /// <param name="space">The space's number.</param>
     /// <param name="after">Positions up to here are left out.</param>
     /// <param name="limit">The most to find.</param>
-    /// <param name="unreceivedSince">Leave out what any device of the user acknowledged: the device named no cursor, and of changes what came before this position. Null: leave nothing out.</param>
+    /// <param name="first">For a device that named no cursor; null: leave nothing out.</param>
     /// <param name="known">Finds an entry already in memory, so that its body need not be read.</param>
-    (List<FoundEntry> Items, bool More) After(ReadPlan plan, int space, long after, int limit, long? unreceivedSince, Func<long, bool> known);
+    (List<FoundEntry> Items, bool More) After(ReadPlan plan, int space, long after, int limit, FirstVisit? first, Func<long, bool> known);
 }
 
 /// <summary>Brings one session from where its device is to the present: where to begin, and page after page.</summary>
 public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, CursorSeal cursors, int space)
 {
-    /// <summary>The device named no cursor: it gets what no device of the user has, from this position on.</summary>
-    long? unreceivedSince;
+    FirstVisit? firstVisit;
 
     /// <summary>Where a session begins.</summary>
     /// <param name="plan">What its user may see.</param>
@@ -52,16 +55,16 @@ public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, 
             return new Position(position);
         }
         // No cursor: from just before the first notification that no device of this user has.
-        var (items, _) = history.After(plan, space, 0, 1, long.MaxValue, static _ => true);
+        var (items, _) = history.After(plan, space, 0, 1, new FirstVisit(long.MaxValue, plan.Head.Value), static _ => true);
         var start = items.Count > 0 ? new Position(items[0].Position - 1) : plan.Head;
-        unreceivedSince = start.Value;
+        firstVisit = new FirstVisit(start.Value, plan.Head.Value);
         return start;
     }
 
     /// <summary>Reads the next page for a session and feeds it.</summary>
     public void Page(Session session, ReadPlan plan)
     {
-        var (found, more) = history.After(plan, space, session.Through, session.PageSize, unreceivedSince, p => recent.Find(p) is not null);
+        var (found, more) = history.After(plan, space, session.Through, session.PageSize, firstVisit, p => recent.Find(p) is not null);
         var items = new List<PageItem>(found.Count);
         foreach (var f in found)
         {
@@ -71,7 +74,4 @@ public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, 
         }
         session.Feed(items, more ? items[^1].Entry.Position.Value : plan.Head.Value, !more, plan.Version, plan.Totals.Totals);
     }
-
-    /// <summary>The session went live: from now on it gets everything.</summary>
-    public void Live() => unreceivedSince = null;
 }

@@ -137,7 +137,7 @@ public sealed class LiveSession
                 return true;
             case SessionNeed.GoLive:
                 plan = null;
-                if (await services.Ledger.Ask(new GoLiveCommand(Space.Name, User, Machine, version))) feeder.Live();
+                await services.Ledger.Ask(new GoLiveCommand(Space.Name, User, Machine, version));
                 return true;
             case SessionNeed.Again:
                 var (found, planVersion, totals) = await services.Ledger.Ask(new AgainCommand(Space.Name, user!, Machine.TakeAgain()));

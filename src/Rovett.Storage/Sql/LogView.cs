@@ -47,17 +47,19 @@ sealed class LogView
     }
 
     /// <summary>The entries after a position: living notifications, and changes of those the user may have.</summary>
-    public void After(long after, int limit, long? unreceivedSince, long head, List<FoundEntry> into)
+    public void After(long after, int limit, FirstVisit? first, long head, List<FoundEntry> into)
     {
         long start = OrdinalAt(after);
         int before = into.Count;
-        foreach (var (run, address) in Visible(start, long.MaxValue, unreceivedSince is not null ? [Muted, received] : [Muted]))
+        // What came since the session began is everybody's, whichever device has it.
+        long began = first is null ? start : Math.Max(start, OrdinalAt(first.UpTo));
+        foreach (var (run, address) in Visible(start, began, [Muted, received]).Concat(Visible(began, long.MaxValue, [Muted])))
         {
             int need = limit - (into.Count - before);
             if (need <= 0) break;
             Items(run, address, need, "ASC", into);
         }
-        Changes(Math.Max(after, unreceivedSince ?? 0), limit, head, into);
+        Changes(Math.Max(after, first?.Since ?? 0), limit, head, into);
     }
 
     long OrdinalAt(long position) => position <= 0 ? 0

@@ -64,11 +64,11 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
     volatile bool disposed;
 
     /// <inheritdoc/>
-    public (List<FoundEntry> Items, bool More) After(ReadPlan plan, int space, long after, int limit, long? unreceivedSince, Func<long, bool> known) => Use(sql =>
+    public (List<FoundEntry> Items, bool More) After(ReadPlan plan, int space, long after, int limit, FirstVisit? first, Func<long, bool> known) => Use(sql =>
     {
         var found = new List<FoundEntry>();
         var views = Views(sql, plan);
-        foreach (var view in views) view.After(after, limit + 1, unreceivedSince, plan.Head.Value, found);
+        foreach (var view in views) view.After(after, limit + 1, first, plan.Head.Value, found);
         found.Sort((a, b) => a.Position.CompareTo(b.Position));
         bool more = found.Count > limit;
         if (more) found.RemoveRange(limit, found.Count - limit);
