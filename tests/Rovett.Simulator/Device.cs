@@ -21,7 +21,7 @@ sealed class Device(World world, string user, string name, TransportKind transpo
         public readonly Queue<byte[]> Flying = new();
         public readonly List<byte> Arrived = [];
         public long LastPosition;
-        public bool Pumping, Supplying, Cut, Closed, Detached, Current, Acks;
+        public bool Pumping, Supplying, Open, Cut, Closed, Detached, Current, Acks;
         public readonly HashSet<NotificationId> Seen = [];
     }
 
@@ -50,6 +50,12 @@ sealed class Device(World world, string user, string name, TransportKind transpo
     }
 
     public bool IsQuiet => line is { Current: true, Cut: false, Flying.Count: 0, Session.IsLive: true } && line.Session.Outstanding == 0;
+
+    /// <summary>A session that goes on must be known to the ledger.</summary>
+    public void CheckFed(Ledger ledger)
+    {
+        if (line is { Cut: false, Closed: false } at && !at.Session.IsEnded && !ledger.Feeds("main", at.Session)) throw world.Wrong($"{name}'s session goes on, and the ledger does not know it");
+    }
 
     /// <summary>Connects, if it is not.</summary>
     public void ComeBack(TimeSpan delay) => world.After(delay, Open);
@@ -103,6 +109,7 @@ sealed class Device(World world, string user, string name, TransportKind transpo
             made.LastPosition = start.Value;
             var first = new List<ControlMessage> { Messages.Opened("s", user, "main", opened.Channels, opened.Totals, world.Seal.Seal(start), Limits.Window, 2, "x", name, default) };
             first.AddRange(words);
+            made.Open = true; // as in the service, where the pump starts once it is attached
             made.Session.Open(first, start);
         }, now =>
         {
@@ -120,7 +127,7 @@ sealed class Device(World world, string user, string name, TransportKind transpo
 
     void Pump(Line at)
     {
-        if (at.Pumping || at.Cut || at.Life != world.Life) return;
+        if (at.Pumping || !at.Open || at.Cut || at.Life != world.Life) return;
         at.Pumping = true;
         int born = world.Life;
         world.After(world.Short(slow ? 400 : 3), () =>
@@ -385,6 +392,7 @@ sealed class Device(World world, string user, string name, TransportKind transpo
             if (at.Cut || at.Detached || born != world.Life) return;
             at.Session.HeardAnything(world.Clock.Elapsed);
             var message = DeviceMessage.Parse(Encoding.UTF8.GetBytes(json), world.Seal);
+            if (message.Problem is { Slug: "foreign-cursor" }) return; // it came before a restore
             if (message.Problem is { } problem) throw world.Wrong($"{name} said {json} and was refused: {problem.Detail}");
             then(message);
         });
@@ -489,7 +497,7 @@ sealed class Device(World world, string user, string name, TransportKind transpo
             at.Closed = true;
             at.Session.End(null);
             var detach = new DetachCommand("main", at.User, at.Session);
-            world.Post(detach, _ => { }, _ => attends.Remove(at));
+            world.Post(detach, _ => { }, _ => attends.Remove(at), () => attends.Remove(at)); // gone either way
         });
         if (calm) ComeBack(world.Short(50));
     }

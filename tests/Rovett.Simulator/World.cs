@@ -193,15 +193,15 @@ public sealed partial class World : IDisposable
 
     // ---- the ledger, with its queue
 
-    sealed record SimCommand(LedgerCommand Command, Action<bool> Done, Action<long>? Apply, int Life);
+    sealed record SimCommand(LedgerCommand Command, Action<bool> Done, Action<long>? Apply, Action? Failed);
 
     /// <summary>Asks the ledger. What it does to the reference is applied in the order of the commands, once they are committed.</summary>
-    internal void Post<T>(LedgerCommand<T> command, Action<Task<T>> done, Action<long>? apply = null)
+    internal void Post<T>(LedgerCommand<T> command, Action<Task<T>> done, Action<long>? apply = null, Action? failed = null)
     {
         waiting.Add(new SimCommand(command, happened =>
         {
             if (happened) done(command.Task);
-        }, apply, life));
+        }, apply, failed));
         ScheduleLedger();
     }
 
@@ -232,7 +232,8 @@ public sealed partial class World : IDisposable
         {
             var task = TaskOf(command.Command);
             if (task.IsFaulted && task.Exception!.InnerException is not (DiskFault or ProblemException)) throw Wrong($"{command.Command.GetType().Name} failed: {task.Exception.InnerException}");
-            if (!failed && !task.IsFaulted)
+            if (failed) command.Failed?.Invoke();
+            else if (!task.IsFaulted)
             {
                 command.Apply?.Invoke(now);
                 NoteTotals();
@@ -244,6 +245,7 @@ public sealed partial class World : IDisposable
             Counts.Faults++;
             Note($"a batch of {count} failed");
         }
+        foreach (var device in devices) device.CheckFed(ledger);
         int born = life;
         foreach (var command in batch)
         {

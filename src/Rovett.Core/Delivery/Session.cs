@@ -9,7 +9,8 @@ public sealed class Session : ISessionPort
 {
     enum Mode { Behind, Live, Ended }
 
-    readonly record struct Item(EntryWire? Wire, ControlMessage? Control, byte[]? Raw, Passing? Passing, long Log, long Ordinal, long Rev, long Unread);
+    // Commit: the commit it waits for, or waited for; 0 for what no commit decides.
+    readonly record struct Item(EntryWire? Wire, ControlMessage? Control, byte[]? Raw, Passing? Passing, long Log, long Ordinal, long Rev, long Unread, long Commit);
 
     /// <summary>An ephemeral message that waits: a newer one of its key takes its place.</summary>
     sealed class Passing(string key, ControlMessage message)
@@ -31,11 +32,12 @@ public sealed class Session : ISessionPort
 
     Mode mode = Mode.Behind;
     SessionNeed need = SessionNeed.Page;
+    ControlMessage? missedChannels;
     bool creditOn, everCurrent, currentHeld, totalsStale, flushDue;
     int planVersion, answers, questions, entriesQueued;
     int free; // of the queue's items, those that may be written: the others wait for their commit
     TimeSpan lastWrite, ackClock, clock;
-    long totalSent, freeThrough;
+    long totalSent, freeThrough, commit = 1;
 
     /// <summary>Makes a session that is behind, and says nothing before <see cref="Open"/>.</summary>
     /// <param name="transport">How its bytes are framed.</param>
@@ -115,7 +117,7 @@ public sealed class Session : ISessionPort
         {
             if (mode != Mode.Live) return false;
             if (entriesQueued >= limits.MaxQueued || Credit() <= 0) FallBehind();
-            else Enqueue(wire, log, ordinal, rev, unread);
+            else Enqueue(wire, log, ordinal, rev, unread, commit);
             return FlushWanted();
         }
     }
@@ -131,7 +133,7 @@ public sealed class Session : ISessionPort
             else if (passing.Count < limits.MaxPassing)
             {
                 passing[key] = waiting = new Passing(key, message);
-                queue.Enqueue(new Item(null, null, null, waiting, 0, 0, 0, 0));
+                queue.Enqueue(new Item(null, null, null, waiting, 0, 0, 0, 0, commit));
             }
             return FlushWanted();
         }
@@ -143,6 +145,7 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             flushDue = currentHeld = false;
+            commit++;
             free = queue.Count;
             freeThrough = Through;
         }
@@ -156,9 +159,10 @@ public sealed class Session : ISessionPort
         {
             flushDue = false;
             if (mode == Mode.Ended) return;
-            var keep = queue.Take(free).ToArray();
+            var keep = queue.Where(i => i.Commit != commit).ToArray();
             queue.Clear();
             foreach (var item in keep) queue.Enqueue(item);
+            free = queue.Count;
             entriesQueued = keep.Count(i => i.Wire is not null);
             foreach (var key in passing?.Keys.ToList() ?? [])
             {
@@ -180,11 +184,13 @@ public sealed class Session : ISessionPort
             if (mode == Mode.Ended) return false;
             if (queue.Count >= limits.MaxQueued * 2)
             {
+                // Channels are never left out: the newest list is said before anything that comes after it.
+                if (message.Kind == "channels") missedChannels = message;
                 if (mode == Mode.Live) FallBehind();
                 totalsStale = true;
                 return false;
             }
-            queue.Enqueue(Words(message));
+            queue.Enqueue(Words(message, commit));
             return FlushWanted();
         }
     }
@@ -225,7 +231,7 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             if (mode == Mode.Ended || queue.Count >= limits.MaxAnswers) return;
-            EnqueueFree(new Item(null, null, bytes, null, 0, 0, 0, 0));
+            EnqueueFree(new Item(null, null, bytes, null, 0, 0, 0, 0, 0));
         }
         wake();
     }
@@ -241,12 +247,17 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             if (mode != Mode.Behind || version != planVersion) return;
+            if (missedChannels is { } missed)
+            {
+                missedChannels = null;
+                EnqueueFree(Words(missed));
+            }
             foreach (var item in items)
             {
                 long position = item.Entry.Position.Value;
                 if (position <= Through) continue;
-                Enqueue(item.Entry.WireFor(item.Address, AttemptOf(position)), item.Log, item.Ordinal, totals.Rev, totals.Unread);
-                free++;
+                if (free == queue.Count) free++;
+                Enqueue(item.Entry.WireFor(item.Address, AttemptOf(position)), item.Log, item.Ordinal, totals.Rev, totals.Unread, 0);
             }
             Through = freeThrough = Math.Max(Through, through);
             need = complete ? SessionNeed.GoLive : SessionNeed.Page;
@@ -260,18 +271,18 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             if (mode != Mode.Behind) return false;
-            foreach (var (item, rev, unread) in rest) Enqueue(item.Entry.WireFor(item.Address, AttemptOf(item.Entry.Position.Value)), item.Log, item.Ordinal, rev, unread);
+            foreach (var (item, rev, unread) in rest) Enqueue(item.Entry.WireFor(item.Address, AttemptOf(item.Entry.Position.Value)), item.Log, item.Ordinal, rev, unread, commit);
             Through = position;
             mode = Mode.Live;
             if (!everCurrent)
             {
                 everCurrent = currentHeld = true;
-                queue.Enqueue(Words(Messages.Current(cursor)));
+                queue.Enqueue(Words(Messages.Current(cursor), commit));
             }
             if (totalsStale)
             {
                 totalsStale = false;
-                queue.Enqueue(Words(Messages.TotalsNow(totals)));
+                queue.Enqueue(Words(Messages.TotalsNow(totals), commit));
             }
             return FlushWanted();
         }
@@ -356,7 +367,7 @@ public sealed class Session : ISessionPort
             if (mode == Mode.Ended || version != planVersion) return;
             foreach (var (item, wire) in items)
             {
-                EnqueueFree(new Item(wire, null, null, null, item.Log, item.Ordinal, totals.Rev, totals.Unread));
+                EnqueueFree(new Item(wire, null, null, null, item.Log, item.Ordinal, totals.Rev, totals.Unread, 0));
                 entriesQueued++;
             }
         }
@@ -502,13 +513,13 @@ public sealed class Session : ISessionPort
         return attempt;
     }
 
-    static Item Words(ControlMessage message) => new(null, message, null, null, 0, 0, 0, 0);
+    static Item Words(ControlMessage message, long commit = 0) => new(null, message, null, null, 0, 0, 0, 0, commit);
 
-    void Enqueue(EntryWire wire, long log, long ordinal, long rev, long unread)
+    void Enqueue(EntryWire wire, long log, long ordinal, long rev, long unread, long waitsFor)
     {
         // Known as sent from the moment it is queued, so that no ack can come before it is known.
         if (wire.Entry.IsNotification) sent.Add(wire.Entry.Position.Value, log, ordinal, wire.Entry.Id, wire.Attempt);
-        queue.Enqueue(new Item(wire, null, null, null, log, ordinal, rev, unread));
+        queue.Enqueue(new Item(wire, null, null, null, log, ordinal, rev, unread, waitsFor));
         entriesQueued++;
         Through = wire.Entry.Position.Value;
     }

@@ -88,6 +88,9 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         foreach (var command in written) command.Complete();
     }
 
+    /// <summary>Whether a session is fed: for checkers.</summary>
+    internal bool Feeds(string space, ISessionPort session) => spaces.TryGetValue(space, out var state) && state.Connected.Any(u => u.Sessions.Exists(s => s.Session == session));
+
     /// <summary>Tells a session something once the commit is on disk.</summary>
     internal void Tell(SessionPlace place, ControlMessage message)
     {

@@ -63,13 +63,13 @@ public sealed class DetachCommand(string space, UserState user, ISessionPort ses
 /// <summary>A session stopped answering, or answers again.</summary>
 public sealed class SilenceCommand(string space, UserState user, ISessionPort session, bool silent) : LedgerCommand<bool>
 {
-    internal override bool NeedsStore => false;
-
     internal override void Write(Ledger ledger)
     {
-        if (user.Sessions.Find(s => s.Session == session) is not { } place) return;
+        var state = ledger.Space(space);
+        var present = user.Sessions.Exists(s => s.Session == session) ? user : state.Find(user.PersonId) ?? user;
+        if (present.Sessions.Find(s => s.Session == session) is not { } place) return;
         place.Silent = silent;
-        ledger.Space(space).Count(user);
+        state.Count(present);
         Answer = true;
     }
 }
@@ -150,16 +150,17 @@ public sealed class AgainCommand(string space, UserState user, IReadOnlyList<Aga
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
-        state.EnsureLogs(user);
+        var present = state.Find(user.PersonId) ?? user; // a failed commit may have put another object in the user's place
+        state.EnsureLogs(present);
         var found = new List<(AgainItem, EntryWire)>();
         foreach (var item in items)
         {
-            if (user.Logs!.Find(l => l.Log.Id == item.Log) is not { } log || log.SegmentOf(item.Ordinal) is not { } segment) continue;
+            if (present.Logs!.Find(l => l.Log.Id == item.Log) is not { } log || log.SegmentOf(item.Ordinal) is not { } segment) continue;
             var entry = state.Recent.Find(item.Position);
             if (entry is null && ledger.Store.FindEntry(state.Id, item.Position) is { } row) entry = new OutgoingEntry(row.Kind, row.Position, row.Time, row.Id, state.Cursors.Seal(row.Position), row.Body);
             if (entry is not null) found.Add((item, entry.WireFor(log.Log.Texts[segment.AddressIndex], item.Attempt)));
         }
-        Answer = (found, user.PlanVersion, ledger.TotalsOf(user));
+        Answer = (found, present.PlanVersion, ledger.TotalsOf(present));
     }
 }
 
