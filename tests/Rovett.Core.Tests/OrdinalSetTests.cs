@@ -47,14 +47,14 @@ public class OrdinalSetTests
         long lo = Math.Min(range.Item1, range.Item2) - 1, hi = Math.Max(range.Item1, range.Item2);
         long expected = 0;
         for (long o = lo + 1; o <= hi; o++) expected += sets.Any(s => s.Contains(o)) ? 0 : 1;
-        OrdinalSet.CountInNone(lo, hi, sets[0], sets[1], sets[2]).ShouldBe(expected);
+        OrdinalSet.CountInNone(lo, hi, new DeadSet(), sets).ShouldBe(expected);
     }, iter: 300);
 
     [Fact]
     public void Comes_back_from_what_changed_alone() => Step.List[1, 5].List[1, 4].Sample(batches =>
     {
         var set = new OrdinalSet();
-        var storedBlocks = new Dictionary<int, byte[]>();
+        var stored = new Stored();
         long storedLine = 0;
         foreach (var batch in batches)
         {
@@ -64,17 +64,48 @@ public class OrdinalSetTests
                 else set.Remove(run);
             }
             if (set.LineChanged) storedLine = set.Line;
-            foreach (int block in set.ChangedBlocks ?? [])
+            foreach (int block in set.ChangedBlocks)
             {
-                if (set.StoredBlock(block) is { } bits) storedBlocks[block] = bits;
-                else storedBlocks.Remove(block);
+                if (set.StoredBlock(block) is { } bits) stored[block] = bits;
+                else stored.Remove(block);
             }
             set.ClearChanges();
         }
-        var back = new OrdinalSet();
-        back.LoadLine(storedLine);
-        foreach (var (block, bits) in storedBlocks) back.LoadBlock(block, bits);
+        var back = new OrdinalSet(storedLine, stored);
         for (long o = 1; o <= Size; o++) back.Contains(o).ShouldBe(set.Contains(o));
+    }, iter: 300);
+
+    sealed class Stored : SortedDictionary<int, (byte[] Bits, int Count)>, IBlockSource
+    {
+        public IReadOnlyList<(int Block, int Count)> List() => [.. this.Select(b => (b.Key, b.Value.Count))];
+        public byte[] Load(int block) => this[block].Bits;
+    }
+
+    [Fact]
+    public void The_dead_are_counted_by_rank_and_come_back() => Gen.Select(Ordinal.List[0, 400], Gen.Select(Ordinal, Ordinal), Gen.Int[1, 399]).Sample((turns, range, restartAt) =>
+    {
+        var set = new DeadSet();
+        var stored = new Stored();
+        var plain = new HashSet<long>();
+        for (int i = 0; i < turns.Count; i++)
+        {
+            if (plain.Add(turns[i])) set.Add(turns[i]).ShouldBeTrue();
+            else
+            {
+                plain.Remove(turns[i]);
+                set.Remove(turns[i]).ShouldBeTrue();
+            }
+            if (i != restartAt) continue;
+            foreach (int block in set.ChangedBlocks)
+            {
+                if (set.StoredBlock(block) is { } bits) stored[block] = bits;
+            }
+            set = new DeadSet(stored);
+        }
+        long lo = Math.Min(range.Item1, range.Item2) - 1, hi = Math.Max(range.Item1, range.Item2);
+        set.Count(lo, hi).ShouldBe(plain.Count(o => o > lo && o <= hi));
+        set.Trim(lo);
+        set.Count(lo, hi).ShouldBe(plain.Count(o => o > lo && o <= hi));
     }, iter: 300);
 
     [Fact]

@@ -16,7 +16,7 @@ public class SessionTests
 
     Session Behind(TransportKind transport = TransportKind.Sse)
     {
-        var session = new Session(transport, Limits, 0, new DispatchMark(), TimeSpan.Zero, () => woken++);
+        var session = new Session(transport, Limits, 0, new DispatchMark(), [new DispatchMark()], TimeSpan.Zero, () => woken++);
         session.Open([], new Position(0));
         return session;
     }
@@ -27,15 +27,21 @@ public class SessionTests
         session.Feed([], 0, true, 0, default);
         session.Next().Need.ShouldBe(SessionNeed.GoLive);
         session.EnterLive([], "cursor", 0, default);
+        session.Flush();
         Drain(session).ShouldContain("current");
         return session;
     }
 
-    static OutgoingNotification Notification(long position) => new(new Position(position), new StoredTime(position), NotificationId.New(DateTimeOffset.UnixEpoch), $"cursor-{position}", Encoding.UTF8.GetBytes("\"title\":\"t\""));
+    static OutgoingEntry Notification(long position) => new(Ledger.EntryKind.Notification, new Position(position), new StoredTime(position), NotificationId.New(DateTimeOffset.UnixEpoch), $"cursor-{position}", Encoding.UTF8.GetBytes("\"title\":\"t\""));
 
     static PageItem Item(long position) => new(Notification(position), "role:engineer", 1, position);
 
-    static bool Offer(Session session, long position, long unread = 1) => session.Offer(Notification(position).WireFor("role:engineer"), 1, position, 0, unread);
+    static bool Offer(Session session, long position, long unread = 1)
+    {
+        bool due = session.Offer(Notification(position).WireFor("role:engineer"), 1, position, 0, unread);
+        session.Flush();
+        return due;
+    }
 
     string Drain(Session session)
     {
@@ -69,6 +75,7 @@ public class SessionTests
         session.Feed([Item(3)], 3, true, 0, default); // the same page again
         Drain(session).ShouldBeEmpty();
         session.EnterLive([(Item(5), 0, 3)], "c6", 6, default);
+        session.Flush();
         Offer(session, 7);
         var text = Drain(session);
         text.IndexOf("cursor-5", StringComparison.Ordinal).ShouldBeLessThan(text.IndexOf("event: current", StringComparison.Ordinal));
@@ -204,7 +211,8 @@ public class SessionTests
         var session = Live();
         Offer(session, 1);
         session.Offer(Notification(2).WireFor("user:mara"), 2, 1, 0, 1);
-        session.PlanChanged(1, new HashSet<long> { 2 });
+        session.Flush();
+        session.PlanChanged(1, (log, _) => log == 2);
         var text = Drain(session);
         text.ShouldContain("user:mara");
         text.ShouldNotContain("role:engineer");
@@ -228,6 +236,7 @@ public class SessionTests
         session.End(Messages.Ending("shutdown", 100));
         Offer(session, 2);
         session.Tell(Messages.Current("c"));
+        session.Flush();
         var text = Drain(session);
         text.ShouldContain("event: ending");
         text.Split("event:").Length.ShouldBe(2);
@@ -264,6 +273,63 @@ public class SessionTests
         Drain(session);
         session.Feed([], 100, true, 0, default);
         session.EnterLive([], "c", 100, new Totals(42, new StoredTime(1), 7));
+        session.Flush();
         Drain(session).ShouldContain("\"unread\":42");
+    }
+
+    [Fact]
+    public void Nothing_leaves_before_its_commit_and_nothing_at_all_of_one_that_failed()
+    {
+        var session = Live();
+        session.Offer(Notification(1).WireFor("role:engineer"), 1, 1, 0, 1);
+        session.Tell(Messages.TotalsNow(default));
+        Drain(session).ShouldBeEmpty();
+        session.Flush();
+        Notifications(Drain(session)).ShouldBe(1);
+        session.Offer(Notification(2).WireFor("role:engineer"), 1, 2, 0, 1);
+        session.Forget();
+        session.Flush();
+        Drain(session).ShouldBeEmpty();
+        (session.Outstanding, session.Through, session.Next().Need).ShouldBe((1, 1, SessionNeed.None)); // it has everything there is;
+    }
+
+    [Fact]
+    public void What_a_handler_failed_at_comes_again_later_and_later_with_its_attempt_and_not_for_ever()
+    {
+        var session = Live();
+        var notification = Notification(1);
+        session.Offer(notification.WireFor("role:engineer"), 1, 1, 0, 1);
+        session.Flush();
+        Drain(session);
+        var now = TimeSpan.Zero;
+        for (int attempt = 2; attempt <= Limits.MaxAttempts; attempt++)
+        {
+            session.WantAgain([notification.Id], now, out bool tooOften).ShouldBeTrue();
+            tooOften.ShouldBeFalse();
+            session.Next().Need.ShouldBe(SessionNeed.None); // not at once
+            now += TimeSpan.FromSeconds(300);
+            session.Tick(now);
+            session.Next().Need.ShouldBe(SessionNeed.Again);
+            var due = session.TakeAgain().ShouldHaveSingleItem();
+            due.Attempt.ShouldBe(attempt);
+            session.Repeat([(due, notification.WireFor("role:engineer", due.Attempt))], 0, default);
+            Drain(session).ShouldContain($"\"attempt\":{attempt},");
+        }
+        session.WantAgain([notification.Id], now, out bool often).ShouldBeTrue();
+        often.ShouldBeTrue();
+        session.WantAgain([NotificationId.New(DateTimeOffset.UnixEpoch)], now, out _).ShouldBeFalse();
+    }
+
+    [Fact]
+    public void Of_ephemeral_ones_with_one_key_a_slow_session_gets_the_newest()
+    {
+        var session = Live();
+        for (int i = 1; i <= 1000; i++) session.OfferPassing("job.progress\n91", new ControlMessage("notification", null, Encoding.UTF8.GetBytes($"{{\"done\":{i}}}")));
+        for (int i = 1; i <= 1000; i++) session.OfferPassing($"other {i}", new ControlMessage("notification", null, "{}"u8.ToArray()));
+        session.Flush();
+        var drained = Drain(session);
+        drained.ShouldContain("\"done\":1000}");
+        Notifications(drained).ShouldBe(Limits.MaxPassing);
+        session.Outstanding.ShouldBe(0);
     }
 }

@@ -2,7 +2,6 @@ using System.Text;
 using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Ledger;
-using Rovett.Core.Marks;
 using Rovett.Storage.Sqlite;
 using Shouldly;
 using Xunit;
@@ -46,7 +45,7 @@ public abstract class StoreContractTests : IDisposable
     });
 
     static EntryRow Entry(long position, long time, params Placement[] placements) =>
-        new(new Position(position), new StoredTime(time), EntryKind.Notification, NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), Encoding.UTF8.GetBytes($"\"n\":{position}"), "+everyone", placements);
+        new(new Position(position), new StoredTime(time), EntryKind.Notification, NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), Encoding.UTF8.GetBytes($"\"n\":{position}"), "+everyone", placements, new NotificationTraits("test.happened", "berth/3", ReceiptLevel.Full, TimeSpan.FromMinutes(5)));
 
     [Fact]
     public void A_store_begins_with_the_space_main_and_keeps_its_epoch_and_keys()
@@ -72,10 +71,11 @@ public abstract class StoreContractTests : IDisposable
         Store.FindLog(main, "user:lost").ShouldBeNull();
         var kept = Entry(1, 11, new Placement(7, 1), new Placement(9, 4));
         InOne(s => s.AppendEntry(main, kept));
-        var found = Again().FindEntry(main, kept.Id)!;
+        var found = Again().FindNotification(main, kept.Id)!;
         (found.Position, found.Time, found.Addressing).ShouldBe((kept.Position, kept.Time, kept.Addressing));
         found.Body.ShouldBe(kept.Body);
         found.Placements.ShouldBe(kept.Placements);
+        found.Traits.ShouldBe(kept.Traits);
         (Store.FindSpace("main")!.Head, Store.FindSpace("main")!.LastTime.Micros).ShouldBe((1, 11));
     }
 
@@ -97,12 +97,13 @@ public abstract class StoreContractTests : IDisposable
         {
             var made = s.AddLog(main, "user:mara", []);
             for (long p = 1; p <= 9; p++) s.AppendEntry(main, Entry(p, p * 100));
-            foreach (var (ordinal, position) in new[] { (1L, 2L), (2, 5), (3, 9) }) s.AppendItem(made.Id, ordinal, position, position == 5 ? 42 : null);
+            foreach (var (ordinal, position) in new[] { (1L, 2L), (2, 5), (3, 9) }) s.AppendItem(made.Id, ordinal, position, position == 5 ? 42 : null, 7);
             return made;
         });
         new long[] { 0, 1, 2, 4, 5, 8, 9, 100 }.Select(p => Store.OrdinalAt(log.Id, p)).ShouldBe([0, 0, 1, 1, 2, 2, 3, 3]);
         new long[] { 0, 99, 100, 450, 900, 5000 }.Select(t => Store.PositionAt(main, new StoredTime(t))).ShouldBe([0, 0, 1, 4, 9, 9]);
-        Store.OrdinalsAbout(log.Id, 42).ShouldBe([2]);
+        Store.OrdinalsAbout(log.Id, 42, 0, 3).ShouldBe([2]);
+        Store.OrdinalsOfType(log.Id, 7, 1, 3).ShouldBe([2, 3]);
         var again = Again().FindLog(main, "user:mara")!;
         (again.Head, again.HeadPosition).ShouldBe((3, 9));
     }
@@ -121,7 +122,7 @@ public abstract class StoreContractTests : IDisposable
             s.OpenMembership(main, person.Id, new Membership("role:engineer", 0, null));
             s.AddAnswer(main, "key", new IdempotencyRow([1], entry.Id, entry.Position), new StoredTime(5));
         });
-        Store.FindEntry(other, entry.Id).ShouldBeNull();
+        Store.FindNotification(other, entry.Id).ShouldBeNull();
         Store.FindLog(other, "+role:engineer").ShouldBeNull();
         Store.AudiencesOf(other, Address.Role("engineer")).ShouldBeEmpty();
         Store.FindPerson(other, "mara").ShouldBeNull();
@@ -141,33 +142,105 @@ public abstract class StoreContractTests : IDisposable
             s.OpenMembership(main, made.Id, new Membership("role:engineer", 3, null));
             s.CloseMembership(main, made.Id, "role:engineer", 7);
             s.OpenMembership(main, made.Id, new Membership("role:engineer", 9, null));
-            s.SavePerson(made.Id, new StoredTime(4), 5, 6);
+            s.SavePerson(made with { Seen = new StoredTime(4), Rev = 5, RolesIssuedAt = 6, RolesChangedAt = 7, TokenRoles = ["engineer"], DisplayName = "Mara" });
             return made;
         });
         Again().Memberships(person.Id).ShouldBe([new Membership("role:engineer", 3, 7), new Membership("role:engineer", 9, null)]);
         Store.MembersOf(main, "role:engineer").ShouldBe(1);
-        Store.FindPerson(main, "mara").ShouldBe(new PersonRow(person.Id, "mara", new StoredTime(4), 5, 6));
+        var found = Store.FindPerson(main, "mara")!;
+        (found.Id, found.Seen, found.Rev, found.RolesIssuedAt, found.RolesChangedAt, found.DisplayName, found.Locale).ShouldBe((person.Id, new StoredTime(4), 5, 6, 7, "Mara", null));
+        found.TokenRoles.ShouldBe(["engineer"]);
+        found.DirectoryRoles.ShouldBeEmpty();
+        Store.Holders(main, "role:engineer", 0, 10).ShouldBe([person.Id]);
+        Store.Holders(main, "role:engineer", person.Id, 10).ShouldBeEmpty();
     }
 
     [Fact]
-    public void Marks_and_skips_come_back_as_they_were()
+    public void Blocks_rows_and_skips_come_back_as_they_were()
     {
-        var marks = new OrdinalSet();
-        marks.Add(new OrdinalRun(1, 10));
-        marks.Add(new OrdinalRun(5000, 9000));
-        InOne(s => s.SaveMarks(1, 2, MarkKind.Read, marks));
-        marks.Remove(new OrdinalRun(6000, 6000));
-        marks.Remove(new OrdinalRun(4, 4));
+        var bits = new byte[512];
+        bits[3] = 9;
+        var row = new UserLogRow(2, 10, 20, 30, 1, 40, 50, 60, UserLogParts.Read | UserLogParts.Muted, [new Segment(3, long.MaxValue, 1)]);
         InOne(s =>
         {
-            s.SaveMarks(1, 2, MarkKind.Read, marks);
+            s.SaveBlock(1, 2, MarkKind.Read, 7, bits, 2);
+            s.SaveBlock(1, 2, MarkKind.Read, 9, [], 4096);
+            s.SaveBlock(1, 2, MarkKind.Read, 11, bits, 2);
+            s.SaveUserLog(1, row);
+        });
+        InOne(s =>
+        {
+            s.SaveBlock(1, 2, MarkKind.Read, 11, null, 0);
             s.AddSkip(2, 1, 77);
         });
-        var back = Again().LoadMarks(1, 2, MarkKind.Read);
-        for (long o = 1; o <= 10_000; o++) back.Contains(o).ShouldBe(marks.Contains(o));
-        Store.LoadMarks(1, 2, MarkKind.Received).IsEmpty.ShouldBeTrue();
-        Store.LoadMarks(2, 2, MarkKind.Read).IsEmpty.ShouldBeTrue();
+        var blocks = Again().Blocks(1, 2, MarkKind.Read);
+        blocks.List().ShouldBe([(7, 2), (9, 4096)]);
+        blocks.Load(7).ShouldBe(bits);
+        blocks.Load(9).ShouldBeEmpty();
+        Store.Blocks(1, 2, MarkKind.Received).List().ShouldBeEmpty();
+        var back = Store.UserLogs(1).ShouldHaveSingleItem();
+        (back with { Segments = null }).ShouldBe(row with { Segments = null, Gone = null, Parts = row.Parts | UserLogParts.Skips }); // a skip makes it be counted anew
+        back.Segments.ShouldBe(row.Segments);
         (Store.Skips(1, 2).Contains(77), Store.Skips(1, 2).Contains(76), Store.Skips(2, 2).IsEmpty).ShouldBe((true, false, true));
+        InOne(s => s.ForgetUserLogs(1));
+        Store.UserLogs(1).ShouldHaveSingleItem().Segments.ShouldBeNull();
+    }
+
+    [Fact]
+    public void What_is_due_taken_muted_or_in_a_slot_comes_back_in_order()
+    {
+        var soon = new DueRow(new StoredTime(10), DueKind.Expiry, 5, 0);
+        var later = new DueRow(new StoredTime(20), DueKind.Deadline, 5, 1);
+        var take = new TakeRow(5, 1, new Placement(2, 3), new StoredTime(30));
+        var mute = new MuteRow(true, "weather.warning", 4, null, new StoredTime(6));
+        var otherwise = new Draft([Address.Role("bridge")], [], [1, 2], new NotificationTraits("late", null, ReceiptLevel.Totals, null));
+        var deadline = new DeadlineRow(5, 1, new DeadlineTerms(ReceiptState.Read, TimeSpan.FromMinutes(1), true, otherwise), new StoredTime(20), DeadlineState.Pending, null);
+        InOne(s =>
+        {
+            s.AddDue(1, later);
+            s.AddDue(1, soon);
+            s.AddTake(1, take);
+            s.AddMute(1, mute);
+            s.SaveSlot(1, "key", 4);
+            s.SaveSlot(1, "key", 5);
+            s.SaveDeadline(1, deadline);
+            s.SaveRole(1, new RoleRow("engineer", "Engineers", TimeSpan.Zero));
+        });
+        Again().Due(1, new StoredTime(20), 10).ShouldBe([soon, later]);
+        Store.Due(1, new StoredTime(19), 10).ShouldBe([soon]);
+        Store.FindTake(1, 5).ShouldBe(take);
+        (Store.TakesOf(1).Single(), Store.TakenOf(2).Single()).ShouldBe((take, 3));
+        Store.MutesOf(1).ShouldBe([mute]);
+        Store.FindSlot(1, "key").ShouldBe(5);
+        Store.FindRole(1, "engineer").ShouldBe(new RoleRow("engineer", "Engineers", TimeSpan.Zero));
+        var found = Store.Deadlines(1, 5).ShouldHaveSingleItem();
+        (found.Terms.By, found.Terms.Within, found.Terms.Each, found.State).ShouldBe((ReceiptState.Read, TimeSpan.FromMinutes(1), true, DeadlineState.Pending));
+        found.Terms.Otherwise!.To.ShouldBe(otherwise.To);
+        InOne(s =>
+        {
+            s.RemoveDue(1, soon);
+            s.RemoveTake(1, 5);
+            s.EndMute(1, true, "weather.warning", 9);
+            s.SaveDeadline(1, found with { State = DeadlineState.Missed, Ended = new StoredTime(21) });
+        });
+        Store.Due(1, new StoredTime(20), 10).ShouldBe([later]);
+        Store.FindTake(1, 5).ShouldBeNull();
+        Store.MutesOf(1).ShouldBe([mute with { Until = 9 }]);
+        Store.Deadlines(1, 5).Single().Ended.ShouldBe(new StoredTime(21));
+    }
+
+    [Fact]
+    public void Tallies_are_sums_of_differences_over_blocks()
+    {
+        InOne(s =>
+        {
+            s.AddTally(1, MarkKind.Read, 1, 3);
+            s.AddTally(1, MarkKind.Read, 5001, -1);
+            s.AddTally(1, MarkKind.Read, 5001, -1);
+            s.AddTally(1, MarkKind.Received, 1, 9);
+        });
+        new long[] { 1, 4096, 4097, 5000, 5001, 90_000 }.Select(o => Again().Tally(1, MarkKind.Read, o)).ShouldBe([3, 3, 3, 3, 1, 1]);
+        Store.Tally(2, MarkKind.Read, 1).ShouldBe(0);
     }
 
     [Fact]
@@ -188,7 +261,7 @@ public sealed class SqliteStoreContractTests : StoreContractTests
 {
     readonly string folder = Directory.CreateTempSubdirectory("rovett-store-").FullName;
 
-    protected override ILedgerStore Open() => new SqliteLedgerStore(Path.Combine(folder, "history.db"));
+    protected override ILedgerStore Open() => SqliteFiles.OpenHistory(Path.Combine(folder, "history.db"));
 
     public override void Dispose()
     {
@@ -201,7 +274,7 @@ public sealed class SqliteStoreContractTests : StoreContractTests
     {
         var path = Path.Combine(folder, "other.db");
         File.WriteAllText(path, new string('x', 5000));
-        Should.Throw<StoreException>(() => new SqliteLedgerStore(path)).Message.ShouldContain("--data");
+        Should.Throw<StoreException>(() => SqliteFiles.OpenHistory(path)).Message.ShouldContain("--data");
         File.ReadAllText(path).ShouldBe(new string('x', 5000));
     }
 }

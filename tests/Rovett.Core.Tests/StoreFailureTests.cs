@@ -5,6 +5,7 @@ using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
 using Rovett.Core.Marks;
+using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 using Shouldly;
 using Xunit;
@@ -15,7 +16,7 @@ namespace Rovett.Core.Tests;
 public sealed class StoreFailureTests : IDisposable
 {
     readonly string folder = Directory.CreateTempSubdirectory("rovett-failure-").FullName;
-    readonly SqliteLedgerStore store;
+    readonly SqlLedgerStore store;
     readonly Failing failing;
     readonly Ledger.Ledger ledger;
     readonly Session session;
@@ -23,13 +24,13 @@ public sealed class StoreFailureTests : IDisposable
 
     public StoreFailureTests()
     {
-        store = new SqliteLedgerStore(Path.Combine(folder, "history.db"));
+        store = SqliteFiles.OpenHistory(Path.Combine(folder, "history.db"));
         var proxy = DispatchProxy.Create<ILedgerStore, Failing>();
         failing = (Failing)(object)proxy;
         failing.Store = store;
         ledger = new Ledger.Ledger(proxy, new LedgerOptions(), TimeProvider.System, new RecentBySpace());
         Session? made = null;
-        int plan = Ask(new AttachCommand("main", Mara(["engineer"], 1), info => made = new Session(TransportKind.Sse, new SessionLimits(), info.Plan.Version, new DispatchMark(), TimeSpan.Zero, () => { }), true)).Plan.Version;
+        int plan = Ask(new AttachCommand("main", Mara(["engineer"], 1), "desk", info => made = new Session(TransportKind.Sse, new SessionLimits(), info.Plan.Version, new DispatchMark(), info.Marks, TimeSpan.Zero, () => { }))).Plan.Version;
         session = made!;
         session.Open([], new Position(1));
         session.Feed([], 1, true, plan, default);
@@ -70,7 +71,7 @@ public sealed class StoreFailureTests : IDisposable
         return command.Task.GetAwaiter().GetResult();
     }
 
-    static SendCommand Send(string title) => new("main", new Draft([Address.Role("engineer")], [], Encoding.UTF8.GetBytes($"\"title\":\"{title}\""), null), null, false);
+    static SendCommand Send(string title) => new("main", new Draft([Address.Role("engineer")], [], Encoding.UTF8.GetBytes($"\"title\":\"{title}\""), new NotificationTraits("test", null, ReceiptLevel.Totals, null)), null, false);
 
     string Drain()
     {
@@ -102,7 +103,7 @@ public sealed class StoreFailureTests : IDisposable
         seen.ShouldContain("second");
         seen.ShouldNotContain("lost");
         seen.ShouldContain("\"rev\":0         ,\"unread\":2         }");
-        var plan = Ask(new PlanCommand("main", "mara", true))!;
+        var plan = Ask(new PlanCommand("main", "mara"))!;
         (plan.Totals.Totals.Unread, plan.Head.Value).ShouldBe((2, 3));
     }
 
@@ -133,13 +134,13 @@ public sealed class StoreFailureTests : IDisposable
     public void A_change_of_roles_whose_commit_failed_did_not_happen()
     {
         failing.FailAt = "Commit";
-        var attach = new AttachCommand("main", Mara(["bridge"], 2), null, false);
+        var attach = new AttachCommand("main", Mara(["bridge"], 2), "http", null);
         ledger.Process([attach]);
         attach.Task.IsFaulted.ShouldBeTrue();
         failing.FailAt = null;
         Ask(Send("still hers"));
         Drain().ShouldContain("still hers");
-        Ask(new AttachCommand("main", Mara(["bridge"], 2), null, false)).Channels.ShouldBe(["user:mara", "role:bridge", "everyone"]);
+        Ask(new AttachCommand("main", Mara(["bridge"], 2), "http", null)).Channels.ShouldBe(["user:mara", "role:bridge", "everyone"]);
         Drain().ShouldContain("event: channels");
         Ask(Send("not hers"));
         Drain().ShouldBeEmpty();

@@ -69,8 +69,8 @@ public sealed class CrashTests
                 await receiving;
             }
             var path = Path.Combine(folder, "data", SqliteFiles.HistoryName);
-            using var store = new SqliteLedgerStore(path);
-            using var reader = new SqliteHistoryReader(path);
+            using var store = SqliteFiles.OpenHistory(path);
+            using var reader = SqliteFiles.ReadHistory(path);
             reader.Check().ShouldBeEmpty($"seed {seed}");
             var history = reader.History(store.FindSpace("main")!.Id);
             history.Select(e => e.Position).ShouldBe(Enumerable.Range(1, history.Count).Select(i => (long)i));

@@ -154,8 +154,8 @@ public sealed class PowerCutTests
         try
         {
             var path = Path.Combine(folder, SqliteFiles.HistoryName);
-            using var store = new SqliteLedgerStore(path);
-            using var reader = new SqliteHistoryReader(path);
+            using var store = SqliteFiles.OpenHistory(path);
+            using var reader = SqliteFiles.ReadHistory(path);
             reader.Check().ShouldBeEmpty(which);
             var ids = reader.History(store.FindSpace("main")!.Id).Where(e => e.Id is not null).Select(e => e.Id!.Value.ToString()).ToHashSet();
             long length = effects[count - 1].End;

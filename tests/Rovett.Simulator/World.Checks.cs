@@ -54,7 +54,7 @@ public sealed partial class World
         if (found.SequenceEqual(expected)) return;
         var missing = expected.Except(found).Take(3);
         var extra = found.Except(expected).Take(3);
-        throw Wrong($"{user}'s inbox ({state}): {found.Count} items, the reference says {expected.Count}; missing {string.Join(" ", missing)}; too much {string.Join(" ", extra)}");
+        throw Wrong($"{user}'s inbox ({state}): {found.Count} items, the reference says {expected.Count}; missing {string.Join(" ", missing)}; too much {string.Join(" ", extra)}; the reference: {string.Join(" ", extra.Concat(missing).Select(e => reference.All.Find(s => s.Position == e.Position)).OfType<Reference.Sent>().Select(s => $"[{s.Number} read {person.Read.Contains(s.Number)} muted {reference.IsMuted(user, s)} attended {string.Join(',', AttendingNow(s.Subject))}]"))}");
     }
 
     void CheckEverything()

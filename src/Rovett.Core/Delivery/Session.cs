@@ -33,7 +33,7 @@ public sealed class Session : ISessionPort
     Mode mode = Mode.Behind;
     SessionNeed need = SessionNeed.Page;
     ControlMessage? missedChannels;
-    bool creditOn, everCurrent, currentHeld, totalsStale, flushDue;
+    bool creditOn, everCurrent, currentHeld, enteredLive, totalsStale, flushDue;
     int planVersion, answers, questions, entriesQueued;
     int free; // of the queue's items, those that may be written: the others wait for their commit
     TimeSpan lastWrite, ackClock, clock;
@@ -144,7 +144,7 @@ public sealed class Session : ISessionPort
     {
         lock (gate)
         {
-            flushDue = currentHeld = false;
+            flushDue = currentHeld = enteredLive = false;
             commit++;
             free = queue.Count;
             freeThrough = Through;
@@ -171,7 +171,9 @@ public sealed class Session : ISessionPort
             sent.Forget(freeThrough);
             Through = freeThrough;
             if (currentHeld) everCurrent = currentHeld = false;
-            FallBehind();
+            // What was offered never happened, so one that was live has everything still.
+            if (enteredLive) FallBehind();
+            enteredLive = false;
         }
         wake();
     }
@@ -274,6 +276,7 @@ public sealed class Session : ISessionPort
             foreach (var (item, rev, unread) in rest) Enqueue(item.Entry.WireFor(item.Address, AttemptOf(item.Entry.Position.Value)), item.Log, item.Ordinal, rev, unread, commit);
             Through = position;
             mode = Mode.Live;
+            enteredLive = true;
             if (!everCurrent)
             {
                 everCurrent = currentHeld = true;

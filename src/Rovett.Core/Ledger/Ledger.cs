@@ -73,7 +73,11 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
             // Disk full, locked, broken: nothing of this batch happened. Memory is ahead of the store, so it goes.
             store.Rollback();
             Recover();
-            foreach (var command in batch) command.Fail(failed);
+            foreach (var command in batch)
+            {
+                command.AfterFailure(this);
+                command.Fail(failed);
+            }
             return;
         }
         foreach (var session in toFlush) session.Flush();
@@ -144,6 +148,9 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         return spaces[name] = new SpaceState(row, store, options, clock, recent.Of(name));
     }
 
+    /// <summary>A space if it is in memory.</summary>
+    internal SpaceState? Known(string name) => spaces.GetValueOrDefault(name);
+
     /// <summary>After a failed commit: what was offered never happened, every space is read again, and connected users are counted anew.</summary>
     void Recover()
     {
@@ -164,8 +171,8 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
             try
             {
                 if (places.Count == 0) continue;
-                store.Begin();
                 var fresh = Space(name);
+                fresh.OnlyReads = true; // the store may not take writes yet
                 foreach (var user in users)
                 {
                     var again = fresh.Find(user.PersonId);
@@ -183,12 +190,11 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
                         place.Session.PlanChanged(again.PlanVersion, null);
                     }
                 }
-                store.Commit();
+                fresh.OnlyReads = false;
             }
             catch (Exception)
             {
                 // The store does not even answer reads: sessions end, and devices come back to a store that does.
-                store.Rollback();
                 spaces.Remove(name);
                 foreach (var user in users) user.Sessions.Clear();
                 foreach (var place in places) place.Session.Dismiss(Messages.Ending("store-unavailable", 5000));
@@ -260,6 +266,9 @@ public abstract class LedgerCommand
 
     /// <summary>Inside the transaction: reads, decides, writes, and tells sessions what they may say once it is committed. Throws a <see cref="ProblemException"/> only before it changed anything.</summary>
     internal abstract void Write(Ledger ledger);
+
+    /// <summary>Its commit failed, and memory was read again: what must be so all the same is made so, without the store.</summary>
+    internal virtual void AfterFailure(Ledger ledger) { }
 
     /// <summary>It is on disk: gives the answer.</summary>
     internal abstract void Complete();

@@ -58,6 +58,18 @@ public sealed class DetachCommand(string space, UserState user, ISessionPort ses
         state.LeaveAll(present);
         state.SaveLogs(present);
     }
+
+    /// <summary>Gone is gone, whatever the disk says.</summary>
+    internal override void AfterFailure(Ledger ledger)
+    {
+        if (ledger.Known(space) is not { } state) return;
+        var present = state.Connected.FirstOrDefault(u => u.Sessions.Exists(s => s.Session == session));
+        if (present?.Sessions.Find(s => s.Session == session) is not { } place) return;
+        state.Attend(present, place, null);
+        present.Sessions.Remove(place);
+        if (present.Sessions.Count > 0) state.Count(present);
+        else state.LeaveAll(present);
+    }
 }
 
 /// <summary>A session stopped answering, or answers again.</summary>

@@ -41,6 +41,9 @@ internal sealed class SpaceState
     public CursorSeal Cursors { get; }
     public RecentEntries Recent { get; }
 
+    /// <summary>Set while nothing may be written: what is worked out is stored later.</summary>
+    public bool OnlyReads { get; set; }
+
     /// <summary>The newest position drawn.</summary>
     public long Head { get; private set; }
 
@@ -216,7 +219,7 @@ internal sealed class SpaceState
         {
             log.Settle(store, Floor);
             Mute(user, log);
-            if (log.IsDirty) log.Save(store, user.PersonId);
+            if (log.IsDirty && !OnlyReads) log.Save(store, user.PersonId);
         }
         return user.Logs;
     }

@@ -1,0 +1,27 @@
+using Rovett.Simulator;
+using Shouldly;
+using Xunit;
+
+namespace Rovett.Core.Tests;
+
+/// <summary>A short sweep of the simulator: whole worlds of devices, networks, faults and restores, judged by the
+/// reference model. <c>make simulate SEEDS=1..10000</c> runs a long one.</summary>
+public class SimulationTests
+{
+    [Fact]
+    public void Every_simulated_history_agrees_with_the_reference()
+    {
+        var folder = Program.Folder();
+        try
+        {
+            var template = Program.Template(folder);
+            int delivered = 0;
+            foreach (int seed in Enumerable.Range(1, 60)) delivered += Program.Run(seed, template, folder).Counts.Delivered;
+            delivered.ShouldBeGreaterThan(10_000); // it did run
+        }
+        finally
+        {
+            Directory.Delete(folder, recursive: true);
+        }
+    }
+}
