@@ -5,7 +5,8 @@ TESTS := Rovett.Core.Tests Rovett.Service.Tests Rovett.EndToEnd Rovett.Faults
 PAGES := console/dist/index.html demo/crew/dist/index.html
 SOURCES := $(shell find src demo/scenario.yaml -name obj -prune -o -name bin -prune -o -type f -print)
 
-.PHONY: help build demo test lint bench clean tools
+
+.PHONY: help build demo test simulate lint bench clean tools
 help: ## Say what can be made
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 10
 
@@ -37,6 +38,10 @@ test: build tools ## Build everything, check its style, and run all tests
 	dotnet build Rovett.slnx -c Release -v quiet --nologo
 	dotnet format Rovett.slnx --no-restore --verify-no-changes
 	@set -e; for t in $(TESTS); do echo "== $$t"; dotnet tests/$$t/bin/Release/net10.0/$$t.dll -noColor -noLogo; done
+
+SEEDS := 1..1000
+simulate: ## Judge simulated worlds by their seeds: make simulate SEEDS=1..10000
+	dotnet run -c Release --project tests/Rovett.Simulator -- $(SEEDS)
 
 lint: node_modules/.package-lock.json ## Put the code into shape
 	dotnet format Rovett.slnx

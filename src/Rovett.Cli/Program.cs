@@ -19,12 +19,14 @@ var root = new RootCommand($"""
     ServeCommand.Build(),
     DemoCommand.Build(),
     SendCommand.Build(),
+    WithdrawCommand.Build(),
     ReceiveCommand.Build(),
     InboxCommand.Build(),
     MarkCommand.Build(),
     TokenCommand.Build(),
     KeyCommand.Build(),
     StatusCommand.Build(),
+    StoreCommand.Build(),
 };
 
 var parsed = root.Parse(args);

@@ -36,6 +36,7 @@ public sealed class RovettService : IAsyncDisposable
     readonly AccessStore access;
     readonly LedgerPump pump;
     readonly AckBuffer acks;
+    readonly Housekeeping housekeeping;
     readonly SessionRegistry sessions;
     readonly RovettOptions options;
     readonly List<CursorSeal> seals = [];
@@ -57,8 +58,18 @@ public sealed class RovettService : IAsyncDisposable
         Configure(builder);
         app = builder.Build();
         var log = app.Services.GetRequiredService<ILoggerFactory>();
-        pump = new LedgerPump(new Ledger(store, new LedgerOptions { Newcomers = options.NewcomersLookBack, StrictAddresses = options.StrictAddresses }, clock, recent, monitor), log.CreateLogger<LedgerPump>());
+        pump = new LedgerPump(new Ledger(store, new LedgerOptions
+        {
+            Newcomers = options.NewcomersLookBack,
+            StrictAddresses = options.StrictAddresses,
+            RolesFrom = Enum.Parse<RolesFrom>(options.RolesFrom, ignoreCase: true),
+            KeepFor = options.KeepForSpan,
+            KeepCount = options.KeepCount > 0 ? options.KeepCount : null,
+            KeepsFullReceipts = options.FullReceipts.Count > 0,
+            ReconnectWindow = TimeSpan.FromSeconds(options.ReconnectWindowSeconds),
+        }, clock, recent, monitor), log.CreateLogger<LedgerPump>());
         acks = new AckBuffer(pump, clock);
+        housekeeping = new Housekeeping(pump, [.. spaces.All.Select(s => s.Name)], retention: options.KeepForSpan is not null || options.KeepCount > 0, clock);
         sessions = new SessionRegistry(clock);
         var limits = new SessionLimits { Window = options.Window, MaxQueued = 256, Heartbeat = TimeSpan.FromSeconds(options.HeartbeatSeconds), AckTimeout = TimeSpan.FromSeconds(options.AckTimeoutSeconds) };
         var keys = new ApiKeys(access, clock);
@@ -70,7 +81,7 @@ public sealed class RovettService : IAsyncDisposable
         var console = new ConsoleEndpoints(access, spaces, monitor, sessions, clock);
         ConsoleLink = access.HasOperators ? null : console.MakeLink();
         NewConsoleLink = console.MakeLink;
-        Map(new BackendApi(spaces, keys, pump, history, sessions, info), new UserApi(spaces, tokens, tickets, pump, history),
+        Map(new BackendApi(spaces, keys, pump, history, sessions, info, options), new DirectoryApi(spaces, keys, pump, history), new UserApi(spaces, tokens, tickets, pump, history),
             new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, clock), spaces, tokens, tickets, origins, sessions, options),
             console, origins, log.CreateLogger("Rovett.Http"));
         app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
@@ -153,7 +164,7 @@ public sealed class RovettService : IAsyncDisposable
         builder.Services.Configure<Microsoft.Extensions.Hosting.HostOptions>(o => o.ShutdownTimeout = TimeSpan.FromSeconds(6));
     }
 
-    void Map(BackendApi backend, UserApi user, LiveEndpoint live, ConsoleEndpoints console, Origins origins, Microsoft.Extensions.Logging.ILogger log)
+    void Map(BackendApi backend, DirectoryApi directory, UserApi user, LiveEndpoint live, ConsoleEndpoints console, Origins origins, Microsoft.Extensions.Logging.ILogger log)
     {
         app.Use(next => context => Problems.Middleware(context, next, log));
         app.Use(next => context => Cors(context, next, origins));
@@ -162,6 +173,15 @@ public sealed class RovettService : IAsyncDisposable
         {
             app.MapPost(prefix + "/v1/notifications", backend.Send);
             app.MapGet(prefix + "/v1/notifications/{id}", backend.Show);
+            app.MapDelete(prefix + "/v1/notifications/{id}", backend.Withdraw);
+            app.MapGet(prefix + "/v1/users", directory.ListUsers);
+            app.MapPost(prefix + "/v1/users", directory.ImportUsers);
+            app.MapPut(prefix + "/v1/users/{id}", directory.PutUser);
+            app.MapGet(prefix + "/v1/users/{id}", directory.ShowUser);
+            app.MapDelete(prefix + "/v1/users/{id}", directory.EraseUser);
+            app.MapGet(prefix + "/v1/roles", directory.ListRoles);
+            app.MapPut(prefix + "/v1/roles/{role}", directory.PutRole);
+            app.MapGet(prefix + "/v1/roles/{role}", directory.ShowRole);
             app.MapGet(prefix + "/v1/status", backend.Status);
             app.MapGet(prefix + "/v1/sessions", backend.Sessions);
             app.MapPost(prefix + "/v1/keys", backend.MakeKey);
@@ -171,6 +191,11 @@ public sealed class RovettService : IAsyncDisposable
             app.MapGet(prefix + "/v1/inbox/totals", user.InboxTotals);
             app.MapGet(prefix + "/v1/inbox/{id}", user.InboxItem);
             app.MapPost(prefix + "/v1/inbox/marks", user.Marks);
+            app.MapPost(prefix + "/v1/inbox/{id}/take", user.Take);
+            app.MapPost(prefix + "/v1/inbox/{id}/release", user.Release);
+            app.MapGet(prefix + "/v1/mutes", user.Mutes);
+            app.MapPost(prefix + "/v1/mutes", user.Mute);
+            app.MapDelete(prefix + "/v1/mutes", user.Unmute);
             app.MapPost(prefix + "/v1/tickets", user.Ticket);
             app.MapGet(prefix + "/v1/live", live.Connect);
             app.MapPost(prefix + "/v1/live/{session}", live.Post);
@@ -232,7 +257,7 @@ public sealed class RovettService : IAsyncDisposable
         headers.AccessControlAllowOrigin = origin;
         headers.AccessControlExposeHeaders = "Link, Retry-After";
         if (context.Request.Method != HttpMethods.Options || !context.Request.Headers.ContainsKey("Access-Control-Request-Method")) return next(context);
-        headers.AccessControlAllowMethods = "GET, POST, DELETE";
+        headers.AccessControlAllowMethods = "GET, POST, PUT, DELETE";
         headers.AccessControlAllowHeaders = "Authorization, Content-Type, Last-Event-ID, Prefer";
         headers.AccessControlMaxAge = "600";
         context.Response.StatusCode = 204;
@@ -297,6 +322,7 @@ public sealed class RovettService : IAsyncDisposable
         await app.StopAsync();
         await app.DisposeAsync();
         sessions.Dispose();
+        housekeeping.Dispose();
         acks.Dispose();
         pump.Dispose();
         history.Dispose();

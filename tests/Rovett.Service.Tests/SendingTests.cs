@@ -99,7 +99,9 @@ public sealed class SendingTests : IAsyncLifetime
     [InlineData("""{"to":["user:mara"],"type":"t","title":7}""", "title")]
     [InlineData("""{"to":["user:mara"],"type":"t","title":"t","urgency":"urgent"}""", "urgency")]
     [InlineData("""{"to":["user:mara"],"type":"t","title":"t","titel":"x"}""", "titel")]
-    [InlineData("""{"to":["user:mara"],"type":"t","title":"t","ttl":60}""", "ttl")]
+    [InlineData("""{"to":["user:mara"],"type":"t","title":"t","ttl":0,"slot":7,"store":"no"}""", "ttl", "slot", "store")]
+    [InlineData("""{"to":["role:a","role:b"],"type":"t","title":"t","takeable":true}""", "takeable")]
+    [InlineData("""{"to":["user:mara"],"type":"t","title":"t","carry":"full"}""", "carry")]
     [InlineData("""{"to":["user:mara"],"type":"t","title":"t","data":{"a":["\u0000"]}}""", "data")]
     public async Task Every_field_at_fault_is_named_and_nothing_is_stored(string body, params string[] fields)
     {
@@ -198,7 +200,7 @@ public sealed class SendingTests : IAsyncLifetime
         await mara.Text($$"""{"kind":"markRead","ids":["{{id}}"]}""");
         await mara.Next("done");
         var seen = await Eventually.Holds(() => s.Get($"/v1/notifications/{id}", s.Key), a => (int)a.Json!["people"]!["received"]! == 1, "the ack is stored");
-        seen.Json!["people"]!.ToJsonString().ShouldBe("""{"received":1,"read":1}""");
+        seen.Json!["people"]!.ToJsonString().ShouldBe("""{"received":1,"handled":0,"read":1}""");
         seen.Json["to"]!.ToJsonString().ShouldBe("""["role:engineer"]""");
         (await s.Get("/v1/notifications/01ARZ3NDEKTSV4RRFFQ69G5FAV", s.Key)).Problem.ShouldBe("unknown-notification");
         (await s.Get("/v1/nothing", s.Key)).Problem.ShouldBe("unknown-path");

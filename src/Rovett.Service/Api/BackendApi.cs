@@ -13,7 +13,7 @@ using Rovett.Storage.Sqlite;
 namespace Rovett.Service.Api;
 
 /// <summary>What backends call, with an API key.</summary>
-public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions, ServiceInfo info)
+public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions, ServiceInfo info, Options.RovettOptions options)
 {
     /// <summary><c>POST /v1/notifications</c></summary>
     public async Task Send(HttpContext context)
@@ -23,7 +23,23 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         bool dryRun = context.Request.Query.TryGetValue("dryRun", out var dry) && (dry == "true" ? true : throw Problem.Invalid([new FieldError("dryRun", "must be true, or left out")]).Throw());
         byte[] bytes = [];
         using var body = await Json.Read(context, b => bytes = b);
-        var draft = NotificationReader.Read(body.RootElement);
+        var draft = NotificationReader.Read(body.RootElement, options.ReceiptsOf, out bool isStored);
+        if (!isStored)
+        {
+            if (context.Request.Headers.ContainsKey("Idempotency-Key")) throw Problem.Invalid([new FieldError("Idempotency-Key", "can't stand with \"store\": false; nothing of it is kept that a repeat could be known by")]).Throw();
+            var reached = dryRun ? (await ledger.Ask(new SendCommand(space.Name, draft, null, dryRun: true))).Reach : await ledger.Ask(new EphemeralCommand(space.Name, draft));
+            await Json.Write(context, dryRun ? 200 : 202, json =>
+            {
+                json.WriteStartObject();
+                if (dryRun) json.WriteBoolean("dryRun", true);
+                json.WriteBoolean("stored", false);
+                json.WriteStartArray("reach");
+                foreach (var reach in reached) WriteReach(json, space, reach with { Stored = 0 });
+                json.WriteEndArray();
+                json.WriteEndObject();
+            });
+            return;
+        }
         var result = await ledger.Ask(new SendCommand(space.Name, draft, IdempotencyOf(context, key, bytes), dryRun));
         await Json.Write(context, dryRun || result.Repeated ? 200 : 201, json =>
         {
@@ -38,6 +54,25 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
             foreach (var reach in result.Reach) WriteReach(json, space, reach);
             json.WriteEndArray();
             if (!dryRun) json.WriteBoolean("repeated", result.Repeated);
+            json.WriteEndObject();
+        });
+    }
+
+    /// <summary><c>DELETE /v1/notifications/{id}</c>: takes it back. Asking again harms nothing.</summary>
+    public async Task Withdraw(HttpContext context)
+    {
+        var space = spaces.Of(context);
+        keys.Require(context, space, "send");
+        if (!NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id)) throw WithdrawCommand.Unknown().Throw();
+        var result = await ledger.Ask(new WithdrawCommand(space.Name, id));
+        await Json.Write(context, 200, json =>
+        {
+            json.WriteStartObject();
+            json.WriteString("id", result.Id.ToString());
+            json.WriteString("state", result.State);
+            json.WriteString("time", result.Time.ToString());
+            if (result.Position is { } position) json.WriteNumber("position", position.Value);
+            json.WriteBoolean("changed", result.Changed);
             json.WriteEndObject();
         });
     }
@@ -76,7 +111,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         var space = spaces.Of(context);
         keys.Require(context, space, "read");
         var found = NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id) ? history.ById(space.Id, id) : null;
-        if (found is null) throw new Problem(404, "unknown-notification", "No such notification", "There is no notification by this id in this space.", "Take the id from the answer to the send.").Throw();
+        if (found is null) throw WithdrawCommand.Unknown().Throw();
         return Json.Write(context, 200, json => WriteOperatorItem(json, found));
     }
 
@@ -99,9 +134,67 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         WriteBody(json, found.Entry.Body);
         json.WriteStartObject("people");
         json.WriteNumber("received", found.People.Received);
+        json.WriteNumber("handled", found.People.Handled);
         json.WriteNumber("read", found.People.Read);
         json.WriteEndObject();
+        WriteLife(json, found);
         json.WriteEndObject();
+    }
+
+    static void WriteLife(Utf8JsonWriter json, OperatorItem found)
+    {
+        json.WriteString("receiptsKept", found.Entry.Traits.Receipts.ToString().ToLowerInvariant());
+        if (found.Taken is var (taker, until) && found.Taken is not null)
+        {
+            json.WriteStartObject("taken");
+            json.WriteString("by", taker);
+            if (until is { } end) json.WriteString("until", end.ToString());
+            json.WriteEndObject();
+        }
+        if (found.Entry.Traits.Receipts == ReceiptLevel.Full)
+        {
+            json.WriteStartArray("receipts");
+            foreach (var receipt in found.Receipts)
+            {
+                json.WriteStartObject();
+                json.WriteString("user", receipt.User.StartsWith('\u0001') ? receipt.User[1..] : receipt.User);
+                json.WriteString("device", receipt.Device);
+                json.WriteString("received", receipt.Received?.ToString());
+                json.WriteString("handled", receipt.Handled?.ToString());
+                json.WriteString("read", receipt.Read?.ToString());
+                json.WriteEndObject();
+            }
+            json.WriteEndArray();
+        }
+        if (found.Deadlines.Count > 0)
+        {
+            json.WriteStartArray("deadlines");
+            foreach (var deadline in found.Deadlines)
+            {
+                json.WriteStartObject();
+                json.WriteString("by", deadline.Terms.By.ToString().ToLowerInvariant());
+                json.WriteString("who", deadline.Terms.Each ? "each" : "anyone");
+                json.WriteString("at", deadline.At.ToString());
+                json.WriteString("state", deadline.State.ToString().ToLowerInvariant());
+                if (deadline.Ended is { } ended) json.WriteString("ended", ended.ToString());
+                json.WriteEndObject();
+            }
+            json.WriteEndArray();
+        }
+        json.WriteStartArray("timeline");
+        json.WriteStartObject();
+        json.WriteString("state", "stored");
+        json.WriteString("time", found.Entry.Time.ToString());
+        json.WriteEndObject();
+        foreach (var change in found.Timeline)
+        {
+            json.WriteStartObject();
+            json.WriteString("state", Core.Delivery.OutgoingEntry.NameOf(change.Kind));
+            json.WriteString("time", change.Time.ToString());
+            if (change.Kind != EntryKind.Released) WriteBody(json, change.Body);
+            json.WriteEndObject();
+        }
+        json.WriteEndArray();
     }
 
     /// <summary>Copies the stored members into the current object.</summary>

@@ -77,10 +77,27 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     {
         var (space, credential) = await Require(context);
         var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
+        var query = context.Request.Query;
+        bool byType = query.TryGetValue("by", out var by) && (by == "type" ? true : throw Problem.Invalid([new FieldError("by", "must be type, or left out")]).Throw());
+        var types = byType ? history.UnreadByType(opened.Plan, space.Id) : null;
+        long? about = query.TryGetValue("subject", out var subject) ? history.UnreadAbout(opened.Plan, subject.ToString()) : null;
         await Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
             WriteTotalsMembers(json, opened.Plan.Totals);
+            if (types is not null)
+            {
+                json.WriteStartObject("byType");
+                foreach (var (type, unread) in types) json.WriteNumber(type, unread);
+                json.WriteEndObject();
+            }
+            if (about is { } count)
+            {
+                json.WriteStartObject("subject");
+                json.WriteString("name", subject.ToString());
+                json.WriteNumber("unread", count);
+                json.WriteEndObject();
+            }
             json.WriteEndObject();
         });
     }
@@ -115,6 +132,80 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     }
 
     static Problem BadMarks() => Problem.Invalid([new FieldError("(body)", "must hold exactly one of 'read', 'unread' and 'received', with an object that says which: {\"read\":{\"ids\":[…]}}, {\"read\":{\"upTo\":\"…\"}}, {\"read\":{\"subject\":\"…\"}} or {\"read\":{\"all\":true}}")]);
+
+    /// <summary><c>POST /v1/inbox/{id}/take</c></summary>
+    public Task Take(HttpContext context) => TakeOrRelease(context, true);
+
+    /// <summary><c>POST /v1/inbox/{id}/release</c></summary>
+    public Task Release(HttpContext context) => TakeOrRelease(context, false);
+
+    async Task TakeOrRelease(HttpContext context, bool take)
+    {
+        var (space, credential) = await Require(context);
+        bool isId = NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id);
+        await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
+        if (!isId) throw MarkCommand.UnknownId(id).Throw();
+        var totals = await ledger.Ask(new TakeCommand(space.Name, credential.Identity.User.Value, id, take));
+        await Json.Write(context, 200, json =>
+        {
+            json.WriteStartObject();
+            WriteTotals(json, totals);
+            json.WriteEndObject();
+        });
+    }
+
+    /// <summary><c>GET /v1/mutes</c></summary>
+    public async Task Mutes(HttpContext context)
+    {
+        var (space, credential) = await Require(context);
+        await WriteMutes(context, await ledger.Ask(new MutesCommand(space.Name, credential.Identity.User.Value)));
+    }
+
+    /// <summary><c>POST /v1/mutes</c>: from now on, of one type or about one subject.</summary>
+    public async Task Mute(HttpContext context)
+    {
+        var (space, credential) = await Require(context);
+        using var body = await Json.Read(context);
+        var root = body.RootElement;
+        string? type = null, subject = null;
+        if (root.ValueKind == JsonValueKind.Object)
+        {
+            if (root.TryGetProperty("type", out var t)) JsonText.TryString(t, out type);
+            if (root.TryGetProperty("subject", out var s)) JsonText.TryString(s, out subject);
+        }
+        await ChangeMute(context, space, credential, type, subject, true);
+    }
+
+    /// <summary><c>DELETE /v1/mutes?type=…</c> or <c>?subject=…</c></summary>
+    public async Task Unmute(HttpContext context)
+    {
+        var (space, credential) = await Require(context);
+        string? Query(string name) => context.Request.Query.TryGetValue(name, out var text) ? text.ToString() : null;
+        await ChangeMute(context, space, credential, Query("type"), Query("subject"), false);
+    }
+
+    async Task ChangeMute(HttpContext context, SpaceRuntime space, Credential credential, string? type, string? subject, bool mute)
+    {
+        if (type is null == subject is null || (type ?? subject)!.Length is 0 or > 256)
+            throw Problem.Invalid([new FieldError("type", "or subject: give exactly one of them, 1 to 256 characters")]).Throw();
+        await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
+        await WriteMutes(context, await ledger.Ask(new MuteCommand(space.Name, credential.Identity.User.Value, type is not null, (type ?? subject)!, mute)));
+    }
+
+    static Task WriteMutes(HttpContext context, IReadOnlyList<MuteRow> mutes) => Json.Write(context, 200, json =>
+    {
+        json.WriteStartObject();
+        json.WriteStartArray("mutes");
+        foreach (var mute in mutes)
+        {
+            json.WriteStartObject();
+            json.WriteString(mute.IsType ? "type" : "subject", mute.Text);
+            json.WriteString("since", mute.Since.ToString());
+            json.WriteEndObject();
+        }
+        json.WriteEndArray();
+        json.WriteEndObject();
+    });
 
     /// <summary><c>POST /v1/tickets</c></summary>
     public async Task Ticket(HttpContext context)

@@ -1,3 +1,5 @@
+using Rovett.Core.Ledger;
+
 namespace Rovett.Service.Options;
 
 /// <summary>Everything the service can be told, with its defaults. Read from a YAML file, then the environment
@@ -28,6 +30,24 @@ public sealed class RovettOptions
     /// <summary>Refuse a send that names a user or role nobody knows.</summary>
     public bool StrictAddresses { get; set; }
 
+    /// <summary>Where a user's roles come from: <c>both</c> the newest token and the directory, <c>token</c>, or <c>directory</c>.</summary>
+    public string RolesFrom { get; set; } = "both";
+
+    /// <summary>How long entries are stored: <c>90d</c>; <c>always</c> keeps them for good.</summary>
+    public string KeepFor { get; set; } = "always";
+
+    /// <summary>How many entries a space stores at most; 0: any number.</summary>
+    public int KeepCount { get; set; }
+
+    /// <summary>Types of notifications whose receipts are kept for each person, with device and time: exact, or ending in <c>*</c>.</summary>
+    public List<string> FullReceipts { get; set; } = [];
+
+    /// <summary>Types of notifications of which no receipts are kept at all: exact, or ending in <c>*</c>.</summary>
+    public List<string> NoReceipts { get; set; } = [];
+
+    /// <summary>After a start, no deadline is found missed before so many seconds: sessions are still coming back.</summary>
+    public int ReconnectWindowSeconds { get; set; } = 30;
+
     /// <summary>The largest request body, in bytes.</summary>
     public int MaxBodyBytes { get; set; } = 256 * 1024;
 
@@ -48,6 +68,14 @@ public sealed class RovettOptions
 
     /// <summary>What is written to the log: <c>verbose</c>, <c>information</c>, <c>warning</c> or <c>error</c>.</summary>
     public string Log { get; set; } = "information";
+
+    /// <summary><see cref="KeepFor"/> as a time; null: for good.</summary>
+    public TimeSpan? KeepForSpan => KeepFor != "always" && Durations.TryParse(KeepFor, out var span) ? span : null;
+
+    /// <summary>What is kept of the receipts of a type.</summary>
+    public ReceiptLevel ReceiptsOf(string type) => Names(NoReceipts, type) ? ReceiptLevel.None : Names(FullReceipts, type) ? ReceiptLevel.Full : ReceiptLevel.Totals;
+
+    static bool Names(List<string> patterns, string type) => patterns.Exists(p => p.EndsWith('*') ? type.StartsWith(p[..^1], StringComparison.Ordinal) : p == type);
 
     /// <summary>The look-back of <see cref="Newcomers"/>; zero for <c>now</c>.</summary>
     public TimeSpan NewcomersLookBack => Durations.TryParse(Newcomers, out var span) ? span : TimeSpan.FromDays(7);

@@ -65,6 +65,20 @@ public static class SqliteFiles
         return epoch;
     }
 
+    /// <summary>What SQLite finds wrong in a file; empty when nothing is.</summary>
+    public static IReadOnlyList<string> Integrity(string path)
+    {
+        try
+        {
+            using var sql = new SqliteSql(Open(path, readOnly: true));
+            return [.. sql.All("PRAGMA integrity_check", r => r.GetString(0)).Where(line => line != "ok")];
+        }
+        catch (SqliteException error)
+        {
+            return [error.Message];
+        }
+    }
+
     internal static void Execute(SqliteConnection connection, string sql)
     {
         using var command = connection.CreateCommand();

@@ -1,0 +1,286 @@
+using System.Globalization;
+using System.Text.Json;
+using Rovett.Core;
+using Rovett.Core.Addresses;
+using Rovett.Core.Ledger;
+using Rovett.Service.Access;
+using Rovett.Service.Operations;
+using Rovett.Storage.Sql;
+
+namespace Rovett.Service.Api;
+
+/// <summary>The directory: users with display name, locale and roles; roles with their settings. What changes reaches
+/// live sessions before anything that is sent after it.</summary>
+public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history)
+{
+    const int MaxRoles = 64, ImportBatch = 200, MaxListed = 500;
+    static readonly string[] UserFields = ["id", "displayName", "locale", "roles"];
+
+    /// <summary><c>PUT /v1/users/{id}</c></summary>
+    public async Task PutUser(HttpContext context)
+    {
+        var space = Require(context, "admin");
+        using var body = await Json.Read(context);
+        var errors = new List<FieldError>();
+        var user = Read(body.RootElement, (string)context.Request.RouteValues["id"]!, errors);
+        if (user is null || errors.Count > 0) throw Problem.Invalid(errors).Throw();
+        var stored = await ledger.Ask(new PutUsersCommand(space.Name, [user]));
+        await Json.Write(context, 200, json => Write(json, stored[0]));
+    }
+
+    /// <summary><c>POST /v1/users</c>: many users, one JSON object a line (NDJSON). Lines at fault are named; the others are stored.</summary>
+    public async Task ImportUsers(HttpContext context)
+    {
+        var space = Require(context, "admin");
+        if (context.Features.Get<Microsoft.AspNetCore.Http.Features.IHttpMaxRequestBodySizeFeature>() is { IsReadOnly: false } limit) limit.MaxRequestBodySize = null; // read a line at a time
+        using var reader = new StreamReader(context.Request.Body);
+        var batch = new List<DirectoryUser>(ImportBatch);
+        var faults = new List<FieldError>();
+        long line = 0, stored = 0, refused = 0;
+        while (await reader.ReadLineAsync(context.RequestAborted) is { } text)
+        {
+            line++;
+            if (string.IsNullOrWhiteSpace(text)) continue;
+            var errors = new List<FieldError>();
+            DirectoryUser? user = null;
+            try
+            {
+                using var document = JsonDocument.Parse(text, new JsonDocumentOptions { MaxDepth = 8 });
+                user = Read(document.RootElement, null, errors);
+            }
+            catch (JsonException)
+            {
+                errors.Add(new FieldError("(line)", "is not one JSON object"));
+            }
+            if (user is null || errors.Count > 0)
+            {
+                refused++;
+                if (faults.Count < 50) faults.AddRange(errors.Select(e => new FieldError($"line {line}: {e.Field}", e.Detail)));
+                continue;
+            }
+            batch.Add(user);
+            if (batch.Count == ImportBatch) stored += await Flush();
+        }
+        stored += await Flush();
+        await Json.Write(context, refused > 0 && stored == 0 ? 422 : 200, json =>
+        {
+            json.WriteStartObject();
+            json.WriteNumber("stored", stored);
+            json.WriteNumber("refused", refused);
+            json.WriteStartArray("errors");
+            foreach (var fault in faults)
+            {
+                json.WriteStartObject();
+                json.WriteString("field", fault.Field);
+                json.WriteString("detail", fault.Detail);
+                json.WriteEndObject();
+            }
+            json.WriteEndArray();
+            json.WriteEndObject();
+        });
+
+        async Task<int> Flush()
+        {
+            int count = batch.Count;
+            if (count > 0) await ledger.Ask(new PutUsersCommand(space.Name, [.. batch]));
+            batch.Clear();
+            return count;
+        }
+    }
+
+    /// <summary><c>GET /v1/users/{id}</c></summary>
+    public async Task ShowUser(HttpContext context)
+    {
+        var space = Require(context, "read");
+        var found = await ledger.Ask(new FindUserCommand(space.Name, (string)context.Request.RouteValues["id"]!)) ?? throw UnknownUser().Throw();
+        await Json.Write(context, 200, json => Write(json, found));
+    }
+
+    /// <summary><c>GET /v1/users</c>: by id, after one.</summary>
+    public async Task ListUsers(HttpContext context)
+    {
+        var space = Require(context, "read");
+        int limit = 50;
+        if (context.Request.Query.TryGetValue("limit", out var text) && (!int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out limit) || limit is < 1 or > MaxListed)) throw Problem.Invalid([new FieldError("limit", $"must be 1 to {MaxListed}")]).Throw();
+        var found = history.Users(space.Id, context.Request.Query["after"].ToString(), limit + 1);
+        if (found.Count > limit) context.Response.Headers.Link = $"<{space.PathPrefix}/v1/users?after={Uri.EscapeDataString(found[limit - 1].User)}&limit={limit}>; rel=\"next\"";
+        await Json.Write(context, 200, json =>
+        {
+            json.WriteStartObject();
+            json.WriteStartArray("users");
+            foreach (var row in found.Take(limit))
+            {
+                json.WriteStartObject();
+                WriteRow(json, row);
+                json.WriteEndObject();
+            }
+            json.WriteEndArray();
+            json.WriteEndObject();
+        });
+    }
+
+    /// <summary><c>DELETE /v1/users/{id}</c>: erases a person. Answered when nothing of the person is left but a pseudonym.</summary>
+    public async Task EraseUser(HttpContext context)
+    {
+        var space = Require(context, "admin");
+        var id = (string)context.Request.RouteValues["id"]!;
+        var erased = await ledger.Ask(new EraseUserCommand(space.Name, id)) ?? throw UnknownUser().Throw();
+        var positions = history.PositionsNaming(erased.Log, long.Parse(erased.Pseudonym["erased-".Length..], CultureInfo.InvariantCulture));
+        foreach (var part in positions.Chunk(100)) await ledger.Ask(new ScrubCommand(space.Name, id, erased.Pseudonym, part));
+        await Json.Write(context, 200, json =>
+        {
+            json.WriteStartObject();
+            json.WriteString("erased", erased.Pseudonym);
+            json.WriteNumber("notifications", positions.Count);
+            json.WriteEndObject();
+        });
+    }
+
+    /// <summary><c>PUT /v1/roles/{role}</c></summary>
+    public async Task PutRole(HttpContext context)
+    {
+        var space = Require(context, "admin");
+        using var body = await Json.Read(context);
+        var errors = new List<FieldError>();
+        if (Names.Check((string)context.Request.RouteValues["role"]!, false, out var role) is { } wrong) errors.Add(new FieldError("role", wrong));
+        string? displayName = null;
+        TimeSpan? newcomers = null;
+        if (body.RootElement.ValueKind != JsonValueKind.Object) errors.Add(new FieldError("(body)", "must be a JSON object"));
+        else
+        {
+            foreach (var member in body.RootElement.EnumerateObject())
+            {
+                switch (member.Name)
+                {
+                    case "displayName" when JsonText.TryString(member.Value, out var text) && text.Length is > 0 and <= 128: displayName = text; break;
+                    case "displayName": errors.Add(new FieldError("displayName", "must be 1 to 128 characters")); break;
+                    case "newcomers" when JsonText.TryString(member.Value, out var text) && Options.Durations.TryParse(text, out var span): newcomers = span; break;
+                    case "newcomers": errors.Add(new FieldError("newcomers", "must be now, or a look-back such as 7d")); break;
+                    default: errors.Add(new FieldError(member.Name, "is no setting of a role; the settings are displayName, newcomers")); break;
+                }
+            }
+        }
+        if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
+        var row = await ledger.Ask(new PutRoleCommand(space.Name, new RoleRow(role, displayName, newcomers)));
+        var (_, users, connected) = await ledger.Ask(new FindRoleCommand(space.Name, role));
+        await Json.Write(context, 200, json => WriteRole(json, role, row, users, connected));
+    }
+
+    /// <summary><c>GET /v1/roles/{role}</c></summary>
+    public async Task ShowRole(HttpContext context)
+    {
+        var space = Require(context, "read");
+        var role = (string)context.Request.RouteValues["role"]!;
+        var (row, users, connected) = await ledger.Ask(new FindRoleCommand(space.Name, role));
+        if (row is null && users == 0) throw new Problem(404, "unknown-role", "No such role", "Nobody holds a role by this name, and it is not set to anything.", "List the roles: GET /v1/roles.").Throw();
+        await Json.Write(context, 200, json => WriteRole(json, role, row, users, connected));
+    }
+
+    /// <summary><c>GET /v1/roles</c></summary>
+    public Task ListRoles(HttpContext context)
+    {
+        var space = Require(context, "read");
+        var roles = history.Roles(space.Id);
+        return Json.Write(context, 200, json =>
+        {
+            json.WriteStartObject();
+            json.WriteStartArray("roles");
+            foreach (var (role, users) in roles)
+            {
+                json.WriteStartObject();
+                json.WriteString("role", role);
+                json.WriteNumber("users", users);
+                json.WriteEndObject();
+            }
+            json.WriteEndArray();
+            json.WriteEndObject();
+        });
+    }
+
+    SpaceRuntime Require(HttpContext context, string scope)
+    {
+        var space = spaces.Of(context);
+        keys.Require(context, space, scope);
+        return space;
+    }
+
+    static Problem UnknownUser() => new(404, "unknown-user", "No such user", "Nobody is known by this id in this space.", "Check the id; GET /v1/users lists them.");
+
+    /// <param name="root">One user.</param>
+    /// <param name="pathId">The id in the path; null where the user must name it.</param>
+    /// <param name="errors">What is wrong.</param>
+    static DirectoryUser? Read(JsonElement root, string? pathId, List<FieldError> errors)
+    {
+        if (root.ValueKind != JsonValueKind.Object)
+        {
+            errors.Add(new FieldError("(body)", "must be a JSON object"));
+            return null;
+        }
+        foreach (var member in root.EnumerateObject())
+        {
+            if (!UserFields.Contains(member.Name)) errors.Add(new FieldError(member.Name, $"is no field of a user; the fields are {string.Join(", ", UserFields)}"));
+        }
+        var named = root.TryGetProperty("id", out var idElement) && JsonText.TryString(idElement, out var idText) ? idText : null;
+        if (pathId is not null && named is not null && named != pathId) errors.Add(new FieldError("id", "is another than the one in the path; leave it out"));
+        if (Names.Check(pathId ?? named, false, out var id) is { } wrong) errors.Add(new FieldError("id", wrong));
+        List<string>? roles = null;
+        if (root.TryGetProperty("roles", out var array))
+        {
+            roles = [];
+            if (array.ValueKind != JsonValueKind.Array || array.GetArrayLength() > MaxRoles) errors.Add(new FieldError("roles", $"must be an array of at most {MaxRoles} role names"));
+            else
+            {
+                foreach (var item in array.EnumerateArray())
+                {
+                    string role = "";
+                    var bad = JsonText.TryString(item, out var text) ? Names.Check(text, false, out role) : "must be a string";
+                    if (bad is not null) errors.Add(new FieldError($"roles[{roles.Count}]", bad));
+                    else if (!roles.Contains(role)) roles.Add(role);
+                }
+            }
+        }
+        return new DirectoryUser(new UserId(id), Text(root, "displayName", 128, errors), Text(root, "locale", 35, errors), roles);
+    }
+
+    static string? Text(JsonElement root, string field, int max, List<FieldError> errors)
+    {
+        if (!root.TryGetProperty(field, out var element)) return null;
+        if (JsonText.TryString(element, out var text) && text.Length > 0 && text.Length <= max && !text.Any(char.IsControl)) return text;
+        errors.Add(new FieldError(field, $"must be 1 to {max} characters without line breaks"));
+        return null;
+    }
+
+    static void WriteRow(Utf8JsonWriter json, PersonRow row)
+    {
+        json.WriteString("id", row.User);
+        if (row.DisplayName is not null) json.WriteString("displayName", row.DisplayName);
+        if (row.Locale is not null) json.WriteString("locale", row.Locale);
+        json.WriteStartArray("roles");
+        foreach (var role in row.DirectoryRoles) json.WriteStringValue(role);
+        json.WriteEndArray();
+        if (row.Seen is { } since) json.WriteString("since", since.ToString());
+    }
+
+    static void Write(Utf8JsonWriter json, UserInfo user)
+    {
+        json.WriteStartObject();
+        WriteRow(json, user.Row);
+        json.WriteStartArray("holds");
+        foreach (var address in user.Held) json.WriteStringValue(address);
+        json.WriteEndArray();
+        json.WriteNumber("unread", user.Unread);
+        json.WriteNumber("sessions", user.Sessions);
+        json.WriteEndObject();
+    }
+
+    static void WriteRole(Utf8JsonWriter json, string role, RoleRow? row, long users, long connected)
+    {
+        json.WriteStartObject();
+        json.WriteString("role", role);
+        if (row?.DisplayName is { } name) json.WriteString("displayName", name);
+        if (row?.Newcomers is { } lookBack) json.WriteString("newcomers", lookBack == TimeSpan.Zero ? "now" : System.Xml.XmlConvert.ToString(lookBack));
+        json.WriteNumber("users", users);
+        json.WriteNumber("connected", connected);
+        json.WriteEndObject();
+    }
+}

@@ -1,0 +1,54 @@
+using Rovett.Core.Ledger;
+
+namespace Rovett.Service.Operations;
+
+/// <summary>Has the ledger carry out what is due (expiries, ends of takings, deadlines) and let go what retention takes,
+/// a few at a time, so that nobody waits for it.</summary>
+public sealed class Housekeeping : IDisposable
+{
+    static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(250);
+    const int Step = 256;
+
+    readonly LedgerPump ledger;
+    readonly IReadOnlyList<string> spaces;
+    readonly bool retention;
+    readonly ITimer timer;
+    int running;
+
+    /// <summary>Starts the timer.</summary>
+    public Housekeeping(LedgerPump ledger, IReadOnlyList<string> spaces, bool retention, TimeProvider clock)
+    {
+        this.ledger = ledger;
+        this.spaces = spaces;
+        this.retention = retention;
+        timer = clock.CreateTimer(_ => _ = Run(), null, Interval, Interval);
+    }
+
+    async Task Run()
+    {
+        if (Interlocked.Exchange(ref running, 1) == 1) return; // the last round is not over
+        try
+        {
+            foreach (var space in spaces)
+            {
+                while (await ledger.Ask(new DueCommand(space, Step)) == Step)
+                {
+                }
+                while (retention && await ledger.Ask(new TrimCommand(space, Step)) == Step)
+                {
+                }
+            }
+        }
+        catch (Exception)
+        {
+            // The store can't be written, or there is too much to do: the next round tries again.
+        }
+        finally
+        {
+            Volatile.Write(ref running, 0);
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Dispose() => timer.Dispose();
+}
