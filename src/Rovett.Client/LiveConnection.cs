@@ -93,7 +93,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
                         failures = 0;
                         yield return message;
                         if (message["cursor"] is { } cursor) Cursor = (string?)cursor;
-                        if (kind == "notification" && options.AutoAcknowledge) await acks.Handled((string)message["cursor"]!, cancel).ConfigureAwait(false);
+                        if (kind == "notification" && options.AutoAcknowledge && message["cursor"] is { } toAck) await acks.Handled((string)toAck!, cancel).ConfigureAwait(false);
                         else if (kind == "ackDue") await acks.Now(cancel).ConfigureAwait(false);
                     }
                 }

@@ -182,4 +182,41 @@ public sealed class CommandLineTests : IAsyncLifetime
         run.Out.ShouldContain("Everything was as it should be.");
         run.Out.Split('✓').Length.ShouldBeGreaterThan(10);
     }
+
+    [Fact]
+    public async Task A_notification_is_withdrawn_and_one_that_expires_or_is_not_stored_is_sent()
+    {
+        var sent = await Json("send", "--to", "role:engineer", "--type", "engine.check.due", "--title", "A false alarm", "--ttl", "3600", "--slot", "alarm", "--takeable");
+        var id = (string)sent["id"]!;
+        var withdrawn = await Cli("withdraw", id);
+        (withdrawn.ExitCode, withdrawn.Out.Contains("Withdrawn", StringComparison.Ordinal)).ShouldBe((0, true), withdrawn.Error);
+        (await Cli("withdraw", id)).Out.ShouldContain("It was over before: withdrawn");
+        var unknown = await Cli("withdraw", "nothing");
+        (unknown.ExitCode, unknown.Error.Contains("No such notification", StringComparison.Ordinal)).ShouldBe((1, true));
+        (await Cli("send", "--to", "everyone", "--type", "job.progress", "--title", "40 %", "--ephemeral")).Out.ShouldContain("not stored");
+        var wrong = await Cli("send", "--to", "user:mara", "--type", "t", "--title", "t", "--ttl", "0");
+        (wrong.ExitCode, wrong.Error.Contains("ttl", StringComparison.Ordinal)).ShouldBe((2, true));
+    }
+
+    [Fact]
+    public async Task A_backup_of_the_running_service_is_restored_to_another_life_that_devices_hear_of()
+    {
+        await Json("send", "--to", "user:mara", "--type", "t", "--title", "before the backup");
+        var cursor = (string)(await Json("inbox", "--user", "mara", "--role", "engineer"))["cursor"]!;
+        var (backup, restored) = (Path.Combine(folder, "backup"), Path.Combine(folder, "second", "data"));
+        var made = await Cli("store", "backup", "--data", Path.Combine(folder, "data"), "--to", backup);
+        made.ExitCode.ShouldBe(0, made.Error);
+        await Json("send", "--to", "user:mara", "--type", "t", "--title", "after the backup");
+        (await Cli("store", "backup", "--data", Path.Combine(folder, "data"), "--to", backup)).ExitCode.ShouldBe(2); // nothing is written over
+        (await Cli("store", "restore", "--from", backup, "--data", restored)).ExitCode.ShouldBe(0);
+        (await Cli("store", "check", "--data", restored)).Out.ShouldContain("Nothing is wrong");
+        (await Cli("store", "check", "--data", folder)).ExitCode.ShouldBe(2);
+
+        using var again = await ServiceProcess.Start(Path.Combine(folder, "second"));
+        environment["ROVETT_URL"] = again.Url.ToString();
+        var heard = await Cli("receive", "--user", "mara", "--after", cursor, "--count", "1", "--json");
+        heard.Out.ShouldContain("\"reason\":\"new-epoch\"");
+        heard.Out.ShouldContain("before the backup");
+        heard.Out.ShouldNotContain("after the backup");
+    }
 }

@@ -186,6 +186,11 @@ export class Device {
       'opened',
       'current',
       'notification',
+      'withdrawn',
+      'expired',
+      'replaced',
+      'taken',
+      'released',
       'totals',
       'read',
       'channels',
@@ -244,6 +249,13 @@ export class Device {
       case 'notification':
         this.#notification(message);
         break;
+      case 'withdrawn':
+      case 'expired':
+      case 'replaced':
+      case 'taken':
+      case 'released':
+        this.#changed(message);
+        break;
       case 'read':
         this.#markLocally(message.all || message.upTo || message.subject ? null : message.ids);
         break;
@@ -253,7 +265,18 @@ export class Device {
     }
   }
 
+  /** What became of a notification: it leaves the list, or comes back into it. */
+  #changed(message: Message): void {
+    if (message.kind === 'released') {
+      if (!this.view.items.some((item) => item.id === message.id))
+        this.#set({ items: [{ ...message, unread: true }, ...this.view.items].slice(0, 60) });
+    } else if (message.kind !== 'taken' || message.by !== this.user)
+      this.#set({ items: this.view.items.filter((item) => item.id !== message.id) });
+    this.#totals({ unread: message.unread, asOf: message.time, rev: message.rev });
+  }
+
   #notification(message: Message): void {
+    if (!message.cursor) return; // not stored: nothing to list or count
     if (!this.view.items.some((item) => item.id === message.id)) {
       const item: Item = { ...message, unread: true };
       this.#set({ items: [item, ...this.view.items].slice(0, 60), newest: item });

@@ -44,6 +44,7 @@ static class ReceiveCommand
                 if (json) Output.Json(message, oneLine: true);
                 else Print(message);
                 if ((string?)message["kind"] != "notification" || --left > 0) continue;
+                if (message["cursor"] is null) break; // nothing to acknowledge
                 // Leaving the loop closes the connection, so the last ones are acknowledged first.
                 if (options.AutoAcknowledge) await live.Send(new JsonObject { ["kind"] = "ack", ["upTo"] = (string?)message["cursor"], ["handled"] = true }, cancel);
                 break;
@@ -70,8 +71,15 @@ static class ReceiveCommand
             case "current":
                 console.MarkupLine($"[grey]up to date; what follows is live  cursor {m["cursor"]}[/]");
                 break;
+            case "notification" when m["cursor"] is null:
+                console.MarkupLine($"{Clock(m["time"])}  [bold]{Output.Plain((string?)m["title"])}[/]  [grey]{Output.Plain((string?)m["type"])} to {Output.Plain((string?)m["to"])}, not stored[/]");
+                break;
             case "notification":
                 console.MarkupLine($"{Clock(m["time"])}  [bold]{Output.Plain((string?)m["title"])}[/]  [grey]{Output.Plain((string?)m["type"])} to {Output.Plain((string?)m["to"])}[/]  [bold]{m["unread"]} unread[/]  [grey]cursor {m["cursor"]}[/]");
+                break;
+            case "withdrawn" or "expired" or "replaced" or "taken" or "released":
+                var by = m["by"] is null ? "" : $" by {Output.Plain((string?)m["by"])}";
+                console.MarkupLine($"{Clock(m["time"])}  [darkorange3]{m["kind"]}{by}[/]  [grey]{Output.Plain((string?)m["id"])}[/]  [bold]{m["unread"]} unread[/]  [grey]cursor {m["cursor"]}[/]");
                 break;
             case "totals" or "read":
                 console.MarkupLine($"{Clock(m["totals"]!["asOf"])}  [grey]{((string?)m["kind"] == "read" ? "read on another device" : "totals")}[/]  [bold]{m["totals"]!["unread"]} unread[/]");

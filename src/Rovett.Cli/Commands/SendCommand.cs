@@ -20,6 +20,10 @@ static class SendCommand
         var link = new Option<string?>("--link") { Description = "Where it leads: a path or an http(s) address." };
         var urgency = new Option<string?>("--urgency") { Description = "very-low, low, normal or high." };
         var data = new Option<string?>("--data") { Description = "Any JSON for the application." };
+        var ttl = new Option<int?>("--ttl") { Description = "Seconds after which it expires." };
+        var slot = new Option<string?>("--slot") { Description = "A newer one in the same slot, for the same people, replaces it." };
+        var takeable = new Option<bool>("--takeable") { Description = "One member of the one role may take it over." };
+        var ephemeral = new Option<bool>("--ephemeral") { Description = "Only for who is connected now; nothing is stored." };
         var file = new Option<string?>("--file") { Description = "The whole notification as JSON; - for standard input." };
         var key = new Option<string?>("--idempotency-key") { Description = "Makes the send safe to repeat." };
         var dryRun = new Option<bool>("--dry-run") { Description = "Say whom it would reach, and store nothing." };
@@ -28,7 +32,7 @@ static class SendCommand
 
             Example:
               rovett send --to role:engineer --type engine.check.due --title "Turnstone: bow thruster check due"
-            """) { to, except, type, title, body, subject, link, urgency, data, file, key, dryRun };
+            """) { to, except, type, title, body, subject, link, urgency, data, ttl, slot, takeable, ephemeral, file, key, dryRun };
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
@@ -40,8 +44,11 @@ static class SendCommand
             }
             if (parsed.GetValue(to) is { Length: > 0 } addresses) Set("to", new JsonArray([.. addresses.Select(a => (JsonNode)a)]));
             if (parsed.GetValue(except) is { Length: > 0 } left) Set("except", new JsonArray([.. left.Select(a => (JsonNode)a)]));
-            foreach (var (name, option) in new[] { ("type", type), ("title", title), ("body", body), ("subject", subject), ("link", link), ("urgency", urgency) }) Set(name, parsed.GetValue(option));
+            foreach (var (name, option) in new[] { ("type", type), ("title", title), ("body", body), ("subject", subject), ("link", link), ("urgency", urgency), ("slot", slot) }) Set(name, parsed.GetValue(option));
             if (parsed.GetValue(data) is { } text) Set("data", Parse(text, "--data"));
+            if (parsed.GetValue(ttl) is { } seconds) Set("ttl", seconds);
+            if (parsed.GetValue(takeable)) Set("takeable", true);
+            if (parsed.GetValue(ephemeral)) Set("store", false);
             var answer = await client.Send(notification, parsed.GetValue(key), parsed.GetValue(dryRun), cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else Print(answer, parsed.GetValue(dryRun));
@@ -79,6 +86,7 @@ static class SendCommand
     {
         var console = AnsiConsole.Console;
         if (dryRun) console.MarkupLine("[darkorange3]Not sent[/] (dry run); it would reach");
+        else if (answer["id"] is null) console.MarkupLine("[green]Handed on[/], not stored; it reaches who is connected of");
         else if ((bool)answer["repeated"]!) console.MarkupLineInterpolated($"[green]Already stored[/] {(string)answer["id"]!} at position {(long)answer["position"]!}; it reaches now");
         else console.MarkupLineInterpolated($"[green]Stored[/] {(string)answer["id"]!} at position {(long)answer["position"]!}; it reaches");
         foreach (var reach in answer["reach"]!.AsArray())

@@ -59,7 +59,8 @@ sealed class DemoDevice(Uri service, Func<string> token, Person person, string l
             if (message["cursor"] is { } moved) cursor = (string)moved!;
             if (message["totals"] is { } totals) Unread = (long)totals["unread"]!;
             if (kind == "current") UpToDate = true;
-            if (kind != "notification") return;
+            if (kind is "withdrawn" or "expired" or "replaced" or "taken" or "released") Unread = (long)message["unread"]!;
+            if (kind != "notification" || message["id"] is null) return;
             got.Add(((string)message["id"]!, (string)message["title"]!, (string)message["time"]!));
             Unread = (long)message["unread"]!;
         }
