@@ -55,6 +55,12 @@ sealed class Device(World world, string user, string name, TransportKind transpo
     public void CheckFed(Ledger ledger)
     {
         if (line is { Cut: false, Closed: false } at && !at.Session.IsEnded && !ledger.Feeds("main", at.Session)) throw world.Wrong($"{name}'s session goes on, and the ledger does not know it");
+        foreach (var (at2, subject) in attends)
+        {
+            if (at2.Closed || at2.Session.IsEnded || !ledger.Feeds("main", at2.Session)) continue;
+            var (said, listed) = ledger.AttendsOf("main", at2.Session);
+            if (said != subject || (said is not null && !listed)) throw world.Wrong($"{name} attends {subject}, and the ledger has {said}, listed {listed}");
+        }
     }
 
     /// <summary>Connects, if it is not.</summary>

@@ -227,7 +227,7 @@ public sealed partial class World : IDisposable
         long now = clock.Micros;
         ledger.Process([.. batch.Select(b => b.Command)]);
         Counts.Commands += count;
-        bool failed = batch.TrueForAll(b => TaskOf(b.Command) is { IsFaulted: true } t && t.Exception!.InnerException is DiskFault);
+        bool failed = batch.Exists(b => TaskOf(b.Command) is { IsFaulted: true } t && t.Exception!.InnerException is DiskFault);
         foreach (var command in batch)
         {
             var task = TaskOf(command.Command);

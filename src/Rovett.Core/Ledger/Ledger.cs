@@ -95,6 +95,15 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     /// <summary>Whether a session is fed: for checkers.</summary>
     internal bool Feeds(string space, ISessionPort session) => spaces.TryGetValue(space, out var state) && state.Connected.Any(u => u.Sessions.Exists(s => s.Session == session));
 
+    /// <summary>What a session attends, and whether its user is listed for it: for checkers.</summary>
+    internal (string? Subject, bool Listed) AttendsOf(string space, ISessionPort session)
+    {
+        if (!spaces.TryGetValue(space, out var state)) return default;
+        var user = state.Connected.FirstOrDefault(u => u.Sessions.Exists(s => s.Session == session));
+        var subject = user?.Sessions.Find(s => s.Session == session)?.Attends;
+        return (subject, subject is not null && state.Attending(subject).Contains(user!));
+    }
+
     /// <summary>Tells a session something once the commit is on disk.</summary>
     internal void Tell(SessionPlace place, ControlMessage message)
     {
@@ -205,7 +214,8 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     /// <summary>What a command may say about totals: as of now, but not later than what can still come.</summary>
     internal Totals TotalsOf(UserState user, long unread)
     {
-        user.AsOf.Raise(new StoredTime(Now.Micros - 1));
+        // As of the newest entry at least, so that a clock that was set back makes no totals stale.
+        user.AsOf.Raise(new StoredTime(Math.Max(Now.Micros - 1, user.Home.LastTime.Micros)));
         return new Totals(unread, user.AsOf.Time, user.Rev);
     }
 

@@ -167,7 +167,7 @@ internal sealed class SpaceState
 
     UserState KeepUser(PersonRow row)
     {
-        var user = new UserState(Id, row);
+        var user = new UserState(Id, row) { Home = this };
         user.Memberships.AddRange(store.Memberships(row.Id));
         user.Mutes.AddRange(store.MutesOf(row.Id));
         users[row.User] = user;

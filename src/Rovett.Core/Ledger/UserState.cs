@@ -22,6 +22,8 @@ public sealed class UserState(int space, PersonRow row)
     public long PersonId { get; } = row.Id;
     /// <summary>The id.</summary>
     public UserId Id { get; } = new(row.User);
+    /// <summary>The space, as the ledger holds it.</summary>
+    internal SpaceState Home { get; init; } = null!;
     /// <summary>The stored row.</summary>
     internal PersonRow Row { get; set; } = row;
     /// <summary>The number of the user's own changes.</summary>
