@@ -332,4 +332,18 @@ public class SessionTests
         Notifications(drained).ShouldBe(Limits.MaxPassing);
         session.Outstanding.ShouldBe(0);
     }
+
+    [Fact]
+    public void What_a_change_of_roles_took_out_is_read_again_when_its_commit_failed()
+    {
+        var session = Live();
+        Offer(session, 1);
+        Offer(session, 2);
+        session.PlanChanged(1, (_, ordinal) => ordinal != 1);
+        session.Forget();
+        Drain(session).ShouldBeEmpty(); // nothing overtakes what must be read first
+        (session.Through, session.Outstanding, session.Next().Need).ShouldBe((0, 0, SessionNeed.Page));
+        session.Feed([Item(1), Item(2)], 2, true, 1, default);
+        Notifications(Drain(session)).ShouldBe(2);
+    }
 }

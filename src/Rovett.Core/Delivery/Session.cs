@@ -38,6 +38,7 @@ public sealed class Session : ISessionPort
     int free; // of the queue's items, those that may be written: the others wait for their commit
     TimeSpan lastWrite, ackClock, clock;
     long totalSent, freeThrough, commit = 1;
+    long droppedFrom = long.MaxValue; // the first position dropped in the commit under way: it is not lost should that fail
 
     /// <summary>Makes a session that is behind, and says nothing before <see cref="Open"/>.</summary>
     /// <param name="transport">How its bytes are framed.</param>
@@ -145,6 +146,7 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             flushDue = currentHeld = enteredLive = false;
+            droppedFrom = long.MaxValue;
             commit++;
             free = queue.Count;
             freeThrough = Through;
@@ -159,7 +161,11 @@ public sealed class Session : ISessionPort
         {
             flushDue = false;
             if (mode == Mode.Ended) return;
-            var keep = queue.Where(i => i.Commit != commit).ToArray();
+            // What a change of roles took out that never happened is read again, with all that came after it.
+            bool readAgain = droppedFrom <= freeThrough;
+            if (readAgain) freeThrough = droppedFrom - 1;
+            droppedFrom = long.MaxValue;
+            var keep = queue.Where(i => i.Commit != commit && (i.Wire is null || i.Wire.Entry.Position.Value <= freeThrough)).ToArray();
             queue.Clear();
             foreach (var item in keep) queue.Enqueue(item);
             free = queue.Count;
@@ -172,7 +178,7 @@ public sealed class Session : ISessionPort
             Through = freeThrough;
             if (currentHeld) everCurrent = currentHeld = false;
             // What was offered never happened, so one that was live has everything still.
-            if (enteredLive) FallBehind();
+            if (enteredLive || readAgain) FallBehind();
             enteredLive = false;
         }
         wake();
@@ -316,6 +322,7 @@ public sealed class Session : ISessionPort
                     entriesQueued--;
                     if (i < freeBefore) free--;
                     (dropped ??= []).Add(item.Wire.Entry.Position.Value);
+                    droppedFrom = Math.Min(droppedFrom, item.Wire.Entry.Position.Value);
                 }
             }
             if (dropped is not null) sent.Drop(dropped);

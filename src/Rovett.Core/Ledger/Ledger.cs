@@ -174,7 +174,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         {
             spaces.Remove(name);
             recent.Of(name).Clear();
-            var users = old.Connected.ToList();
+            var users = old.WithSessions.ToList();
             var places = users.SelectMany(u => u.Sessions).ToList();
             foreach (var place in places) place.Session.Forget();
             try

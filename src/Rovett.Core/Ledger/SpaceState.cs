@@ -18,6 +18,7 @@ internal sealed class SpaceState
     readonly Dictionary<string, List<AddressLog>> audiencesOf = [];
     readonly Dictionary<string, UserState> users = [];
     readonly Dictionary<long, UserState> usersById = [];
+    readonly HashSet<UserState> connected = [];
     readonly Dictionary<string, long> connectedBy = [];
     readonly Dictionary<string, RoleRow?> roles = [];
     readonly Dictionary<string, List<UserState>> attending = [];
@@ -312,6 +313,7 @@ internal sealed class SpaceState
     public void JoinAll(UserState user)
     {
         EnsureLogs(user);
+        connected.Add(user);
         foreach (var log in user.Logs!) Join(user, log);
         Count(user);
     }
@@ -341,6 +343,7 @@ internal sealed class SpaceState
     /// <summary>Takes a user out of all lists.</summary>
     public void LeaveAll(UserState user)
     {
+        connected.Remove(user);
         foreach (var member in user.Members)
         {
             var list = member.Log.Log.Members;
@@ -368,7 +371,10 @@ internal sealed class SpaceState
     public long ConnectedWith(string address) => connectedBy.GetValueOrDefault(address);
 
     /// <summary>Everybody connected.</summary>
-    public IEnumerable<UserState> Connected => users.Values.Where(u => u.Sessions.Count > 0);
+    public IReadOnlyCollection<UserState> Connected => connected;
+
+    /// <summary>Everybody with a session, also where a failure came between leaving the lists and joining them again. Looks at every user in memory.</summary>
+    public IEnumerable<UserState> WithSessions => users.Values.Where(u => u.Sessions.Count > 0);
 
     /// <summary>A session says which subject its user is looking at; null: none any more.</summary>
     public void Attend(UserState user, SessionPlace place, string? subject)

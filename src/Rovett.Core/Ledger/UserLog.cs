@@ -25,7 +25,6 @@ public sealed class UserLog
         MutedThrough = row?.MutedThrough ?? 0;
         JournalSeen = row?.JournalSeen ?? log.ChangedAt;
         Gone = row?.Gone ?? 0;
-        IsStored = row is not null;
     }
 
     /// <summary>The log.</summary>
@@ -60,9 +59,6 @@ public sealed class UserLog
 
     /// <summary>Up to where <see cref="Muted"/> is worked out.</summary>
     internal long MutedThrough { get; set; }
-
-    /// <summary>Whether the store has a row of it.</summary>
-    internal bool IsStored { get; private set; }
 
     /// <summary>Something is not stored yet that was counted.</summary>
     internal bool IsDirty { get; set; }
@@ -245,7 +241,6 @@ public sealed class UserLog
         var parts = (Read.HasBlocks ? UserLogParts.Read : 0) | (Received.HasBlocks ? UserLogParts.Received : 0) | (Handled.HasBlocks ? UserLogParts.Handled : 0)
             | (Muted.HasBlocks ? UserLogParts.Muted : 0) | (Skips.IsEmpty ? 0 : UserLogParts.Skips);
         store.SaveUserLog(person, new UserLogRow(Log.Id, Read.Line, Received.Line, Handled.Line, Muted.Line, Gone, JournalSeen, MutedThrough, parts, Segments));
-        IsStored = true;
         IsDirty = false;
     }
 }
