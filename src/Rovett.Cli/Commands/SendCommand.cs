@@ -86,13 +86,13 @@ static class SendCommand
     {
         var console = AnsiConsole.Console;
         if (dryRun) console.MarkupLine("[darkorange3]Not sent[/] (dry run); it would reach");
-        else if (answer["id"] is null) console.MarkupLine("[green]Handed on[/], not stored; it reaches who is connected of");
+        else if (answer["id"] is null) console.MarkupLine("[green]Handed on[/], not stored; it reaches");
         else if ((bool)answer["repeated"]!) console.MarkupLineInterpolated($"[green]Already stored[/] {(string)answer["id"]!} at position {(long)answer["position"]!}; it reaches now");
         else console.MarkupLineInterpolated($"[green]Stored[/] {(string)answer["id"]!} at position {(long)answer["position"]!}; it reaches");
         foreach (var reach in answer["reach"]!.AsArray())
         {
             var address = Output.Plain((string?)reach!["address"]);
-            if ((bool)reach["known"]!) console.MarkupLine($"  [bold]{address}[/]  {reach["users"]} known, {reach["connected"]} connected now, stored for {reach["stored"]}");
+            if ((bool)reach["known"]!) console.MarkupLine($"  [bold]{address}[/]  {reach["users"]} known, {reach["connected"]} connected now{(answer["id"] is null && !dryRun ? "" : $", stored for {reach["stored"]}")}");
             else
             {
                 var near = reach["near"] is JsonArray { Count: > 0 } names ? $" Did you mean {string.Join(" or ", names.Select(n => Output.Plain((string?)n)))}?" : "";
