@@ -10,7 +10,12 @@ public sealed class Session : ISessionPort
     enum Mode { Behind, Live, Ended }
 
     // Commit: the commit it waits for, or waited for; 0 for what no commit decides.
-    readonly record struct Item(EntryWire? Wire, ControlMessage? Control, byte[]? Raw, Passing? Passing, long Log, long Ordinal, long Rev, long Unread, long Commit);
+    // What: an EntryWire, a ControlMessage, framed bytes, or a Passing. Small, for every delivery makes one.
+    readonly record struct Item(object What, long Log, long Ordinal, long Rev, long Unread, long Commit)
+    {
+        public EntryWire? Wire => What as EntryWire;
+        public Passing? Passing => What as Passing;
+    }
 
     /// <summary>An ephemeral message that waits: a newer one of its key takes its place.</summary>
     sealed class Passing(string key, ControlMessage message)
@@ -112,13 +117,20 @@ public sealed class Session : ISessionPort
     public int PageSize { get { lock (gate) return Math.Clamp(Credit(), 1, limits.MaxQueued); } }
 
     /// <inheritdoc/>
-    public bool Offer(EntryWire wire, long log, long ordinal, long rev, long unread)
+    public bool Offer(ReadOnlySpan<EntryWire> wires, long log, long ordinal, long rev, long unread)
     {
         lock (gate)
         {
             if (mode != Mode.Live) return false;
-            if (entriesQueued >= limits.MaxQueued || Credit() <= 0) FallBehind();
-            else Enqueue(wire, log, ordinal, rev, unread, commit);
+            for (int i = 0; i < wires.Length; i++)
+            {
+                if (entriesQueued >= limits.MaxQueued || Credit() <= 0)
+                {
+                    FallBehind();
+                    break;
+                }
+                Enqueue(wires[i], log, ordinal + i, rev, unread + i, commit);
+            }
             return FlushWanted();
         }
     }
@@ -134,7 +146,7 @@ public sealed class Session : ISessionPort
             else if (passing.Count < limits.MaxPassing)
             {
                 passing[key] = waiting = new Passing(key, message);
-                queue.Enqueue(new Item(null, null, null, waiting, 0, 0, 0, 0, commit));
+                queue.Enqueue(new Item(waiting, 0, 0, 0, 0, commit));
             }
             return FlushWanted();
         }
@@ -239,7 +251,7 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             if (mode == Mode.Ended || queue.Count >= limits.MaxAnswers) return;
-            EnqueueFree(new Item(null, null, bytes, null, 0, 0, 0, 0, 0));
+            EnqueueFree(new Item(bytes, 0, 0, 0, 0, 0));
         }
         wake();
     }
@@ -377,7 +389,7 @@ public sealed class Session : ISessionPort
             if (mode == Mode.Ended || version != planVersion) return;
             foreach (var (item, wire) in items)
             {
-                EnqueueFree(new Item(wire, null, null, null, item.Log, item.Ordinal, totals.Rev, totals.Unread, 0));
+                EnqueueFree(new Item(wire, item.Log, item.Ordinal, totals.Rev, totals.Unread, 0));
                 entriesQueued++;
             }
         }
@@ -472,7 +484,7 @@ public sealed class Session : ISessionPort
                 }
                 else
                 {
-                    var bytes = item.Raw ?? Encode(item.Control ?? item.Passing!.Message);
+                    var bytes = item.What as byte[] ?? Encode(item.What as ControlMessage ?? item.Passing!.Message);
                     if (bytes.Length > into.Length - written)
                     {
                         if (written > 0) break;
@@ -495,7 +507,9 @@ public sealed class Session : ISessionPort
     }
 
     /// <summary>The socket took what <see cref="Drain"/> gave: only now is it dispatched.</summary>
-    public void Written(TimeSpan now)
+    /// <param name="now">The time.</param>
+    /// <param name="lane">A number that sessions written at the same time do not share: the processor's.</param>
+    public void Written(TimeSpan now, int lane = 0)
     {
         lock (gate)
         {
@@ -507,7 +521,7 @@ public sealed class Session : ISessionPort
             long before = dispatched.Advance(last);
             foreach (var entry in underWay)
             {
-                if (entry.IsNotification && entry.Position.Value > before) entry.CountDispatched();
+                if (entry.IsNotification && entry.Position.Value > before) entry.CountDispatched(lane);
             }
             underWay.Clear();
         }
@@ -523,13 +537,13 @@ public sealed class Session : ISessionPort
         return attempt;
     }
 
-    static Item Words(ControlMessage message, long commit = 0) => new(null, message, null, null, 0, 0, 0, 0, commit);
+    static Item Words(ControlMessage message, long commit = 0) => new(message, 0, 0, 0, 0, commit);
 
     void Enqueue(EntryWire wire, long log, long ordinal, long rev, long unread, long waitsFor)
     {
         // Known as sent from the moment it is queued, so that no ack can come before it is known.
         if (wire.Entry.IsNotification) sent.Add(wire.Entry.Position.Value, log, ordinal, wire.Entry.Id, wire.Attempt);
-        queue.Enqueue(new Item(wire, null, null, null, log, ordinal, rev, unread, waitsFor));
+        queue.Enqueue(new Item(wire, log, ordinal, rev, unread, waitsFor));
         entriesQueued++;
         Through = wire.Entry.Position.Value;
     }

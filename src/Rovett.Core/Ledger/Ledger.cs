@@ -31,7 +31,12 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     readonly Dictionary<(long Log, MarkKind Kind, long Ordinal), long> tallies = [];
     readonly StoredTime started = StoredTime.From(clock.GetUtcNow());
 
+    FanOut? fanOut;
+
     internal ILedgerStore Store => store;
+
+    /// <summary>What is stored and not offered yet.</summary>
+    internal FanOut FanOut => fanOut ??= new FanOut(this);
     internal LedgerOptions Options => options;
 
     /// <summary>Before this no deadline is found missed: sessions are still coming back.</summary>
@@ -55,6 +60,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
                     store.Begin();
                     begun = true;
                 }
+                if (command is not SendCommand) FanOut.Flush();
                 try
                 {
                     command.Write(this);
@@ -65,6 +71,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
                     command.Fail(refused); // it changed nothing before it said so
                 }
             }
+            FanOut.Flush();
             WriteTallies();
             if (begun) store.Commit();
         }
@@ -111,9 +118,13 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     }
 
     /// <summary>Offers a session an entry, which leaves once the commit is on disk.</summary>
-    internal void Offer(SessionPlace place, EntryWire wire, long log, long ordinal, UserState user)
+    internal void Offer(SessionPlace place, EntryWire wire, long log, long ordinal, UserState user) =>
+        Offer(place, new ReadOnlySpan<EntryWire>(in wire), log, ordinal, user.Rev, user.Unread);
+
+    /// <summary>Offers a session entries of one log that follow each other.</summary>
+    internal void Offer(SessionPlace place, ReadOnlySpan<EntryWire> wires, long log, long ordinal, long rev, long unread)
     {
-        if (place.Session.Offer(wire, log, ordinal, user.Rev, user.Unread)) toFlush.Add(place.Session);
+        if (place.Session.Offer(wires, log, ordinal, rev, unread)) toFlush.Add(place.Session);
     }
 
     /// <summary>Has a session write once the commit is on disk.</summary>
@@ -166,6 +177,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         toFlush.Clear();
         toObserve.Clear();
         tallies.Clear();
+        FanOut.Clear();
         for (int i = toUndo.Count - 1; i >= 0; i--) toUndo[i]();
         toUndo.Clear();
         var lost = attached.ToHashSet();

@@ -100,10 +100,15 @@ public sealed class ReceivedCommand(string space, string userId, IReadOnlyList<A
         var state = ledger.Space(space);
         if (state.Find(userId) is not { } user) return;
         state.EnsureLogs(user);
-        foreach (var byLog in acked.GroupBy(a => a.Log))
+        var parts = new List<(long, long)>();
+        foreach (var log in user.Logs!)
         {
-            if (user.Logs!.Find(l => l.Log.Id == byLog.Key) is not { } log) continue;
-            Marking.Apply(ledger, state, user, log, [.. byLog.SelectMany(a => log.Within(a.Run))], handled ? MarkVerb.Handled : MarkVerb.Received, device, ledger.Now, wereSent: true);
+            parts.Clear();
+            foreach (var ack in acked)
+            {
+                if (ack.Log == log.Log.Id) parts.AddRange(log.Within(ack.Run));
+            }
+            if (parts.Count > 0) Marking.Apply(ledger, state, user, log, parts, handled ? MarkVerb.Handled : MarkVerb.Received, device, ledger.Now, wereSent: true);
         }
         Answer = true;
     }

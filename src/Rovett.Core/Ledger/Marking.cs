@@ -11,11 +11,12 @@ static class Marking
     /// <returns>What became of the user's unread total, and whether anything changed that the person did.</returns>
     public static (long Delta, bool Changed) Apply(Ledger ledger, SpaceState state, UserState user, UserLog log, IReadOnlyList<(long Lo, long Hi)> parts, MarkVerb verb, string device, StoredTime now, bool wereSent = false)
     {
-        long before = log.Unread(), delta = 0;
+        bool counts = verb is MarkVerb.Read or MarkVerb.Unread; // an ack changes no total
+        long before = counts ? log.Unread() : 0, delta = 0;
         var one = new Marker(ledger, state, user, log, device, now, wereSent);
         foreach (var (lo, hi) in parts)
         {
-            long unread = Countable(log, lo, hi);
+            long unread = counts ? Countable(log, lo, hi) : 0;
             if (verb == MarkVerb.Unread) one.Clear(lo, hi);
             else
             {
@@ -23,9 +24,9 @@ static class Marking
                 one.Set(log.Received, MarkKind.Received, ReceiptState.Received, lo, hi);
                 if (verb == MarkVerb.Handled) one.Set(log.Handled, MarkKind.Handled, ReceiptState.Handled, lo, hi);
             }
-            delta += Countable(log, lo, hi) - unread;
+            if (counts) delta += Countable(log, lo, hi) - unread;
         }
-        if (verb is MarkVerb.Read or MarkVerb.Unread) log.SetUnread(before + delta);
+        if (counts) log.SetUnread(before + delta);
         log.Save(ledger.Store, user.PersonId);
         return (delta, one.ReadChanged);
     }

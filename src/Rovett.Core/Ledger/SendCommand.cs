@@ -96,6 +96,10 @@ sealed class Sending(Ledger ledger, SpaceState state, Draft draft)
         var traits = draft.Traits;
         var audience = Audience.Of(draft.To, draft.Except.Where(a => a.Kind != AddressKind.User));
         var audienceLog = audience is null ? null : state.AudienceLog(audience); // may refuse, so before anything is drawn
+        var attending = state.Attending(traits.Subject);
+        // It goes to one log and changes nothing else that is in memory: it can be offered together with its neighbours.
+        bool alone = draft.Slot is null && attending.Count == 0 && !draft.To.Concat(draft.Except).Any(a => a.Kind == AddressKind.User);
+        if (!alone) ledger.FanOut.Flush();
         var id = NotificationId.New(state.Time.ToDateTime());
         if (draft.Slot is not null) Replace(id);
         var (position, time) = state.Draw();
@@ -135,37 +139,14 @@ sealed class Sending(Ledger ledger, SpaceState state, Draft draft)
         var entry = new OutgoingEntry(EntryKind.Notification, position, time, id, state.Cursors.Seal(position), body);
         state.Recent.Add(entry);
         foreach (var user in passedBy) user.SkippedAt = position.Value;
-        var attending = state.Attending(traits.Subject);
-        foreach (var (log, ordinal) in places) Offer(entry, log, ordinal, attending);
+        foreach (var (log, ordinal) in places)
+        {
+            ledger.FanOut.Add(log, ordinal, entry, traits);
+            if (!alone) ledger.FanOut.Flush(attending);
+        }
         foreach (var user in attending) ReadAtOnce(user);
         ledger.Observe(o => o.Stored(state.Row.Name, entry, addressing, placements));
         return new SendResult(id, position, reach, false);
-    }
-
-    void Offer(OutgoingEntry entry, AddressLog log, long ordinal, IReadOnlyList<UserState> attending)
-    {
-        bool personal = log.Audience is null;
-        var wires = new EntryWire?[log.Texts.Length];
-        foreach (var member in log.Members)
-        {
-            var user = member.User;
-            if (member.AddressIndex < 0 || (!personal && user.SkippedAt == entry.Position.Value)) continue;
-            if (user.Mutes.Count > 0 && user.HasMuted(draft.Traits.Type, draft.Traits.Subject))
-            {
-                member.Log.CountOut(ordinal, 1);
-                member.Log.Muted.Add(new OrdinalRun(ordinal, ordinal));
-                continue;
-            }
-            user.AsOf.Raise(entry.Time);
-            EntryWire wire;
-            if (attending.Count > 0 && attending.Contains(user)) wire = entry.WireFor(log.Texts[member.AddressIndex], read: true); // marked after
-            else
-            {
-                user.Unread++;
-                wire = wires[member.AddressIndex] ??= entry.WireFor(log.Texts[member.AddressIndex]);
-            }
-            foreach (var place in user.Sessions) ledger.Offer(place, wire, log.Id, ordinal, user);
-        }
     }
 
     /// <summary>Somebody who is looking at the subject has read it: nothing rings.</summary>

@@ -1,3 +1,5 @@
+using System.Runtime.InteropServices;
+using System.Security.Cryptography;
 using System.Text.Json;
 using Microsoft.IdentityModel.JsonWebTokens;
 using Microsoft.IdentityModel.Tokens;
@@ -8,7 +10,23 @@ using Rovett.Core.Ledger;
 namespace Rovett.Service.Access;
 
 /// <summary>What a user's credential says, checked.</summary>
-public sealed record Credential(Identity Identity, DateTimeOffset Expires);
+public sealed record Credential(Identity Identity, DateTimeOffset Expires)
+{
+    /// <summary>SHA-256 of the token; null for a ticket.</summary>
+    public byte[]? TokenHash { get; init; }
+
+    /// <summary>Whether it was read from exactly this token.</summary>
+    public bool IsOf(string token)
+    {
+        if (TokenHash is null || token.Length > Tokens.MaxLength) return false;
+        Span<byte> hash = stackalloc byte[32];
+        Hash(token, hash);
+        return CryptographicOperations.FixedTimeEquals(hash, TokenHash);
+    }
+
+    /// <summary>SHA-256 of a token.</summary>
+    internal static void Hash(string token, Span<byte> into) => SHA256.HashData(MemoryMarshal.AsBytes(token.AsSpan()), into);
+}
 
 /// <summary>Checks users' tokens: JWTs (RFC 7519) with <c>sub</c>, <c>iat</c>, <c>exp</c> and <c>roles</c>, signed with
 /// HS256 by the space's secret.</summary>
@@ -50,7 +68,9 @@ public sealed class Tokens(SpaceDirectory spaces, TimeProvider clock)
             }
             throw Refused(401, "token-signature", "The token's signature does not match", "It was not signed with this space's token-signing secret, or was changed.", "Sign it with the secret shown when the space was made.");
         }
-        return Claims(jwt);
+        var hash = new byte[32];
+        Credential.Hash(token, hash);
+        return Claims(jwt) with { TokenHash = hash };
     }
 
     async ValueTask<bool> Signed(string token, byte[] secret)

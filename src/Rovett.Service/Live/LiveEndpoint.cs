@@ -113,11 +113,12 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     {
         var origin = origins.Require(context);
         var space = spaces.Of(context);
+        var session = registry.Find((string)context.Request.RouteValues["session"]!);
         Credential credential;
-        if (Bearer.Of(context) is { } token) credential = await tokens.Check(token, space);
+        // The token that the session was opened with was checked then, and the session ends with it.
+        if (Bearer.Of(context) is { } token) credential = session?.CredentialOf(token, space) ?? await tokens.Check(token, space);
         else if (context.Request.Query.TryGetValue("ticket", out var ticket)) credential = tickets.Opened(ticket.ToString(), space.Name, origin);
         else throw new Problem(401, "token-missing", "A credential is missing", "A message needs to know whose it is.", "Send the credential that the session was opened with.").Throw();
-        var session = registry.Find((string)context.Request.RouteValues["session"]!);
         if (session is null || session.Space != space || session.User != credential.Identity.User.Value || session.Machine is null)
             throw new Problem(404, "unknown-session", "No such session", "This user has no live session by this id: it ended, or never was.", "Open a new one with the newest cursor, and use the id in its 'opened' message.").Throw();
 

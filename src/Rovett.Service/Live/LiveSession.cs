@@ -72,6 +72,9 @@ public sealed class LiveSession
 
     TimeSpan Now => services.Uptime;
 
+    /// <summary>The session's credential if it was opened with exactly this token, in this space, and holds still; otherwise null.</summary>
+    internal Credential? CredentialOf(string token, SpaceRuntime space) => space == Space && services.Clock.GetUtcNow() < credential.Expires && credential.IsOf(token) ? credential : null;
+
     /// <summary>Attaches it to its user and says the first words.</summary>
     /// <param name="after">What the device has: a position; null when it named none; long.MaxValue for "now".</param>
     /// <param name="foreignCursor">The cursor it named is not of this store's present life.</param>
@@ -107,7 +110,7 @@ public sealed class LiveSession
                 while (Machine.Drain(buffer.AsSpan(0, BufferBytes), out var large) is var count && (count > 0 || large is not null))
                 {
                     await output.Write(large ?? buffer.AsMemory(0, count));
-                    Machine.Written(Now);
+                    Machine.Written(Now, Thread.GetCurrentProcessorId());
                 }
             }
             finally

@@ -1,0 +1,82 @@
+using Rovett.Core.AddressLogs;
+using Rovett.Core.Delivery;
+using Rovett.Core.Marks;
+
+namespace Rovett.Core.Ledger;
+
+/// <summary>Offers what was stored to everybody connected whom a log reaches. Notifications of one log that come one
+/// after the other wait for each other and are offered together, person by person: a person's memory is then touched
+/// once for all of them. Whatever else the ledger does comes after <see cref="Flush"/>.</summary>
+sealed class FanOut(Ledger ledger)
+{
+    readonly List<(OutgoingEntry Entry, NotificationTraits Traits)> waiting = [];
+    readonly List<EntryWire[]?> wires = [];
+    AddressLog? log;
+    long firstOrdinal;
+
+    /// <summary>A notification was stored in a log.</summary>
+    public void Add(AddressLog into, long ordinal, OutgoingEntry entry, NotificationTraits traits)
+    {
+        if (log != into) Flush();
+        if (log is null) (log, firstOrdinal) = (into, ordinal);
+        waiting.Add((entry, traits));
+    }
+
+    /// <summary>Offers what waits.</summary>
+    /// <param name="attending">Users for whom it comes read; null: nobody.</param>
+    public void Flush(IReadOnlyList<UserState>? attending = null)
+    {
+        if (log is null) return;
+        long first = waiting[0].Entry.Position.Value;
+        var newest = waiting[^1].Entry.Time;
+        foreach (var member in log.Members)
+        {
+            var user = member.User;
+            if (member.AddressIndex < 0) continue;
+            if (user.Mutes.Count > 0 || user.SkippedAt >= first || attending is { Count: > 0 })
+            {
+                for (int i = 0; i < waiting.Count; i++) OfferOne(member, i, attending);
+                continue;
+            }
+            user.AsOf.Raise(newest);
+            long unread = user.Unread + 1;
+            user.Unread += waiting.Count;
+            var all = WiresFor(member.AddressIndex);
+            foreach (var place in user.Sessions) ledger.Offer(place, all, log.Id, firstOrdinal, user.Rev, unread);
+        }
+        Clear();
+    }
+
+    void OfferOne(Member member, int i, IReadOnlyList<UserState>? attending)
+    {
+        var (entry, traits) = waiting[i];
+        var user = member.User;
+        long ordinal = firstOrdinal + i;
+        if (log!.Audience is not null && user.SkippedAt == entry.Position.Value) return;
+        if (user.HasMuted(traits.Type, traits.Subject))
+        {
+            member.Log.CountOut(ordinal, 1);
+            member.Log.Muted.Add(new OrdinalRun(ordinal, ordinal));
+            return;
+        }
+        user.AsOf.Raise(entry.Time);
+        bool read = attending?.Contains(user) == true; // marked after
+        if (!read) user.Unread++;
+        var wire = read ? entry.WireFor(log.Texts[member.AddressIndex], read: true) : WiresFor(member.AddressIndex)[i];
+        foreach (var place in user.Sessions) ledger.Offer(place, new ReadOnlySpan<EntryWire>(in wire), log.Id, ordinal, user.Rev, user.Unread);
+    }
+
+    EntryWire[] WiresFor(int addressIndex)
+    {
+        while (wires.Count <= addressIndex) wires.Add(null);
+        return wires[addressIndex] ??= [.. waiting.Select(w => w.Entry.WireFor(log!.Texts[addressIndex]))];
+    }
+
+    /// <summary>Forgets what waits: it never happened.</summary>
+    public void Clear()
+    {
+        log = null;
+        waiting.Clear();
+        wires.Clear();
+    }
+}
