@@ -11,20 +11,36 @@ public readonly record struct AckedRun(long Log, OrdinalRun Run);
 sealed class SentLog
 {
     const int MaxKept = 1024;
-    readonly record struct Sent(long Position, long Log, long Ordinal, NotificationId Id, int Attempt);
 
-    Queue<Sent>? kept;
+    /// <summary>Numbers <see cref="From"/> to before <see cref="To"/> of a run.</summary>
+    record struct Sent(RunPlace Run, int From, int To, int Attempt)
+    {
+        public readonly long PositionOf(int index) => Run.Position + index;
+        public readonly OrdinalRun Ordinals => new(Run.Ordinal + From, Run.Ordinal + To - 1);
+    }
+
+    readonly Ring<Sent> kept = new();
     Dictionary<long, OrdinalRun>? folded;
     long foldedThrough;
-    int foldedCount;
+    int keptCount, foldedCount;
 
-    public int Count => (kept?.Count ?? 0) + foldedCount;
+    public int Count => keptCount + foldedCount;
 
-    public void Add(long position, long log, long ordinal, NotificationId id, int attempt)
+    public void Add(RunPlace run, int from, int to, int attempt)
     {
-        kept ??= new Queue<Sent>();
-        if (kept.Count >= MaxKept) Fold(kept.Dequeue());
-        kept.Enqueue(new Sent(position, log, ordinal, id, attempt));
+        while (keptCount + to - from > MaxKept && kept.Count > 0)
+        {
+            Fold(kept[0]);
+            keptCount -= kept[0].To - kept[0].From;
+            kept.Dequeue();
+        }
+        Keep(new Sent(run, from, to, attempt));
+    }
+
+    void Keep(in Sent sent)
+    {
+        kept.Enqueue(sent);
+        keptCount += sent.To - sent.From;
     }
 
     /// <summary>Takes out everything up to a position. What was folded goes as one: an ack that ends inside it takes
@@ -37,10 +53,14 @@ sealed class SentLog
             folded.Clear();
             foldedCount = 0;
         }
-        while (kept is not null && kept.TryPeek(out var sent) && sent.Position <= position)
+        while (kept.Count > 0 && kept[0].PositionOf(kept[0].From) <= position)
         {
-            kept.Dequeue();
-            Append(into, sent);
+            ref var sent = ref kept[0];
+            int to = (int)Math.Min(sent.To, position - sent.Run.Position + 1);
+            Append(into, sent with { To = to });
+            keptCount -= to - sent.From;
+            if (to == sent.To) kept.Dequeue();
+            else sent.From = to;
         }
     }
 
@@ -48,16 +68,13 @@ sealed class SentLog
     public bool Take(IReadOnlyCollection<NotificationId> ids, List<AckedRun> into)
     {
         int found = 0;
-        for (int i = kept?.Count ?? 0; i > 0; i--)
+        Filter((sent, i) =>
         {
-            var sent = kept!.Dequeue();
-            if (ids.Contains(sent.Id))
-            {
-                found++;
-                Append(into, sent);
-            }
-            else kept.Enqueue(sent);
-        }
+            if (!ids.Contains(sent.Run.Ids[i])) return true;
+            found++;
+            Append(into, sent with { From = i, To = i + 1 });
+            return false;
+        });
         return found == ids.Count;
     }
 
@@ -65,15 +82,20 @@ sealed class SentLog
     public List<AgainItem> Again(IReadOnlyCollection<NotificationId> ids)
     {
         var found = new List<AgainItem>();
-        for (int i = kept?.Count ?? 0; i > 0; i--)
+        var all = kept.TakeAll();
+        keptCount = 0;
+        foreach (var sent in all)
         {
-            var sent = kept!.Dequeue();
-            if (ids.Contains(sent.Id))
+            int from = sent.From;
+            for (int i = sent.From; i < sent.To; i++)
             {
-                sent = sent with { Attempt = sent.Attempt + 1 };
-                found.Add(new AgainItem(sent.Position, sent.Log, sent.Ordinal, sent.Attempt));
+                if (!ids.Contains(sent.Run.Ids[i])) continue;
+                if (i > from) Keep(sent with { From = from, To = i });
+                Keep(sent with { From = i, To = i + 1, Attempt = sent.Attempt + 1 });
+                found.Add(new AgainItem(sent.PositionOf(i), sent.Run.Log, sent.Run.Ordinal + i, sent.Attempt + 1));
+                from = i + 1;
             }
-            kept.Enqueue(sent);
+            if (sent.To > from) Keep(sent with { From = from });
         }
         return found;
     }
@@ -81,53 +103,63 @@ sealed class SentLog
     /// <summary>Whether a notification is outstanding.</summary>
     public bool Has(long position)
     {
-        if (kept is null) return false;
-        foreach (var sent in kept)
+        for (int i = 0; i < kept.Count; i++)
         {
-            if (sent.Position == position) return true;
+            if (position >= kept[i].PositionOf(kept[i].From) && position < kept[i].PositionOf(kept[i].To)) return true;
         }
         return false;
     }
 
     /// <summary>Forgets what lies after a position: it was never sent.</summary>
-    public void Forget(long after)
-    {
-        for (int i = kept?.Count ?? 0; i > 0; i--)
-        {
-            var sent = kept!.Dequeue();
-            if (sent.Position <= after) kept.Enqueue(sent);
-        }
-    }
+    public void Forget(long after) => Filter((sent, i) => sent.PositionOf(i) <= after);
 
     /// <summary>Forgets single notifications: they were never sent.</summary>
-    public void Drop(HashSet<long> positions)
+    public void Drop(HashSet<long> positions) => Filter((sent, i) => !positions.Contains(sent.PositionOf(i)));
+
+    void Filter(Func<Sent, int, bool> keep)
     {
-        for (int i = kept?.Count ?? 0; i > 0; i--)
+        var all = kept.TakeAll();
+        keptCount = 0;
+        foreach (var sent in all)
         {
-            var sent = kept!.Dequeue();
-            if (!positions.Contains(sent.Position)) kept.Enqueue(sent);
+            foreach (var (from, to) in Pieces(sent.From, sent.To, i => keep(sent, i))) Keep(sent with { From = from, To = to });
         }
     }
 
-    void Fold(Sent sent)
+    /// <summary>The parts of a range that are to be kept.</summary>
+    internal static List<(int From, int To)> Pieces(int from, int to, Func<int, bool> keep)
+    {
+        var pieces = new List<(int, int)>();
+        for (int i = from; i <= to; i++)
+        {
+            if (i < to && keep(i)) continue;
+            if (i > from) pieces.Add((from, i));
+            from = i + 1;
+        }
+        return pieces;
+    }
+
+    void Fold(in Sent sent)
     {
         // A session is sent a log's ordinals in rising order; what lies between two of them is not the user's to see.
         // Where they are not adjacent the older run is let go, which costs a repeat and nothing else.
         folded ??= [];
-        bool adjacent = folded.TryGetValue(sent.Log, out var run) && run.To + 1 == sent.Ordinal;
-        folded[sent.Log] = new OrdinalRun(adjacent ? run.From : sent.Ordinal, sent.Ordinal);
-        foldedThrough = sent.Position;
+        var ordinals = sent.Ordinals;
+        bool adjacent = folded.TryGetValue(sent.Run.Log, out var run) && run.To + 1 == ordinals.From;
+        folded[sent.Run.Log] = new OrdinalRun(adjacent ? run.From : ordinals.From, ordinals.To);
+        foldedThrough = sent.PositionOf(sent.To - 1);
         foldedCount = (int)Math.Min(int.MaxValue, folded.Values.Sum(r => r.Count));
     }
 
-    static void Append(List<AckedRun> into, Sent sent)
+    static void Append(List<AckedRun> into, in Sent sent)
     {
+        var ordinals = sent.Ordinals;
         for (int i = into.Count - 1; i >= 0 && i >= into.Count - 8; i--)
         {
-            if (into[i].Log != sent.Log || into[i].Run.To + 1 != sent.Ordinal) continue;
-            into[i] = new AckedRun(sent.Log, into[i].Run with { To = sent.Ordinal });
+            if (into[i].Log != sent.Run.Log || into[i].Run.To + 1 != ordinals.From) continue;
+            into[i] = new AckedRun(sent.Run.Log, into[i].Run with { To = ordinals.To });
             return;
         }
-        into.Add(new AckedRun(sent.Log, new OrdinalRun(sent.Ordinal, sent.Ordinal)));
+        into.Add(new AckedRun(sent.Run.Log, ordinals));
     }
 }

@@ -1,5 +1,4 @@
 using Rovett.Core.AddressLogs;
-using Rovett.Core.WebSockets;
 
 namespace Rovett.Core.Delivery;
 
@@ -10,39 +9,23 @@ public sealed class Session : ISessionPort
     enum Mode { Behind, Live, Ended }
 
     // Commit: the commit it waits for, or waited for; 0 for what no commit decides.
-    // What: an EntryWire, a ControlMessage, framed bytes, or a Passing. Small, for every delivery makes one.
-    readonly record struct Item(object What, long Log, long Ordinal, long Rev, long Unread, long Commit)
-    {
-        public EntryWire? Wire => What as EntryWire;
-        public Passing? Passing => What as Passing;
-    }
-
-    /// <summary>An ephemeral message that waits: a newer one of its key takes its place.</summary>
-    sealed class Passing(string key, ControlMessage message)
-    {
-        public readonly string Key = key;
-        public ControlMessage Message = message;
-    }
-
     readonly Lock gate = new();
-    readonly Queue<Item> queue = new();
+    readonly OutQueue queue;
     readonly SentLog sent = new();
     readonly Action wake;
     readonly SessionLimits limits;
     readonly DispatchMark dispatched;
     readonly DispatchMark[] device;
-    readonly List<OutgoingEntry> underWay = [];
+    readonly List<(EntryRun Run, int From, int To)> underWay = [];
     List<(TimeSpan Due, AgainItem Item)>? again;
-    Dictionary<string, Passing>? passing;
 
     Mode mode = Mode.Behind;
     SessionNeed need = SessionNeed.Page;
     ControlMessage? missedChannels;
     bool creditOn, everCurrent, currentHeld, enteredLive, totalsStale, flushDue;
-    int planVersion, answers, questions, entriesQueued;
-    int free; // of the queue's items, those that may be written: the others wait for their commit
+    int planVersion, answers, questions;
     TimeSpan lastWrite, ackClock, clock;
-    long totalSent, freeThrough, commit = 1;
+    long totalSent, freeThrough;
     long droppedFrom = long.MaxValue; // the first position dropped in the commit under way: it is not lost should that fail
 
     /// <summary>Makes a session that is behind, and says nothing before <see cref="Open"/>.</summary>
@@ -56,6 +39,7 @@ public sealed class Session : ISessionPort
     public Session(TransportKind transport, SessionLimits limits, int plan, DispatchMark dispatched, DispatchMark[] device, TimeSpan now, Action wake)
     {
         Transport = transport;
+        queue = new OutQueue(transport);
         this.limits = limits;
         this.dispatched = dispatched;
         this.device = device;
@@ -93,11 +77,7 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             Through = freeThrough = after.Value;
-            var waiting = queue.ToArray();
-            queue.Clear();
-            foreach (var message in first) queue.Enqueue(Words(message));
-            foreach (var item in waiting) queue.Enqueue(item);
-            free += first.Count;
+            queue.Begin(first);
         }
         wake();
     }
@@ -108,7 +88,7 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             if (again is { Count: > 0 } && again[0].Due <= clock && mode != Mode.Ended) return (SessionNeed.Again, planVersion);
-            if (mode != Mode.Behind || entriesQueued > 0 || Credit() <= 0) return (SessionNeed.None, planVersion);
+            if (mode != Mode.Behind || queue.Entries > 0 || Credit() <= 0) return (SessionNeed.None, planVersion);
             return (need, planVersion);
         }
     }
@@ -117,20 +97,14 @@ public sealed class Session : ISessionPort
     public int PageSize { get { lock (gate) return Math.Clamp(Credit(), 1, limits.MaxQueued); } }
 
     /// <inheritdoc/>
-    public bool Offer(ReadOnlySpan<EntryWire> wires, long log, long ordinal, long rev, long unread)
+    public bool Offer(EntryRun run, long rev, long unread)
     {
         lock (gate)
         {
             if (mode != Mode.Live) return false;
-            for (int i = 0; i < wires.Length; i++)
-            {
-                if (entriesQueued >= limits.MaxQueued || Credit() <= 0)
-                {
-                    FallBehind();
-                    break;
-                }
-                Enqueue(wires[i], log, ordinal + i, rev, unread + i, commit);
-            }
+            int room = Math.Min(limits.MaxQueued - queue.Entries, Credit()), count = Math.Clamp(room, 0, run.Count);
+            if (count > 0) Enqueue(run, count, rev, unread, waits: true);
+            if (count < run.Count) FallBehind();
             return FlushWanted();
         }
     }
@@ -141,13 +115,7 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             if (mode == Mode.Ended) return false;
-            passing ??= [];
-            if (passing.TryGetValue(key, out var waiting)) waiting.Message = message;
-            else if (passing.Count < limits.MaxPassing)
-            {
-                passing[key] = waiting = new Passing(key, message);
-                queue.Enqueue(new Item(waiting, 0, 0, 0, 0, commit));
-            }
+            queue.AddPassing(key, message, limits.MaxPassing);
             return FlushWanted();
         }
     }
@@ -159,8 +127,7 @@ public sealed class Session : ISessionPort
         {
             flushDue = currentHeld = enteredLive = false;
             droppedFrom = long.MaxValue;
-            commit++;
-            free = queue.Count;
+            queue.Release();
             freeThrough = Through;
         }
         wake();
@@ -177,15 +144,7 @@ public sealed class Session : ISessionPort
             bool readAgain = droppedFrom <= freeThrough;
             if (readAgain) freeThrough = droppedFrom - 1;
             droppedFrom = long.MaxValue;
-            var keep = queue.Where(i => i.Commit != commit && (i.Wire is null || i.Wire.Entry.Position.Value <= freeThrough)).ToArray();
-            queue.Clear();
-            foreach (var item in keep) queue.Enqueue(item);
-            free = queue.Count;
-            entriesQueued = keep.Count(i => i.Wire is not null);
-            foreach (var key in passing?.Keys.ToList() ?? [])
-            {
-                if (!keep.Any(i => i.Passing?.Key == key)) passing!.Remove(key);
-            }
+            queue.Forget(freeThrough);
             sent.Forget(freeThrough);
             Through = freeThrough;
             if (currentHeld) everCurrent = currentHeld = false;
@@ -210,7 +169,7 @@ public sealed class Session : ISessionPort
                 totalsStale = true;
                 return false;
             }
-            queue.Enqueue(Words(message, commit));
+            queue.Add(message, waits: true);
             return FlushWanted();
         }
     }
@@ -221,7 +180,7 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             if (mode == Mode.Ended || queue.Count >= limits.MaxQueued * 2) return;
-            EnqueueFree(Words(message));
+            queue.Add(message, waits: false);
         }
         wake();
     }
@@ -239,7 +198,7 @@ public sealed class Session : ISessionPort
                 EndWith(Messages.Ending("too-slow", 5000));
                 kept = false;
             }
-            else EnqueueFree(Words(message));
+            else queue.Add(message, waits: false);
         }
         wake();
         return kept;
@@ -251,7 +210,7 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             if (mode == Mode.Ended || queue.Count >= limits.MaxAnswers) return;
-            EnqueueFree(new Item(bytes, 0, 0, 0, 0, 0));
+            queue.Add(bytes);
         }
         wake();
     }
@@ -270,14 +229,13 @@ public sealed class Session : ISessionPort
             if (missedChannels is { } missed)
             {
                 missedChannels = null;
-                EnqueueFree(Words(missed));
+                queue.Add(missed, waits: false);
             }
             foreach (var item in items)
             {
                 long position = item.Entry.Position.Value;
                 if (position <= Through) continue;
-                if (free == queue.Count) free++;
-                Enqueue(item.Entry.WireFor(item.Address, AttemptOf(position)), item.Log, item.Ordinal, totals.Rev, totals.Unread, 0);
+                Enqueue(EntryRun.Of(item.Entry.WireFor(item.Address, AttemptOf(position)), item.Log, item.Ordinal), 1, totals.Rev, totals.Unread, waits: false);
             }
             Through = freeThrough = Math.Max(Through, through);
             need = complete ? SessionNeed.GoLive : SessionNeed.Page;
@@ -291,19 +249,19 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             if (mode != Mode.Behind) return false;
-            foreach (var (item, rev, unread) in rest) Enqueue(item.Entry.WireFor(item.Address, AttemptOf(item.Entry.Position.Value)), item.Log, item.Ordinal, rev, unread, commit);
+            foreach (var (item, rev, unread) in rest) Enqueue(EntryRun.Of(item.Entry.WireFor(item.Address, AttemptOf(item.Entry.Position.Value)), item.Log, item.Ordinal), 1, rev, unread, waits: true);
             Through = position;
             mode = Mode.Live;
             enteredLive = true;
             if (!everCurrent)
             {
                 everCurrent = currentHeld = true;
-                queue.Enqueue(Words(Messages.Current(cursor), commit));
+                queue.Add(Messages.Current(cursor), waits: true);
             }
             if (totalsStale)
             {
                 totalsStale = false;
-                queue.Enqueue(Words(Messages.TotalsNow(totals), commit));
+                queue.Add(Messages.TotalsNow(totals), waits: true);
             }
             return FlushWanted();
         }
@@ -323,21 +281,11 @@ public sealed class Session : ISessionPort
         {
             planVersion = version;
             if (mode == Mode.Behind) need = SessionNeed.Page;
-            int freeBefore = free;
-            HashSet<long>? dropped = null;
-            for (int i = 0, count = queue.Count; allowed is not null && i < count; i++)
+            if (allowed is not null && queue.Drop(allowed) is { Count: > 0 } dropped)
             {
-                var item = queue.Dequeue();
-                if (item.Wire is null || allowed(item.Log, item.Ordinal)) queue.Enqueue(item);
-                else
-                {
-                    entriesQueued--;
-                    if (i < freeBefore) free--;
-                    (dropped ??= []).Add(item.Wire.Entry.Position.Value);
-                    droppedFrom = Math.Min(droppedFrom, item.Wire.Entry.Position.Value);
-                }
+                droppedFrom = Math.Min(droppedFrom, dropped.Min());
+                sent.Drop(dropped);
             }
-            if (dropped is not null) sent.Drop(dropped);
             again?.RemoveAll(a => allowed?.Invoke(a.Item.Log, a.Item.Ordinal) == false);
         }
         wake();
@@ -389,8 +337,7 @@ public sealed class Session : ISessionPort
             if (mode == Mode.Ended || version != planVersion) return;
             foreach (var (item, wire) in items)
             {
-                EnqueueFree(new Item(wire, item.Log, item.Ordinal, totals.Rev, totals.Unread, 0));
-                entriesQueued++;
+                queue.Add(EntryRun.Of(wire, item.Log, item.Ordinal), 1, totals.Rev, totals.Unread, waits: false);
             }
         }
         wake();
@@ -447,7 +394,7 @@ public sealed class Session : ISessionPort
             {
                 ackClock = now;
                 if (++questions > limits.QuestionsUntilSilent) Silent = true;
-                EnqueueFree(Words(Messages.AckDue(sent.Count)));
+                queue.Add(Messages.AckDue(sent.Count), waits: false);
             }
             due = queue.Count == 0 && now - lastWrite >= limits.Heartbeat;
             if (queue.Count == 0 && again is not { Count: > 0 }) return due;
@@ -462,48 +409,12 @@ public sealed class Session : ISessionPort
     /// <returns>Bytes put into <paramref name="into"/>.</returns>
     public int Drain(Span<byte> into, out byte[]? large)
     {
-        large = null;
-        int written = 0;
         lock (gate)
         {
-            while (free > 0 && queue.TryPeek(out var item))
-            {
-                if (item.Wire is { } wire)
-                {
-                    int length = wire.Length(Transport);
-                    if (length > into.Length - written)
-                    {
-                        if (written > 0) break;
-                        large = new byte[length];
-                        wire.Write(Transport, item.Rev, item.Unread, large);
-                    }
-                    else written += wire.Write(Transport, item.Rev, item.Unread, into[written..]);
-                    entriesQueued--;
-                    if (wire.Entry.IsNotification) totalSent++;
-                    underWay.Add(wire.Entry);
-                }
-                else
-                {
-                    var bytes = item.What as byte[] ?? Encode(item.What as ControlMessage ?? item.Passing!.Message);
-                    if (bytes.Length > into.Length - written)
-                    {
-                        if (written > 0) break;
-                        large = bytes;
-                    }
-                    else
-                    {
-                        bytes.CopyTo(into[written..]);
-                        written += bytes.Length;
-                    }
-                    if (item.Passing is { } gone) passing!.Remove(gone.Key);
-                    answers = Math.Max(0, answers - 1);
-                }
-                queue.Dequeue();
-                free--;
-                if (large is not null) break;
-            }
+            int written = queue.Drain(into, out large, underWay, out int others);
+            answers = Math.Max(0, answers - others);
+            return written;
         }
-        return written;
     }
 
     /// <summary>The socket took what <see cref="Drain"/> gave: only now is it dispatched.</summary>
@@ -516,12 +427,14 @@ public sealed class Session : ISessionPort
             lastWrite = now;
             if (underWay.Count == 0) return;
             long last = 0;
-            foreach (var entry in underWay) last = Math.Max(last, entry.Position.Value);
+            foreach (var (run, _, to) in underWay) last = Math.Max(last, run.Place.Position + to - 1);
             device[^1].Advance(last);
             long before = dispatched.Advance(last);
-            foreach (var entry in underWay)
+            foreach (var (run, from, to) in underWay)
             {
-                if (entry.IsNotification && entry.Position.Value > before) entry.CountDispatched(lane);
+                if (!run.AreNotifications) continue;
+                totalSent += to - from;
+                for (int i = (int)Math.Max(from, before - run.Place.Position + 1); i < to; i++) run.Wires[i].Entry.CountDispatched(lane);
             }
             underWay.Clear();
         }
@@ -537,22 +450,12 @@ public sealed class Session : ISessionPort
         return attempt;
     }
 
-    static Item Words(ControlMessage message, long commit = 0) => new(message, 0, 0, 0, 0, commit);
-
-    void Enqueue(EntryWire wire, long log, long ordinal, long rev, long unread, long waitsFor)
+    void Enqueue(EntryRun run, int count, long rev, long unread, bool waits)
     {
         // Known as sent from the moment it is queued, so that no ack can come before it is known.
-        if (wire.Entry.IsNotification) sent.Add(wire.Entry.Position.Value, log, ordinal, wire.Entry.Id, wire.Attempt);
-        queue.Enqueue(new Item(wire, log, ordinal, rev, unread, waitsFor));
-        entriesQueued++;
-        Through = wire.Entry.Position.Value;
-    }
-
-    /// <summary>Queues what no commit decides. It does not overtake what waits for one.</summary>
-    void EnqueueFree(Item item)
-    {
-        if (free == queue.Count) free++;
-        queue.Enqueue(item);
+        if (run.AreNotifications) sent.Add(run.Place, 0, count, run.Wires[0].Attempt);
+        queue.Add(run, count, rev, unread, waits);
+        Through = run.Place.Position + count - 1;
     }
 
     bool FlushWanted()
@@ -562,11 +465,7 @@ public sealed class Session : ISessionPort
         return first;
     }
 
-    byte[] Encode(ControlMessage message) => Transport == TransportKind.WebSocket
-        ? FrameWriter.Text(message.Json)
-        : SseWriter.Event(message.Kind, message.Cursor, message.Json);
-
-    int Credit() => creditOn ? limits.Window - sent.Count : limits.MaxQueued - entriesQueued;
+    int Credit() => creditOn ? limits.Window - sent.Count : limits.MaxQueued - queue.Entries;
 
     void FallBehind()
     {
@@ -585,9 +484,7 @@ public sealed class Session : ISessionPort
     void EndWith(ControlMessage? lastWords)
     {
         queue.Clear();
-        free = entriesQueued = 0;
-        passing?.Clear();
-        if (lastWords is not null) EnqueueFree(Words(lastWords));
+        if (lastWords is not null) queue.Add(lastWords, waits: false);
         mode = Mode.Ended;
     }
 }

@@ -23,14 +23,12 @@ public readonly record struct AgainItem(long Position, long Log, long Ordinal, i
 /// <see cref="Flush"/>, after the commit is on disk; what one commit stored leaves in one write.</summary>
 public interface ISessionPort
 {
-    /// <summary>Entries were stored that reach the user: one of any kind, or several notifications that stand one after the other in a log.</summary>
-    /// <param name="wires">Their bytes.</param>
-    /// <param name="log">The log.</param>
-    /// <param name="ordinal">The first notification's ordinal in it.</param>
+    /// <summary>Entries were stored that reach the user.</summary>
+    /// <param name="run">The entries.</param>
     /// <param name="rev">The number of the user's own changes.</param>
     /// <param name="unread">The user's unread total after the first; each that follows is one more.</param>
     /// <returns>True when a flush is now due that was not due before.</returns>
-    bool Offer(ReadOnlySpan<EntryWire> wires, long log, long ordinal, long rev, long unread);
+    bool Offer(EntryRun run, long rev, long unread);
     /// <summary>An ephemeral notification: of those with one key that wait to be written only the newest is.</summary>
     /// <returns>True when a flush is now due that was not due before.</returns>
     bool OfferPassing(string key, ControlMessage message);

@@ -68,7 +68,9 @@ static class Changes
             if (!concerns) continue;
             user.AsOf.Raise(entry.Time);
             var address = log.Texts[AddressIndex(member.Log, ordinal)];
-            foreach (var place in user.Sessions) ledger.Offer(place, entry.WireFor(entry.Kind == EntryKind.Released ? address : ""), log.Id, ordinal, user);
+            if (user.Sessions.Count == 0) continue;
+            var run = EntryRun.Of(entry.WireFor(entry.Kind == EntryKind.Released ? address : ""), log.Id, ordinal);
+            foreach (var place in user.Sessions) ledger.Offer(place, run, user.Rev, user.Unread);
         }
         // A user in memory who is not connected stands in no list.
         if (taker is { Sessions.Count: 0, Logs: not null } && taker.Logs.Find(l => l.Log == log) is { } own) own.Turned(ordinal, deadBefore, deadAfter, true, entry.Position.Value);

@@ -10,14 +10,14 @@ namespace Rovett.Core.Ledger;
 sealed class FanOut(Ledger ledger)
 {
     readonly List<(OutgoingEntry Entry, NotificationTraits Traits)> waiting = [];
-    readonly List<EntryWire[]?> wires = [];
+    readonly List<EntryRun?> runs = []; // by the number of the address
     AddressLog? log;
     long firstOrdinal;
 
     /// <summary>A notification was stored in a log.</summary>
     public void Add(AddressLog into, long ordinal, OutgoingEntry entry, NotificationTraits traits)
     {
-        if (log != into) Flush();
+        if (log is not null && (log != into || entry.Position.Value != waiting[0].Entry.Position.Value + waiting.Count)) Flush();
         if (log is null) (log, firstOrdinal) = (into, ordinal);
         waiting.Add((entry, traits));
     }
@@ -41,8 +41,8 @@ sealed class FanOut(Ledger ledger)
             user.AsOf.Raise(newest);
             long unread = user.Unread + 1;
             user.Unread += waiting.Count;
-            var all = WiresFor(member.AddressIndex);
-            foreach (var place in user.Sessions) ledger.Offer(place, all, log.Id, firstOrdinal, user.Rev, unread);
+            var all = RunFor(member.AddressIndex);
+            foreach (var place in user.Sessions) ledger.Offer(place, all, user.Rev, unread);
         }
         Clear();
     }
@@ -62,14 +62,15 @@ sealed class FanOut(Ledger ledger)
         user.AsOf.Raise(entry.Time);
         bool read = attending?.Contains(user) == true; // marked after
         if (!read) user.Unread++;
-        var wire = read ? entry.WireFor(log.Texts[member.AddressIndex], read: true) : WiresFor(member.AddressIndex)[i];
-        foreach (var place in user.Sessions) ledger.Offer(place, new ReadOnlySpan<EntryWire>(in wire), log.Id, ordinal, user.Rev, user.Unread);
+        if (user.Sessions.Count == 0) return;
+        var run = waiting.Count == 1 && !read ? RunFor(member.AddressIndex) : EntryRun.Of(entry.WireFor(log.Texts[member.AddressIndex], read: read), log.Id, ordinal);
+        foreach (var place in user.Sessions) ledger.Offer(place, run, user.Rev, user.Unread);
     }
 
-    EntryWire[] WiresFor(int addressIndex)
+    EntryRun RunFor(int addressIndex)
     {
-        while (wires.Count <= addressIndex) wires.Add(null);
-        return wires[addressIndex] ??= [.. waiting.Select(w => w.Entry.WireFor(log!.Texts[addressIndex]))];
+        while (runs.Count <= addressIndex) runs.Add(null);
+        return runs[addressIndex] ??= new EntryRun([.. waiting.Select(w => w.Entry.WireFor(log!.Texts[addressIndex]))], log!.Id, firstOrdinal);
     }
 
     /// <summary>Forgets what waits: it never happened.</summary>
@@ -77,6 +78,6 @@ sealed class FanOut(Ledger ledger)
     {
         log = null;
         waiting.Clear();
-        wires.Clear();
+        runs.Clear();
     }
 }

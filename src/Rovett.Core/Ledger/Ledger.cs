@@ -117,14 +117,10 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         if (place.Session.Tell(message)) toFlush.Add(place.Session);
     }
 
-    /// <summary>Offers a session an entry, which leaves once the commit is on disk.</summary>
-    internal void Offer(SessionPlace place, EntryWire wire, long log, long ordinal, UserState user) =>
-        Offer(place, new ReadOnlySpan<EntryWire>(in wire), log, ordinal, user.Rev, user.Unread);
-
-    /// <summary>Offers a session entries of one log that follow each other.</summary>
-    internal void Offer(SessionPlace place, ReadOnlySpan<EntryWire> wires, long log, long ordinal, long rev, long unread)
+    /// <summary>Offers a session entries, which leave once the commit is on disk.</summary>
+    internal void Offer(SessionPlace place, EntryRun run, long rev, long unread)
     {
-        if (place.Session.Offer(wires, log, ordinal, rev, unread)) toFlush.Add(place.Session);
+        if (place.Session.Offer(run, rev, unread)) toFlush.Add(place.Session);
     }
 
     /// <summary>Has a session write once the commit is on disk.</summary>

@@ -1,0 +1,203 @@
+using Rovett.Core.WebSockets;
+
+namespace Rovett.Core.Delivery;
+
+/// <summary>What waits to be written to one session. What a commit decides is held back until that is on disk; nothing
+/// overtakes it. Guarded by its session.</summary>
+sealed class OutQueue(TransportKind transport)
+{
+    /// <summary>An ephemeral message that waits: a newer one of its key takes its place.</summary>
+    sealed class Passing(string key, ControlMessage message)
+    {
+        public readonly string Key = key;
+        public ControlMessage Message = message;
+    }
+
+    /// <summary>An <see cref="EntryRun"/>'s numbers from <see cref="From"/> to before <see cref="To"/>; or a <see cref="ControlMessage"/>,
+    /// framed bytes, or a <see cref="Passing"/>. Commit: the one it waits for, or waited for; 0 for what no commit decides.</summary>
+    record struct Item(object What, int From, int To, long Rev, long Unread, long Commit)
+    {
+        public readonly EntryRun? Run => What as EntryRun;
+        public readonly long LastPosition => Run!.Place.Position + To - 1;
+    }
+
+    readonly Ring<Item> items = new();
+    Dictionary<string, Passing>? passing;
+    int free; // of the items, those that may be written
+    long commit = 1;
+
+    /// <summary>How many messages wait, runs counting as one.</summary>
+    public int Count => items.Count;
+
+    /// <summary>How many entries wait.</summary>
+    public int Entries { get; private set; }
+
+    /// <summary>Puts first what comes before everything.</summary>
+    public void Begin(IReadOnlyList<ControlMessage> words)
+    {
+        for (int i = words.Count - 1; i >= 0; i--) items.Prepend(new Item(words[i], 0, 0, 0, 0, 0));
+        free += words.Count;
+    }
+
+    /// <summary>Queues entries.</summary>
+    /// <param name="run">The run.</param>
+    /// <param name="count">How many of it, from its first on.</param>
+    /// <param name="rev">The number of the user's own changes.</param>
+    /// <param name="unread">The user's unread total after the first; each that follows is one more.</param>
+    /// <param name="waits">Whether they wait for the commit under way.</param>
+    public void Add(EntryRun run, int count, long rev, long unread, bool waits)
+    {
+        Entries += count;
+        Add(new Item(run, 0, count, rev, unread, waits ? commit : 0));
+    }
+
+    /// <summary>Queues a message.</summary>
+    public void Add(ControlMessage message, bool waits) => Add(new Item(message, 0, 0, 0, 0, waits ? commit : 0));
+
+    /// <summary>Queues framed bytes.</summary>
+    public void Add(byte[] framed) => Add(new Item(framed, 0, 0, 0, 0, 0));
+
+    void Add(in Item item)
+    {
+        if (item.Commit == 0 && free == items.Count) free++;
+        items.Enqueue(item);
+    }
+
+    /// <summary>Queues an ephemeral message, unless too many wait.</summary>
+    public void AddPassing(string key, ControlMessage message, int most)
+    {
+        passing ??= [];
+        if (passing.TryGetValue(key, out var waiting)) waiting.Message = message;
+        else if (passing.Count < most)
+        {
+            passing[key] = waiting = new Passing(key, message);
+            Add(new Item(waiting, 0, 0, 0, 0, commit));
+        }
+    }
+
+    /// <summary>The commit is on disk: everything may be written.</summary>
+    public void Release()
+    {
+        commit++;
+        free = items.Count;
+    }
+
+    /// <summary>The commit failed: what waited for it goes, and entries after a position with it.</summary>
+    public void Forget(long after)
+    {
+        var gone = passing is null ? [] : passing.Keys.ToHashSet();
+        Entries = 0;
+        foreach (var item in items.TakeAll())
+        {
+            if (item.Commit == commit) continue;
+            int to = item.Run is { } run ? (int)Math.Clamp(after - run.Place.Position + 1, item.From, item.To) : 0;
+            if (item.Run is not null && to == item.From) continue;
+            if (item.What is Passing kept) gone.Remove(kept.Key);
+            items.Enqueue(item with { To = to });
+            Entries += to - item.From;
+        }
+        free = items.Count;
+        foreach (var key in gone) passing!.Remove(key);
+    }
+
+    /// <summary>Takes out the entries that are not allowed any more.</summary>
+    /// <returns>Their positions.</returns>
+    public HashSet<long> Drop(Func<long, long, bool> allowed)
+    {
+        var dropped = new HashSet<long>();
+        int freeBefore = free, seen = 0;
+        free = Entries = 0;
+        foreach (var item in items.TakeAll())
+        {
+            bool mayLeave = seen++ < freeBefore;
+            if (item.Run is not { } run)
+            {
+                items.Enqueue(item);
+                if (mayLeave) free++;
+                continue;
+            }
+            var pieces = SentLog.Pieces(item.From, item.To, i =>
+            {
+                bool stays = allowed(run.Place.Log, run.Place.Ordinal + i);
+                if (!stays) dropped.Add(run.Place.Position + i);
+                return stays;
+            });
+            foreach (var (from, to) in pieces)
+            {
+                items.Enqueue(item with { From = from, To = to });
+                Entries += to - from;
+                if (mayLeave) free++;
+            }
+        }
+        return dropped;
+    }
+
+    /// <summary>Forgets everything.</summary>
+    public void Clear()
+    {
+        items.Clear();
+        passing?.Clear();
+        free = Entries = 0;
+    }
+
+    /// <summary>Takes bytes to write, as many whole messages as fit.</summary>
+    /// <param name="into">Where they go.</param>
+    /// <param name="large">A message longer than the buffer, alone.</param>
+    /// <param name="taken">The entries among them.</param>
+    /// <param name="others">How many others there were.</param>
+    /// <returns>Bytes put into <paramref name="into"/>.</returns>
+    public int Drain(Span<byte> into, out byte[]? large, List<(EntryRun Run, int From, int To)> taken, out int others)
+    {
+        large = null;
+        others = 0;
+        int written = 0;
+        while (free > 0 && large is null)
+        {
+            ref var item = ref items[0];
+            if (item.Run is { } run)
+            {
+                int from = item.From;
+                while (item.From < item.To && large is null)
+                {
+                    var wire = run.Wires[item.From];
+                    int length = wire.Length(transport);
+                    var target = into[written..];
+                    if (length > target.Length)
+                    {
+                        if (written > 0) break;
+                        target = large = new byte[length];
+                    }
+                    else written += length;
+                    wire.Write(transport, item.Rev, item.Unread + item.From, target);
+                    item.From++;
+                }
+                Entries -= item.From - from;
+                if (item.From > from) taken.Add((run, from, item.From));
+                if (item.From < item.To) break;
+            }
+            else
+            {
+                var bytes = item.What as byte[] ?? Encode(item.What as ControlMessage ?? ((Passing)item.What).Message);
+                if (bytes.Length > into.Length - written)
+                {
+                    if (written > 0) break;
+                    large = bytes;
+                }
+                else
+                {
+                    bytes.CopyTo(into[written..]);
+                    written += bytes.Length;
+                }
+                if (item.What is Passing gone) passing!.Remove(gone.Key);
+                others++;
+            }
+            items.Dequeue();
+            free--;
+        }
+        return written;
+    }
+
+    byte[] Encode(ControlMessage message) => transport == TransportKind.WebSocket
+        ? FrameWriter.Text(message.Json)
+        : SseWriter.Event(message.Kind, message.Cursor, message.Json);
+}
