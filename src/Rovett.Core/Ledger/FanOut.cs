@@ -14,12 +14,16 @@ sealed class FanOut(Ledger ledger)
     AddressLog? log;
     long firstOrdinal;
 
+    /// <summary>How many times something was offered to somebody.</summary>
+    public long Offered { get; private set; }
+
     /// <summary>A notification was stored in a log.</summary>
     public void Add(AddressLog into, long ordinal, OutgoingEntry entry, NotificationTraits traits)
     {
         if (log is not null && (log != into || entry.Position.Value != waiting[0].Entry.Position.Value + waiting.Count)) Flush();
         if (log is null) (log, firstOrdinal) = (into, ordinal);
         waiting.Add((entry, traits));
+        Offered += into.Members.Count;
     }
 
     /// <summary>Offers what waits.</summary>

@@ -39,6 +39,9 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     internal FanOut FanOut => fanOut ??= new FanOut(this);
     internal LedgerOptions Options => options;
 
+    /// <summary>How many times a notification was offered to somebody since this ledger was made.</summary>
+    public long Offered => FanOut.Offered;
+
     /// <summary>Before this no deadline is found missed: sessions are still coming back.</summary>
     internal StoredTime DeadlinesFrom => new(started.Micros + (long)options.ReconnectWindow.TotalMicroseconds);
 

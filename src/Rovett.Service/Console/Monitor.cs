@@ -74,7 +74,10 @@ public sealed class Monitor(TimeProvider clock) : ILedgerObserver
             // A run can be long; what is kept is short.
             if (run.Count > Kept)
             {
-                foreach (var row in state.ByPlace.Where(p => p.Key.Item1 == log && p.Key.Item2 >= run.From && p.Key.Item2 <= run.To)) Count(row.Value, kind, sign);
+                foreach (var ((inLog, ordinal), row) in state.ByPlace)
+                {
+                    if (inLog == log && ordinal >= run.From && ordinal <= run.To) Count(row, kind, sign);
+                }
                 return;
             }
             for (long ordinal = run.From; ordinal <= run.To; ordinal++)

@@ -75,6 +75,11 @@ public sealed class LiveSession
     /// <summary>The session's credential if it was opened with exactly this token, in this space, and holds still; otherwise null.</summary>
     internal Credential? CredentialOf(string token, SpaceRuntime space) => space == Space && services.Clock.GetUtcNow() < credential.Expires && credential.IsOf(token) ? credential : null;
 
+    void Wake()
+    {
+        if (signal.Set()) services.Ledger.WriterWoken();
+    }
+
     /// <summary>Attaches it to its user and says the first words.</summary>
     /// <param name="after">What the device has: a position; null when it named none; long.MaxValue for "now".</param>
     /// <param name="foreignCursor">The cursor it named is not of this store's present life.</param>
@@ -82,7 +87,7 @@ public sealed class LiveSession
     internal async Task Attach(long? after, bool foreignCursor)
     {
         var opened = await services.Ledger.Ask(new AttachCommand(Space.Name, credential.Identity, Device,
-            info => Machine = new Session(Transport, services.Limits, info.Plan.Version, info.User.Dispatched, info.Marks, Now, signal.Set)));
+            info => Machine = new Session(Transport, services.Limits, info.Plan.Version, info.User.Dispatched, info.Marks, Now, Wake)));
         plan = opened.Plan;
         user = opened.User;
         channels = opened.Channels;
@@ -119,7 +124,7 @@ public sealed class LiveSession
             }
             if (Machine.IsEnded) return;
             if (await Supply()) continue;
-            await signal.Wait();
+            if (await signal.Wait()) services.Ledger.WriterBegun();
         }
     }
 

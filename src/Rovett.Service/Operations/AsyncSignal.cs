@@ -2,45 +2,36 @@ using System.Threading.Tasks.Sources;
 
 namespace Rovett.Service.Operations;
 
-/// <summary>Wakes one waiter; signals given before it waits are not lost, and many count as one. Allocates nothing.</summary>
-public sealed class AsyncSignal : IValueTaskSource
+/// <summary>Wakes one waiter; signals given before it waits are not lost, and many count as one. Allocates nothing, and
+/// never makes a signaller wait.</summary>
+public sealed class AsyncSignal : IValueTaskSource<bool>
 {
-    readonly Lock gate = new();
+    const int Idle = 0, Signalled = 1, Waiting = 2;
+
     ManualResetValueTaskSourceCore<bool> source = new() { RunContinuationsAsynchronously = true };
-    bool signalled, waiting;
+    int state;
 
     /// <summary>Wakes the waiter, now or when it comes.</summary>
-    public void Set()
+    /// <returns>True when one was waiting, which now is about to run.</returns>
+    public bool Set()
     {
-        lock (gate)
-        {
-            if (!waiting)
-            {
-                signalled = true;
-                return;
-            }
-            waiting = false;
-        }
+        if (Interlocked.Exchange(ref state, Signalled) != Waiting) return false;
+        Interlocked.Exchange(ref state, Idle); // what was waited for has come; whoever signalled meanwhile is seen by the waiter too
         source.SetResult(true);
+        return true;
     }
 
     /// <summary>Completes at once when signalled since the last time, otherwise at the next signal. One waiter at a time.</summary>
-    public ValueTask Wait()
+    /// <returns>True when it had to wait.</returns>
+    public ValueTask<bool> Wait()
     {
-        lock (gate)
-        {
-            if (signalled)
-            {
-                signalled = false;
-                return default;
-            }
-            source.Reset();
-            waiting = true;
-            return new ValueTask(this, source.Version);
-        }
+        source.Reset();
+        if (Interlocked.CompareExchange(ref state, Waiting, Idle) == Idle) return new ValueTask<bool>(this, source.Version);
+        Interlocked.Exchange(ref state, Idle);
+        return default;
     }
 
-    void IValueTaskSource.GetResult(short token) => source.GetResult(token);
-    ValueTaskSourceStatus IValueTaskSource.GetStatus(short token) => source.GetStatus(token);
-    void IValueTaskSource.OnCompleted(Action<object?> continuation, object? state, short token, ValueTaskSourceOnCompletedFlags flags) => source.OnCompleted(continuation, state, token, flags);
+    bool IValueTaskSource<bool>.GetResult(short token) => source.GetResult(token);
+    ValueTaskSourceStatus IValueTaskSource<bool>.GetStatus(short token) => source.GetStatus(token);
+    void IValueTaskSource<bool>.OnCompleted(Action<object?> continuation, object? state, short token, ValueTaskSourceOnCompletedFlags flags) => source.OnCompleted(continuation, state, token, flags);
 }

@@ -15,6 +15,7 @@ public sealed class LedgerPump : IDisposable
     readonly Ledger ledger;
     readonly ILogger log;
     readonly Thread thread;
+    readonly SendGathering gathering = new();
 
     /// <summary>Starts the thread.</summary>
     public LedgerPump(Ledger ledger, ILogger<LedgerPump> log)
@@ -29,9 +30,18 @@ public sealed class LedgerPump : IDisposable
     /// <exception cref="ProblemException">Refused by the command, or 503: the queue is full or the store can't be written.</exception>
     public Task<T> Ask<T>(LedgerCommand<T> command)
     {
-        if (!queue.Writer.TryWrite(command)) throw Overloaded().Throw();
-        return command.Task;
+        bool isSend = command is SendCommand;
+        if (isSend) gathering.Asked();
+        if (queue.Writer.TryWrite(command)) return command.Task;
+        if (isSend) gathering.Taken(1);
+        throw Overloaded().Throw();
     }
+
+    /// <summary>A session's writer was woken, and has not begun to write yet.</summary>
+    public void WriterWoken() => gathering.WriterWoken();
+
+    /// <summary>It has begun.</summary>
+    public void WriterBegun() => gathering.WriterBegun();
 
     /// <summary>True for what a store throws that can't be read or written now.</summary>
     public static bool IsStoreFailure(Exception error) => error is System.Data.Common.DbException or IOException;
@@ -47,10 +57,15 @@ public sealed class LedgerPump : IDisposable
         while (queue.Reader.WaitToReadAsync().AsTask().GetAwaiter().GetResult())
         {
             batch.Clear();
+            gathering.Wait();
             while (batch.Count < MaxBatch && queue.Reader.TryRead(out var command)) batch.Add(command);
+            int sends = batch.Count(static c => c is SendCommand);
+            long offered = ledger.Offered;
+            gathering.Taken(sends);
             try
             {
                 ledger.Process(batch);
+                gathering.Committed(sends, ledger.Offered - offered);
             }
             catch (Exception error)
             {
