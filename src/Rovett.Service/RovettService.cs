@@ -152,7 +152,9 @@ public sealed class RovettService : IAsyncDisposable
         });
         builder.Services.AddRouting();
         builder.Services.AddDataProtection().PersistKeysToFileSystem(Directory.CreateDirectory(Path.Combine(options.Data, "console-keys"))).SetApplicationName("rovett-console");
-        builder.Services.AddAuthentication(CookieAuthenticationDefaults.AuthenticationScheme).AddCookie(o =>
+        // Only the console asks for its cookie, by the scheme's name: no default, so that no other request looks for one.
+        AppContext.SetSwitch("Microsoft.AspNetCore.Authentication.SuppressAutoDefaultScheme", true);
+        builder.Services.AddAuthentication().AddCookie(CookieAuthenticationDefaults.AuthenticationScheme, o =>
         {
             o.Cookie.Name = "rovett-console";
             o.Cookie.HttpOnly = true;

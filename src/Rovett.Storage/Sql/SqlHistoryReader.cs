@@ -288,9 +288,9 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
         sql.Run("VACUUM INTO ?1", file);
     }
 
-    /// <summary>Every notification id of a space in the order of positions, and the positions, for checkers.</summary>
-    public IReadOnlyList<(long Position, NotificationId? Id)> History(int space) => Use(sql =>
-        sql.All("SELECT key, id, kind FROM entry WHERE key>=?1 AND key<=?2 ORDER BY key", r => (Rows.PositionOf(r.GetInt64(0)), r.GetInt64(2) == 1 ? (NotificationId?)Rows.Id(Rows.Bytes(r, 1)) : null), Rows.First(space), Rows.Last(space)));
+    /// <summary>Every position of a space in order, with the id of the notification and whom it was addressed to, for checkers.</summary>
+    public IReadOnlyList<(long Position, NotificationId? Id, string Addressing)> History(int space) => Use(sql =>
+        sql.All("SELECT key, id, kind, addressing FROM entry WHERE key>=?1 AND key<=?2 ORDER BY key", r => (Rows.PositionOf(r.GetInt64(0)), r.GetInt64(2) == 1 ? (NotificationId?)Rows.Id(Rows.Bytes(r, 1)) : null, r.GetString(3)), Rows.First(space), Rows.Last(space)));
 
     T Use<T>(Func<ISql, T> work)
     {

@@ -1,0 +1,19 @@
+using BenchmarkDotNet.Columns;
+using BenchmarkDotNet.Configs;
+using BenchmarkDotNet.Diagnosers;
+using BenchmarkDotNet.Exporters;
+using BenchmarkDotNet.Jobs;
+using BenchmarkDotNet.Loggers;
+using BenchmarkDotNet.Running;
+using BenchmarkDotNet.Toolchains.InProcess.Emit;
+using Rovett.CoreBench;
+
+// In this process, so that nothing is built or restored while it runs.
+var config = ManualConfig.CreateEmpty()
+    .AddJob(Job.ShortRun.WithToolchain(InProcessEmitToolchain.Instance))
+    .AddDiagnoser(MemoryDiagnoser.Default)
+    .AddColumnProvider(DefaultColumnProviders.Instance)
+    .AddExporter(MarkdownExporter.GitHub)
+    .AddLogger(ConsoleLogger.Default)
+    .WithArtifactsPath(Path.Combine(Path.GetTempPath(), "rovett-corebench"));
+BenchmarkSwitcher.FromTypes([typeof(TotalsBench), typeof(FanOutBench), typeof(ParserBench)]).Run(args.Length > 0 ? args : ["--filter", "*"], config);
