@@ -141,13 +141,18 @@ public sealed class RovettService : IAsyncDisposable
             .MinimumLevel.Override("Microsoft", LogEventLevel.Warning).MinimumLevel.Override("Microsoft.AspNetCore.DataProtection", LogEventLevel.Error).MinimumLevel.Override("System", LogEventLevel.Warning)
             .WriteTo.Console(standardErrorFromLevel: LogEventLevel.Verbose, outputTemplate: "{Timestamp:HH:mm:ss.fff} {Level:u4} {Message:lj}{NewLine}{Exception}", formatProvider: System.Globalization.CultureInfo.InvariantCulture)
             .CreateLogger(), dispose: true);
-        builder.WebHost.UseSockets(o => o.Backlog = 4096);
+        builder.WebHost.UseSockets(o =>
+        {
+            o.Backlog = 4096;
+            o.CreateBoundListenSocket = Live.SocketMemory.Listen;
+        });
         builder.WebHost.ConfigureKestrel(o =>
         {
             o.AddServerHeader = false;
             o.Limits.MaxRequestBodySize = options.MaxBodyBytes;
             o.Limits.MaxRequestHeadersTotalSize = 16 * 1024;
             o.Limits.MinResponseDataRate = null; // streams are quiet for long
+            o.Limits.MaxResponseBufferSize = Live.SocketMemory.Unsent;
             o.Listen(IPAddress.Parse(options.Address), options.Port);
         });
         builder.Services.AddRouting();

@@ -8,6 +8,8 @@ public sealed class Session : ISessionPort
 {
     enum Mode { Behind, Live, Ended }
 
+    const int FirstPage = 8, PageGrowth = 4;
+
     // Commit: the commit it waits for, or waited for; 0 for what no commit decides.
     readonly Lock gate = new();
     readonly OutQueue queue;
@@ -23,7 +25,7 @@ public sealed class Session : ISessionPort
     SessionNeed need = SessionNeed.Page;
     ControlMessage? missedChannels;
     bool creditOn, everCurrent, currentHeld, enteredLive, totalsStale, flushDue;
-    int planVersion, answers, questions;
+    int planVersion, answers, questions, pageSize = FirstPage;
     TimeSpan lastWrite, ackClock, clock;
     long totalSent, freeThrough;
     long droppedFrom = long.MaxValue; // the first position dropped in the commit under way: it is not lost should that fail
@@ -94,7 +96,8 @@ public sealed class Session : ISessionPort
     }
 
     /// <summary>How many entries the next page may have.</summary>
-    public int PageSize { get { lock (gate) return Math.Clamp(Credit(), 1, limits.MaxQueued); } }
+    /// <remarks>The first is short, and each may be a little longer than the one before: whoever does not read has one short page in memory.</remarks>
+    public int PageSize { get { lock (gate) return Math.Clamp(Credit(), 1, pageSize); } }
 
     /// <inheritdoc/>
     public bool Offer(EntryRun run, long rev, long unread)
@@ -237,6 +240,7 @@ public sealed class Session : ISessionPort
                 if (position <= Through) continue;
                 Enqueue(EntryRun.Of(item.Entry.WireFor(item.Address, AttemptOf(position)), item.Log, item.Ordinal), 1, totals.Rev, totals.Unread, waits: false);
             }
+            pageSize = Math.Min(pageSize + PageGrowth, limits.MaxQueued);
             Through = freeThrough = Math.Max(Through, through);
             need = complete ? SessionNeed.GoLive : SessionNeed.Page;
         }
