@@ -17,6 +17,7 @@ using Rovett.Service.Console;
 using Rovett.Service.Live;
 using Rovett.Service.Operations;
 using Rovett.Service.Options;
+using Rovett.Service.Receipts;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 using Serilog;
@@ -38,6 +39,7 @@ public sealed class RovettService : IAsyncDisposable
     readonly AckBuffer acks;
     readonly Housekeeping housekeeping;
     readonly SessionRegistry sessions;
+    readonly WebhookSender webhooks;
     readonly RovettOptions options;
     readonly List<CursorSeal> seals = [];
     bool disposed;
@@ -51,7 +53,8 @@ public sealed class RovettService : IAsyncDisposable
         access = new AccessStore(Path.Combine(options.Data, SqliteFiles.AccessName));
         var spaces = OpenSpaces(clock);
         var recent = new RecentBySpace();
-        var monitor = new Console.Monitor(clock);
+        var news = new ReceiptNews();
+        var monitor = new Console.Monitor(clock, news);
         foreach (var space in spaces.All) monitor.Load(space, history);
 
         var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
@@ -79,11 +82,15 @@ public sealed class RovettService : IAsyncDisposable
         var origins = new Origins(options.Origins);
         var info = new ServiceInfo(store.Epoch, StoredTime.From(clock.GetUtcNow()), options.Data);
         var console = new ConsoleEndpoints(access, spaces, monitor, sessions, clock);
+        var guard = new OutboundGuard([.. options.WebhookNetworks.Select(n => IPNetwork.Parse(n))]);
+        var receipts = new ReceiptReader(history);
+        webhooks = new WebhookSender(access, spaces, receipts, news, guard, clock, log.CreateLogger<WebhookSender>());
+        var receiptApi = new ReceiptApi(spaces, keys, receipts, news, access, webhooks, guard, clock, limits.Heartbeat, app.Lifetime.ApplicationStopping);
         ConsoleLink = access.HasOperators ? null : console.MakeLink();
         NewConsoleLink = console.MakeLink;
         Map(new BackendApi(spaces, keys, pump, history, sessions, info, options), new DirectoryApi(spaces, keys, pump, history), new UserApi(spaces, tokens, tickets, pump, history),
             new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, clock), spaces, tokens, tickets, origins, sessions, options),
-            console, origins, log.CreateLogger("Rovett.Http"));
+            receiptApi, console, origins, log.CreateLogger("Rovett.Http"));
         app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
     }
 
@@ -128,8 +135,9 @@ public sealed class RovettService : IAsyncDisposable
             }
             var cursors = new CursorSeal(row.Key, store.Epoch, name, "cursor");
             var pages = new CursorSeal(row.Key, store.Epoch, name, "page");
-            seals.AddRange([cursors, pages]);
-            spaces[name] = new SpaceRuntime(row.Id, name, cursors, pages, secret);
+            var receipts = new CursorSeal(row.Key, store.Epoch, name, "receipts");
+            seals.AddRange([cursors, pages, receipts]);
+            spaces[name] = new SpaceRuntime(row.Id, name, cursors, pages, receipts, secret);
         }
         return new SpaceDirectory(spaces);
     }
@@ -171,7 +179,7 @@ public sealed class RovettService : IAsyncDisposable
         builder.Services.Configure<Microsoft.Extensions.Hosting.HostOptions>(o => o.ShutdownTimeout = TimeSpan.FromSeconds(6));
     }
 
-    void Map(BackendApi backend, DirectoryApi directory, UserApi user, LiveEndpoint live, ConsoleEndpoints console, Origins origins, Microsoft.Extensions.Logging.ILogger log)
+    void Map(BackendApi backend, DirectoryApi directory, UserApi user, LiveEndpoint live, ReceiptApi receipts, ConsoleEndpoints console, Origins origins, Microsoft.Extensions.Logging.ILogger log)
     {
         app.Use(next => context => Problems.Middleware(context, next, log));
         app.Use(next => context => Cors(context, next, origins));
@@ -189,6 +197,11 @@ public sealed class RovettService : IAsyncDisposable
             app.MapGet(prefix + "/v1/roles", directory.ListRoles);
             app.MapPut(prefix + "/v1/roles/{role}", directory.PutRole);
             app.MapGet(prefix + "/v1/roles/{role}", directory.ShowRole);
+            app.MapGet(prefix + "/v1/receipts", receipts.Receipts);
+            app.MapPut(prefix + "/v1/webhooks/{name}", receipts.PutWebhook);
+            app.MapGet(prefix + "/v1/webhooks/{name}", receipts.ShowWebhook);
+            app.MapDelete(prefix + "/v1/webhooks/{name}", receipts.RemoveWebhook);
+            app.MapGet(prefix + "/v1/webhooks", receipts.ListWebhooks);
             app.MapGet(prefix + "/v1/status", backend.Status);
             app.MapGet(prefix + "/v1/sessions", backend.Sessions);
             app.MapPost(prefix + "/v1/keys", backend.MakeKey);
@@ -329,6 +342,7 @@ public sealed class RovettService : IAsyncDisposable
         await app.StopAsync();
         await app.DisposeAsync();
         sessions.Dispose();
+        webhooks.Dispose();
         housekeeping.Dispose();
         acks.Dispose();
         pump.Dispose();

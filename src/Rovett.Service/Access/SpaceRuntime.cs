@@ -3,7 +3,7 @@ using Rovett.Core.AddressLogs;
 namespace Rovett.Service.Access;
 
 /// <summary>A space as the service knows it: its number, its seals, its token secret.</summary>
-public sealed record SpaceRuntime(int Id, string Name, CursorSeal Cursors, CursorSeal Pages, byte[] SigningSecret)
+public sealed record SpaceRuntime(int Id, string Name, CursorSeal Cursors, CursorSeal Pages, CursorSeal Receipts, byte[] SigningSecret)
 {
     /// <summary>What comes before <c>/v1/…</c> in the space's paths.</summary>
     public string PathPrefix => Name == "main" ? "" : "/s/" + Uri.EscapeDataString(Name);

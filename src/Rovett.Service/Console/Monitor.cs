@@ -11,7 +11,7 @@ namespace Rovett.Service.Console;
 
 /// <summary>The newest notifications of each space with their counts, kept current as things happen: what the console
 /// shows moving. Hears of everything on the ledger's thread.</summary>
-public sealed class Monitor(TimeProvider clock) : ILedgerObserver
+public sealed class Monitor(TimeProvider clock, Receipts.ReceiptNews receipts) : ILedgerObserver
 {
     /// <summary>How many notifications are kept for each space.</summary>
     public const int Kept = 100;
@@ -63,7 +63,7 @@ public sealed class Monitor(TimeProvider clock) : ILedgerObserver
     }
 
     /// <inheritdoc/>
-    public void Receipted(string space) { }
+    public void Receipted(string space) => receipts.Tell(space);
 
     /// <inheritdoc/>
     public void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign)

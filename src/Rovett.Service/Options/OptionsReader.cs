@@ -132,6 +132,7 @@ public static class OptionsReader
             Check(origin1 == "*" || (Uri.TryCreate(origin1, UriKind.Absolute, out var uri) && uri.Scheme is "http" or "https" && origin1 == uri.GetLeftPart(UriPartial.Authority)), "origins",
                 $"'{origin1}' is no origin; write scheme, host and port only, without a path or '/' at the end: https://app.example");
         }
+        foreach (var network in o.WebhookNetworks) Check(IPNetwork.TryParse(network, out _), "webhookNetworks", $"'{network}' is no network; write the address and the length of its prefix: 10.1.0.0/16");
         foreach (var space in o.Spaces) Check(Names.Check(space, false, out _) is null, "spaces", $"the space name '{space}' {Names.Check(space, false, out _)}");
     }
 

@@ -48,6 +48,9 @@ public sealed class RovettOptions
     /// <summary>After a start, no deadline is found missed before so many seconds: sessions are still coming back.</summary>
     public int ReconnectWindowSeconds { get; set; } = 30;
 
+    /// <summary>Private networks that webhooks may reach, such as <c>10.1.0.0/16</c> or <c>127.0.0.1/32</c>; none by default. A plain http address is only taken there.</summary>
+    public List<string> WebhookNetworks { get; set; } = [];
+
     /// <summary>The largest request body, in bytes.</summary>
     public int MaxBodyBytes { get; set; } = 256 * 1024;
 

@@ -9,6 +9,10 @@ public sealed record StoredApiKey(string Id, string Space, string Name, string S
 /// <summary>A connect ticket as stored; times in microseconds.</summary>
 public sealed record StoredTicket(string Space, string User, string Roles, long IssuedAt, long Expires, long OpensUntil, long? Opened, string? Device, string? Origin);
 
+/// <summary>Where receipts are posted to, as stored; times in microseconds. <see cref="States"/> and <see cref="Types"/>
+/// are comma-separated, empty for all. <see cref="Delivered"/>: up to which receipt.</summary>
+public sealed record StoredWebhook(string Space, string Name, string Url, byte[] Secret, string States, string Types, long Created, long Delivered, long Failures, string? Error, long? Tried, long Next, long? Ended);
+
 /// <summary>The credentials of a data folder, in a file beside the history so that signing in never waits for sends.
 /// Safe to call from any thread; calls take turns.</summary>
 public sealed class AccessStore : IDisposable
@@ -85,6 +89,25 @@ public sealed class AccessStore : IDisposable
 
     /// <summary>Uses a sign-up link up; false when it does not hold.</summary>
     public bool UseSignupLink(byte[] hash, long now) => Run("DELETE FROM signup_link WHERE hash=@hash AND expires>@now", new { hash, now }) == 1;
+
+    const string SelectWebhook = "SELECT space, name, url, secret, states, types, created, delivered, failures, error, tried, next, ended FROM webhook";
+
+    /// <summary>Every webhook.</summary>
+    public IReadOnlyList<StoredWebhook> Webhooks() => All<StoredWebhook>(SelectWebhook + " ORDER BY space, name", new { });
+
+    /// <summary>A webhook, or null.</summary>
+    public StoredWebhook? FindWebhook(string space, string name) => One<StoredWebhook>(SelectWebhook + " WHERE space=@space AND name=@name", new { space, name });
+
+    /// <summary>Stores a webhook, in place of the one of its name.</summary>
+    public void SaveWebhook(StoredWebhook webhook) => Run(
+        "INSERT OR REPLACE INTO webhook (space, name, url, secret, states, types, created, delivered, failures, error, tried, next, ended) VALUES (@Space, @Name, @Url, @Secret, @States, @Types, @Created, @Delivered, @Failures, @Error, @Tried, @Next, @Ended)", webhook);
+
+    /// <summary>Notes how far a webhook is; one that was changed or removed meanwhile is left alone.</summary>
+    public void MoveWebhook(StoredWebhook w) => Run(
+        "UPDATE webhook SET delivered=@Delivered, failures=@Failures, error=@Error, tried=@Tried, next=@Next, ended=@Ended WHERE space=@Space AND name=@Name AND created=@Created", w);
+
+    /// <summary>Removes a webhook; false when there is none.</summary>
+    public bool RemoveWebhook(string space, string name) => Run("DELETE FROM webhook WHERE space=@space AND name=@name", new { space, name }) == 1;
 
     int Run(string sql, object parameters)
     {

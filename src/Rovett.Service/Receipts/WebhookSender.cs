@@ -1,0 +1,174 @@
+using System.Buffers;
+using System.Globalization;
+using System.Net.Http.Headers;
+using System.Security.Cryptography;
+using System.Text;
+using System.Text.Json;
+using Rovett.Core.AddressLogs;
+using Rovett.Service.Access;
+using Rovett.Storage.Sqlite;
+
+namespace Rovett.Service.Receipts;
+
+/// <summary>Posts receipts to webhooks, signed by Standard Webhooks 1.0: in order, at least once, tried again until they
+/// are taken. How far each is stands in the store, so that a restart goes on where it was.</summary>
+public sealed class WebhookSender : IDisposable
+{
+    /// <summary>The most acts that one request tells of.</summary>
+    public const int MaxRows = 50;
+    static readonly TimeSpan Timeout = TimeSpan.FromSeconds(15), Idle = TimeSpan.FromSeconds(30), LongestPause = TimeSpan.FromHours(1);
+
+    readonly AccessStore access;
+    readonly SpaceDirectory spaces;
+    readonly ReceiptReader receipts;
+    readonly ReceiptNews news;
+    readonly TimeProvider clock;
+    readonly ILogger log;
+    readonly HttpClient http;
+    readonly CancellationTokenSource stop = new();
+    readonly Dictionary<(string Space, string Name), (long Created, CancellationTokenSource Stop, Task Work)> running = [];
+    readonly Lock gate = new();
+
+    /// <summary>Begins with what is stored.</summary>
+    public WebhookSender(AccessStore access, SpaceDirectory spaces, ReceiptReader receipts, ReceiptNews news, OutboundGuard guard, TimeProvider clock, ILogger<WebhookSender> log)
+    {
+        (this.access, this.spaces, this.receipts, this.news, this.clock, this.log) = (access, spaces, receipts, news, clock, log);
+        http = new HttpClient(guard.Handler()) { Timeout = Timeout, MaxResponseContentBufferSize = 64 * 1024 };
+        Refresh();
+    }
+
+    /// <summary>Webhooks were made, changed or removed.</summary>
+    public void Refresh()
+    {
+        lock (gate)
+        {
+            var stored = access.Webhooks().Where(w => w.Ended is null && spaces.Find(w.Space) is not null).ToDictionary(w => (w.Space, w.Name));
+            foreach (var (key, run) in running.ToList())
+            {
+                if (stored.TryGetValue(key, out var same) && same.Created == run.Created) continue;
+                run.Stop.Cancel();
+                running.Remove(key);
+            }
+            foreach (var (key, webhook) in stored)
+            {
+                if (running.ContainsKey(key)) continue;
+                var cancel = CancellationTokenSource.CreateLinkedTokenSource(stop.Token);
+                running[key] = (webhook.Created, cancel, Task.Run(() => Run(webhook, cancel.Token)));
+            }
+        }
+    }
+
+    async Task Run(StoredWebhook webhook, CancellationToken cancel)
+    {
+        var space = spaces.Find(webhook.Space)!;
+        try
+        {
+            while (!cancel.IsCancellationRequested && webhook.Ended is null)
+            {
+                var next = news.Next(webhook.Space);
+                var pause = TimeSpan.FromMicroseconds(webhook.Next - Now);
+                if (pause > TimeSpan.Zero)
+                {
+                    await Task.Delay(pause, clock, cancel);
+                    continue;
+                }
+                var (messages, upTo) = receipts.After(space, webhook.Delivered, MaxRows);
+                if (upTo == webhook.Delivered)
+                {
+                    await Task.WhenAny(next, Task.Delay(Idle, clock, cancel));
+                    continue;
+                }
+                var wanted = messages.Where(m => Wants(webhook, m)).ToList();
+                webhook = wanted.Count == 0 ? webhook with { Delivered = upTo } : await Post(webhook, space, wanted, upTo, cancel);
+                access.MoveWebhook(webhook);
+            }
+        }
+        catch (OperationCanceledException)
+        {
+        }
+        catch (Exception error)
+        {
+            log.LogError(error, "The webhook {Name} of the space {Space} stopped", webhook.Name, webhook.Space);
+        }
+    }
+
+    static bool Wants(StoredWebhook webhook, ReceiptMessage message) =>
+        (webhook.States.Length == 0 || webhook.States.Split(',').Contains(message.State))
+        && (webhook.Types.Length == 0 || webhook.Types.Split(',').Any(t => t.EndsWith('*') ? message.Type.StartsWith(t[..^1], StringComparison.Ordinal) : t == message.Type));
+
+    async Task<StoredWebhook> Post(StoredWebhook webhook, SpaceRuntime space, List<ReceiptMessage> messages, long upTo, CancellationToken cancel)
+    {
+        // The same for every attempt, so that a receiver knows a repeat: it says up to where, of which life of the store.
+        var id = $"receipts_{space.Receipts.Seal(new Position(upTo))}";
+        var body = Body(space, messages);
+        var now = clock.GetUtcNow();
+        string? failure = null;
+        TimeSpan? asked = null;
+        bool gone = false;
+        try
+        {
+            using var request = new HttpRequestMessage(HttpMethod.Post, webhook.Url) { Content = new ByteArrayContent(body) };
+            request.Content.Headers.ContentType = new MediaTypeHeaderValue("application/json");
+            var timestamp = now.ToUnixTimeSeconds().ToString(CultureInfo.InvariantCulture);
+            request.Headers.Add("webhook-id", id);
+            request.Headers.Add("webhook-timestamp", timestamp);
+            request.Headers.Add("webhook-signature", "v1," + Sign(webhook.Secret, id, timestamp, body));
+            request.Headers.UserAgent.ParseAdd("rovett/" + Operations.ServiceInfo.Version);
+            using var response = await http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancel);
+            if (!response.IsSuccessStatusCode) failure = $"answered {(int)response.StatusCode}";
+            gone = response.StatusCode == System.Net.HttpStatusCode.Gone;
+            asked = response.Headers.RetryAfter?.Delta;
+        }
+        catch (HttpRequestException error)
+        {
+            failure = error.InnerException is OutboundRefusedException refused ? refused.Message : error.Message;
+        }
+        catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
+        {
+            failure = $"did not answer within {Timeout.TotalSeconds} s";
+        }
+        webhook = webhook with { Tried = Micros(now) };
+        if (failure is null) return webhook with { Delivered = upTo, Failures = 0, Error = null, Next = 0 };
+        log.LogWarning("The webhook {Name} of the space {Space} {Failure}", webhook.Name, webhook.Space, failure);
+        var pause = asked ?? TimeSpan.FromSeconds(Math.Pow(2, Math.Min(webhook.Failures, 12)) * (1 + (RandomNumberGenerator.GetInt32(250) / 1000.0)));
+        return webhook with { Failures = webhook.Failures + 1, Error = failure, Next = Micros(now + (pause < LongestPause ? pause : LongestPause)), Ended = gone ? Micros(now) : null };
+    }
+
+    static byte[] Body(SpaceRuntime space, List<ReceiptMessage> messages)
+    {
+        var buffer = new ArrayBufferWriter<byte>();
+        using (var json = new Utf8JsonWriter(buffer, Api.Json.Writing))
+        {
+            json.WriteStartObject();
+            json.WriteString("type", "receipts");
+            using (var last = JsonDocument.Parse(messages[^1].Json)) json.WriteString("timestamp", last.RootElement.GetProperty("time").GetString());
+            json.WriteStartObject("data");
+            json.WriteString("space", space.Name);
+            json.WriteStartArray("receipts");
+            foreach (var message in messages) json.WriteRawValue(message.Json);
+            json.WriteEndArray();
+            json.WriteEndObject();
+            json.WriteEndObject();
+        }
+        return buffer.WrittenSpan.ToArray();
+    }
+
+    /// <summary>The signature of Standard Webhooks: HMAC-SHA-256 of id, timestamp and body, in base64.</summary>
+    public static string Sign(byte[] secret, string id, string timestamp, byte[] body) =>
+        Convert.ToBase64String(HMACSHA256.HashData(secret, (byte[])[.. Encoding.UTF8.GetBytes($"{id}.{timestamp}."), .. body]));
+
+    long Now => Micros(clock.GetUtcNow());
+
+    static long Micros(DateTimeOffset time) => StoredTime.From(time).Micros;
+
+    /// <summary>Stops.</summary>
+    public void Dispose()
+    {
+        stop.Cancel();
+        Task[] work;
+        lock (gate) work = [.. running.Values.Select(r => r.Work)];
+        Task.WaitAll(work, TimeSpan.FromSeconds(5));
+        http.Dispose();
+        stop.Dispose();
+    }
+}
