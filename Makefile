@@ -6,7 +6,7 @@ PAGES := console/dist/index.html demo/crew/dist/index.html
 SOURCES := $(shell find src demo/scenario.yaml -name obj -prune -o -name bin -prune -o -type f -print)
 
 
-.PHONY: help build demo test simulate lint bench clean tools
+.PHONY: help build demo test simulate prove corebench lint bench clean tools
 help: ## Say what can be made
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 10
 
@@ -27,9 +27,10 @@ $(CLI): $(PAGES) $(SOURCES) Directory.Build.props Directory.Packages.props
 demo: build ## A working day at Marrow Sound Ferries, checked as it goes on, with pages to look at
 	./rovett demo
 
-# What tests need beside the code: nginx, a browser, a C compiler for the power-cut layer.
+# What tests need beside the code: nginx, a browser, a C compiler for the power-cut layer, PostgreSQL.
 tools:
 	@missing=""; for p in nginx chromium gcc; do command -v $$p >/dev/null || missing="$$missing $$p"; done; \
+	ls -d /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing="$$missing postgresql"; \
 	if [ -n "$$missing" ]; then echo "installing$$missing"; (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq $${missing/gcc/gcc libc6-dev}) >/dev/null || exit 1; fi
 
 test: build tools ## Build everything, check its style, and run all tests
@@ -42,6 +43,15 @@ test: build tools ## Build everything, check its style, and run all tests
 SEEDS := 1..1000
 simulate: ## Judge simulated worlds by their seeds: make simulate SEEDS=1..10000
 	dotnet run -c Release --project tests/Rovett.Simulator -- $(SEEDS)
+
+KILLS := 505
+CUTS := 1500
+prove: build tools ## Kill the service and cut its power hundreds of times: make prove KILLS=505 CUTS=1500
+	dotnet build tests/Rovett.Faults -c Release -v quiet --nologo
+	ROVETT_KILLS=$(KILLS) ROVETT_KILL_SENDS=1980 ROVETT_CUTS=$(CUTS) dotnet tests/Rovett.Faults/bin/Release/net10.0/Rovett.Faults.dll -noColor -noLogo -diagnostics
+
+corebench: ## Measure the core by itself, with allocations
+	dotnet run -c Release --project bench/Rovett.CoreBench
 
 lint: node_modules/.package-lock.json ## Put the code into shape
 	dotnet format Rovett.slnx

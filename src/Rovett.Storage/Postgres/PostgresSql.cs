@@ -1,0 +1,179 @@
+using System.Data;
+using System.Data.Common;
+using System.Text.RegularExpressions;
+using Npgsql;
+using Rovett.Storage.Sql;
+using Rovett.Storage.Sqlite;
+
+namespace Rovett.Storage.Postgres;
+
+/// <summary>A PostgreSQL connection. Writes are gathered and go out with the next read, or with the commit, in one round
+/// trip. A writer holds a lock of its database for as long as it lives: there is one. When a connection breaks while a
+/// commit is under way, whether it happened is looked up by the number that every commit writes.</summary>
+public sealed partial class PostgresSql : ISql
+{
+    const long WriterLock = 0x726f_7665_7474;
+
+    readonly string connectionString;
+    readonly bool writes;
+    readonly Dictionary<string, string> statements = [];
+    NpgsqlConnection? connection;
+    NpgsqlBatch? waiting;
+    long batch;
+    bool wrote;
+
+    /// <summary>Connects.</summary>
+    /// <exception cref="StoreException">It can't be reached, or (for a writer) another service writes to it.</exception>
+    public PostgresSql(string connectionString, bool writes)
+    {
+        this.connectionString = connectionString;
+        this.writes = writes;
+        Connect();
+        if (writes) batch = Number("SELECT batch FROM store") ?? 0;
+    }
+
+    void Connect()
+    {
+        connection?.Dispose();
+        connection = null;
+        waiting = null;
+        var made = new NpgsqlConnection(connectionString);
+        try
+        {
+            made.Open();
+            // For good, after an orderly shutdown of the server as well: a session of ours that it has not noticed to be gone yet lets go of the lock soon.
+            if (writes) Execute(made, $"SET synchronous_commit=on; SET lock_timeout='3s'; SELECT pg_advisory_lock({WriterLock})");
+            connection = made;
+        }
+        catch (PostgresException error) when (error.SqlState == PostgresErrorCodes.LockNotAvailable)
+        {
+            made.Dispose();
+            throw new StoreException("Another service writes to this database. Stop it, or give each a database of its own.", error);
+        }
+        catch
+        {
+            made.Dispose();
+            throw;
+        }
+    }
+
+    static void Execute(NpgsqlConnection connection, string sql)
+    {
+        using var command = new NpgsqlCommand(sql, connection);
+        command.ExecuteNonQuery();
+    }
+
+    /// <inheritdoc/>
+    public void Begin()
+    {
+        if (connection?.State != ConnectionState.Open) Connect();
+        wrote = false;
+        Defer("BEGIN", []);
+    }
+
+    /// <inheritdoc/>
+    public void BeginReading()
+    {
+        if (connection?.State != ConnectionState.Open) Connect();
+        Defer("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", []);
+    }
+
+    /// <inheritdoc/>
+    public void Commit()
+    {
+        long number = batch + 1;
+        if (wrote) Defer("UPDATE store SET batch=?1", [number]);
+        Defer("COMMIT", []);
+        try
+        {
+            Flush();
+        }
+        catch (Exception error) when (wrote && error is NpgsqlException and not PostgresException)
+        {
+            if (!Happened(number)) throw;
+        }
+        if (wrote) batch = number;
+    }
+
+    /// <summary>The connection broke before the server's answer: looks up whether the commit is there.</summary>
+    bool Happened(long number)
+    {
+        Connect();
+        return Number("SELECT batch FROM store") == number;
+    }
+
+    /// <inheritdoc/>
+    public void Rollback()
+    {
+        waiting = null;
+        if (connection?.State != ConnectionState.Open) return;
+        try
+        {
+            Execute(connection, "ROLLBACK");
+        }
+        catch (Exception error) when (error is DbException or IOException or InvalidOperationException)
+        {
+            connection.Dispose(); // the server forgets it with the connection
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Run(string sql, params ReadOnlySpan<object?> values)
+    {
+        wrote = true;
+        Defer(sql, values);
+    }
+
+    /// <inheritdoc/>
+    public long? Number(string sql, params ReadOnlySpan<object?> values)
+    {
+        using var reader = Query(sql, values);
+        return reader.Read() && !reader.IsDBNull(0) ? reader.GetInt64(0) : null;
+    }
+
+    /// <inheritdoc/>
+    public T? One<T>(string sql, Func<DbDataReader, T> read, params ReadOnlySpan<object?> values) where T : class
+    {
+        using var reader = Query(sql, values);
+        return reader.Read() ? read(reader) : null;
+    }
+
+    /// <inheritdoc/>
+    public List<T> All<T>(string sql, Func<DbDataReader, T> read, params ReadOnlySpan<object?> values)
+    {
+        var list = new List<T>();
+        using var reader = Query(sql, values);
+        while (reader.Read()) list.Add(read(reader));
+        return list;
+    }
+
+    NpgsqlDataReader Query(string sql, ReadOnlySpan<object?> values)
+    {
+        Defer(sql, values);
+        var all = waiting!;
+        waiting = null;
+        return all.ExecuteReader(); // of what was gathered only the query has rows
+    }
+
+    void Flush()
+    {
+        var all = waiting;
+        waiting = null;
+        all?.ExecuteNonQuery();
+    }
+
+    void Defer(string sql, ReadOnlySpan<object?> values)
+    {
+        if (!statements.TryGetValue(sql, out var text)) statements[sql] = text = Parameter().Replace(sql, "$$$1");
+        waiting ??= new NpgsqlBatch(connection);
+        var command = new NpgsqlBatchCommand(text);
+        foreach (var value in values) command.Parameters.Add(new NpgsqlParameter { Value = value ?? DBNull.Value });
+        waiting.BatchCommands.Add(command);
+    }
+
+    [GeneratedRegex(@"\?(\d+)")]
+    private static partial Regex Parameter();
+
+    /// <inheritdoc/>
+    public void Dispose() => connection?.Dispose();
+}
