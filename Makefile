@@ -6,7 +6,7 @@ PAGES := console/dist/index.html demo/crew/dist/index.html
 SOURCES := $(shell find src demo/scenario.yaml -name obj -prune -o -name bin -prune -o -type f -print)
 
 
-.PHONY: help build demo test simulate prove corebench lint bench clean tools
+.PHONY: help build demo test simulate prove fuzz corebench lint bench clean tools
 help: ## Say what can be made
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 10
 
@@ -38,6 +38,7 @@ test: build tools ## Build everything, check its style, and run all tests
 	npx tsc -p console && npx tsc -p demo/crew
 	dotnet build Rovett.slnx -c Release -v quiet --nologo
 	dotnet format Rovett.slnx --no-restore --verify-no-changes
+	dotnet tests/Rovett.Fuzz/bin/Release/net10.0/Rovett.Fuzz.dll 50000
 	@set -e; for t in $(TESTS); do echo "== $$t"; dotnet tests/$$t/bin/Release/net10.0/$$t.dll -noColor -noLogo; done
 
 SEEDS := 1..1000
@@ -49,6 +50,10 @@ CUTS := 1500
 prove: build tools ## Kill the service and cut its power hundreds of times: make prove KILLS=505 CUTS=1500
 	dotnet build tests/Rovett.Faults -c Release -v quiet --nologo
 	ROVETT_KILLS=$(KILLS) ROVETT_KILL_SENDS=1980 ROVETT_CUTS=$(CUTS) dotnet tests/Rovett.Faults/bin/Release/net10.0/Rovett.Faults.dll -noColor -noLogo -diagnostics
+
+COUNT := 10000000
+fuzz: ## Feed every parser broken input: make fuzz COUNT=10000000
+	dotnet run -c Release --project tests/Rovett.Fuzz -- $(COUNT)
 
 corebench: ## Measure the core by itself, with allocations
 	dotnet run -c Release --project bench/Rovett.CoreBench

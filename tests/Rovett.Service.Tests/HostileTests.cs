@@ -33,6 +33,7 @@ public sealed class HostileTests : IAsyncLifetime
     [InlineData("", "malformed-json")]
     [InlineData("[]", "malformed-message")]
     [InlineData("7", "malformed-message")]
+    [InlineData("""{"kind":"ack","upTo":"AAAAAAAAAAAAAAAAAAAAAA","handl\ud800ed":true}""", "malformed-json")]
     [InlineData("{}", "invalid-fields")]
     [InlineData("""{"kind":7}""", "invalid-fields")]
     [InlineData("""{"kind":"nonsense"}""", "unknown-kind")]

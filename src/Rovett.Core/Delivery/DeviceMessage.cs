@@ -30,7 +30,7 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
             using var document = JsonDocument.Parse(utf8, new JsonDocumentOptions { MaxDepth = 8 });
             return Parse(document.RootElement, seal);
         }
-        catch (JsonException)
+        catch (Exception malformed) when (malformed is JsonException or InvalidOperationException) // the latter: a name with half of a surrogate pair
         {
             return Refuse(null, new Problem(400, "malformed-json", "The message is not JSON", "The message could not be read as one JSON object.", "Send one JSON object with a 'kind', such as {\"kind\":\"ack\",\"upTo\":\"…\"}."));
         }

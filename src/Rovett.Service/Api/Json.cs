@@ -29,18 +29,27 @@ public static class Json
             var bytes = result.Buffer.ToArray();
             reader.AdvanceTo(result.Buffer.End);
             keepBytes?.Invoke(bytes);
-            try
-            {
-                return JsonDocument.Parse(bytes, new JsonDocumentOptions { MaxDepth = 32, AllowDuplicateProperties = false });
-            }
-            catch (InvalidOperationException)
-            {
-                throw new Problem(400, "malformed-json", "The body is not JSON", "A member's name holds half of a surrogate pair.", "Send well-formed Unicode.").Throw();
-            }
-            catch (JsonException error)
-            {
-                throw new Problem(400, "malformed-json", "The body is not JSON", $"Line {error.LineNumber + 1}, byte {error.BytePositionInLine + 1}: {Plain(error.Message)}", "Send one JSON object, in UTF-8, naming each member once.").Throw();
-            }
+            return Parse(bytes);
+        }
+    }
+
+    /// <summary>Reads bytes as one JSON value.</summary>
+    /// <exception cref="ProblemException">400: they are not JSON in UTF-8, or name a member twice.</exception>
+    public static JsonDocument Parse(byte[] bytes)
+    {
+        // The parser itself does not look into texts.
+        if (!System.Text.Unicode.Utf8.IsValid(bytes)) throw new Problem(400, "malformed-json", "The body is not JSON", "It holds bytes that are not UTF-8.", "Send one JSON object, in UTF-8.").Throw();
+        try
+        {
+            return JsonDocument.Parse(bytes, new JsonDocumentOptions { MaxDepth = 32, AllowDuplicateProperties = false });
+        }
+        catch (InvalidOperationException)
+        {
+            throw new Problem(400, "malformed-json", "The body is not JSON", "A member's name holds half of a surrogate pair.", "Send well-formed Unicode.").Throw();
+        }
+        catch (JsonException error)
+        {
+            throw new Problem(400, "malformed-json", "The body is not JSON", $"Line {error.LineNumber + 1}, byte {error.BytePositionInLine + 1}: {Plain(error.Message)}", "Send one JSON object, in UTF-8, naming each member once.").Throw();
         }
     }
 

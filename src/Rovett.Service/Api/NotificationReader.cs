@@ -140,13 +140,13 @@ public static class NotificationReader
             {
                 if (!DeadlineFields.Contains(member.Name)) errors.Add(new FieldError($"{at}.{member.Name}", $"is no part of a deadline; the parts are {string.Join(", ", DeadlineFields)}"));
             }
-            ReceiptState? by = !item.TryGetProperty("by", out var byElement) ? ReceiptState.Read : byElement.ValueKind != JsonValueKind.String ? null
-                : byElement.GetString() switch { "read" => ReceiptState.Read, "received" => ReceiptState.Received, "handled" => ReceiptState.Handled, "taken" => ReceiptState.Taken, _ => null };
+            ReceiptState? by = !item.TryGetProperty("by", out var byElement) ? ReceiptState.Read : !JsonText.TryString(byElement, out var byText) ? null
+                : byText switch { "read" => ReceiptState.Read, "received" => ReceiptState.Received, "handled" => ReceiptState.Handled, "taken" => ReceiptState.Taken, _ => null };
             if (by is null) errors.Add(new FieldError($"{at}.by", "must be read, received, handled or taken"));
             if (by == ReceiptState.Taken && !takeable) errors.Add(new FieldError($"{at}.by", "can only be taken where 'takeable' is set"));
             TimeSpan? within = item.TryGetProperty("within", out var time) ? Duration(time) : null;
             if (within is null) errors.Add(new FieldError($"{at}.within", "must be a duration of at least a second (ISO 8601), such as \"PT1M\""));
-            var who = item.TryGetProperty("who", out var whoElement) ? whoElement.ValueKind == JsonValueKind.String ? whoElement.GetString() : "" : "anyone";
+            var who = item.TryGetProperty("who", out var whoElement) ? JsonText.TryString(whoElement, out var whoText) ? whoText : "" : "anyone";
             if (who is not ("anyone" or "each")) errors.Add(new FieldError($"{at}.who", "must be anyone or each"));
             if (who == "each" && by == ReceiptState.Taken) errors.Add(new FieldError($"{at}.who", "can't be each: only one takes it"));
             Draft? otherwise = null;

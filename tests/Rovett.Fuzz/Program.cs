@@ -1,0 +1,138 @@
+using System.Diagnostics;
+using System.Text;
+using Rovett.Core;
+using Rovett.Core.Addresses;
+using Rovett.Core.AddressLogs;
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledger;
+using Rovett.Core.WebSockets;
+using Rovett.Service.Access;
+using Rovett.Service.Api;
+using Rovett.Testing;
+
+namespace Rovett.Fuzz;
+
+/// <summary>Feeds every parser broken input, in this process: <c>fuzz COUNT [SEED] [PARSER]</c>. Input is made from valid
+/// examples by cutting, doubling, swapping and changing bytes. A parser may refuse; it may not throw anything else, hang,
+/// or keep memory.</summary>
+public static class Program
+{
+    const string Secret = "a secret that is long enough for hmac";
+    static readonly CursorSeal Seal = new(new byte[32], Epoch.New(), "main", "cursor");
+    static readonly SpaceRuntime Space = new(1, "main", Seal, Seal, Seal, Encoding.UTF8.GetBytes(Secret));
+    static readonly Tokens Tokens = new(new SpaceDirectory(new Dictionary<string, SpaceRuntime> { ["main"] = Space }), TimeProvider.System);
+
+    static readonly (string Name, byte[][] Examples, Func<byte[], bool> Parse)[] Parsers =
+    [
+        ("frames", [RawWebSocket.Frame(0x81, "{\"kind\":\"ack\"}"u8.ToArray()), [.. RawWebSocket.Frame(0x01, new byte[200]), .. RawWebSocket.Frame(0x89, [1]), .. RawWebSocket.Frame(0x80, new byte[70])], RawWebSocket.Frame(0x88, [3, 232, 98]), RawWebSocket.Frame(0x81, new byte[3000])], Frames),
+        ("messages", Texts($$"""{"kind":"ack","upTo":"{{Seal.Seal(new Position(5))}}","handled":true,"requestId":"7"}""", """{"kind":"markRead","ids":["01M83TCXK2Z4J8Q5V6W7X8Y9ZA","01M83TCXK2Z4J8Q5V6W7X8Y9ZB"]}""", """{"kind":"attend","subject":"vessel/turnstone"}""", """{"kind":"take","id":"01M83TCXK2Z4J8Q5V6W7X8Y9ZA"}""", """{"kind":"markUnread","all":true}"""),
+            b => DeviceMessage.Parse(b, Seal).Problem is null),
+        ("bodies", Texts("""{"to":["role:engineer"],"except":["user:teo"],"type":"engine.check.due","title":"Check","body":"Soon","subject":"vessel/turnstone","link":"/v/1","urgency":"high","ttl":7200,"slot":"check","takeable":true,"data":{"a":[1,2,{"b":null}]},"deadlines":[{"by":"read","within":"PT1M","who":"each","otherwise":{"to":["role:chief"],"type":"t","title":"x"}}]}""", """{"to":["everyone"],"type":"t","title":"x","store":false}"""), Body),
+        ("cursors", Texts(Seal.Seal(new Position(1)), Seal.Seal(new Position(long.MaxValue))), b => Seal.Open(Encoding.UTF8.GetString(b), out _) == CursorState.Valid),
+        ("names", Texts("mara", "deck-hand", "berth/3", "ıÅé", "a.b-c_d"), b => Names.Check(Encoding.UTF8.GetString(b), true, out _) is null),
+        ("addresses", Texts("user:mara", "role:deck-hand", "everyone"), b => Address.TryParse(Encoding.UTF8.GetString(b), out _) is null),
+        ("ids", Texts(NotificationId.New(DateTimeOffset.UnixEpoch).ToString()), b => NotificationId.TryParse(Encoding.UTF8.GetString(b), out _)),
+        ("tokens", Texts(TestTokens.Make(Secret, "mara", ["engineer"]), TestTokens.Make(Secret, "teo", [])), Token),
+    ];
+
+    /// <summary>Runs.</summary>
+    public static int Main(string[] args)
+    {
+        long count = args.Length > 0 ? long.Parse(args[0], System.Globalization.CultureInfo.InvariantCulture) : 100_000;
+        int seed = args.Length > 1 ? int.Parse(args[1], System.Globalization.CultureInfo.InvariantCulture) : Environment.TickCount;
+        bool sound = true;
+        foreach (var (name, examples, parse) in Parsers.Where(p => args.Length < 3 || p.Name == args[2])) sound &= Run(name, examples, parse, count, seed);
+        return sound ? 0 : 1;
+    }
+
+    static bool Run(string name, byte[][] examples, Func<byte[], bool> parse, long count, int seed)
+    {
+        if (!examples.All(parse)) throw new InvalidOperationException($"{name}: an example is not valid, so nothing near one would be tried");
+        var random = new Random(seed);
+        long taken = 0, slowest = 0, memoryBefore = 0;
+        var watch = Stopwatch.StartNew();
+        for (long i = 0; i < count; i++)
+        {
+            if (i == count / 10) memoryBefore = GC.GetTotalMemory(forceFullCollection: true);
+            var input = Change(examples[random.Next(examples.Length)], random);
+            long began = Stopwatch.GetTimestamp();
+            try
+            {
+                if (parse(input)) taken++;
+            }
+            catch (ProblemException)
+            {
+                // refused, with what to do about it
+            }
+            catch (Exception error)
+            {
+                Console.Error.WriteLine($"{name}: input {i} of seed {seed} ({Convert.ToBase64String(input)}): {error}");
+                return false;
+            }
+            slowest = Math.Max(slowest, Stopwatch.GetTimestamp() - began);
+        }
+        long grown = GC.GetTotalMemory(forceFullCollection: true) - memoryBefore;
+        Console.WriteLine($"{name}: {count:N0} inputs, seed {seed}: {taken:N0} taken, the others refused; {count / watch.Elapsed.TotalSeconds:N0}/s, slowest {Stopwatch.GetElapsedTime(0, slowest).TotalMilliseconds:N0} ms, memory grown by {grown / 1024:N0} KiB");
+        return grown < 16 << 20;
+    }
+
+    static byte[] Change(byte[] example, Random random)
+    {
+        var bytes = new List<byte>(example);
+        for (int changes = random.Next(0, 6); changes > 0 && bytes.Count > 0; changes--)
+        {
+            int at = random.Next(bytes.Count), length = random.Next(1, Math.Min(16, bytes.Count - at) + 1);
+            switch (random.Next(7))
+            {
+                case 0: bytes[at] = (byte)random.Next(256); break;
+                case 1: bytes[at] ^= (byte)(1 << random.Next(8)); break;
+                case 2: bytes.RemoveRange(at, length); break;
+                case 3: bytes.InsertRange(random.Next(bytes.Count), bytes.GetRange(at, length)); break;
+                case 4: bytes.RemoveRange(at, bytes.Count - at); break;
+                case 5: bytes.InsertRange(at, Spices[random.Next(Spices.Length)]); break;
+                default: bytes[at] = (byte)"\"{}[],:\\0-9.eE%/"[random.Next(16)]; break;
+            }
+        }
+        return [.. bytes];
+    }
+
+    static readonly byte[][] Spices = [.. new[] { "\\ud800", "\"\":", "1e999", "-0", "99999999999999999999", "[[[[[[[[[[", "{\"a\":{\"a\":{\"a\":", "\u0000", "\u202e", "\ufeff", "null", "true", "../", "\r\n", "'" }.Select(Encoding.UTF8.GetBytes), [0xff, 0xfe], [0xc0, 0x80], [0x7f, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff]];
+
+    static byte[][] Texts(params string[] texts) => [.. texts.Select(Encoding.UTF8.GetBytes)];
+
+    static bool Frames(byte[] input)
+    {
+        var reader = new FrameReader(4096);
+        var span = new ReadOnlySpan<byte>(input);
+        try
+        {
+            for (int steps = 0; ; steps++)
+            {
+                if (steps > input.Length + 2) throw new InvalidOperationException("it goes round without end");
+                switch (reader.Read(ref span))
+                {
+                    case FrameEvent.NeedMore: return true;
+                    case FrameEvent.Close: return reader.Code == 1000;
+                    case FrameEvent.Failed: return false;
+                }
+            }
+        }
+        finally
+        {
+            reader.Release();
+        }
+    }
+
+    static bool Body(byte[] input)
+    {
+        using var document = Json.Parse(input);
+        NotificationReader.Read(document.RootElement, _ => ReceiptLevel.Totals, out _);
+        return true;
+    }
+
+    static bool Token(byte[] input)
+    {
+        Tokens.Check(Encoding.UTF8.GetString(input), Space).AsTask().GetAwaiter().GetResult();
+        return true;
+    }
+}
