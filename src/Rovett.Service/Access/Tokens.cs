@@ -54,7 +54,7 @@ public sealed class Tokens(SpaceDirectory spaces, TimeProvider clock)
         {
             jwt = handler.ReadJsonWebToken(token);
         }
-        catch (Exception error) when (error is ArgumentException or SecurityTokenException)
+        catch (Exception error) when (error is ArgumentException or SecurityTokenException or FormatException)
         {
             throw Refused(401, "token-malformed", "The token can't be read", "A part of the token is not base64url or not JSON.", "Make the token anew with a JWT library.");
         }
