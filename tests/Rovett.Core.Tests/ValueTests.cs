@@ -93,6 +93,13 @@ public class ValueTests
     [Fact]
     public void Half_of_a_surrogate_pair_is_no_name() => Names.Check("a\ud800b", false, out _).ShouldNotBeNull();
 
+    [Theory]
+    [InlineData("a..\ufffeb")]
+    [InlineData("\uffff")]
+    [InlineData("x\ufdd0")]
+    [InlineData("\U0001fffe")]
+    public void What_unicode_calls_no_character_is_refused_with_its_number(string text) => Names.Check(text, false, out _)!.ShouldContain("U+");
+
     [Fact]
     public void Names_may_have_128_characters_of_any_plane_and_no_more()
     {

@@ -19,6 +19,11 @@ public static class Names
         name = "";
         if (string.IsNullOrEmpty(text)) return "is empty; give 1 to 128 characters";
         if (HasLoneSurrogate(text)) return "holds half of a surrogate pair; send well-formed Unicode";
+        foreach (var rune in text.EnumerateRunes())
+        {
+            // Unicode's noncharacters, which can't be normalized.
+            if ((rune.Value & 0xFFFE) == 0xFFFE || rune.Value is >= 0xFDD0 and <= 0xFDEF) return $"holds U+{rune.Value:X4}, which is no character; leave it out";
+        }
         var normal = text.IsNormalized(NormalizationForm.FormC) ? text : text.Normalize(NormalizationForm.FormC);
         int count = 0;
         foreach (var rune in normal.EnumerateRunes())
