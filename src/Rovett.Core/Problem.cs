@@ -28,16 +28,7 @@ public sealed record Problem(int Status, string Slug, string Title, string Detai
         json.WriteNumber("status", Status);
         json.WriteString("detail", Detail);
         json.WriteString("mend", Mend);
-        if (Errors.Count == 0) return;
-        json.WriteStartArray("errors");
-        foreach (var error in Errors)
-        {
-            json.WriteStartObject();
-            json.WriteString("field", error.Field);
-            json.WriteString("detail", error.Detail);
-            json.WriteEndObject();
-        }
-        json.WriteEndArray();
+        if (Errors.Count > 0) FieldError.WriteAll(json, Errors);
     }
 
     /// <summary>A body or message that breaks the rules of its fields.</summary>
@@ -53,7 +44,22 @@ public sealed record Problem(int Status, string Slug, string Title, string Detai
 /// <summary>One field at fault.</summary>
 /// <param name="Field">Its path: <c>to[0]</c>, <c>data.items</c>.</param>
 /// <param name="Detail">What is wrong with it, with the mend.</param>
-public readonly record struct FieldError(string Field, string Detail);
+public readonly record struct FieldError(string Field, string Detail)
+{
+    /// <summary>Writes the member <c>errors</c>.</summary>
+    public static void WriteAll(Utf8JsonWriter json, IReadOnlyList<FieldError> errors)
+    {
+        json.WriteStartArray("errors");
+        foreach (var error in errors)
+        {
+            json.WriteStartObject();
+            json.WriteString("field", error.Field);
+            json.WriteString("detail", error.Detail);
+            json.WriteEndObject();
+        }
+        json.WriteEndArray();
+    }
+}
 
 /// <summary>Carries a <see cref="Problem"/> to whoever answers the request.</summary>
 public sealed class ProblemException(Problem problem) : Exception(problem.Detail)

@@ -18,7 +18,6 @@ sealed class OutQueue(TransportKind transport)
     record struct Item(object What, int From, int To, long Rev, long Unread, long Commit)
     {
         public readonly EntryRun? Run => What as EntryRun;
-        public readonly long LastPosition => Run!.Place.Position + To - 1;
     }
 
     readonly Ring<Item> items = new();

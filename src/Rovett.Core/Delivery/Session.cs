@@ -19,7 +19,7 @@ public sealed class Session : ISessionPort
     readonly DispatchMark dispatched;
     readonly DispatchMark[] device;
     readonly List<(EntryRun Run, int From, int To)> underWay = [];
-    List<(TimeSpan Due, AgainItem Item)>? again;
+    Repeats? repeats; // made when first needed
 
     Mode mode = Mode.Behind;
     SessionNeed need = SessionNeed.Page;
@@ -89,7 +89,7 @@ public sealed class Session : ISessionPort
     {
         lock (gate)
         {
-            if (again is { Count: > 0 } && again[0].Due <= clock && mode != Mode.Ended) return (SessionNeed.Again, planVersion);
+            if (repeats is not null && repeats.AreDue(clock) && mode != Mode.Ended) return (SessionNeed.Again, planVersion);
             if (mode != Mode.Behind || queue.Entries > 0 || Credit() <= 0) return (SessionNeed.None, planVersion);
             return (need, planVersion);
         }
@@ -290,7 +290,7 @@ public sealed class Session : ISessionPort
                 droppedFrom = Math.Min(droppedFrom, dropped.Min());
                 sent.Drop(dropped);
             }
-            again?.RemoveAll(a => allowed?.Invoke(a.Item.Log, a.Item.Ordinal) == false);
+            if (allowed is not null) repeats?.Drop(allowed);
         }
         wake();
     }
@@ -311,13 +311,11 @@ public sealed class Session : ISessionPort
             Heard(now);
             var found = sent.Again(ids);
             tooOften = found.Exists(f => f.Attempt > limits.MaxAttempts);
-            again ??= [];
+            repeats ??= new Repeats();
             foreach (var item in found)
             {
-                if (item.Attempt > limits.MaxAttempts || again.Exists(a => a.Item.Position == item.Position)) continue;
-                again.Add((now + TimeSpan.FromSeconds(Math.Pow(2, Math.Min(item.Attempt, 8) - 2)), item));
+                if (item.Attempt <= limits.MaxAttempts) repeats.Add(item, now);
             }
-            again.Sort((a, b) => a.Due.CompareTo(b.Due));
             return found.Count == ids.Count;
         }
     }
@@ -327,9 +325,7 @@ public sealed class Session : ISessionPort
     {
         lock (gate)
         {
-            var due = again?.Where(a => a.Due <= clock && sent.Has(a.Item.Position)).Select(a => a.Item).ToList() ?? [];
-            again?.RemoveAll(a => a.Due <= clock);
-            return due;
+            return repeats?.Take(clock).FindAll(item => sent.Has(item.Position)) ?? [];
         }
     }
 
@@ -401,7 +397,7 @@ public sealed class Session : ISessionPort
                 queue.Add(Messages.AckDue(sent.Count), waits: false);
             }
             due = queue.Count == 0 && now - lastWrite >= limits.Heartbeat;
-            if (queue.Count == 0 && again is not { Count: > 0 }) return due;
+            if (queue.Count == 0 && repeats is null or { IsEmpty: true }) return due;
         }
         wake();
         return due;

@@ -6,6 +6,9 @@ namespace Rovett.Core.Ledger;
 /// <summary>Carries marks into one log of one user: the sets, the count, the runs with time and device, the receipts.</summary>
 static class Marking
 {
+    /// <summary>A receipt tells of no more notifications than this, so that whoever reads receipts reads a bounded number.</summary>
+    const int MaxReceiptRun = 256;
+
     /// <summary>Marks parts (lo, hi] of a log.</summary>
     /// <param name="wereSent">An ack: whatever it names was sent, even if it is dead by now. Otherwise only what the user may see is meant.</param>
     /// <returns>What became of the user's unread total, and whether anything changed that the person did.</returns>
@@ -105,7 +108,11 @@ static class Marking
             ledger.Count(id, kind, run, sign);
             ledger.Observe(o => o.Marked(state.Row.Name, id, run, kind, sign));
             if (!ledger.Options.KeepsFullReceipts) return;
-            ledger.Store.AppendReceipt(state.Id, new ReceiptRow(++state.LastReceipt, now, said, id, run, user.PersonId, device, 0, ""));
+            for (long from = run.From; from <= run.To; from += MaxReceiptRun)
+            {
+                var part = new OrdinalRun(from, Math.Min(run.To, from + MaxReceiptRun - 1));
+                ledger.Store.AppendReceipt(state.Id, new ReceiptRow(++state.LastReceipt, now, said, id, part, user.PersonId, device, 0, ""));
+            }
             ledger.Observe(o => o.Receipted(state.Row.Name));
         }
     }

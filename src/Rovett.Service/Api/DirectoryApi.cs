@@ -67,15 +67,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
             json.WriteStartObject();
             json.WriteNumber("stored", stored);
             json.WriteNumber("refused", refused);
-            json.WriteStartArray("errors");
-            foreach (var fault in faults)
-            {
-                json.WriteStartObject();
-                json.WriteString("field", fault.Field);
-                json.WriteString("detail", fault.Detail);
-                json.WriteEndObject();
-            }
-            json.WriteEndArray();
+            FieldError.WriteAll(json, faults);
             json.WriteEndObject();
         });
 

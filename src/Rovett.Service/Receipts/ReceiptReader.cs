@@ -17,13 +17,16 @@ public sealed class ReceiptReader(SqlHistoryReader history)
     /// <summary>The numbers of the oldest and the newest receipt kept; 0 when there are none.</summary>
     public (long Oldest, long Newest) Bounds(SpaceRuntime space) => history.ReceiptBounds(space.Id);
 
-    /// <summary>The receipts after a number, oldest first.</summary>
+    const int EnoughMessages = 500;
+
+    /// <summary>The receipts after a number, oldest first: at most so many acts, and no more once there are messages enough.</summary>
     /// <returns>The messages, and the number to go on after.</returns>
     public (List<ReceiptMessage> Messages, long Next) After(SpaceRuntime space, long number, int rows)
     {
         var messages = new List<ReceiptMessage>();
         foreach (var row in history.ReceiptsAfter(space.Id, number, rows))
         {
+            if (messages.Count >= EnoughMessages) break;
             number = row.Number;
             var user = row.Person == 0 ? null : history.NameOf(row.Person);
             // Of a run only those whose receipts are kept for each person; what retention took has nothing to tell.

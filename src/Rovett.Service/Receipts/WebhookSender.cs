@@ -6,6 +6,7 @@ using System.Text;
 using System.Text.Json;
 using Rovett.Core.AddressLogs;
 using Rovett.Service.Access;
+using Rovett.Service.Operations;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Receipts;
@@ -16,7 +17,7 @@ public sealed class WebhookSender : IDisposable
 {
     /// <summary>The most acts that one request tells of.</summary>
     public const int MaxRows = 50;
-    static readonly TimeSpan Timeout = TimeSpan.FromSeconds(15), Idle = TimeSpan.FromSeconds(30), LongestPause = TimeSpan.FromHours(1);
+    static readonly TimeSpan Timeout = TimeSpan.FromSeconds(15), StorePause = TimeSpan.FromSeconds(5), LongestPause = TimeSpan.FromHours(1);
 
     readonly AccessStore access;
     readonly SpaceDirectory spaces;
@@ -72,15 +73,24 @@ public sealed class WebhookSender : IDisposable
                     await Task.Delay(pause, clock, cancel);
                     continue;
                 }
-                var (messages, upTo) = receipts.After(space, webhook.Delivered, MaxRows);
-                if (upTo == webhook.Delivered)
+                try
                 {
-                    await Task.WhenAny(next, Task.Delay(Idle, clock, cancel));
-                    continue;
+                    var (messages, upTo) = receipts.After(space, webhook.Delivered, MaxRows);
+                    if (upTo == webhook.Delivered)
+                    {
+                        await next.WaitAsync(cancel);
+                        continue;
+                    }
+                    var wanted = messages.Where(m => Wants(webhook, m)).ToList();
+                    webhook = wanted.Count == 0 ? webhook with { Delivered = upTo } : await Post(webhook, space, wanted, upTo, cancel);
+                    access.MoveWebhook(webhook);
                 }
-                var wanted = messages.Where(m => Wants(webhook, m)).ToList();
-                webhook = wanted.Count == 0 ? webhook with { Delivered = upTo } : await Post(webhook, space, wanted, upTo, cancel);
-                access.MoveWebhook(webhook);
+                catch (Exception error) when (LedgerPump.IsStoreFailure(error))
+                {
+                    // It goes on once the store can be used again; what was posted and not noted is posted again.
+                    log.LogWarning(error, "The webhook {Name} of the space {Space} waits for the store", webhook.Name, webhook.Space);
+                    await Task.Delay(StorePause, clock, cancel);
+                }
             }
         }
         catch (OperationCanceledException)
@@ -88,7 +98,7 @@ public sealed class WebhookSender : IDisposable
         }
         catch (Exception error)
         {
-            log.LogError(error, "The webhook {Name} of the space {Space} stopped", webhook.Name, webhook.Space);
+            log.LogError(error, "The webhook {Name} of the space {Space} stopped, until the next start", webhook.Name, webhook.Space);
         }
     }
 
@@ -113,7 +123,7 @@ public sealed class WebhookSender : IDisposable
             request.Headers.Add("webhook-id", id);
             request.Headers.Add("webhook-timestamp", timestamp);
             request.Headers.Add("webhook-signature", "v1," + Sign(webhook.Secret, id, timestamp, body));
-            request.Headers.UserAgent.ParseAdd("rovett/" + Operations.ServiceInfo.Version);
+            request.Headers.UserAgent.ParseAdd("rovett/" + ServiceInfo.Version);
             using var response = await http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancel);
             if (!response.IsSuccessStatusCode) failure = $"answered {(int)response.StatusCode}";
             gone = response.StatusCode == System.Net.HttpStatusCode.Gone;

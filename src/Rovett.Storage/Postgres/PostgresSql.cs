@@ -29,7 +29,6 @@ public sealed partial class PostgresSql : ISql
         this.connectionString = connectionString;
         this.writes = writes;
         Connect();
-        if (writes) batch = Number("SELECT batch FROM store") ?? 0;
     }
 
     void Connect()
@@ -41,9 +40,11 @@ public sealed partial class PostgresSql : ISql
         try
         {
             made.Open();
-            // For good, after an orderly shutdown of the server as well: a session of ours that it has not noticed to be gone yet lets go of the lock soon.
+            // Waits a little: an earlier connection of ours that the server has not noticed to be gone holds the lock still.
             if (writes) Execute(made, $"SET synchronous_commit=on; SET lock_timeout='3s'; SELECT pg_advisory_lock({WriterLock})");
             connection = made;
+            // Read anew with every connection: a commit whose answer was lost may have used a number up.
+            if (writes) batch = Number("SELECT batch FROM store") ?? 0;
         }
         catch (PostgresException error) when (error.SqlState == PostgresErrorCodes.LockNotAvailable)
         {
@@ -90,16 +91,10 @@ public sealed partial class PostgresSql : ISql
         }
         catch (Exception error) when (wrote && error is NpgsqlException and not PostgresException)
         {
-            if (!Happened(number)) throw;
+            Connect(); // broken before the server's answer: what is stored says whether the commit is there
+            if (batch != number) throw;
         }
         if (wrote) batch = number;
-    }
-
-    /// <summary>The connection broke before the server's answer: looks up whether the commit is there.</summary>
-    bool Happened(long number)
-    {
-        Connect();
-        return Number("SELECT batch FROM store") == number;
     }
 
     /// <inheritdoc/>

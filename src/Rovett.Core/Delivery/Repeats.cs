@@ -1,0 +1,33 @@
+namespace Rovett.Core.Delivery;
+
+/// <summary>The notifications that one session wants once more because its handler failed, each after a while that
+/// doubles. Guarded by its session.</summary>
+sealed class Repeats
+{
+    readonly List<(TimeSpan Due, AgainItem Item)> waiting = []; // the soonest first
+
+    public bool IsEmpty => waiting.Count == 0;
+
+    /// <summary>Whether one is due.</summary>
+    public bool AreDue(TimeSpan now) => waiting.Count > 0 && waiting[0].Due <= now;
+
+    /// <summary>Wants one once more; one that waits already goes on waiting.</summary>
+    public void Add(AgainItem item, TimeSpan now)
+    {
+        if (waiting.Exists(w => w.Item.Position == item.Position)) return;
+        waiting.Add((now + TimeSpan.FromSeconds(Math.Pow(2, Math.Min(item.Attempt, 8) - 2)), item));
+        waiting.Sort((a, b) => a.Due.CompareTo(b.Due));
+    }
+
+    /// <summary>Takes out what is due.</summary>
+    public List<AgainItem> Take(TimeSpan now)
+    {
+        int count = waiting.FindIndex(w => w.Due > now) is var later and >= 0 ? later : waiting.Count;
+        var due = waiting.GetRange(0, count).ConvertAll(w => w.Item);
+        waiting.RemoveRange(0, count);
+        return due;
+    }
+
+    /// <summary>Forgets what is not the user's to see any more.</summary>
+    public void Drop(Func<long, long, bool> allowed) => waiting.RemoveAll(w => !allowed(w.Item.Log, w.Item.Ordinal));
+}

@@ -1,0 +1,96 @@
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledger;
+
+namespace Rovett.Simulator;
+
+/// <summary>The service's side of a device's line: feeds the real session, and lets its bytes fly.</summary>
+sealed partial class Device
+{
+    void Pump(Line at)
+    {
+        if (at.Pumping || !at.Open || at.Cut || at.Life != world.Life) return;
+        at.Pumping = true;
+        int born = world.Life;
+        world.After(world.Short(slow ? 400 : 3), () =>
+        {
+            at.Pumping = false;
+            if (born != world.Life || at.Detached) return;
+            if (slow && at.Flying.Count > 2) return; // a full socket takes nothing
+            var buffer = new byte[world.Random.Next(600, 4000)];
+            int count = at.Session.Drain(buffer, out var large);
+            if (count > 0 || large is not null)
+            {
+                Fly(at, large ?? buffer[..count]);
+                at.Session.Written(world.Clock.Elapsed);
+                Pump(at);
+            }
+            else if (at.Session.IsEnded) Lose(cut: false);
+            else Supply(at);
+        });
+    }
+
+    void Supply(Line at)
+    {
+        if (at.Supplying) return;
+        var (need, version) = at.Session.Next();
+        if (need == SessionNeed.None) return;
+        at.Supplying = true;
+        switch (need)
+        {
+            case SessionNeed.Page when at.Plan is null || at.Plan.Version != version:
+                world.Post(new PlanCommand("main", user), t => Supplied(at, () => at.Plan = t.IsFaulted ? null : t.Result));
+                break;
+            case SessionNeed.Page:
+                int born = world.Life;
+                world.After(world.Short(3), () =>
+                {
+                    if (born == world.Life) Supplied(at, () => at.Feeder.Page(at.Session, at.Plan!));
+                });
+                break;
+            case SessionNeed.GoLive:
+                at.Plan = null;
+                world.Post(new GoLiveCommand("main", user, at.Session, version), t => Supplied(at, () =>
+                {
+                    if (t.IsFaulted) at.Session.StayBehind();
+                }));
+                break;
+            default:
+                world.Post(new AgainCommand("main", at.User, at.Session.TakeAgain()), t => Supplied(at, () =>
+                {
+                    if (!t.IsFaulted) at.Session.Repeat(t.Result.Found, t.Result.PlanVersion, t.Result.Totals);
+                }));
+                break;
+        }
+    }
+
+    void Supplied(Line at, Action then)
+    {
+        at.Supplying = false;
+        if (at.Detached) return;
+        then();
+        Pump(at);
+    }
+
+    void Fly(Line at, byte[] bytes)
+    {
+        CheckLeaving(bytes);
+        at.Flying.Enqueue(bytes);
+        world.After(world.Short(slow ? 900 : 20), () =>
+        {
+            if (at.Cut || !at.Flying.TryDequeue(out var arrived)) return;
+            at.Arrived.AddRange(arrived);
+            Read(at);
+            Pump(at);
+        });
+    }
+
+    /// <summary>What leaves for a user must be that user's to see when it leaves.</summary>
+    void CheckLeaving(byte[] bytes)
+    {
+        foreach (var message in Split([.. bytes], out _))
+        {
+            if (Id(message) is not { } id || world.Sent(id) is not { } sent) continue;
+            if (world.Reference.Reaches(user, sent) is null) throw world.Wrong($"{name} is sent {message.GetProperty("kind").GetString()} of {sent.Number} ({string.Join(' ', sent.To)} except {string.Join(' ', sent.Except)}), which is not {user}'s to see");
+        }
+    }
+}
