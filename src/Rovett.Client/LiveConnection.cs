@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using System.Net.WebSockets;
 using System.Runtime.CompilerServices;
 using System.Text;
@@ -47,6 +48,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
     readonly LiveOptions options = options ?? new LiveOptions();
     readonly HttpClient http = new(new SocketsHttpHandler { UseProxy = false }) { Timeout = Timeout.InfiniteTimeSpan };
     readonly Random chance = new();
+    readonly Unconfirmed unconfirmed = new();
     LiveLink? link;
 
     /// <summary>The newest cursor handed out; pass it as <see cref="LiveOptions.After"/> to go on from here.</summary>
@@ -76,6 +78,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
             if (link is not null)
             {
                 var acks = new AckGatherer(this, link);
+                unconfirmed.Resumed();
                 await using (link)
                 {
                     Transport = link.Transport;
@@ -91,8 +94,11 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
                         if (kind == "refused" && message["requestId"] is null && message["problem"] is { } problem && failures == 0 && Transport == "websocket" && Cursor is null)
                             throw RovettRefusedException.From(problem, (int?)problem["status"] ?? 0);
                         failures = 0;
-                        yield return message;
-                        if (message["cursor"] is { } cursor) Cursor = (string?)cursor;
+                        if (acks.IsAnswer(message)) continue;
+                        // After a cut it is sent again what the service does not know to be here; that was handed out before.
+                        bool counts = kind == "notification" && options.AutoAcknowledge;
+                        if (unconfirmed.Came(kind, counts ? (string?)message["id"] : null, (string?)message["cursor"])) yield return message;
+                        if (message["cursor"] is { } cursor && !unconfirmed.IsRepeating) Cursor = (string?)cursor;
                         if (kind == "notification" && options.AutoAcknowledge && message["cursor"] is { } toAck) await acks.Handled((string)toAck!, cancel).ConfigureAwait(false);
                         else if (kind == "ackDue") await acks.Now(cancel).ConfigureAwait(false);
                     }
@@ -117,7 +123,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
     {
         var credential = await token(cancel).ConfigureAwait(false);
         var query = new StringBuilder("?");
-        if (Cursor is not null || options.After is not null) query.Append("after=").Append(Uri.EscapeDataString(Cursor ?? options.After!)).Append('&');
+        if ((unconfirmed.Before ?? Cursor ?? options.After) is { } after) query.Append("after=").Append(Uri.EscapeDataString(after)).Append('&');
         if (options.Device is { } device) query.Append("device=").Append(Uri.EscapeDataString(device)).Append('&');
         if (options.Label is { } label) query.Append("label=").Append(Uri.EscapeDataString(label)).Append('&');
         var address = url.ToString().TrimEnd('/') + "/v1/live" + query.ToString().TrimEnd('&', '?');
@@ -171,10 +177,26 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
     /// <summary>Acknowledges by number and time, whichever is first.</summary>
     sealed class AckGatherer(LiveConnection owner, LiveLink link)
     {
-        int count;
+        const string RequestPrefix = "acknowledged-";
+
+        readonly ConcurrentDictionary<string, string> asked = new();
+        int count, requests;
         string? newest;
         Task? timer;
         readonly SemaphoreSlim turn = new(1, 1);
+
+        /// <summary>Whether a message answers an acknowledgement; then it is stored, or is to be sent again.</summary>
+        public bool IsAnswer(JsonObject message)
+        {
+            if ((string?)message["requestId"] is not { } request || !request.StartsWith(RequestPrefix, StringComparison.Ordinal)) return false;
+            if ((string?)message["kind"] == "done") Confirm(request);
+            return true;
+        }
+
+        void Confirm(string request)
+        {
+            if (asked.TryRemove(request, out var cursor)) owner.unconfirmed.Confirmed(cursor);
+        }
 
         public async Task Handled(string cursor, CancellationToken cancel)
         {
@@ -187,8 +209,12 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
         {
             try
             {
-                await Task.Delay(owner.options.AckWithin, cancel).ConfigureAwait(false);
-                await Now(cancel).ConfigureAwait(false);
+                do
+                {
+                    await Task.Delay(owner.options.AckWithin, cancel).ConfigureAwait(false);
+                    await Now(cancel).ConfigureAwait(false);
+                }
+                while (newest is not null); // more came while that was sent
             }
             catch (Exception error) when (error is OperationCanceledException or WebSocketException or IOException or HttpRequestException or ObjectDisposedException or InvalidOperationException)
             {
@@ -205,11 +231,74 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
                 var cursor = newest;
                 newest = null;
                 count = 0;
-                await link.Send(new JsonObject { ["kind"] = "ack", ["upTo"] = cursor, ["handled"] = true }, cancel).ConfigureAwait(false);
+                var request = $"{RequestPrefix}{++requests}";
+                asked[request] = cursor;
+                if (await link.Send(new JsonObject { ["kind"] = "ack", ["upTo"] = cursor, ["handled"] = true, ["requestId"] = request }, cancel).ConfigureAwait(false)) Confirm(request);
             }
             finally
             {
                 turn.Release();
+            }
+        }
+    }
+
+    /// <summary>What was handed out, and the service has not said yet that it knows.</summary>
+    sealed class Unconfirmed
+    {
+        readonly Queue<(string Id, string Cursor)> order = new();
+        readonly HashSet<string> ids = [];
+        string? before, last;
+
+        /// <summary>The cursor before the first of them; null when there is none.</summary>
+        public string? Before
+        {
+            get
+            {
+                lock (order) return order.Count > 0 ? before : null;
+            }
+        }
+
+        /// <summary>They are being sent again: cursors that come now may lie before those that came.</summary>
+        public bool IsRepeating { get; private set; }
+
+        /// <summary>A connection begins after <see cref="Before"/>.</summary>
+        public void Resumed()
+        {
+            lock (order) IsRepeating = order.Count > 0;
+        }
+
+        /// <summary>Takes note of a message that came.</summary>
+        /// <returns>False when it was handed out before.</returns>
+        public bool Came(string? kind, string? id, string? cursor)
+        {
+            lock (order)
+            {
+                if (kind == "current") IsRepeating = false;
+                if (cursor is null) return true;
+                if (id is null)
+                {
+                    if (order.Count == 0) before = cursor;
+                    return true;
+                }
+                bool isNew = ids.Add(id);
+                if (isNew) order.Enqueue((id, cursor));
+                if (isNew || id == last) IsRepeating = false;
+                if (isNew) last = id;
+                return isNew;
+            }
+        }
+
+        public void Confirmed(string cursor)
+        {
+            lock (order)
+            {
+                if (!order.Any(o => o.Cursor == cursor)) return; // a later one was confirmed before it
+                before = cursor;
+                while (order.TryDequeue(out var oldest))
+                {
+                    ids.Remove(oldest.Id);
+                    if (oldest.Cursor == cursor) break;
+                }
             }
         }
     }

@@ -13,7 +13,9 @@ abstract class LiveLink : IAsyncDisposable
     public abstract string Transport { get; }
     public string? Session { get; set; }
     public abstract Task<string?> Next(CancellationToken cancel);
-    public abstract Task Send(JsonObject message, CancellationToken cancel);
+    /// <summary>Sends a message.</summary>
+    /// <returns>True when it is carried out by now; false when the answer comes among the messages, or it was refused.</returns>
+    public abstract Task<bool> Send(JsonObject message, CancellationToken cancel);
     public abstract ValueTask DisposeAsync();
 }
 
@@ -76,12 +78,13 @@ sealed class WebSocketLink(ClientWebSocket socket) : LiveLink
         }
     }
 
-    public override async Task Send(JsonObject message, CancellationToken cancel)
+    public override async Task<bool> Send(JsonObject message, CancellationToken cancel)
     {
         await turn.WaitAsync(cancel).ConfigureAwait(false);
         try
         {
             await socket.SendAsync(Encoding.UTF8.GetBytes(message.ToJsonString()), WebSocketMessageType.Text, true, cancel).ConfigureAwait(false);
+            return false;
         }
         finally
         {
@@ -155,12 +158,13 @@ sealed class SseLink(HttpClient http, Uri url, string credential, HttpResponseMe
         return null;
     }
 
-    public override async Task Send(JsonObject message, CancellationToken cancel)
+    public override async Task<bool> Send(JsonObject message, CancellationToken cancel)
     {
         using var request = new HttpRequestMessage(HttpMethod.Post, url.ToString().TrimEnd('/') + "/v1/live/" + Session);
         request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", credential);
         request.Content = new StringContent(message.ToJsonString(), Encoding.UTF8, "application/json");
         using var answer = await http.SendAsync(request, cancel).ConfigureAwait(false);
+        return answer.IsSuccessStatusCode;
     }
 
     public override ValueTask DisposeAsync()

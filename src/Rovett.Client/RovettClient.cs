@@ -66,6 +66,21 @@ public sealed class RovettClient(Uri url, string credential) : IDisposable
         return json ?? new JsonObject();
     }
 
+    /// <summary>Stores many users; what is there already is changed.</summary>
+    /// <param name="lines">One JSON object a line: <c>{"id":"mara","displayName":"Mara","roles":["engineer"]}</c>.</param>
+    /// <param name="cancel">Ends the wait.</param>
+    /// <returns>How many were <c>stored</c> and <c>refused</c>, and the first <c>errors</c> by line; also when every line was refused.</returns>
+    /// <exception cref="RovettRefusedException">The service refused all of it.</exception>
+    /// <exception cref="HttpRequestException">The service can't be reached.</exception>
+    public async Task<JsonNode> Import(string lines, CancellationToken cancel = default)
+    {
+        using var request = new HttpRequestMessage(HttpMethod.Post, At("/v1/users")) { Content = new StringContent(lines, Encoding.UTF8, "application/x-ndjson") };
+        request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", credential);
+        using var response = await http.SendAsync(request, cancel).ConfigureAwait(false);
+        var json = Parse(await response.Content.ReadAsStringAsync(cancel).ConfigureAwait(false));
+        return json?["stored"] is not null ? json : throw RovettRefusedException.From(json, (int)response.StatusCode);
+    }
+
     /// <summary>The address of a path of this client's space.</summary>
     public Uri At(string path) => new(path.StartsWith("/s/", StringComparison.Ordinal) ? url.GetLeftPart(UriPartial.Authority) + path : url.ToString().TrimEnd('/') + path);
 

@@ -48,7 +48,7 @@ public sealed class RovettService : IAsyncDisposable
     {
         this.options = options;
         Directory.CreateDirectory(options.Data, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
-        store = SqliteFiles.OpenHistory(Path.Combine(options.Data, SqliteFiles.HistoryName));
+        store = SqliteFiles.OpenHistory(Path.Combine(options.Data, SqliteFiles.HistoryName), checkpointsBeside: true);
         history = SqliteFiles.ReadHistory(Path.Combine(options.Data, SqliteFiles.HistoryName));
         access = new AccessStore(Path.Combine(options.Data, SqliteFiles.AccessName));
         var spaces = OpenSpaces(clock);
@@ -60,6 +60,8 @@ public sealed class RovettService : IAsyncDisposable
         var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
         Configure(builder);
         app = builder.Build();
+        // The console asks for its cookie where it needs it; no other request, and no live session, is to pay for that.
+        ((IApplicationBuilder)app).Properties["__AuthenticationMiddlewareSet"] = true;
         var log = app.Services.GetRequiredService<ILoggerFactory>();
         pump = new LedgerPump(new Ledger(store, new LedgerOptions
         {
@@ -70,7 +72,7 @@ public sealed class RovettService : IAsyncDisposable
             KeepCount = options.KeepCount > 0 ? options.KeepCount : null,
             KeepsFullReceipts = options.FullReceipts.Count > 0,
             ReconnectWindow = TimeSpan.FromSeconds(options.ReconnectWindowSeconds),
-        }, clock, recent, monitor), log.CreateLogger<LedgerPump>());
+        }, clock, recent, monitor), TimeSpan.FromMilliseconds(options.MaxSendWaitMs), log.CreateLogger<LedgerPump>());
         acks = new AckBuffer(pump, clock);
         housekeeping = new Housekeeping(pump, [.. spaces.All.Select(s => s.Name)], retention: options.KeepForSpan is not null || options.KeepCount > 0, clock);
         sessions = new SessionRegistry(clock);
@@ -88,7 +90,7 @@ public sealed class RovettService : IAsyncDisposable
         var receiptApi = new ReceiptApi(spaces, keys, receipts, news, access, webhooks, guard, clock, limits.Heartbeat, app.Lifetime.ApplicationStopping);
         ConsoleLink = access.HasOperators ? null : console.MakeLink();
         NewConsoleLink = console.MakeLink;
-        Map(new BackendApi(spaces, keys, pump, history, sessions, info, options), new DirectoryApi(spaces, keys, pump, history), new UserApi(spaces, tokens, tickets, pump, history),
+        Map(new BackendApi(spaces, keys, pump, history, sessions, info, options), new DirectoryApi(spaces, keys, pump, history, clock), new UserApi(spaces, tokens, tickets, pump, history),
             new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, clock), spaces, tokens, tickets, origins, sessions, options),
             receiptApi, console, origins, log.CreateLogger("Rovett.Http"));
         app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
@@ -152,6 +154,7 @@ public sealed class RovettService : IAsyncDisposable
         builder.WebHost.UseSockets(o =>
         {
             o.Backlog = 4096;
+            o.MaxWriteBufferSize = Live.SocketMemory.Waiting;
             o.CreateBoundListenSocket = Live.SocketMemory.Listen;
         });
         builder.WebHost.ConfigureKestrel(o =>
@@ -160,7 +163,6 @@ public sealed class RovettService : IAsyncDisposable
             o.Limits.MaxRequestBodySize = options.MaxBodyBytes;
             o.Limits.MaxRequestHeadersTotalSize = 16 * 1024;
             o.Limits.MinResponseDataRate = null; // streams are quiet for long
-            o.Limits.MaxResponseBufferSize = Live.SocketMemory.Unsent;
             o.Listen(IPAddress.Parse(options.Address), options.Port);
         });
         builder.Services.AddRouting();
@@ -223,7 +225,8 @@ public sealed class RovettService : IAsyncDisposable
         app.MapGet("/healthz", (RequestDelegate)(context => context.Response.WriteAsync("ok\n")));
         app.MapGet("/readyz", (RequestDelegate)(async context =>
         {
-            await pump.Ask(new HeadCommand("main"));
+            if (pump.StoreFailing) await pump.Ask(new ProbeCommand("main")); // and 503 as long as that fails
+            else await pump.Ask(new HeadCommand("main"));
             await context.Response.WriteAsync("ready\n");
         }));
         app.MapGet("/console/api/me", console.Me);

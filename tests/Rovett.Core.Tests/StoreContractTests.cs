@@ -2,6 +2,7 @@ using System.Text;
 using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Ledger;
+using Rovett.Core.Marks;
 using Rovett.Storage.Sqlite;
 using Shouldly;
 using Xunit;
@@ -233,6 +234,22 @@ public abstract class StoreContractTests : IDisposable
         Store.FindTake(1, 5).ShouldBeNull();
         Store.MutesOf(1).ShouldBe([mute with { Until = 9 }]);
         Store.Deadlines(1, 5).Single().Ended.ShouldBe(new StoredTime(21));
+    }
+
+    [Fact]
+    public void The_newest_change_of_some_ordinals_is_found_and_a_trim_is_none()
+    {
+        InOne(s =>
+        {
+            s.AppendChange(1, new JournalRow(10, 3, EntryKind.Taken, 1));
+            s.AppendChange(1, new JournalRow(11, 5, EntryKind.Withdrawn, 0));
+            s.AppendChange(1, new JournalRow(12, 3, EntryKind.Released, 2));
+            s.AppendChange(1, new JournalRow(13, 4, EntryKind.Trimmed, 0));
+            s.AppendChange(2, new JournalRow(14, 3, EntryKind.Expired, 0));
+        });
+        Again().NewestChange(1, 0, new OrdinalRun(1, 4)).ShouldBe(new JournalRow(12, 3, EntryKind.Released, 2));
+        Store.NewestChange(1, 0, new OrdinalRun(5, 5)).ShouldBe(new JournalRow(11, 5, EntryKind.Withdrawn, 0));
+        Store.NewestChange(1, 12, new OrdinalRun(1, 9)).ShouldBeNull();
     }
 
     [Fact]

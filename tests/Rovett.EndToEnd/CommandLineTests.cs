@@ -199,6 +199,39 @@ public sealed class CommandLineTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task The_directory_is_imported_and_shown_and_a_person_is_erased()
+    {
+        var file = Path.Combine(folder, "crew.ndjson");
+        await File.WriteAllLinesAsync(file, [.. Enumerable.Range(1, 5001).Select(i => $$"""{"id":"deckhand{{i:D4}}","displayName":"Deckhand {{i}}","roles":["deckhand"]}"""), """{"id":"nils","rolls":[]}"""]);
+        var import = await Cli("users", "import", file);
+        import.ExitCode.ShouldBe(2);
+        import.Out.ShouldContain("5,001 users stored, 1 line refused");
+        import.Error.ShouldContain("5,000 lines, 5,000 stored");
+        import.Error.ShouldContain("line 5002: rolls");
+        (await Json("users", "list", "--after", "deckhand4999"))["users"]!.AsArray().Select(u => (string)u!["id"]!).ShouldBe(["deckhand5000", "deckhand5001"]);
+        (await Cli("users", "list")).Out.ShouldContain("Deckhand 7");
+        (await Json("send", "--to", "role:deckhand", "--type", "t", "--title", "Lines fore and aft"))["reach"]![0]!["users"]!.GetValue<int>().ShouldBe(5001);
+        (await Cli("users", "show", "deckhand0007")).Out.ShouldMatch("unread +1");
+        (await Cli("users", "erase", "deckhand0007")).ExitCode.ShouldBe(2);
+        (await Cli("users", "erase", "deckhand0007", "--yes")).Out.ShouldContain("Erased");
+        (await Cli("users", "show", "deckhand0007")).ExitCode.ShouldBe(1);
+    }
+
+    [Fact]
+    public async Task What_became_of_a_notification_is_shown()
+    {
+        var id = (string)(await Json("send", "--to", "user:mara", "--type", "engine.check.due", "--title", "Turnstone: bow thruster check due", "--ttl", "2h"))["id"]!;
+        (await Cli("receive", "--user", "mara", "--count", "1")).ExitCode.ShouldBe(0);
+        await Eventually.Holds(async () => (await Cli("receipts", id)).Out, text => text.Contains("1 received, 1 handled, 0 read"), "its receipt is stored");
+        (await Cli("withdraw", id)).ExitCode.ShouldBe(0);
+        (await Cli("receipts", id)).Out.ShouldContain("withdrawn");
+        var all = await Cli("receipts");
+        all.Out.ShouldContain("withdrawn");
+        all.Error.ShouldContain("Go on later with --after");
+        (await Cli("send", "--to", "user:mara", "--type", "t", "--title", "x", "--ttl", "tomorrow")).ExitCode.ShouldBe(2);
+    }
+
+    [Fact]
     public async Task A_backup_of_the_running_service_is_restored_to_another_life_that_devices_hear_of()
     {
         await Json("send", "--to", "user:mara", "--type", "t", "--title", "before the backup");

@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using System.Text;
 using System.Text.Json.Nodes;
 using Rovett.Client;
@@ -66,12 +65,7 @@ public sealed class PowerCutTests
     /// answer had come: what the answer rests on lies before that.</summary>
     static async Task<List<(string Id, long RecordLength)>> Storm(string folder, string record)
     {
-        var layer = Path.Combine(folder, "powercut.so");
-        using (var gcc = Process.Start("gcc", ["-shared", "-fPIC", "-O2", "-o", layer, Path.Combine(ServiceProcess.Root, "tests", "Rovett.Faults", "powercut.c"), "-ldl", "-lpthread"]))
-        {
-            await gcc.WaitForExitAsync();
-            gcc.ExitCode.ShouldBe(0);
-        }
+        var layer = await Layer.Build(folder, "powercut");
         var answered = new List<(string, long)>();
         using var service = await ServiceProcess.Start(folder, environment: new Dictionary<string, string> { ["LD_PRELOAD"] = layer, ["POWERCUT_FOLDER"] = Path.Combine(folder, "data"), ["POWERCUT_RECORD"] = record });
         using var client = new RovettClient(service.Url, (string)service.Ready["credentials"]!["adminKey"]!);

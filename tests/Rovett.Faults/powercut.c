@@ -1,36 +1,17 @@
 /* Writes down what a process does to the files of one folder (POWERCUT_FOLDER), in order, into POWERCUT_RECORD:
  * writes, cuts, syncs, removals. From that record a test builds the disk as a power cut would leave it: only what was
  * synced is sure to be there. Loaded with LD_PRELOAD; one process, any number of threads. */
-#define _GNU_SOURCE
-#include <dlfcn.h>
-#include <fcntl.h>
+#include "layer.h"
 #include <pthread.h>
 #include <stdarg.h>
 #include <stdint.h>
-#include <stdio.h>
-#include <stdlib.h>
-#include <string.h>
-#include <sys/stat.h>
-#include <unistd.h>
 
 static pthread_mutex_t turn = PTHREAD_MUTEX_INITIALIZER;
 static int record = -1;
 static const char *folder;
 
-static ssize_t (*real_pwrite)(int, const void *, size_t, off_t);
-static ssize_t (*real_write)(int, const void *, size_t);
-static int (*real_fsync)(int);
-static int (*real_fdatasync)(int);
-static int (*real_ftruncate)(int, off_t);
-static int (*real_unlink)(const char *);
-
 __attribute__((constructor)) static void start(void) {
-    real_pwrite = dlsym(RTLD_NEXT, "pwrite64");
-    real_write = dlsym(RTLD_NEXT, "write");
-    real_fsync = dlsym(RTLD_NEXT, "fsync");
-    real_fdatasync = dlsym(RTLD_NEXT, "fdatasync");
-    real_ftruncate = dlsym(RTLD_NEXT, "ftruncate64");
-    real_unlink = dlsym(RTLD_NEXT, "unlink");
+    find_real();
     folder = getenv("POWERCUT_FOLDER");
     const char *path = getenv("POWERCUT_RECORD");
     if (folder && path) record = open(path, O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0600);

@@ -1,3 +1,4 @@
+using System.Text.Json.Nodes;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
@@ -212,6 +213,8 @@ public sealed class LifeTests : IAsyncLifetime
         var import = await service.Post("/v1/users", service.Key, "{\"id\":\"pia\",\"roles\":[\"harbour-desk\"]}\n\nnot json\n{\"id\":\"nils\",\"rolls\":[]}\n{\"id\":\"sanna\"}\n");
         ((int)import.Json!["stored"]!, (int)import.Json["refused"]!).ShouldBe((2, 2));
         import.Json["errors"]!.AsArray().Select(e => (string)e!["field"]!).ShouldBe(["line 3: (line)", "line 4: rolls"]);
+        var lines = (await service.Post("/v1/users", service.Key, "{\"id\":\"pia\"}\nnot json\n", ("Accept", "application/x-ndjson"))).Text.TrimEnd().Split('\n');
+        JsonNode.Parse(lines[^1])!.ToJsonString().ShouldBe("""{"stored":1,"refused":1,"errors":[{"field":"line 2: (line)","detail":"is not one JSON object"}]}""");
         (await service.Call(HttpMethod.Put, "/v1/roles/harbour-desk", service.Key, """{"newcomers":"now","displayName":"Harbour desk"}""")).Json!["users"]!.GetValue<int>().ShouldBe(1);
         (await service.Get("/v1/users", service.Key)).Json!["users"]!.AsArray().Select(u => (string)u!["id"]!).ShouldBe(["pia", "sanna", "teo"]);
 

@@ -207,4 +207,40 @@ public sealed class SendingTests : IAsyncLifetime
         (await s.Call(HttpMethod.Put, "/v1/notifications", s.Key, "{}")).Problem.ShouldBe("unknown-method");
         (await s.Get("/s/nowhere/v1/status", s.Key)).Problem.ShouldBe("unknown-space");
     }
+
+    [Fact]
+    public async Task When_more_is_sent_than_can_be_stored_some_is_refused_and_what_was_accepted_is_there()
+    {
+        await using var s = await ServiceUnderTest.Start(o => o.MaxSendWaitMs = 10);
+        var accepted = new System.Collections.Concurrent.ConcurrentBag<string>();
+        int refused = 0, sent = 0;
+        await Eventually.Holds(async () =>
+        {
+            await Task.WhenAll(Enumerable.Range(0, 2000).Select(async _ =>
+            {
+                var title = $"number {Interlocked.Increment(ref sent)}";
+                var answer = await s.Post("/v1/notifications", s.Key, $$"""{"to":["user:mara"],"type":"t","title":"{{title}}"}""");
+                if (answer.Status == 201) accepted.Add(title);
+                else
+                {
+                    (answer.Status, answer.Problem).ShouldBe((503, "overloaded"));
+                    answer.Headers.RetryAfter!.Delta!.Value.TotalSeconds.ShouldBe(1);
+                    Interlocked.Increment(ref refused);
+                }
+            }));
+            return refused;
+        }, n => n > 0, "something is refused", 60);
+        var mara = s.Token("mara");
+        (await s.Get("/v1/inbox/totals", mara)).Json!["unread"]!.GetValue<int>().ShouldBe(accepted.Count);
+        var titles = new List<string>();
+        for (var path = "/v1/inbox?limit=100"; path is not null;)
+        {
+            var page = await s.Get(path, mara);
+            titles.AddRange(page.Json!["items"]!.AsArray().Select(i => (string)i!["title"]!));
+            path = page.Headers.TryGetValues("Link", out var link) ? link.First()[1..link.First().IndexOf('>')] : null;
+        }
+        titles.Order().ShouldBe(accepted.Order());
+        // It is over as soon as less is sent.
+        (await s.Post("/v1/notifications", s.Key, """{"to":["user:mara"],"type":"t","title":"later"}""")).Status.ShouldBe(201);
+    }
 }

@@ -61,6 +61,7 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void AppendItem(long log, long ordinal, long position, long? subjectHash, long typeHash) => Write(() => inner.AppendItem(log, ordinal, position, subjectHash, typeHash));
     public void AppendChange(long log, JournalRow change) => Write(() => inner.AppendChange(log, change));
     public IReadOnlyList<JournalRow> ChangesSince(long log, long position, int limit) => inner.ChangesSince(log, position, limit);
+    public JournalRow? NewestChange(long log, long position, OrdinalRun ordinals) => inner.NewestChange(log, position, ordinals);
     public void AddSkip(long log, long person, long ordinal) => Write(() => inner.AddSkip(log, person, ordinal));
     public EntryRow? FindNotification(int space, NotificationId id) => inner.FindNotification(space, id);
     public EntryRow? FindEntry(int space, long position) => inner.FindEntry(space, position);

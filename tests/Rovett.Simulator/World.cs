@@ -255,8 +255,6 @@ public sealed partial class World : IDisposable
             });
         }
         if (!failed && Chance(0.2)) CheckUser(Pick(Users));
-        // With a log, whatever is wrong is to show where it happened.
-        if (!failed && log is not null) Array.ForEach(Users, CheckUser);
     }
 
     /// <summary>A request of its own that nothing else is committed with.</summary>

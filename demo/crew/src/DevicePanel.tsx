@@ -60,7 +60,12 @@ export function DevicePanel({ device }: { device: Device }) {
         ) : (
           <Stack gap={2}>
             {view.items.map((item) => (
-              <Line key={item.id} item={item} onRead={() => void device.markRead([item.id])} />
+              <Line
+                key={item.id}
+                item={item}
+                onRead={() => void device.markRead([item.id])}
+                onTake={(take) => void device.take(item.id, take)}
+              />
             ))}
           </Stack>
         )}
@@ -101,7 +106,7 @@ export function DevicePanel({ device }: { device: Device }) {
   );
 }
 
-function Line({ item, onRead }: { item: Item; onRead: () => void }) {
+function Line({ item, onRead, onTake }: { item: Item; onRead: () => void; onTake: (take: boolean) => void }) {
   return (
     <Group gap={6} wrap="nowrap" align="baseline" data-item={item.id}>
       <Text size="xs" c="dimmed" w={54} style={{ flexShrink: 0 }}>
@@ -115,6 +120,16 @@ function Line({ item, onRead }: { item: Item; onRead: () => void }) {
       <Text size="xs" c="dimmed" style={{ flexShrink: 0 }}>
         {item.to}
       </Text>
+      {item.takeable !== undefined && (
+        <Button
+          size="compact-xs"
+          variant={item.taken ? 'light' : 'default'}
+          onClick={() => onTake(!item.taken)}
+          style={{ flexShrink: 0 }}
+        >
+          {item.taken ? 'yours; give back' : 'take'}
+        </Button>
+      )}
       {item.unread && (
         <Button size="compact-xs" variant="subtle" onClick={onRead} style={{ flexShrink: 0 }}>
           read

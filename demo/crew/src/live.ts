@@ -10,6 +10,10 @@ export interface Item {
   urgency: string;
   time: string;
   unread: boolean;
+  /** One of those who have it may take it over. */
+  takeable?: unknown;
+  /** This person has taken it. */
+  taken?: boolean;
 }
 
 export interface DeviceView {
@@ -99,6 +103,11 @@ export class Device {
   async markRead(ids: string[] | 'all'): Promise<void> {
     await this.#call('/v1/inbox/marks', { read: ids === 'all' ? { all: true } : { ids } });
     this.#markLocally(ids === 'all' ? null : ids);
+  }
+
+  /** Takes a job over, or gives it back; what becomes of it arrives as for everybody. */
+  async take(id: string, take: boolean): Promise<void> {
+    await this.#call(`/v1/inbox/${id}/${take ? 'take' : 'release'}`, {});
   }
 
   #set(change: Partial<DeviceView>): void {
@@ -267,11 +276,13 @@ export class Device {
 
   /** What became of a notification: it leaves the list, or comes back into it. */
   #changed(message: Message): void {
-    if (message.kind === 'released') {
-      if (!this.view.items.some((item) => item.id === message.id))
-        this.#set({ items: [{ ...message, unread: true }, ...this.view.items].slice(0, 60) });
-    } else if (message.kind !== 'taken' || message.by !== this.user)
-      this.#set({ items: this.view.items.filter((item) => item.id !== message.id) });
+    const listed = this.view.items.some((item) => item.id === message.id);
+    const mine = message.kind === 'taken' && message.by === this.user;
+    if (message.kind === 'released' && !listed)
+      this.#set({ items: [{ ...message, unread: true }, ...this.view.items].slice(0, 60) });
+    else if (message.kind === 'released' || mine)
+      this.#set({ items: this.view.items.map((i) => (i.id === message.id ? { ...i, taken: mine } : i)) });
+    else this.#set({ items: this.view.items.filter((item) => item.id !== message.id) });
     this.#totals({ unread: message.unread, asOf: message.time, rev: message.rev });
   }
 

@@ -1,6 +1,7 @@
 using System.CommandLine;
 using System.Text.Json;
 using System.Text.Json.Nodes;
+using Rovett.Service.Options;
 using Spectre.Console;
 
 namespace Rovett.Cli.Commands;
@@ -20,7 +21,7 @@ static class SendCommand
         var link = new Option<string?>("--link") { Description = "Where it leads: a path or an http(s) address." };
         var urgency = new Option<string?>("--urgency") { Description = "very-low, low, normal or high." };
         var data = new Option<string?>("--data") { Description = "Any JSON for the application." };
-        var ttl = new Option<int?>("--ttl") { Description = "Seconds after which it expires." };
+        var ttl = new Option<string?>("--ttl") { Description = "After how long it expires: seconds, or 30m, 12h, 7d." };
         var slot = new Option<string?>("--slot") { Description = "A newer one in the same slot, for the same people, replaces it." };
         var takeable = new Option<bool>("--takeable") { Description = "One member of the one role may take it over." };
         var ephemeral = new Option<bool>("--ephemeral") { Description = "Only for who is connected now; nothing is stored." };
@@ -46,7 +47,7 @@ static class SendCommand
             if (parsed.GetValue(except) is { Length: > 0 } left) Set("except", new JsonArray([.. left.Select(a => (JsonNode)a)]));
             foreach (var (name, option) in new[] { ("type", type), ("title", title), ("body", body), ("subject", subject), ("link", link), ("urgency", urgency), ("slot", slot) }) Set(name, parsed.GetValue(option));
             if (parsed.GetValue(data) is { } text) Set("data", Parse(text, "--data"));
-            if (parsed.GetValue(ttl) is { } seconds) Set("ttl", seconds);
+            if (parsed.GetValue(ttl) is { } lasts) Set("ttl", Seconds(lasts));
             if (parsed.GetValue(takeable)) Set("takeable", true);
             if (parsed.GetValue(ephemeral)) Set("store", false);
             var answer = await client.Send(notification, parsed.GetValue(key), parsed.GetValue(dryRun), cancel);
@@ -100,4 +101,8 @@ static class SendCommand
             }
         }
     }
+
+    static int Seconds(string text) => int.TryParse(text, out int seconds) ? seconds
+        : Durations.TryParse(text, out var span) ? (int)span.TotalSeconds
+        : throw new UsageException($"--ttl: '{text}' is no duration.", "Write seconds, or 30m, 12h, 7d.");
 }

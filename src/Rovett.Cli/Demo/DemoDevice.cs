@@ -8,7 +8,7 @@ sealed class DemoDevice(Uri service, Func<string> token, Person person, string l
 {
     readonly Lock gate = new();
     readonly List<(string Id, string Title, string Time)> got = [];
-    readonly List<string> kinds = [];
+    readonly List<string> open = [];
     CancellationTokenSource? stop;
     Task running = Task.CompletedTask;
     LiveConnection? live;
@@ -27,6 +27,12 @@ sealed class DemoDevice(Uri service, Func<string> token, Person person, string l
         {
             lock (gate) return [.. got];
         }
+    }
+
+    /// <summary>Whether a notification is in its list: it came, and did not leave again.</summary>
+    public bool Lists(string id)
+    {
+        lock (gate) return open.Contains(id);
     }
 
     /// <summary>Connects, and goes on after what it has.</summary>
@@ -55,12 +61,17 @@ sealed class DemoDevice(Uri service, Func<string> token, Person person, string l
         lock (gate)
         {
             var kind = (string)message["kind"]!;
-            kinds.Add(kind);
             if (message["cursor"] is { } moved) cursor = (string)moved!;
             if (message["totals"] is { } totals) Unread = (long)totals["unread"]!;
             if (kind == "current") UpToDate = true;
-            if (kind is "withdrawn" or "expired" or "replaced" or "taken" or "released") Unread = (long)message["unread"]!;
-            if (kind != "notification" || message["id"] is null) return;
+            if (kind is "withdrawn" or "expired" or "replaced" or "taken" or "released")
+            {
+                Unread = (long)message["unread"]!;
+                if (kind == "released") open.Add((string)message["id"]!);
+                else if (kind != "taken" || (string)message["by"]! != Person.Id) open.Remove((string)message["id"]!);
+            }
+            if (kind != "notification" || message["cursor"] is null) return;
+            open.Add((string)message["id"]!);
             got.Add(((string)message["id"]!, (string)message["title"]!, (string)message["time"]!));
             Unread = (long)message["unread"]!;
         }

@@ -1,4 +1,5 @@
 using System.Text.Json.Nodes;
+using YamlDotNet.Core;
 using YamlDotNet.RepresentationModel;
 
 namespace Rovett.Cli.Demo;
@@ -7,7 +8,7 @@ namespace Rovett.Cli.Demo;
 sealed record Person(string Id, string Name, IReadOnlyList<string> Roles);
 
 /// <summary>The demo's people and events, from <c>demo/scenario.yaml</c>.</summary>
-sealed record Scenario(IReadOnlyList<Person> People, IReadOnlyList<JsonObject> Day, IReadOnlyList<JsonObject> BusyHour)
+sealed record Scenario(IReadOnlyList<Person> People, IReadOnlyList<JsonObject> Day, IReadOnlyList<JsonObject> BusyHour, JsonObject Job, IReadOnlyList<JsonObject> Warnings, JsonObject FalseAlarm)
 {
     public static Scenario Read(string path)
     {
@@ -16,7 +17,9 @@ sealed record Scenario(IReadOnlyList<Person> People, IReadOnlyList<JsonObject> D
         var root = (JsonObject)Convert(yaml.Documents[0].RootNode);
         return new Scenario(
             [.. root["people"]!.AsArray().Select(p => new Person((string)p!["id"]!, (string)p["name"]!, [.. p["roles"]!.AsArray().Select(r => (string)r!)]))],
-            [.. root["day"]!.AsArray().Select(e => e!.AsObject())], [.. root["busyHour"]!.AsArray().Select(e => e!.AsObject())]);
+            Events("day"), Events("busyHour"), root["job"]!.AsObject(), Events("warnings"), root["falseAlarm"]!.AsObject());
+
+        List<JsonObject> Events(string name) => [.. root[name]!.AsArray().Select(e => e!.AsObject())];
     }
 
     public Person Find(string id) => People.First(p => p.Id == id);
@@ -25,6 +28,8 @@ sealed record Scenario(IReadOnlyList<Person> People, IReadOnlyList<JsonObject> D
     {
         YamlMappingNode map => new JsonObject(map.Children.Select(c => KeyValuePair.Create(((YamlScalarNode)c.Key).Value!, (JsonNode?)Convert(c.Value)))),
         YamlSequenceNode list => new JsonArray([.. list.Children.Select(Convert)]),
+        YamlScalarNode { Style: ScalarStyle.Plain, Value: "true" } => JsonValue.Create(true),
+        YamlScalarNode { Style: ScalarStyle.Plain } scalar when long.TryParse(scalar.Value, out long number) => JsonValue.Create(number),
         YamlScalarNode scalar => JsonValue.Create(scalar.Value ?? ""),
         _ => throw new InvalidDataException("The scenario holds something else than maps, lists and text."),
     };

@@ -52,8 +52,28 @@ sealed class Story(Scenario scenario, Uri service, Uri withoutWebSockets, Func<P
         await Send(scenario.Day[6]);
         await Check("what came in between and what came after are there, once each", () => desk.Got.Count == had + 2 && desk.Got.DistinctBy(g => g.Id).Count() == desk.Got.Count);
         await Check("and both devices agree on the number", () => desk.Unread == phone.Unread && phone.Got.Count == desk.Got.Count);
+
+        Chapter("A job for one of them", "Mara and Ivo both reach for it at the same moment.");
+        var (mine, his) = (desk.Unread!.Value, ivo.Unread!.Value);
+        var job = await Send(scenario.Job);
+        await Check("both have it in their lists, and one more each", () => desk.Lists(job) && phone.Lists(job) && ivo.Lists(job) && desk.Unread == mine + 1 && ivo.Unread == his + 1);
+        await Task.WhenAll(desk.Tell(Take(job)), ivo.Tell(Take(job)));
+        await Check("one of them has it; it left the other's list and number", () => desk.Lists(job) != ivo.Lists(job) && desk.Unread - mine + (ivo.Unread - his) == 1 && phone.Lists(job) == desk.Lists(job));
+
+        Chapter("No longer true", "A warning is followed by a worse one; an alarm turns out to be none.");
+        mine = desk.Unread!.Value;
+        var gale = await Send(scenario.Warnings[0]);
+        var worse = await Send(scenario.Warnings[1]);
+        await Check("only the newer warning stands, and it counts as one", () => desk.Lists(worse) && !desk.Lists(gale) && teo.Lists(worse) && !teo.Lists(gale) && desk.Unread == mine + 1);
+        var alarm = await Send(scenario.FalseAlarm);
+        await Check("the alarm is there", () => desk.Lists(alarm) && ivo.Lists(alarm) && desk.Unread == mine + 2);
+        await sender.Call(HttpMethod.Delete, $"/v1/notifications/{alarm}");
+        AnsiConsole.MarkupLine($"  [grey]gone[/]  {Output.Plain((string?)scenario.FalseAlarm["title"])}");
+        await Check("and gone again, from lists and numbers", () => !desk.Lists(alarm) && !phone.Lists(alarm) && !ivo.Lists(alarm) && desk.Unread == mine + 1);
         return failed;
     }
+
+    static JsonObject Take(string id) => new() { ["kind"] = "take", ["id"] = id, ["requestId"] = "take" };
 
     DemoDevice Device(string person, string label) => new(service, () => token(scenario.Find(person)), scenario.Find(person), label);
 
@@ -64,12 +84,13 @@ sealed class Story(Scenario scenario, Uri service, Uri withoutWebSockets, Func<P
         AnsiConsole.MarkupLineInterpolated($"  {what}");
     }
 
-    async Task Send(JsonObject notification)
+    async Task<string> Send(JsonObject notification)
     {
         var answer = await sender.Send(notification.DeepClone());
         var reach = string.Join(", ", answer["reach"]!.AsArray().Select(r => $"{r!["address"]}: {r["connected"]} of {r["users"]} connected"));
         AnsiConsole.MarkupLine($"  [grey]sent[/]  {Output.Plain((string?)notification["title"])}  [grey]({Output.Plain(reach)})[/]");
         await Task.Delay(pause);
+        return (string)answer["id"]!;
     }
 
     async Task Check(string what, Func<bool> holds)

@@ -43,11 +43,30 @@ public sealed class CursorSeal : IDisposable
     public string Seal(Position position)
     {
         Span<byte> block = stackalloc byte[16];
-        BinaryPrimitives.WriteInt64BigEndian(block, position.Value);
+        WriteBlock(block, position.Value);
+        lock (aes) aes.EncryptEcb(block, block, PaddingMode.None);
+        return Base64Url.EncodeToString(block);
+    }
+
+    /// <summary>The texts for positions, at once.</summary>
+    public string[] Seal(ReadOnlySpan<long> positions)
+    {
+        if (positions.IsEmpty) return [];
+        var blocks = new byte[positions.Length * 16];
+        for (int i = 0; i < positions.Length; i++)
+        {
+            WriteBlock(blocks.AsSpan(i * 16), positions[i]);
+        }
+        lock (aes) aes.EncryptEcb(blocks, blocks, PaddingMode.None);
+        var texts = new string[positions.Length];
+        for (int i = 0; i < texts.Length; i++) texts[i] = Base64Url.EncodeToString(blocks.AsSpan(i * 16, 16));
+        return texts;
+    }
+
+    void WriteBlock(Span<byte> block, long position)
+    {
+        BinaryPrimitives.WriteInt64BigEndian(block, position);
         BinaryPrimitives.WriteUInt64BigEndian(block[8..], tag);
-        Span<byte> sealedBlock = stackalloc byte[16];
-        lock (aes) aes.EncryptEcb(block, sealedBlock, PaddingMode.None);
-        return Base64Url.EncodeToString(sealedBlock);
     }
 
     /// <summary>Reads the position back; it is set only when the answer is <see cref="CursorState.Valid"/>.</summary>

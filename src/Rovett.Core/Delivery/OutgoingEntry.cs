@@ -1,5 +1,8 @@
+using System.Buffers;
 using System.Buffers.Text;
+using System.Globalization;
 using System.Text;
+using System.Text.Json;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Ledger;
 using Rovett.Core.WebSockets;
@@ -110,8 +113,8 @@ public sealed class EntryWire
     public int Length(TransportKind transport) => Source(transport).Length;
 
     byte[] Source(TransportKind transport) => transport == TransportKind.WebSocket
-        ? webSocket ??= FrameWriter.Text(Json())
-        : sse ??= SseWriter.Event(Entry.KindName, Entry.Cursor, Json());
+        ? webSocket ??= Build(static (_, json) => FrameWriter.Text(json))
+        : sse ??= Build(static (entry, json) => SseWriter.Event(entry.KindName, entry.Cursor, json));
 
     /// <summary>Writes the message for one person.</summary>
     /// <param name="transport">How it travels.</param>
@@ -128,18 +131,66 @@ public sealed class EntryWire
         return source.Length;
     }
 
-    byte[] Json()
+    delegate byte[] Framing(OutgoingEntry entry, ReadOnlySpan<byte> json);
+
+    byte[] Build(Framing framing)
     {
-        var json = new MessageBuilder(Entry.KindName);
-        json.Writer.WriteString("cursor", Entry.Cursor);
-        json.Writer.WriteString("id", Entry.Id.ToString());
-        if (Entry.Kind is EntryKind.Notification or EntryKind.Released) json.Writer.WriteString("to", Address);
-        var head = json.Open(); // without the closing brace
-        var blanks = new string(' ', NumberWidth);
-        var extra = (Read ? ",\"read\":true" : "") + (Entry.IsNotification ? $",\"attempt\":{Attempt}" : "");
-        var tail = Encoding.UTF8.GetBytes($",\"time\":\"{Entry.Time}\"{extra},\"rev\":{blanks},\"unread\":{blanks}}}");
-        byte[] comma = Entry.Body.Length > 0 ? [(byte)','] : [];
-        return [.. head, .. comma, .. Entry.Body, .. tail];
+        var address = JsonEncodedText.Encode(Address, MessageBuilder.Options.Encoder).EncodedUtf8Bytes;
+        var buffer = ArrayPool<byte>.Shared.Rent(256 + Entry.Cursor.Length + address.Length + Entry.Body.Length);
+        var text = new Utf8Text(buffer);
+        text.Add("{\"kind\":\""u8);
+        text.Add(Entry.KindName);
+        text.Add("\",\"cursor\":\""u8);
+        text.Add(Entry.Cursor);
+        text.Add("\",\"id\":\""u8);
+        text.Add(Entry.Id);
+        text.Add((byte)'"');
+        if (Entry.Kind is EntryKind.Notification or EntryKind.Released)
+        {
+            text.Add(",\"to\":\""u8);
+            text.Add(address);
+            text.Add((byte)'"');
+        }
+        if (Entry.Body.Length > 0) text.Add((byte)',');
+        text.Add(Entry.Body);
+        text.Add(",\"time\":\""u8);
+        text.Add(Entry.Time);
+        text.Add((byte)'"');
+        if (Read) text.Add(",\"read\":true"u8);
+        if (Entry.IsNotification)
+        {
+            text.Add(",\"attempt\":"u8);
+            text.Add(Attempt);
+        }
+        text.Add(",\"rev\":          ,\"unread\":          }"u8); // the blanks: NumberWidth each
+        var framed = framing(Entry, text.Written);
+        ArrayPool<byte>.Shared.Return(buffer);
+        return framed;
+    }
+}
+
+/// <summary>Text put together in a buffer that is long enough.</summary>
+ref struct Utf8Text(Span<byte> buffer)
+{
+    readonly Span<byte> buffer = buffer;
+    int length;
+
+    public readonly ReadOnlySpan<byte> Written => buffer[..length];
+
+    public void Add(byte one) => buffer[length++] = one;
+
+    public void Add(ReadOnlySpan<byte> text)
+    {
+        text.CopyTo(buffer[length..]);
+        length += text.Length;
+    }
+
+    public void Add(string text) => length += Encoding.UTF8.GetBytes(text, buffer[length..]);
+
+    public void Add<T>(T value) where T : struct, IUtf8SpanFormattable
+    {
+        if (!value.TryFormat(buffer[length..], out int written, default, CultureInfo.InvariantCulture)) throw new InvalidOperationException("The buffer is too short.");
+        length += written;
     }
 }
 

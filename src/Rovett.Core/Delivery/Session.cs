@@ -8,7 +8,7 @@ public sealed class Session : ISessionPort
 {
     enum Mode { Behind, Live, Ended }
 
-    const int FirstPage = 8, PageGrowth = 4;
+    const int FirstPage = 8, PageGrowth = 4, LongPage = 64;
 
     // Commit: the commit it waits for, or waited for; 0 for what no commit decides.
     readonly Lock gate = new();
@@ -19,14 +19,15 @@ public sealed class Session : ISessionPort
     readonly DispatchMark dispatched;
     readonly DispatchMark[] device;
     readonly List<(EntryRun Run, int From, int To)> underWay = [];
+    readonly AckPatience patience;
     Repeats? repeats; // made when first needed
 
     Mode mode = Mode.Behind;
     SessionNeed need = SessionNeed.Page;
     ControlMessage? missedChannels;
-    bool creditOn, everCurrent, currentHeld, enteredLive, totalsStale, flushDue;
-    int planVersion, answers, questions, pageSize = FirstPage;
-    TimeSpan lastWrite, ackClock, clock;
+    bool everCurrent, currentHeld, enteredLive, totalsStale, flushDue;
+    int planVersion, answers, pageSize = FirstPage;
+    TimeSpan lastWrite, clock;
     long totalSent, freeThrough;
     long droppedFrom = long.MaxValue; // the first position dropped in the commit under way: it is not lost should that fail
 
@@ -47,7 +48,8 @@ public sealed class Session : ISessionPort
         this.device = device;
         planVersion = plan;
         this.wake = wake;
-        lastWrite = ackClock = clock = now;
+        lastWrite = clock = now;
+        patience = new AckPatience(limits, now);
     }
 
     /// <summary>How its bytes are framed.</summary>
@@ -57,7 +59,7 @@ public sealed class Session : ISessionPort
     public long Through { get; private set; }
 
     /// <summary>It was asked for acknowledgements and said nothing.</summary>
-    public bool Silent { get; private set; }
+    public bool Silent => patience.Silent;
 
     /// <summary>True while it is fed live.</summary>
     public bool IsLive { get { lock (gate) return mode == Mode.Live; } }
@@ -98,6 +100,9 @@ public sealed class Session : ISessionPort
     /// <summary>How many entries the next page may have.</summary>
     /// <remarks>The first is short, and each may be a little longer than the one before: whoever does not read has one short page in memory.</remarks>
     public int PageSize { get { lock (gate) return Math.Clamp(Credit(), 1, pageSize); } }
+
+    /// <summary>It has read so much that its pages are long.</summary>
+    public bool TakesLongPages { get { lock (gate) return mode == Mode.Behind && pageSize >= LongPage; } }
 
     /// <inheritdoc/>
     public bool Offer(EntryRun run, long rev, long unread)
@@ -186,6 +191,13 @@ public sealed class Session : ISessionPort
             queue.Add(message, waits: false);
         }
         wake();
+    }
+
+    /// <summary>Says that something is missing for good: with it went what it did to the totals, which are said once it is live.</summary>
+    public void SayGap(ControlMessage gap)
+    {
+        lock (gate) totalsStale = true;
+        Say(gap);
     }
 
     /// <summary>Answers the device. One that sends without end and never reads is ended.</summary>
@@ -281,10 +293,12 @@ public sealed class Session : ISessionPort
     /// <inheritdoc/>
     public void PlanChanged(int version, Func<long, long, bool>? allowed)
     {
+        bool isBehind;
         lock (gate)
         {
             planVersion = version;
-            if (mode == Mode.Behind) need = SessionNeed.Page;
+            isBehind = mode == Mode.Behind;
+            if (isBehind) need = SessionNeed.Page;
             if (allowed is not null && queue.Drop(allowed) is { Count: > 0 } dropped)
             {
                 droppedFrom = Math.Min(droppedFrom, dropped.Min());
@@ -292,7 +306,7 @@ public sealed class Session : ISessionPort
             }
             if (allowed is not null) repeats?.Drop(allowed);
         }
-        wake();
+        if (isBehind) wake();
     }
 
     /// <inheritdoc/>
@@ -307,8 +321,7 @@ public sealed class Session : ISessionPort
     {
         lock (gate)
         {
-            creditOn = true;
-            Heard(now);
+            patience.Acknowledged(now);
             var found = sent.Again(ids);
             tooOften = found.Exists(f => f.Attempt > limits.MaxAttempts);
             repeats ??= new Repeats();
@@ -354,8 +367,7 @@ public sealed class Session : ISessionPort
         bool known = true;
         lock (gate)
         {
-            creditOn = true;
-            Heard(now);
+            patience.Acknowledged(now);
             if (upTo is { } position) sent.TakeUpTo(position.Value, acked);
             if (ids is not null) known = sent.Take(ids, acked);
         }
@@ -366,7 +378,7 @@ public sealed class Session : ISessionPort
     /// <summary>Anything at all came from the device.</summary>
     public void HeardAnything(TimeSpan now)
     {
-        lock (gate) Heard(now);
+        lock (gate) patience.Heard(now);
     }
 
     /// <summary>Ends the session: what is queued is dropped, the last words are written.</summary>
@@ -390,12 +402,7 @@ public sealed class Session : ISessionPort
         {
             clock = now;
             if (mode == Mode.Ended) return false;
-            if (creditOn && sent.Count > 0 && now - ackClock >= limits.AckTimeout)
-            {
-                ackClock = now;
-                if (++questions > limits.QuestionsUntilSilent) Silent = true;
-                queue.Add(Messages.AckDue(sent.Count), waits: false);
-            }
+            if (sent.Count > 0 && patience.IsOver(now)) queue.Add(Messages.AckDue(sent.Count), waits: false);
             due = queue.Count == 0 && now - lastWrite >= limits.Heartbeat;
             if (queue.Count == 0 && repeats is null or { IsEmpty: true }) return due;
         }
@@ -465,20 +472,13 @@ public sealed class Session : ISessionPort
         return first;
     }
 
-    int Credit() => creditOn ? limits.Window - sent.Count : limits.MaxQueued - queue.Entries;
+    int Credit() => patience.Acknowledges ? limits.Window - sent.Count : limits.MaxQueued - queue.Entries;
 
     void FallBehind()
     {
         mode = Mode.Behind;
         need = SessionNeed.Page;
         totalsStale = true;
-    }
-
-    void Heard(TimeSpan now)
-    {
-        ackClock = now;
-        questions = 0;
-        Silent = false;
     }
 
     void EndWith(ControlMessage? lastWords)

@@ -3,8 +3,17 @@ using Rovett.Core.Ledger;
 
 namespace Rovett.Core.Delivery;
 
-/// <summary>An entry found for a session that is behind. <see cref="Entry"/> is null when it is already in memory.</summary>
-public sealed record FoundEntry(long Position, string Address, long Log, long Ordinal, EntryRow? Entry);
+/// <summary>What of a stored entry goes out.</summary>
+public sealed record EntryText(EntryKind Kind, StoredTime Time, NotificationId Id, byte[] Body);
+
+/// <summary>An entry found for a session that is behind: the one in memory, or its text as it was read. Neither when it is gone.</summary>
+public record struct FoundEntry(long Position, string Address, long Log, long Ordinal)
+{
+    /// <summary>It, when it was in memory.</summary>
+    public OutgoingEntry? Known { get; set; }
+    /// <summary>It, when it was read.</summary>
+    public EntryText? Text { get; set; }
+}
 
 /// <summary>How a device is caught up that named no cursor: of what was stored up to <paramref name="UpTo"/>, when its session
 /// began, what any device of the user acknowledged is left out, and changes before <paramref name="Since"/>.</summary>
@@ -21,13 +30,17 @@ public interface IHistoryReader
     /// <param name="limit">The most to find.</param>
     /// <param name="first">For a device that named no cursor; null: leave nothing out.</param>
     /// <param name="known">Finds an entry already in memory, so that its body need not be read.</param>
-    (List<FoundEntry> Items, bool More) After(ReadPlan plan, int space, long after, int limit, FirstVisit? first, Func<long, bool> known);
+    (List<FoundEntry> Items, bool More) After(ReadPlan plan, int space, long after, int limit, FirstVisit? first, Func<long, OutgoingEntry?> known);
+
+    /// <summary>The position of the first notification that no device of the user acknowledged; null when there is none.</summary>
+    long? FirstMissing(ReadPlan plan, int space);
 }
 
 /// <summary>Brings one session from where its device is to the present: where to begin, and page after page.</summary>
 public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, CursorSeal cursors, int space)
 {
     FirstVisit? firstVisit;
+    long lossKnown; // up to this position it was said that something is missing, or it does not matter
 
     /// <summary>Where a session begins.</summary>
     /// <param name="plan">What its user may see.</param>
@@ -44,19 +57,15 @@ public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, 
         if (after == long.MaxValue) return plan.Head;
         if (after is { } position)
         {
-            StoredTime? lost = null;
-            foreach (var log in plan.Logs)
-            {
-                if (log.LostAfter(position) && (lost is null || log.Lost.Time > lost)) lost = log.Lost.Time;
-            }
-            if (lost is { } time) say.Add(Messages.Gap("retention", time));
+            if (Lost(plan, position) is { } gap) say.Add(gap);
             // What an address brought or took is not in the logs after the cursor: it is read from the inbox.
             if (plan.RolesChangedAt > position) say.Add(Messages.Channels(plan.Channels, plan.Totals.Totals));
             return new Position(position);
         }
+        // Whoever has nothing misses nothing.
+        foreach (var log in plan.Logs) lossKnown = Math.Max(lossKnown, log.Lost.Position);
         // No cursor: from just before the first notification that no device of this user has.
-        var (items, _) = history.After(plan, space, 0, 1, new FirstVisit(long.MaxValue, plan.Head.Value), static _ => true);
-        var start = items.Count > 0 ? new Position(items[0].Position - 1) : plan.Head;
+        var start = history.FirstMissing(plan, space) is { } first ? new Position(first - 1) : plan.Head;
         firstVisit = new FirstVisit(start.Value, plan.Head.Value);
         return start;
     }
@@ -64,14 +73,33 @@ public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, 
     /// <summary>Reads the next page for a session and feeds it.</summary>
     public void Page(Session session, ReadPlan plan)
     {
-        var (found, more) = history.After(plan, space, session.Through, session.PageSize, firstVisit, p => recent.Find(p) is not null);
+        if (Lost(plan, session.Through) is { } gap) session.SayGap(gap); // taken while the session was on its way
+        var (found, more) = history.After(plan, space, session.Through, session.PageSize, firstVisit, recent.Find);
+        var sealedOnes = cursors.Seal([.. found.Where(f => f.Known is null).Select(f => f.Position)]);
         var items = new List<PageItem>(found.Count);
+        int read = 0;
         foreach (var f in found)
         {
-            var entry = recent.Find(f.Position) ?? (f.Entry is { } row ? new OutgoingEntry(row.Kind, row.Position, row.Time, row.Id, cursors.Seal(row.Position), row.Body) : null);
-            if (entry is null) return; // fell out of memory between the two looks: the page is read again
+            if ((f.Known ?? Made(f, sealedOnes, ref read)) is not { } entry) return; // retention took it meanwhile: the page is read again
             items.Add(new PageItem(entry, f.Address, f.Log, f.Ordinal));
         }
         session.Feed(items, more ? items[^1].Entry.Position.Value : plan.Head.Value, !more, plan.Version, plan.Totals.Totals);
+    }
+
+    static OutgoingEntry? Made(FoundEntry found, string[] cursors, ref int next) =>
+        found.Text is { } text ? new OutgoingEntry(text.Kind, new Position(found.Position), text.Time, text.Id, cursors[next++], text.Body) : null;
+
+    /// <summary>What to say when retention took something after a position that the session has not heard of; said once.</summary>
+    ControlMessage? Lost(ReadPlan plan, long after)
+    {
+        StoredTime? time = null;
+        long known = lossKnown;
+        foreach (var log in plan.Logs)
+        {
+            if (log.Lost.Position <= known || !log.LostAfter(after)) continue;
+            if (time is null || log.Lost.Time > time) time = log.Lost.Time;
+            lossKnown = Math.Max(lossKnown, log.Lost.Position);
+        }
+        return time is { } newest ? Messages.Gap("retention", newest) : null;
     }
 }

@@ -10,7 +10,10 @@ public sealed record DirectoryUser(UserId User, string? DisplayName, string? Loc
 public sealed record UserInfo(PersonRow Row, IReadOnlyList<string> Held, long Unread, int Sessions);
 
 /// <summary>Stores users in the directory; live sessions hear of what it changes before anything that comes after it.</summary>
-public sealed class PutUsersCommand(string space, IReadOnlyList<DirectoryUser> users) : LedgerCommand<IReadOnlyList<UserInfo>>
+/// <param name="space">The space's name.</param>
+/// <param name="users">What is said of them.</param>
+/// <param name="wantsAnswer">False for many: none of them is looked at any closer.</param>
+public sealed class PutUsersCommand(string space, IReadOnlyList<DirectoryUser> users, bool wantsAnswer = true) : LedgerCommand<IReadOnlyList<UserInfo>>
 {
     internal override void Write(Ledger ledger)
     {
@@ -27,7 +30,7 @@ public sealed class PutUsersCommand(string space, IReadOnlyList<DirectoryUser> u
                 Locale = said.Locale ?? row.Locale,
                 DirectoryRoles = said.Roles ?? row.DirectoryRoles,
             });
-            answer.Add(FindUserCommand.InfoOf(state, user));
+            if (wantsAnswer) answer.Add(FindUserCommand.InfoOf(state, user));
         }
         Answer = answer;
     }
@@ -36,6 +39,8 @@ public sealed class PutUsersCommand(string space, IReadOnlyList<DirectoryUser> u
 /// <summary>Looks a user up; null when nobody is known by that id.</summary>
 public sealed class FindUserCommand(string space, string user) : LedgerCommand<UserInfo?>
 {
+    internal override bool MayOnlyRead => true;
+
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
@@ -64,6 +69,8 @@ public sealed class PutRoleCommand(string space, RoleRow role) : LedgerCommand<R
 /// <summary>Looks a role up: what it is set to, how many hold it, how many of them are connected.</summary>
 public sealed class FindRoleCommand(string space, string role) : LedgerCommand<(RoleRow? Row, long Users, long Connected)>
 {
+    internal override bool MayOnlyRead => true;
+
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
@@ -162,5 +169,7 @@ public sealed class MuteCommand(string space, string userId, bool isType, string
 /// <summary>A user's mutes.</summary>
 public sealed class MutesCommand(string space, string userId) : LedgerCommand<IReadOnlyList<MuteRow>>
 {
+    internal override bool MayOnlyRead => true;
+
     internal override void Write(Ledger ledger) => Answer = ledger.Space(space).Find(userId)?.Mutes.Where(m => m.Until is null).ToList() ?? [];
 }

@@ -29,6 +29,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     readonly List<Action<ILedgerObserver>> toObserve = [];
     readonly List<Action> toUndo = [];
     readonly Dictionary<(long Log, MarkKind Kind, long Ordinal), long> tallies = [];
+    bool storeFailing;
     readonly StoredTime started = StoredTime.From(clock.GetUtcNow());
 
     FanOut? fanOut;
@@ -41,6 +42,9 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
 
     /// <summary>How many times a notification was offered to somebody since this ledger was made.</summary>
     public long Offered => FanOut.Offered;
+
+    /// <summary>The last attempt to write failed; readable from any thread.</summary>
+    public bool StoreFailing { get => Volatile.Read(ref storeFailing); private set => Volatile.Write(ref storeFailing, value); }
 
     /// <summary>Before this no deadline is found missed: sessions are still coming back.</summary>
     internal StoredTime DeadlinesFrom => new(started.Micros + (long)options.ReconnectWindow.TotalMicroseconds);
@@ -76,18 +80,26 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
             }
             FanOut.Flush();
             WriteTallies();
-            if (begun) store.Commit();
+            if (begun)
+            {
+                store.Commit();
+                if (storeFailing && written.Exists(static c => c is SendCommand or ProbeCommand)) StoreFailing = false;
+            }
         }
         catch (Exception failed)
         {
             // Disk full, locked, broken: nothing of this batch happened. Memory is ahead of the store, so it goes.
+            StoreFailing = true;
             store.Rollback();
             Recover();
-            foreach (var command in batch)
+            // Who only reads does not suffer for what could not be written.
+            List<LedgerCommand> again = batch.Count > 1 ? [.. batch.Where(c => c.MayOnlyRead)] : [];
+            foreach (var command in batch.Except(again))
             {
                 command.AfterFailure(this);
                 command.Fail(failed);
             }
+            foreach (var command in again) Process([command]);
             return;
         }
         foreach (var session in toFlush) session.Flush();
@@ -282,8 +294,14 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
 /// <summary>Something for the ledger to carry out.</summary>
 public abstract class LedgerCommand
 {
+    /// <summary>When it was asked, by <see cref="System.Diagnostics.Stopwatch.GetTimestamp"/>: for whoever runs the ledger.</summary>
+    public long AskedAt { get; set; }
+
     /// <summary>False when nothing is read from or written to the store.</summary>
     internal virtual bool NeedsStore => true;
+
+    /// <summary>True when it seldom writes: should the commit of its batch fail, it is carried out once more by itself.</summary>
+    internal virtual bool MayOnlyRead => false;
 
     /// <summary>Inside the transaction: reads, decides, writes, and tells sessions what they may say once it is committed. Throws a <see cref="ProblemException"/> only before it changed anything.</summary>
     internal abstract void Write(Ledger ledger);

@@ -1,5 +1,6 @@
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
+using Rovett.Core.Marks;
 
 namespace Rovett.Core.Ledger;
 
@@ -16,10 +17,10 @@ public sealed class WithdrawCommand(string space, NotificationId id) : LedgerCom
         var notification = ledger.Store.FindNotification(state.Id, id) ?? throw Unknown().Throw();
         if (Changes.IsOver(ledger, state, notification))
         {
-            var end = ledger.Store.ChangesSince(notification.Placements[0].Log, notification.Position.Value, int.MaxValue)
-                .Where(c => c.Ordinal == notification.Placements[0].Ordinal).LastOrDefault();
-            var ended = end.Position > 0 ? ledger.Store.FindEntry(state.Id, end.Position)!.Time : notification.Time;
-            Answer = new WithdrawResult(id, end.Position > 0 ? OutgoingEntry.NameOf(end.Kind) : "trimmed", null, ended, false);
+            var (log, ordinal) = notification.Placements[0];
+            var end = ledger.Store.NewestChange(log, notification.Position.Value, new OrdinalRun(ordinal, ordinal));
+            var ended = end is { } change ? ledger.Store.FindEntry(state.Id, change.Position)!.Time : notification.Time;
+            Answer = new WithdrawResult(id, end is null ? "trimmed" : OutgoingEntry.NameOf(end.Value.Kind), null, ended, false);
             return;
         }
         var entry = Changes.Make(ledger, state, EntryKind.Withdrawn, notification, [], null, "");
@@ -95,8 +96,11 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
         var (position, time) = state.Draw();
         store.AppendEntry(state.Id, new EntryRow(position, time, EntryKind.Trimmed, default, System.Text.Encoding.UTF8.GetBytes($"\"through\":{upTo}"), "",
             [.. trimmed.Select(t => new Placement(t.Key.Id, t.Value.Ordinal))], NotificationTraits.None));
-        foreach (var (log, (ordinal, lost)) in trimmed)
+        foreach (var (log, (ordinal, taken)) in trimmed)
         {
+            // What ended since is not told any more either, for nobody knows any more whose it was.
+            var lost = store.NewestChange(log.Id, upTo, new OrdinalRun(1, ordinal)) is { } ended
+                ? new LostNotification(Math.Max(ended.Ordinal, taken?.Ordinal ?? 0), ended.Position, store.FindEntry(state.Id, ended.Position)!.Time) : taken;
             log.Trim(ordinal, lost);
             log.Taken?.RemoveWhere(o => o <= ordinal);
             log.Change(position.Value, ordinal);
@@ -127,6 +131,9 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
         }
         foreach (var user in touched)
         {
+            // Sessions that are behind must see what is lost before they go on.
+            user.PlanVersion++;
+            foreach (var place in user.Sessions) place.Session.PlanChanged(user.PlanVersion, null);
             long unread = user.CountUnread();
             state.SaveLogs(user);
             if (unread == user.Unread) continue;

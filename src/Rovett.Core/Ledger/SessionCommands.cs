@@ -19,6 +19,8 @@ public sealed record OpenInfo(UserState User, IReadOnlyList<string> Channels, To
 /// <param name="session">Makes the session once the user is known; null for a request that is not live.</param>
 public sealed class AttachCommand(string space, Identity identity, string device, Func<OpenInfo, ISessionPort>? session) : LedgerCommand<OpenInfo>
 {
+    internal override bool MayOnlyRead => session is null;
+
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
@@ -149,6 +151,8 @@ public sealed class GoLiveCommand(string space, string userId, Session session, 
 /// <summary>Asks for a fresh plan: for a session that fell behind.</summary>
 public sealed class PlanCommand(string space, string userId) : LedgerCommand<ReadPlan?>
 {
+    internal override bool MayOnlyRead => true;
+
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
@@ -159,6 +163,8 @@ public sealed class PlanCommand(string space, string userId) : LedgerCommand<Rea
 /// <summary>What of some notifications the user may still be sent, with the address that reaches it.</summary>
 public sealed class AgainCommand(string space, UserState user, IReadOnlyList<AgainItem> items) : LedgerCommand<(IReadOnlyList<(AgainItem Item, EntryWire Wire)> Found, int PlanVersion, Totals Totals)>
 {
+    internal override bool MayOnlyRead => true;
+
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
@@ -179,7 +185,22 @@ public sealed class AgainCommand(string space, UserState user, IReadOnlyList<Aga
 /// <summary>Asks for the newest position of a space.</summary>
 public sealed class HeadCommand(string space) : LedgerCommand<Position>
 {
+    internal override bool MayOnlyRead => true;
+
     internal override void Write(Ledger ledger) => Answer = new Position(ledger.Space(space).Head);
+}
+
+/// <summary>Finds out whether the store takes writes, by a write that changes nothing.</summary>
+public sealed class ProbeCommand(string space) : LedgerCommand<bool>
+{
+    internal override void Write(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        // A row that is written as it was is not written at all.
+        ledger.Store.SaveFloor(state.Id, state.Floor + 1);
+        ledger.Store.SaveFloor(state.Id, state.Floor);
+        Answer = true;
+    }
 }
 
 /// <summary>Hands an ephemeral notification to whoever is connected now: no position, no count, nothing stored.</summary>

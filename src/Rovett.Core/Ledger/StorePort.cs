@@ -236,6 +236,8 @@ public interface ILedgerStore
     void AppendChange(long log, JournalRow change);
     /// <summary>The changes of a log after a position, oldest first.</summary>
     IReadOnlyList<JournalRow> ChangesSince(long log, long position, int limit);
+    /// <summary>The newest change of a log after a position that is about an ordinal of a range; null when there is none.</summary>
+    JournalRow? NewestChange(long log, long position, OrdinalRun ordinals);
     /// <summary>Leaves one person out of one notification of an audience log.</summary>
     void AddSkip(long log, long person, long ordinal);
     /// <summary>A notification by its id, or null.</summary>

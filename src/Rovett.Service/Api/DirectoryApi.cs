@@ -1,4 +1,5 @@
 using System.Globalization;
+using System.Text;
 using System.Text.Json;
 using Rovett.Core;
 using Rovett.Core.Addresses;
@@ -11,9 +12,10 @@ namespace Rovett.Service.Api;
 
 /// <summary>The directory: users with display name, locale and roles; roles with their settings. What changes reaches
 /// live sessions before anything that is sent after it.</summary>
-public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history)
+public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, TimeProvider clock)
 {
-    const int MaxRoles = 64, ImportBatch = 200, MaxListed = 500;
+    const int MaxRoles = 64, ImportBatch = 200, MaxListed = 500, MostFaults = 50;
+    static readonly TimeSpan ProgressEvery = TimeSpan.FromSeconds(1);
     static readonly string[] UserFields = ["id", "displayName", "locale", "roles"];
 
     /// <summary><c>PUT /v1/users/{id}</c></summary>
@@ -28,56 +30,107 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         await Json.Write(context, 200, json => Write(json, stored[0]));
     }
 
-    /// <summary><c>POST /v1/users</c>: many users, one JSON object a line (NDJSON). Lines at fault are named; the others are stored.</summary>
+    /// <summary><c>POST /v1/users</c>: many users, one JSON object a line (NDJSON). Lines at fault are named; the others are stored.
+    /// With <c>Accept: application/x-ndjson</c> the answer is a line now and then, of how far it is, and the result as the last.</summary>
     public async Task ImportUsers(HttpContext context)
     {
         var space = Require(context, "admin");
         if (context.Features.Get<Microsoft.AspNetCore.Http.Features.IHttpMaxRequestBodySizeFeature>() is { IsReadOnly: false } limit) limit.MaxRequestBodySize = null; // read a line at a time
+        bool tellsProgress = context.Request.Headers.Accept.ToString().Contains("application/x-ndjson", StringComparison.OrdinalIgnoreCase);
         using var reader = new StreamReader(context.Request.Body);
         var batch = new List<DirectoryUser>(ImportBatch);
         var faults = new List<FieldError>();
-        long line = 0, stored = 0, refused = 0;
-        while (await reader.ReadLineAsync(context.RequestAborted) is { } text)
+        long line = 0, stored = 0, refused = 0, told = clock.GetTimestamp();
+        try
         {
-            line++;
-            if (string.IsNullOrWhiteSpace(text)) continue;
-            var errors = new List<FieldError>();
-            DirectoryUser? user = null;
-            try
+            while (await reader.ReadLineAsync(context.RequestAborted) is { } text)
             {
-                using var document = JsonDocument.Parse(text, new JsonDocumentOptions { MaxDepth = 8 });
-                user = Read(document.RootElement, null, errors);
+                line++;
+                if (string.IsNullOrWhiteSpace(text)) continue;
+                if (!TryRead(text, line, faults, out var user)) refused++;
+                else batch.Add(user!);
+                if (batch.Count == ImportBatch) await Flush();
+                if (tellsProgress && clock.GetElapsedTime(told) > ProgressEvery) await TellProgress();
             }
-            catch (JsonException)
-            {
-                errors.Add(new FieldError("(line)", "is not one JSON object"));
-            }
-            if (user is null || errors.Count > 0)
-            {
-                refused++;
-                if (faults.Count < 50) faults.AddRange(errors.Select(e => new FieldError($"line {line}: {e.Field}", e.Detail)));
-                continue;
-            }
-            batch.Add(user);
-            if (batch.Count == ImportBatch) stored += await Flush();
+            await Flush();
         }
-        stored += await Flush();
-        await Json.Write(context, refused > 0 && stored == 0 ? 422 : 200, json =>
+        catch (Exception failed) when (context.Response.HasStarted && (failed is ProblemException || LedgerPump.IsStoreFailure(failed)))
+        {
+            // The status is gone out already: the last line is the problem.
+            await Write((failed as ProblemException)?.Problem ?? LedgerPump.StoreFailed());
+            return;
+        }
+        if (tellsProgress)
+        {
+            Begin();
+            await Write(null);
+        }
+        else await Json.Write(context, refused > 0 && stored == 0 ? 422 : 200, json => Counts(json, null));
+
+        async Task Flush()
+        {
+            if (batch.Count > 0) await ledger.Ask(new PutUsersCommand(space.Name, [.. batch], wantsAnswer: false));
+            stored += batch.Count;
+            batch.Clear();
+        }
+
+        void Begin()
+        {
+            if (!context.Response.HasStarted) context.Response.ContentType = "application/x-ndjson";
+        }
+
+        async Task TellProgress()
+        {
+            Begin();
+            told = clock.GetTimestamp();
+            await Line($"{{\"line\":{line},\"stored\":{stored},\"refused\":{refused}}}\n");
+        }
+
+        async Task Write(Problem? problem)
+        {
+            var buffer = new System.Buffers.ArrayBufferWriter<byte>();
+            await using (var json = new Utf8JsonWriter(buffer, Json.Writing)) Counts(json, problem);
+            await Line(Encoding.UTF8.GetString(buffer.WrittenSpan) + "\n");
+        }
+
+        async Task Line(string text)
+        {
+            await context.Response.WriteAsync(text, context.RequestAborted);
+            await context.Response.Body.FlushAsync(context.RequestAborted);
+        }
+
+        void Counts(Utf8JsonWriter json, Problem? problem)
         {
             json.WriteStartObject();
             json.WriteNumber("stored", stored);
             json.WriteNumber("refused", refused);
+            if (problem is not null)
+            {
+                json.WriteStartObject("problem");
+                problem.WriteMembers(json);
+                json.WriteEndObject();
+            }
             FieldError.WriteAll(json, faults);
             json.WriteEndObject();
-        });
-
-        async Task<int> Flush()
-        {
-            int count = batch.Count;
-            if (count > 0) await ledger.Ask(new PutUsersCommand(space.Name, [.. batch]));
-            batch.Clear();
-            return count;
         }
+    }
+
+    static bool TryRead(string text, long line, List<FieldError> faults, out DirectoryUser? user)
+    {
+        var errors = new List<FieldError>();
+        user = null;
+        try
+        {
+            using var document = JsonDocument.Parse(text, new JsonDocumentOptions { MaxDepth = 8 });
+            user = Read(document.RootElement, null, errors);
+        }
+        catch (JsonException)
+        {
+            errors.Add(new FieldError("(line)", "is not one JSON object"));
+        }
+        if (user is not null && errors.Count == 0) return true;
+        if (faults.Count < MostFaults) faults.AddRange(errors.Select(e => new FieldError($"line {line}: {e.Field}", e.Detail)));
+        return false;
     }
 
     /// <summary><c>GET /v1/users/{id}</c></summary>

@@ -43,6 +43,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             context.Response.ContentType = "text/event-stream";
             return;
         }
+        context.Request.Headers.Authorization = default; // or it would be in memory as long as the session lives
         registry.Add(session, context.Abort);
         try
         {

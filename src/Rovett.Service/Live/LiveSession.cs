@@ -21,7 +21,7 @@ public interface ISessionOutput
 /// made by <see cref="LiveEndpoint"/>, attached by the ledger, opened, run, detached.</summary>
 public sealed class LiveSession
 {
-    const int BufferBytes = 16 * 1024;
+    const int BufferBytes = 12 * 1024;
     static readonly TimeSpan LastWordsPatience = TimeSpan.FromSeconds(3);
 
     readonly AsyncSignal signal = new();
@@ -114,7 +114,16 @@ public sealed class LiveSession
             {
                 while (Machine.Drain(buffer.AsSpan(0, BufferBytes), out var large) is var count && (count > 0 || large is not null))
                 {
-                    await output.Write(large ?? buffer.AsMemory(0, count));
+                    var writing = output.Write(large ?? buffer.AsMemory(0, count));
+                    // One that takes what it is given has its next page read meanwhile.
+                    try
+                    {
+                        if (!writing.IsCompleted && Machine.TakesLongPages) await Supply();
+                    }
+                    finally
+                    {
+                        await writing; // the buffer is its own until then
+                    }
                     Machine.Written(Now, Thread.GetCurrentProcessorId());
                 }
             }
@@ -168,7 +177,7 @@ public sealed class LiveSession
             switch (message.Kind)
             {
                 case DeviceMessageKind.Ack:
-                    return Acknowledge(message);
+                    return await Acknowledge(message);
                 case DeviceMessageKind.Attend:
                     await services.Ledger.Ask(new AttendCommand(Space.Name, user!, Machine, message.Subject));
                     return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
@@ -191,7 +200,7 @@ public sealed class LiveSession
         }
     }
 
-    ControlMessage? Acknowledge(DeviceMessage message)
+    async ValueTask<ControlMessage?> Acknowledge(DeviceMessage message)
     {
         bool known;
         if (message.Again)
@@ -203,7 +212,8 @@ public sealed class LiveSession
         {
             var acked = new List<AckedRun>();
             known = Machine.Acknowledge(message.Marks!.UpTo?.Position, message.Marks.Ids is { } ids ? [.. ids] : null, Now, acked);
-            services.Acks.Add(Space.Name, User, Device, message.Handled, acked);
+            if (message.RequestId is null || acked.Count == 0) services.Acks.Add(Space.Name, User, Device, message.Handled, acked);
+            else await services.Acks.Store(Space.Name, User, Device, message.Handled, acked); // what is answered is on disk
         }
         if (!known) return Messages.Refused(message.RequestId, new Problem(422, "not-outstanding", "Not all of these are outstanding", "This session was not sent one of these notifications, or acknowledged it before.", "Acknowledge what came in this session, once."));
         return message.RequestId is null ? null : Messages.Done(message.RequestId, null);

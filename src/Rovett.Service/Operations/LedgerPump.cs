@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Threading.Channels;
 using Rovett.Core;
 using Rovett.Core.Ledger;
@@ -9,18 +10,24 @@ namespace Rovett.Service.Operations;
 public sealed class LedgerPump : IDisposable
 {
     const int MaxBatch = 512;
-    const int MaxWaiting = 100_000;
+    const int MaxWaiting = 100_000, FewWaiting = 64;
 
     readonly Channel<LedgerCommand> queue = Channel.CreateBounded<LedgerCommand>(new BoundedChannelOptions(MaxWaiting) { SingleReader = true });
     readonly Ledger ledger;
     readonly ILogger log;
     readonly Thread thread;
     readonly SendGathering gathering = new();
+    readonly TimeSpan maxWait;
+    long begun, waited; // timestamps: when the batch under way began, how long its first command had waited
 
     /// <summary>Starts the thread.</summary>
-    public LedgerPump(Ledger ledger, ILogger<LedgerPump> log)
+    /// <param name="ledger">The ledger.</param>
+    /// <param name="maxWait">A send that would wait longer than this for its turn is refused.</param>
+    /// <param name="log">Where failures are told.</param>
+    public LedgerPump(Ledger ledger, TimeSpan maxWait, ILogger<LedgerPump> log)
     {
         this.ledger = ledger;
+        this.maxWait = maxWait;
         this.log = log;
         thread = new Thread(Run) { Name = "ledger", IsBackground = true };
         thread.Start();
@@ -31,11 +38,20 @@ public sealed class LedgerPump : IDisposable
     public Task<T> Ask<T>(LedgerCommand<T> command)
     {
         bool isSend = command is SendCommand;
+        if (isSend && IsOverloaded()) throw Overloaded().Throw();
+        command.AskedAt = Stopwatch.GetTimestamp();
         if (isSend) gathering.Asked();
         if (queue.Writer.TryWrite(command)) return command.Task;
         if (isSend) gathering.Taken(1);
         throw Overloaded().Throw();
     }
+
+    /// <summary>The last attempt to write to the store failed.</summary>
+    public bool StoreFailing => ledger.StoreFailing;
+
+    /// <summary>More is sent than can be done: many sends wait, and for long. Refusing some then keeps the others quick.</summary>
+    bool IsOverloaded() => gathering.Waiting > FewWaiting
+        && (Stopwatch.GetElapsedTime(0, Volatile.Read(ref waited)) > maxWait || (Volatile.Read(ref begun) is var since and not 0 && Stopwatch.GetElapsedTime(since) > maxWait));
 
     /// <summary>A session's writer was woken, and has not begun to write yet.</summary>
     public void WriterWoken() => gathering.WriterWoken();
@@ -46,7 +62,7 @@ public sealed class LedgerPump : IDisposable
     /// <summary>True for what a store throws that can't be read or written now.</summary>
     public static bool IsStoreFailure(Exception error) => error is System.Data.Common.DbException or IOException;
 
-    static Problem Overloaded() => new(503, "overloaded", "The service has more to do than it can", "Too many requests are waiting for the store.", "Try again after the seconds named in Retry-After.") { RetryAfterSeconds = 1 };
+    static Problem Overloaded() => new(503, "overloaded", "The service has more to do than it can", "More is sent than can be stored, and what waits already would make this wait too long.", "Try again after the seconds named in Retry-After.") { RetryAfterSeconds = 1 };
 
     /// <summary>What is answered when a commit failed.</summary>
     public static Problem StoreFailed() => new(503, "store-unavailable", "The store can't be written now", "Nothing of this request was stored.", "Try again; with an Idempotency-Key it is safe. If it lasts, the operator finds the reason in the service's log (disk full, read-only, locked).") { RetryAfterSeconds = 2 };
@@ -59,6 +75,9 @@ public sealed class LedgerPump : IDisposable
             batch.Clear();
             gathering.Wait();
             while (batch.Count < MaxBatch && queue.Reader.TryRead(out var command)) batch.Add(command);
+            if (batch.Count == 0) continue;
+            Volatile.Write(ref begun, Stopwatch.GetTimestamp());
+            Volatile.Write(ref waited, begun - batch[0].AskedAt);
             int sends = batch.Count(static c => c is SendCommand);
             long offered = ledger.Offered;
             gathering.Taken(sends);
@@ -72,6 +91,7 @@ public sealed class LedgerPump : IDisposable
                 log.LogCritical(error, "The ledger failed outside a commit; the requests of this batch are not answered");
                 foreach (var command in batch) command.Abandon(error);
             }
+            Volatile.Write(ref begun, 0);
         }
     }
 

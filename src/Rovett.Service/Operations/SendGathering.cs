@@ -11,6 +11,9 @@ sealed class SendGathering
     int asked, waking, expected;
     long lastOffered, lastCommit;
 
+    /// <summary>How many sends wait for their commit.</summary>
+    public int Waiting => Volatile.Read(ref asked);
+
     /// <summary>A send was asked for.</summary>
     public void Asked() => Interlocked.Increment(ref asked);
 

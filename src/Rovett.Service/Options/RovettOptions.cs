@@ -60,6 +60,9 @@ public sealed class RovettOptions
     /// <summary>How many notifications may be unacknowledged before a device is fed no more.</summary>
     public int Window { get; set; } = 256;
 
+    /// <summary>When the store can't keep up, a send that would wait longer than this is refused with 503; in milliseconds.</summary>
+    public int MaxSendWaitMs { get; set; } = 250;
+
     /// <summary>A sign of life is written when nothing else was for so many seconds.</summary>
     public int HeartbeatSeconds { get; set; } = 20;
 

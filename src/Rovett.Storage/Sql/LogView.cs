@@ -1,3 +1,4 @@
+using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
 using Rovett.Core.Marks;
@@ -76,7 +77,7 @@ sealed class LogView
             foreach (var (position, ordinal) in rows)
             {
                 if (ordinal <= Log.Trimmed || Skips.Contains(ordinal) || SegmentAddress(ordinal) is not { } address) continue;
-                into.Add(new FoundEntry(position, address, Log.Log, ordinal, null));
+                into.Add(new FoundEntry(position, address, Log.Log, ordinal));
                 if (++found == limit) return;
             }
             if (rows.Count < limit) return;
@@ -84,19 +85,53 @@ sealed class LogView
         }
     }
 
-    /// <summary>The notifications before a position, newest first.</summary>
-    public List<FoundEntry> Before(long before, int limit, InboxState state)
+    /// <summary>The notifications before a position, newest first, a few at a time.</summary>
+    public NewestFirst Before(long before, InboxState state)
     {
         long end = before == long.MaxValue ? long.MaxValue : sql.Number("SELECT ordinal FROM log_item WHERE log=?1 AND position<?2 ORDER BY position DESC LIMIT 1", Log.Log, before) ?? 0;
-        var wanted = state switch
+        return new NewestFirst(this, state switch
         {
             InboxState.Unread => Visible(0, end, [read, Muted]),
             InboxState.Read => ReadOnes(end),
             _ => Visible(0, end, []),
-        };
-        var found = new List<FoundEntry>();
-        for (int i = wanted.Count - 1; i >= 0 && found.Count < limit; i--) Items(wanted[i].Run, wanted[i].Address, limit - found.Count, "DESC", found);
-        return found;
+        });
+    }
+
+    /// <summary>When the user marked an ordinal, or a device acknowledged it; null when not. Looked up only for those that are marked.</summary>
+    public StoredTime? MarkedAt(MarkKind kind, long ordinal)
+    {
+        if (!(kind == MarkKind.Read ? read : received).Contains(ordinal)) return null;
+        var run = sql.One("SELECT to_ord, time FROM mark_run WHERE log=?1 AND kind=?2 AND person=?3 AND from_ord<=?4 ORDER BY from_ord DESC LIMIT 1", r => Tuple.Create(r.GetInt64(0), r.GetInt64(1)), Log.Log, (long)kind, person, ordinal);
+        return run is not null && run.Item1 >= ordinal ? new StoredTime(run.Item2) : null;
+    }
+
+    /// <summary>Reads down the runs of a log.</summary>
+    public sealed class NewestFirst(LogView view, List<(OrdinalRun Run, string Address)> runs)
+    {
+        const int AtOnce = 8;
+
+        readonly List<FoundEntry> found = new(AtOnce);
+        int run = runs.Count - 1, next;
+        long below = long.MaxValue; // of the run, what was read already
+
+        public LogView View => view;
+
+        public FoundEntry Current => found[next];
+
+        /// <summary>Goes to the next one; false when there is none.</summary>
+        public bool Move()
+        {
+            if (++next < found.Count) return true;
+            found.Clear();
+            for (next = 0; run >= 0 && found.Count == 0;)
+            {
+                var (span, address) = runs[run];
+                if (below > span.From) view.Items(span with { To = Math.Min(span.To, below - 1) }, address, AtOnce, "DESC", found);
+                if (found.Count == AtOnce) below = found[^1].Ordinal;
+                else (run, below) = (run - 1, long.MaxValue);
+            }
+            return found.Count > 0;
+        }
     }
 
     /// <summary>The address that reaches the user with a living ordinal, or null when it is not the user's to see.</summary>
@@ -128,7 +163,7 @@ sealed class LogView
     void Items(OrdinalRun run, string address, int limit, string order, List<FoundEntry> into)
     {
         foreach (var (ordinal, position) in sql.All($"SELECT ordinal, position FROM log_item WHERE log=?1 AND ordinal>=?2 AND ordinal<=?3 ORDER BY ordinal {order} LIMIT ?4",
-            r => (r.GetInt64(0), r.GetInt64(1)), Log.Log, run.From, run.To, (long)limit)) into.Add(new FoundEntry(position, address, Log.Log, ordinal, null));
+            r => (r.GetInt64(0), r.GetInt64(1)), Log.Log, run.From, run.To, (long)limit)) into.Add(new FoundEntry(position, address, Log.Log, ordinal));
     }
 
     /// <summary>Runs of what the user may see in (from, to], without those in any of the sets.</summary>

@@ -2,6 +2,7 @@ using System.Buffers.Binary;
 using System.Data.Common;
 using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
+using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
 using Rovett.Core.Marks;
 
@@ -14,11 +15,13 @@ static class Rows
     public const int SpaceShift = 44;
 
     public const string SelectEntry = "SELECT key, time, kind, id, body, addressing, placements, type, subject, receipts, take_for FROM entry";
+    public const string SelectText = "SELECT key, kind, time, id, body FROM entry";
     public const string SelectLog = "SELECT l.id, l.key, l.head, l.head_position, l.trimmed, l.lost_ordinal, l.lost_position, l.lost_time, "
         + "(SELECT ordinal FROM log_item WHERE log=l.id ORDER BY ordinal DESC LIMIT 1), (SELECT position FROM log_item WHERE log=l.id ORDER BY ordinal DESC LIMIT 1), "
         + "(SELECT position FROM change WHERE log=l.id ORDER BY position DESC LIMIT 1) FROM log l";
     public const string SelectPerson = "SELECT id, name, seen, rev, roles_issued_at, roles_changed_at, token_roles, directory_roles, display_name, locale FROM person";
     public const string SelectUserLogs = "SELECT log, read_line, received_line, handled_line, muted_line, gone, journal_seen, muted_through, parts, segments FROM user_log WHERE person=?1";
+    public const string SelectChange = "SELECT position, ordinal, kind, turn FROM change";
     public const string SelectReceipt = "SELECT key, time, state, log, from_ord, to_ord, person, device, position, detail FROM receipt";
 
     public static long First(int space) => (long)space << SpaceShift;
@@ -30,6 +33,10 @@ static class Rows
         new Position(PositionOf(r.GetInt64(0))), new StoredTime(r.GetInt64(1)), (EntryKind)r.GetInt64(2),
         r.IsDBNull(3) ? default : Id(Bytes(r, 3)), Bytes(r, 4), r.GetString(5), Placements(Bytes(r, 6)),
         new NotificationTraits(r.GetString(7), Text(r, 8), (ReceiptLevel)r.GetInt64(9), r.IsDBNull(10) ? null : TimeSpan.FromMicroseconds(r.GetInt64(10))));
+
+    /// <summary>For entries about a notification, which have its id.</summary>
+    public static (long Position, EntryText Text) Text(DbDataReader r) => (PositionOf(r.GetInt64(0)),
+        new EntryText((EntryKind)r.GetInt64(1), new StoredTime(r.GetInt64(2)), Id(Bytes(r, 3)), Bytes(r, 4)));
 
     public static LogRow Log(DbDataReader r)
     {
@@ -44,6 +51,8 @@ static class Rows
 
     public static UserLogRow UserLog(DbDataReader r) => new(r.GetInt64(0), r.GetInt64(1), r.GetInt64(2), r.GetInt64(3), r.GetInt64(4), Number(r, 5), r.GetInt64(6), r.GetInt64(7),
         (UserLogParts)r.GetInt64(8), r.IsDBNull(9) ? null : Segments(Bytes(r, 9)));
+
+    public static JournalRow Change(DbDataReader r) => new(r.GetInt64(0), r.GetInt64(1), (EntryKind)r.GetInt64(2), (int)r.GetInt64(3));
 
     public static ReceiptRow Receipt(DbDataReader r) => new(PositionOf(r.GetInt64(0)), new StoredTime(r.GetInt64(1)), (ReceiptState)r.GetInt64(2), r.GetInt64(3),
         new OrdinalRun(r.GetInt64(4), r.GetInt64(5)), r.GetInt64(6), r.GetString(7), r.GetInt64(8), r.GetString(9));

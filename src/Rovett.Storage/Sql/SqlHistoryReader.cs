@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Runtime.InteropServices;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
@@ -60,24 +61,72 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
     /// <summary>The most single receipts that are listed of a notification.</summary>
     public const int MaxReceipts = 1000;
 
+    const int KeysAtOnce = 32;
+    static readonly string AtAnyKey = $" WHERE key IN ({string.Join(',', Enumerable.Range(1, KeysAtOnce).Select(i => $"?{i}"))}) ORDER BY key";
+    static readonly string SelectTexts = Rows.SelectText + AtAnyKey, SelectEntries = Rows.SelectEntry + AtAnyKey;
+
     readonly ConcurrentBag<ISql> idle = [];
     volatile bool disposed;
 
     /// <inheritdoc/>
-    public (List<FoundEntry> Items, bool More) After(ReadPlan plan, int space, long after, int limit, FirstVisit? first, Func<long, bool> known) => Use(sql =>
+    public (List<FoundEntry> Items, bool More) After(ReadPlan plan, int space, long after, int limit, FirstVisit? first, Func<long, OutgoingEntry?> known) => Use(sql =>
     {
-        var found = new List<FoundEntry>();
-        var views = Views(sql, plan);
-        foreach (var view in views) view.After(after, limit + 1, first, plan.Head.Value, found);
-        found.Sort((a, b) => a.Position.CompareTo(b.Position));
+        var found = Places(sql, plan, after, limit + 1, first);
         bool more = found.Count > limit;
         if (more) found.RemoveRange(limit, found.Count - limit);
-        for (int i = 0; i < found.Count; i++)
-        {
-            if (!known(found[i].Position)) found[i] = found[i] with { Entry = EntryAt(sql, space, found[i].Position) };
-        }
+        var items = CollectionsMarshal.AsSpan(found);
+        foreach (ref var item in items) item.Known = known(item.Position);
+        ReadTexts(sql, space, items);
         return (found, more);
     });
+
+    /// <inheritdoc/>
+    public long? FirstMissing(ReadPlan plan, int space) => Use(sql =>
+        Places(sql, plan, 0, 1, new FirstVisit(long.MaxValue, plan.Head.Value)) is [var first, ..] ? Tuple.Create(first.Position) : null)?.Item1;
+
+    static List<FoundEntry> Places(ISql sql, ReadPlan plan, long after, int limit, FirstVisit? first)
+    {
+        var found = new List<FoundEntry>();
+        foreach (var view in Views(sql, plan)) view.After(after, limit, first, plan.Head.Value, found);
+        found.Sort(static (a, b) => a.Position.CompareTo(b.Position));
+        return found;
+    }
+
+    /// <summary>Reads what is not in memory.</summary>
+    static void ReadTexts(ISql sql, int space, Span<FoundEntry> items)
+    {
+        var missing = new List<long>(items.Length);
+        foreach (var item in items)
+        {
+            if (item.Known is null) missing.Add(item.Position);
+        }
+        int at = 0;
+        foreach (var (position, text) in AtKeys(sql, space, missing, SelectTexts, Rows.Text))
+        {
+            while (at < items.Length && items[at].Position < position) at++;
+            // One entry may have reached a user by several logs.
+            for (; at < items.Length && items[at].Position == position; at++) items[at].Text = text;
+        }
+    }
+
+    static Dictionary<long, EntryRow> EntriesAt(ISql sql, int space, IReadOnlyList<long> positions)
+    {
+        var entries = new Dictionary<long, EntryRow>(positions.Count);
+        foreach (var entry in AtKeys(sql, space, positions, SelectEntries, Rows.Entry)) entries[entry.Position.Value] = entry;
+        return entries;
+    }
+
+    /// <summary>The rows at positions, many with one statement; in the order of positions among those of one statement.</summary>
+    static IEnumerable<T> AtKeys<T>(ISql sql, int space, IReadOnlyList<long> positions, string select, Func<System.Data.Common.DbDataReader, T> read)
+    {
+        var keys = new object?[KeysAtOnce];
+        for (int from = 0; from < positions.Count; from += KeysAtOnce)
+        {
+            // The last ones are asked for with the last key repeated.
+            for (int i = 0; i < KeysAtOnce; i++) keys[i] = Rows.Key(space, positions[Math.Min(from + i, positions.Count - 1)]);
+            foreach (var row in sql.All(select, read, keys)) yield return row;
+        }
+    }
 
     /// <summary>One page of an inbox, newest first.</summary>
     /// <param name="plan">What the user may see.</param>
@@ -87,14 +136,21 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
     /// <param name="state">Which.</param>
     public FoundPage Inbox(ReadPlan plan, int space, long before, int limit, InboxState state) => Use(sql =>
     {
-        var found = new List<(FoundEntry Item, LogView View)>();
+        var logs = new PriorityQueue<LogView.NewestFirst, long>();
         foreach (var view in Views(sql, plan))
         {
-            foreach (var item in view.Before(before, limit + 1, state)) found.Add((item, view));
+            var newest = view.Before(before, state);
+            if (newest.Move()) logs.Enqueue(newest, -newest.Current.Position);
         }
-        found.Sort((a, b) => b.Item.Position.CompareTo(a.Item.Position));
-        bool more = found.Count > limit;
-        return new FoundPage([.. found.Take(limit).Select(f => Item(sql, plan, space, f.View, f.Item))], more);
+        var (places, views) = (new List<FoundEntry>(limit), new List<LogView>(limit));
+        while (places.Count < limit && logs.TryDequeue(out var newest, out _))
+        {
+            places.Add(newest.Current);
+            views.Add(newest.View);
+            if (newest.Move()) logs.Enqueue(newest, -newest.Current.Position);
+        }
+        var entries = EntriesAt(sql, space, [.. places.Select(p => p.Position)]);
+        return new FoundPage([.. places.Zip(views, (place, view) => Item(entries[place.Position], view, place))], logs.Count > 0);
     });
 
     /// <summary>One notification of a user by its id, or null when the user has none such: asked the same way whether it exists or not.</summary>
@@ -105,7 +161,7 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
         foreach (var place in entry?.Placements ?? [])
         {
             if (views.Find(v => v.Log.Log == place.Log) is { } view && view.AddressFor(place.Ordinal) is { } address)
-                return Item(sql, plan, space, view, new FoundEntry(entry!.Position.Value, address, place.Log, place.Ordinal, entry));
+                return Item(entry!, view, new FoundEntry(entry!.Position.Value, address, place.Log, place.Ordinal));
         }
         return null;
     });
@@ -129,19 +185,13 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
     /// <summary>How many unread notifications a user has about a subject.</summary>
     public long UnreadAbout(ReadPlan plan, string subject) => Use(sql => Views(sql, plan).Sum(v => v.UnreadAbout(SendCommand.HashOf(subject))));
 
-    static FoundItem Item(ISql sql, ReadPlan plan, int space, LogView view, FoundEntry f) => new(f.Entry ?? EntryAt(sql, space, f.Position)!, f.Address, f.Log, f.Ordinal)
+    static FoundItem Item(EntryRow entry, LogView view, FoundEntry f) => new(entry, f.Address, f.Log, f.Ordinal)
     {
-        Received = MarkedAt(sql, plan.User.PersonId, f.Log, f.Ordinal, MarkKind.Received),
-        Read = MarkedAt(sql, plan.User.PersonId, f.Log, f.Ordinal, MarkKind.Read),
+        Received = view.MarkedAt(MarkKind.Received, f.Ordinal),
+        Read = view.MarkedAt(MarkKind.Read, f.Ordinal),
         Muted = view.Muted.Contains(f.Ordinal),
         Taken = view.Mine.Contains(f.Ordinal),
     };
-
-    static StoredTime? MarkedAt(ISql sql, long person, long log, long ordinal, MarkKind kind)
-    {
-        var run = sql.One("SELECT to_ord, time FROM mark_run WHERE log=?1 AND kind=?2 AND person=?3 AND from_ord<=?4 ORDER BY from_ord DESC LIMIT 1", r => Tuple.Create(r.GetInt64(0), r.GetInt64(1)), log, (long)kind, person, ordinal);
-        return run is not null && run.Item1 >= ordinal ? new StoredTime(run.Item2) : null;
-    }
 
     static List<LogView> Views(ISql sql, ReadPlan plan)
     {

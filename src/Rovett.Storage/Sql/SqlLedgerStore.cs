@@ -148,8 +148,11 @@ public sealed class SqlLedgerStore : ILedgerStore, IDisposable
 
     /// <inheritdoc/>
     public IReadOnlyList<JournalRow> ChangesSince(long log, long position, int limit) =>
-        sql.All("SELECT position, ordinal, kind, turn FROM change WHERE log=?1 AND position>?2 ORDER BY position LIMIT ?3",
-            r => new JournalRow(r.GetInt64(0), r.GetInt64(1), (EntryKind)r.GetInt64(2), (int)r.GetInt64(3)), log, position, (long)limit);
+        sql.All(Rows.SelectChange + " WHERE log=?1 AND position>?2 ORDER BY position LIMIT ?3", Rows.Change, log, position, (long)limit);
+
+    /// <inheritdoc/>
+    public JournalRow? NewestChange(long log, long position, OrdinalRun ordinals) =>
+        sql.All(Rows.SelectChange + " WHERE log=?1 AND position>?2 AND ordinal>=?3 AND ordinal<=?4 AND kind<>6 ORDER BY position DESC LIMIT 1", Rows.Change, log, position, ordinals.From, ordinals.To) is [var newest] ? newest : null;
 
     /// <inheritdoc/>
     public void AddSkip(long log, long person, long ordinal)

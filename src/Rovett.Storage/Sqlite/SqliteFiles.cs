@@ -38,7 +38,8 @@ public static class SqliteFiles
     /// <summary>Opens a connection with the settings every part relies on.</summary>
     public static SqliteConnection Open(string path, bool readOnly)
     {
-        var connection = new SqliteConnection($"Data Source={path};Pooling=False;Mode={(readOnly ? "ReadOnly" : "ReadWriteCreate")}");
+        // The time-out is that of busy_timeout; the driver's own, half a minute, would be waited for after it.
+        var connection = new SqliteConnection($"Data Source={path};Pooling=False;Default Timeout=1;Mode={(readOnly ? "ReadOnly" : "ReadWriteCreate")}");
         connection.Open();
         // FULL: a commit returns once the WAL is synced, so that it survives a power cut.
         Execute(connection, "PRAGMA busy_timeout=5000; PRAGMA synchronous=FULL; PRAGMA temp_store=MEMORY; PRAGMA cache_size=-16000");
@@ -46,11 +47,16 @@ public static class SqliteFiles
     }
 
     /// <summary>Opens (and on the first start makes) the history at a path.</summary>
+    /// <param name="path">The file.</param>
+    /// <param name="checkpointsBeside">A thread of its own makes the checkpoints, and no commit.</param>
     /// <exception cref="StoreException">It can't be used; the message names the mend.</exception>
-    public static SqlLedgerStore OpenHistory(string path)
+    public static SqlLedgerStore OpenHistory(string path, bool checkpointsBeside = false)
     {
         Migrate(path, "Sqlite.Migrations");
-        return new SqlLedgerStore(new SqliteSql(Open(path, readOnly: false)));
+        var connection = Open(path, readOnly: false);
+        if (!checkpointsBeside) return new SqlLedgerStore(new SqliteSql(connection));
+        Execute(connection, "PRAGMA wal_autocheckpoint=0");
+        return new SqlLedgerStore(new SqliteSql(connection, new SqliteCheckpoints(path)));
     }
 
     /// <summary>Reads the history at a path beside its writer.</summary>

@@ -5,7 +5,9 @@ using Rovett.Storage.Sql;
 namespace Rovett.Storage.Sqlite;
 
 /// <summary>A SQLite connection with prepared statements.</summary>
-public sealed class SqliteSql(SqliteConnection connection) : ISql
+/// <param name="connection">The connection, which it closes.</param>
+/// <param name="checkpoints">Of the file, when something else than its commits makes them; ended with it.</param>
+public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? checkpoints = null) : ISql
 {
     readonly Dictionary<string, SqliteCommand> statements = [];
 
@@ -16,7 +18,11 @@ public sealed class SqliteSql(SqliteConnection connection) : ISql
     public void BeginReading() => Run("BEGIN");
 
     /// <inheritdoc/>
-    public void Commit() => Run("COMMIT");
+    public void Commit()
+    {
+        Run("COMMIT");
+        checkpoints?.Committed();
+    }
 
     /// <inheritdoc/>
     public void Rollback()
@@ -69,6 +75,7 @@ public sealed class SqliteSql(SqliteConnection connection) : ISql
     /// <inheritdoc/>
     public void Dispose()
     {
+        checkpoints?.Dispose();
         foreach (var statement in statements.Values) statement.Dispose();
         connection.Dispose();
     }

@@ -1,0 +1,161 @@
+using System.CommandLine;
+using System.Text;
+using System.Text.Json.Nodes;
+using Rovett.Client;
+using Spectre.Console;
+
+namespace Rovett.Cli.Commands;
+
+/// <summary><c>rovett users</c></summary>
+static class UsersCommand
+{
+    const int LinesAtOnce = 5000;
+
+    public static Command Build() => new("users", """
+        The directory: who is known, with which roles.
+
+        Example:
+          rovett users list
+        """) { List(), Show(), Import(), Erase() };
+
+    static Command List()
+    {
+        var connection = new Connection();
+        var after = new Option<string?>("--after") { Description = "Begin after this id." };
+        var limit = new Option<int>("--limit") { Description = "How many, 1 to 500.", DefaultValueFactory = _ => 50 };
+        var command = new Command("list", """
+            List the known users by id.
+
+            Example:
+              rovett users list --limit 20
+            """) { after, limit };
+        connection.AddBackend(command);
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            using var client = connection.Backend(parsed);
+            var answer = (await client.Call(HttpMethod.Get, $"/v1/users?limit={parsed.GetValue(limit)}&after={Uri.EscapeDataString(parsed.GetValue(after) ?? "")}", cancel: cancel))!;
+            if (parsed.GetValue(connection.Json))
+            {
+                Output.Json(answer);
+                return 0;
+            }
+            var table = new Table().Border(TableBorder.None).AddColumns("[grey]id[/]", "[grey]name[/]", "[grey]locale[/]", "[grey]directory roles[/]");
+            foreach (var user in answer["users"]!.AsArray())
+                table.AddRow(Output.Plain((string?)user!["id"]), Output.Plain((string?)user["displayName"]), Output.Plain((string?)user["locale"]), Roles(user["roles"]));
+            AnsiConsole.Write(table);
+            if (answer["next"] is not null) Output.Hint($"There are more: --after {(string?)answer["users"]!.AsArray()[^1]!["id"]}");
+            return 0;
+        }));
+        return command;
+    }
+
+    static string Roles(JsonNode? roles) => string.Join(", ", roles?.AsArray().Select(r => Output.Plain((string?)r)) ?? []);
+
+    static Command Show()
+    {
+        var connection = new Connection();
+        var id = new Argument<string>("id") { Description = "The user's id." };
+        var command = new Command("show", """
+            Show a user: roles and where they come from, unread total, sessions.
+
+            Example:
+              rovett users show mara
+            """) { id };
+        connection.AddBackend(command);
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            using var client = connection.Backend(parsed);
+            var user = (await client.Call(HttpMethod.Get, $"/v1/users/{Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel: cancel))!;
+            if (parsed.GetValue(connection.Json)) Output.Json(user);
+            else
+            {
+                var grid = new Grid().AddColumns(2);
+                foreach (var (name, value) in user.AsObject()) grid.AddRow($"[grey]{Output.Plain(name)}[/]", value is JsonArray list ? Roles(list) : Output.Plain(value?.ToString()));
+                AnsiConsole.Write(grid);
+            }
+            return 0;
+        }));
+        return command;
+    }
+
+    static Command Import()
+    {
+        var connection = new Connection();
+        var file = new Argument<string>("file") { Description = "One JSON object a line: {\"id\":\"mara\",\"displayName\":\"Mara\",\"locale\":\"en-GB\",\"roles\":[\"engineer\"]}; - for standard input." };
+        var command = new Command("import", """
+            Store many users. Safe to repeat: a user that is there already is changed to what the line says.
+
+            Example:
+              rovett users import crew.ndjson
+            """) { file };
+        connection.AddBackend(command);
+        command.SetAction((parsed, cancel) => Output.Guard(() => Import(parsed, connection, parsed.GetValue(file)!, cancel)));
+        return command;
+    }
+
+    static async Task<int> Import(ParseResult parsed, Connection connection, string file, CancellationToken cancel)
+    {
+        if (file != "-" && !File.Exists(file)) throw new UsageException($"'{file}' is not there.", "Name a file with one JSON object a line, or - for standard input.");
+        using var client = connection.Backend(parsed);
+        using var reader = file == "-" ? Console.In : new StreamReader(file);
+        long lines = 0, stored = 0, refused = 0;
+        var faults = new List<(string Field, string Detail)>();
+        for (; ; )
+        {
+            var part = new StringBuilder();
+            int count = 0;
+            for (; count < LinesAtOnce && await reader.ReadLineAsync(cancel) is { } line; count++) part.Append(line).Append('\n');
+            if (count == 0) break;
+            JsonNode answer;
+            try
+            {
+                answer = await client.Import(part.ToString(), cancel);
+            }
+            catch (Exception failed) when (failed is RovettRefusedException or HttpRequestException)
+            {
+                Output.Hint($"{stored:N0} users of the first {lines:N0} lines are stored; run it again once this is mended.");
+                throw;
+            }
+            stored += (long)answer["stored"]!;
+            refused += (long)answer["refused"]!;
+            foreach (var error in answer["errors"]?.AsArray() ?? [])
+            {
+                // The service counts lines from the beginning of each part.
+                var (field, at) = ((string)error!["field"]!, lines);
+                int colon = field.IndexOf(':', StringComparison.Ordinal);
+                if (colon > 0 && long.TryParse(field["line ".Length..colon], out long number)) field = $"line {at + number}{field[colon..]}";
+                faults.Add((field, (string)error["detail"]!));
+            }
+            lines += count;
+            if (count == LinesAtOnce) Output.Hint($"{lines:N0} lines, {stored:N0} stored");
+        }
+        if (parsed.GetValue(connection.Json)) Output.Json(new JsonObject { ["stored"] = stored, ["refused"] = refused });
+        else AnsiConsole.MarkupLine($"[green]{stored:N0} users stored[/]{(refused > 0 ? $", [red]{refused:N0} {(refused == 1 ? "line" : "lines")} refused[/]" : "")}");
+        foreach (var (field, detail) in faults.Take(50)) Output.Errors.MarkupLineInterpolated($"  [bold]{field}[/] {detail}");
+        return refused > 0 ? 2 : 0;
+    }
+
+    static Command Erase()
+    {
+        var connection = new Connection();
+        var id = new Argument<string>("id") { Description = "The user's id." };
+        var sure = new Option<bool>("--yes") { Description = "Say that it is meant: it can't be taken back." };
+        var command = new Command("erase", """
+            Erase a person: inbox, marks and acknowledgements. The audit trail keeps a pseudonym.
+
+            Example:
+              rovett users erase mara --yes
+            """) { id, sure };
+        connection.AddBackend(command);
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            if (!parsed.GetValue(sure)) throw new UsageException("Erasing can't be taken back.", "Add --yes when it is meant.");
+            using var client = connection.Backend(parsed);
+            var answer = (await client.Call(HttpMethod.Delete, $"/v1/users/{Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel: cancel))!;
+            if (parsed.GetValue(connection.Json)) Output.Json(answer);
+            else AnsiConsole.MarkupLineInterpolated($"[green]Erased[/]; {(long)answer["notifications"]!} notifications named the person, and name {(string)answer["erased"]!} now.");
+            return 0;
+        }));
+        return command;
+    }
+}

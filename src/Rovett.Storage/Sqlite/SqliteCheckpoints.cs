@@ -1,0 +1,65 @@
+using Microsoft.Data.Sqlite;
+
+namespace Rovett.Storage.Sqlite;
+
+/// <summary>Moves what was committed from the write-ahead log into the database file, on a thread and a connection of its own, so
+/// that no commit does it. A commit waits for it only when the log has grown long under a load without pause.</summary>
+public sealed class SqliteCheckpoints : IDisposable
+{
+    static readonly TimeSpan Pause = TimeSpan.FromMilliseconds(500);
+    const long LongLog = 16 * 1024; // pages: 64 MiB
+
+    readonly SqliteConnection connection;
+    readonly ManualResetEventSlim stop = new();
+    readonly Thread thread;
+    volatile bool committed;
+
+    /// <summary>Begins, beside the writer of the file.</summary>
+    public SqliteCheckpoints(string path)
+    {
+        connection = SqliteFiles.Open(path, readOnly: false);
+        SqliteFiles.Execute(connection, "PRAGMA busy_timeout=50"); // a restart that waits for a long read holds up the writer
+        thread = new Thread(Run) { Name = "checkpoints", IsBackground = true };
+        thread.Start();
+    }
+
+    /// <summary>The writer committed something.</summary>
+    public void Committed() => committed = true;
+
+    void Run()
+    {
+        while (!stop.Wait(Pause))
+        {
+            if (!committed) continue;
+            committed = false;
+            try
+            {
+                if (Checkpoint("PASSIVE") is var (pages, moved) && pages - moved > 0) committed = true;
+                // Passive ones never start the log anew while somebody writes all the time.
+                if (pages > LongLog) Checkpoint("RESTART");
+            }
+            catch (SqliteException)
+            {
+                // The disk is full, or can't be written: the log keeps everything, and this is tried again.
+                committed = true;
+            }
+        }
+    }
+
+    (long Pages, long Moved) Checkpoint(string mode)
+    {
+        using var command = connection.CreateCommand();
+        command.CommandText = $"PRAGMA wal_checkpoint({mode})";
+        using var reader = command.ExecuteReader();
+        return reader.Read() ? (reader.GetInt64(1), reader.GetInt64(2)) : (0, 0);
+    }
+
+    /// <summary>Ends; what is left is moved when the writer closes the file.</summary>
+    public void Dispose()
+    {
+        stop.Set();
+        thread.Join();
+        connection.Dispose();
+        stop.Dispose();
+    }
+}
