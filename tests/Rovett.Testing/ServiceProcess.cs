@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Text.Json.Nodes;
 
@@ -11,9 +12,12 @@ public sealed class ServiceProcess : IDisposable
 {
     readonly Process process;
 
-    ServiceProcess(Process process, JsonNode ready, Uri url)
+    readonly ConcurrentQueue<string> output;
+
+    ServiceProcess(Process process, ConcurrentQueue<string> output, JsonNode ready, Uri url)
     {
         this.process = process;
+        this.output = output;
         Ready = ready;
         Url = url;
     }
@@ -22,6 +26,9 @@ public sealed class ServiceProcess : IDisposable
     public JsonNode Ready { get; }
     public Uri Url { get; }
     public int Id => process.Id;
+
+    /// <summary>All that it has printed so far.</summary>
+    public string Printed => string.Join('\n', output);
 
     /// <summary>The root of the repository.</summary>
     public static string Root { get; } = FindRoot();
@@ -49,15 +56,15 @@ public sealed class ServiceProcess : IDisposable
         var file = Path.Combine(folder, $"ready-{Guid.NewGuid():N}.json");
         string[] data = command == "serve" ? ["--data", Path.Combine(folder, "data"), "--log", "warning"] : [];
         var process = Process.Start(Info([command, "--port", "0", "--ready-file", file, .. data, .. more ?? []], environment))!;
-        var error = new StringWriter();
-        process.OutputDataReceived += (_, e) => error.WriteLine(e.Data);
-        process.ErrorDataReceived += (_, e) => error.WriteLine(e.Data);
+        var output = new ConcurrentQueue<string>();
+        process.OutputDataReceived += (_, e) => output.Enqueue(e.Data ?? "");
+        process.ErrorDataReceived += (_, e) => output.Enqueue(e.Data ?? "");
         process.BeginOutputReadLine();
         process.BeginErrorReadLine();
         await Eventually.Holds(() => File.Exists(file) || process.HasExited, "the service is ready", 60);
-        if (!File.Exists(file)) throw new InvalidOperationException($"The service ended with {process.ExitCode}: {error}");
+        if (!File.Exists(file)) throw new InvalidOperationException($"The service ended with {process.ExitCode}: {string.Join('\n', output)}");
         var ready = JsonNode.Parse(await File.ReadAllTextAsync(file))!;
-        return new ServiceProcess(process, ready, new Uri((string?)ready["url"] ?? (string)ready["service"]!));
+        return new ServiceProcess(process, output, ready, new Uri((string?)ready["url"] ?? (string)ready["service"]!));
     }
 
     /// <summary>Runs the command line to its end.</summary>

@@ -18,6 +18,7 @@ static class DemoCommand
         var stay = new Option<bool>("--stay") { Description = "Go on after the story, with something happening every few seconds, until Ctrl-C. The default in a terminal." };
         var once = new Option<bool>("--once") { Description = "End after the story, even in a terminal." };
         var pace = new Option<double>("--pace") { Description = "Seconds between two events of the story.", DefaultValueFactory = _ => 1.5 };
+        var every = new Option<double>("--every") { Description = "Seconds between two events after the story; 0 for none.", DefaultValueFactory = _ => 8 };
         var ready = new Option<string?>("--ready-file") { Description = "Write the crew page's and the service's addresses to this file." };
         var command = new Command("demo", """
             A working day at Marrow Sound Ferries: starts the service on a folder of its own, plays the story with real
@@ -25,13 +26,14 @@ static class DemoCommand
 
             Example:
               rovett demo
-            """) { port, page, stay, once, pace, ready };
+            """) { port, page, stay, once, pace, every, ready };
         command.SetAction((parsed, cancel) => Output.Guard(() => Run(parsed.GetValue(port), parsed.GetValue(page),
-            parsed.GetValue(stay) || (!parsed.GetValue(once) && !System.Console.IsOutputRedirected), TimeSpan.FromSeconds(parsed.GetValue(pace)), parsed.GetValue(ready), cancel)));
+            parsed.GetValue(stay) || (!parsed.GetValue(once) && !System.Console.IsOutputRedirected), TimeSpan.FromSeconds(parsed.GetValue(pace)),
+            parsed.GetValue(every), parsed.GetValue(ready), cancel)));
         return command;
     }
 
-    static async Task<int> Run(int port, int pagePort, bool stay, TimeSpan pace, string? readyFile, CancellationToken cancel)
+    static async Task<int> Run(int port, int pagePort, bool stay, TimeSpan pace, double every, string? readyFile, CancellationToken cancel)
     {
         var folder = Directory.CreateTempSubdirectory("rovett-demo-");
         try
@@ -63,7 +65,7 @@ static class DemoCommand
                         int failed = await new Story(scenario, new Uri(service.Url), new Uri(office.Url + "/no-websockets"), Token, sender, pace).Tell();
                         AnsiConsole.WriteLine();
                         AnsiConsole.MarkupLine(failed == 0 ? "[green]Everything was as it should be.[/]" : $"[red]{failed} checks did not hold.[/]");
-                        if (stay) await GoOn(scenario, sender, cancel);
+                        if (stay) await GoOn(scenario, sender, every, cancel);
                         return failed == 0 ? 0 : 1;
                     }
                 }
@@ -81,12 +83,17 @@ static class DemoCommand
         }
     }
 
-    static async Task GoOn(Scenario scenario, RovettClient sender, CancellationToken cancel)
+    static async Task GoOn(Scenario scenario, RovettClient sender, double every, CancellationToken cancel)
     {
-        AnsiConsole.MarkupLine("[grey]The day goes on: something happens every 8 seconds. Open the crew page; stop with Ctrl-C.[/]");
+        AnsiConsole.MarkupLineInterpolated($"[grey]The day goes on{(every > 0 ? $": something happens every {every:0.#} seconds" : "")}. Open the crew page; stop with Ctrl-C.[/]");
+        if (every <= 0)
+        {
+            await Task.WhenAny(Task.Delay(Timeout.Infinite, cancel));
+            return;
+        }
         for (int i = 0; !cancel.IsCancellationRequested; i++)
         {
-            await Task.WhenAny(Task.Delay(TimeSpan.FromSeconds(8), cancel));
+            await Task.WhenAny(Task.Delay(TimeSpan.FromSeconds(every), cancel));
             if (!cancel.IsCancellationRequested) await sender.Send(scenario.Day[i % scenario.Day.Count].DeepClone(), cancel: CancellationToken.None);
         }
     }
