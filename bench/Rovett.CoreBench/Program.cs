@@ -8,9 +8,15 @@ using BenchmarkDotNet.Running;
 using BenchmarkDotNet.Toolchains.InProcess.Emit;
 using Rovett.CoreBench;
 
+if (args is ["growth"])
+{
+    Growth.Run();
+    return;
+}
+
 // In this process, so that nothing is built or restored while it runs.
 var config = ManualConfig.CreateEmpty()
-    .AddJob(Job.ShortRun.WithToolchain(InProcessEmitToolchain.Instance))
+    .AddJob(Job.ShortRun.WithWarmupCount(5).WithIterationCount(12).WithToolchain(InProcessEmitToolchain.Instance))
     .AddDiagnoser(MemoryDiagnoser.Default)
     .AddColumnProvider(DefaultColumnProviders.Instance)
     .AddExporter(MarkdownExporter.GitHub)
