@@ -1,5 +1,6 @@
 // A small client of this page's own: one device of one person. WebSocket first; where the upgrade fails, server-sent
-// events. It resumes by cursor, drops what it knows, acknowledges what it has shown, and never counts by itself.
+// events. It resumes from what the service said it knows to be
+// here, drops what it has already, acknowledges what it has shown, and never counts by itself.
 
 export interface Item {
   id: string;
@@ -64,6 +65,10 @@ export class Device {
   #failures = 0;
   #timer = 0;
   #toAck: string | null = null;
+  /** The cursor to go on from after a cut: no later than what the service has confirmed to be here. */
+  #resume: string | null = null;
+  /** Shown, and not confirmed yet. */
+  #unconfirmed: { id: string; cursor: string }[] = [];
   #ackCount = 0;
   #ackTimer = 0;
   #generation = 0;
@@ -122,6 +127,7 @@ export class Device {
       body: JSON.stringify(body),
     });
     const json = answer.status === 204 ? null : await answer.json();
+    if (!answer.ok) throw new Error(json?.detail ?? `the service answered ${answer.status}`);
     if (json?.totals) this.#totals(json.totals);
     return json;
   }
@@ -151,6 +157,7 @@ export class Device {
       items: inbox.items.map((item: Message) => ({ ...item, unread: item.state.read === null })),
       cursor: inbox.cursor,
     });
+    this.#resume = inbox.cursor;
     this.#totals(inbox.totals);
   }
 
@@ -162,7 +169,7 @@ export class Device {
       label: this.label,
       heartbeat: 'event',
     });
-    if (this.view.cursor) query.set('after', this.view.cursor);
+    if (this.#resume) query.set('after', this.#resume);
     return query.toString();
   }
 
@@ -205,6 +212,7 @@ export class Device {
       'channels',
       'gap',
       'ackDue',
+      'done',
       'ending',
       'heartbeat',
     ];
@@ -243,6 +251,10 @@ export class Device {
   #take(message: Message): void {
     if (message.totals) this.#totals(message.totals);
     if (message.cursor) this.#set({ cursor: message.cursor });
+    if (message.cursor && message.kind === 'notification') {
+      if (!this.#unconfirmed.some((u) => u.id === message.id))
+        this.#unconfirmed.push({ id: message.id, cursor: message.cursor });
+    } else if (message.cursor && this.#unconfirmed.length === 0) this.#resume = message.cursor;
     switch (message.kind) {
       case 'opened':
         this.#session = message.session;
@@ -267,6 +279,9 @@ export class Device {
         break;
       case 'read':
         this.#markLocally(message.all || message.upTo || message.subject ? null : message.ids);
+        break;
+      case 'done':
+        this.#confirmed(message.requestId);
         break;
       case 'ackDue':
         this.#ack();
@@ -303,10 +318,23 @@ export class Device {
     this.#ackTimer = 0;
     this.#ackCount = 0;
     if (this.#toAck === null) return;
-    const message = { kind: 'ack', upTo: this.#toAck, handled: true };
+    // The request's name is the cursor, so that its answer says what it is about.
+    const upTo = this.#toAck;
+    const message = { kind: 'ack', upTo, handled: true, requestId: upTo };
     this.#toAck = null;
     if (this.#socket?.readyState === WebSocket.OPEN) this.#socket.send(JSON.stringify(message));
-    else if (this.#stream) void this.#call(`/v1/live/${this.#session}`, message).catch(() => undefined);
+    else if (this.#stream)
+      void this.#call(`/v1/live/${this.#session}`, message).then(
+        () => this.#confirmed(upTo),
+        () => undefined,
+      );
+  }
+
+  #confirmed(upTo: string): void {
+    const index = this.#unconfirmed.findIndex((u) => u.cursor === upTo);
+    if (index < 0) return;
+    this.#unconfirmed.splice(0, index + 1);
+    this.#resume = this.#unconfirmed.length === 0 ? this.view.cursor : upTo;
   }
 
   /** Totals are absolute; older ones than those shown are dropped. */
