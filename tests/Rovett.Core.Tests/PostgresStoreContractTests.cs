@@ -25,6 +25,9 @@ public sealed class PostgresServer : IDisposable
         Start();
     }
 
+    /// <summary>Where its socket lies.</summary>
+    public string Folder => folder;
+
     public void Start() => AsServer("pg_ctl", "-D", Path.Combine(folder, "data"), "-w", "-s", "-l", Path.Combine(folder, "log"), "-o", $"-c listen_addresses= -k {folder}", "start").ShouldBe(0);
 
     /// <summary>Stops it as a crash would: connections are cut.</summary>
@@ -105,5 +108,35 @@ public sealed class PostgresStoreContractTests(PostgresServer server) : StoreCon
         server.Start();
         Append(2);
         store.FindSpace("main")!.Head.ShouldBe(2);
+    }
+
+    [Theory]
+    [InlineData(CuttingSocket.Cut.BeforeCommit)]
+    [InlineData(CuttingSocket.Cut.AfterCommit)]
+    public void A_line_cut_at_a_commit_leaves_it_stored_and_known_or_neither(CuttingSocket.Cut cut)
+    {
+        using var line = new CuttingSocket(server.Folder);
+        using var store = PostgresHistory.Open(database.Replace(server.Folder, line.Host));
+        int main = store.FindSpace("main")!.Id;
+        void Append(long position)
+        {
+            store.Begin();
+            store.AppendEntry(main, new EntryRow(new Position(position), new StoredTime(position), EntryKind.Notification, NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), [], "+everyone", [], NotificationTraits.None));
+            store.Commit();
+        }
+        Append(1);
+        line.Next = cut;
+        if (cut == CuttingSocket.Cut.BeforeCommit)
+        {
+            Should.Throw<Exception>(() => Append(2));
+            store.Rollback();
+            store.FindSpace("main")!.Head.ShouldBe(1);
+        }
+        else Append(2); // no answer came, and the look-up after it says that it is there
+        line.Next.ShouldBe(CuttingSocket.Cut.Never);
+        if (cut == CuttingSocket.Cut.BeforeCommit) Append(2);
+        Append(3);
+        using var reader = PostgresHistory.Read(database);
+        reader.History(main).Select(e => e.Position).ShouldBe([1, 2, 3]);
     }
 }
