@@ -40,6 +40,7 @@ public sealed class RovettService : IAsyncDisposable
     readonly Housekeeping housekeeping;
     readonly SessionRegistry sessions;
     readonly WebhookSender webhooks;
+    readonly KeySets keySets;
     readonly RovettOptions options;
     readonly List<CursorSeal> seals = [];
     bool disposed;
@@ -79,19 +80,21 @@ public sealed class RovettService : IAsyncDisposable
         var limits = new SessionLimits { Window = options.Window, MaxQueued = 256, Heartbeat = TimeSpan.FromSeconds(options.HeartbeatSeconds), AckTimeout = TimeSpan.FromSeconds(options.AckTimeoutSeconds) };
         var keys = new ApiKeys(access, clock);
         Keys = keys;
-        var tokens = new Tokens(spaces, clock);
-        var tickets = new Tickets(access, clock);
-        var origins = new Origins(options.Origins);
+        var guard = new OutboundGuard([.. options.WebhookNetworks.Select(n => IPNetwork.Parse(n))]);
+        keySets = new KeySets(guard, Path.Combine(options.Data, "keys"), clock, log.CreateLogger<KeySets>());
+        var signing = new SigningKeys(access, keySets);
+        var tokens = new Tokens(spaces, signing, clock);
+        var tickets = new Tickets(access, signing, clock);
+        var origins = new Origins(options.Origins, spaces, clock);
         var info = new ServiceInfo(store.Epoch, StoredTime.From(clock.GetUtcNow()), options.Data);
         var console = new ConsoleEndpoints(access, spaces, monitor, sessions, clock);
-        var guard = new OutboundGuard([.. options.WebhookNetworks.Select(n => IPNetwork.Parse(n))]);
         var receipts = new ReceiptReader(history);
         webhooks = new WebhookSender(access, spaces, receipts, news, guard, clock, log.CreateLogger<WebhookSender>());
         var receiptApi = new ReceiptApi(spaces, keys, receipts, news, access, webhooks, guard, clock, limits.Heartbeat, app.Lifetime.ApplicationStopping);
         ConsoleLink = access.HasOperators ? null : console.MakeLink();
         NewConsoleLink = console.MakeLink;
-        Map(new BackendApi(spaces, keys, pump, history, sessions, info, options), new DirectoryApi(spaces, keys, pump, history, clock), new UserApi(spaces, tokens, tickets, pump, history),
-            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, clock), spaces, tokens, tickets, origins, sessions, options),
+        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, info, options), new AccessApi(spaces, keys, signing, access, new AuditTrail(access, clock), sessions, clock), new DirectoryApi(spaces, keys, pump, history, clock), new UserApi(spaces, tokens, tickets, pump, history),
+            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, tokens, tickets, clock), spaces, tokens, tickets, origins, sessions, options),
             receiptApi, console, origins, log.CreateLogger("Rovett.Http"));
         app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
     }
@@ -127,21 +130,28 @@ public sealed class RovettService : IAsyncDisposable
                 row = store.AddSpace(name, RandomNumberGenerator.GetBytes(32));
                 store.Commit();
             }
-            if (access.SigningSecret(name) is not { } secret)
+            if (access.Keys(name).Count == 0)
             {
                 // Shown and used as text, so that it can be pasted into any JWT library as it is.
                 var text = Secrets.New("");
-                secret = Encoding.UTF8.GetBytes(text);
-                access.AddSigningSecret(name, secret, now);
+                access.AddSigningKey(new StoredSigningKey(name, "first", SigningKeyKind.Secret, null, Encoding.UTF8.GetBytes(text), now));
                 Credentials.Add(new FirstCredentials(name, new ApiKeys(access, clock).Make(name, "first admin key", ["admin"]).Key, text));
             }
             var cursors = new CursorSeal(row.Key, store.Epoch, name, "cursor");
             var pages = new CursorSeal(row.Key, store.Epoch, name, "page");
             var receipts = new CursorSeal(row.Key, store.Epoch, name, "receipts");
             seals.AddRange([cursors, pages, receipts]);
-            spaces[name] = new SpaceRuntime(row.Id, name, cursors, pages, receipts, secret);
+            spaces[name] = new SpaceRuntime(row.Id, name, cursors, pages, receipts) { Settings = SettingsOf(name) };
         }
         return new SpaceDirectory(spaces);
+    }
+
+    SpaceSettings SettingsOf(string space)
+    {
+        if (access.Settings(space) is not { } text) return SpaceSettings.Default;
+        var errors = new List<Core.FieldError>();
+        var settings = SpaceSettings.Read((System.Text.Json.Nodes.JsonObject)System.Text.Json.Nodes.JsonNode.Parse(text)!, errors);
+        return errors.Count == 0 ? settings : throw new StoreException($"The settings of the space '{space}' can't be read: {errors[0].Field} {errors[0].Detail}");
     }
 
     void Configure(WebApplicationBuilder builder)
@@ -181,7 +191,7 @@ public sealed class RovettService : IAsyncDisposable
         builder.Services.Configure<Microsoft.Extensions.Hosting.HostOptions>(o => o.ShutdownTimeout = TimeSpan.FromSeconds(6));
     }
 
-    void Map(BackendApi backend, DirectoryApi directory, UserApi user, LiveEndpoint live, ReceiptApi receipts, ConsoleEndpoints console, Origins origins, Microsoft.Extensions.Logging.ILogger log)
+    void Map(BackendApi backend, AccessApi access, DirectoryApi directory, UserApi user, LiveEndpoint live, ReceiptApi receipts, ConsoleEndpoints console, Origins origins, Microsoft.Extensions.Logging.ILogger log)
     {
         app.Use(next => context => Problems.Middleware(context, next, log));
         app.Use(next => context => Cors(context, next, origins));
@@ -206,9 +216,16 @@ public sealed class RovettService : IAsyncDisposable
             app.MapGet(prefix + "/v1/webhooks", receipts.ListWebhooks);
             app.MapGet(prefix + "/v1/status", backend.Status);
             app.MapGet(prefix + "/v1/sessions", backend.Sessions);
-            app.MapPost(prefix + "/v1/keys", backend.MakeKey);
-            app.MapGet(prefix + "/v1/keys", backend.ListKeys);
-            app.MapDelete(prefix + "/v1/keys/{id}", backend.RevokeKey);
+            app.MapPost(prefix + "/v1/keys", access.MakeKey);
+            app.MapGet(prefix + "/v1/keys", access.ListKeys);
+            app.MapDelete(prefix + "/v1/keys/{id}", access.RevokeKey);
+            app.MapPost(prefix + "/v1/keys/{id}/rotate", access.RotateKey);
+            app.MapPost(prefix + "/v1/signing-keys", access.AddSigningKey);
+            app.MapGet(prefix + "/v1/signing-keys", access.ListSigningKeys);
+            app.MapDelete(prefix + "/v1/signing-keys/{name}", access.RemoveSigningKey);
+            app.MapGet(prefix + "/v1/settings", access.ShowSettings);
+            app.MapPatch(prefix + "/v1/settings", access.PatchSettings);
+            app.MapGet(prefix + "/v1/audit", access.Audit);
             app.MapGet(prefix + "/v1/inbox", user.Inbox);
             app.MapGet(prefix + "/v1/inbox/totals", user.InboxTotals);
             app.MapGet(prefix + "/v1/inbox/{id}", user.InboxItem);
@@ -275,12 +292,12 @@ public sealed class RovettService : IAsyncDisposable
         var origin = context.Request.Headers.Origin.ToString();
         if (origin.Length == 0) return next(context);
         context.Response.Headers.Vary = "Origin";
-        if (!origins.IsAllowed(context, origin)) origins.Require(context);
+        origins.Require(context);
         var headers = context.Response.Headers;
         headers.AccessControlAllowOrigin = origin;
         headers.AccessControlExposeHeaders = "Link, Retry-After";
         if (context.Request.Method != HttpMethods.Options || !context.Request.Headers.ContainsKey("Access-Control-Request-Method")) return next(context);
-        headers.AccessControlAllowMethods = "GET, POST, PUT, DELETE";
+        headers.AccessControlAllowMethods = "GET, POST, PUT, PATCH, DELETE";
         headers.AccessControlAllowHeaders = "Authorization, Content-Type, Last-Event-ID, Prefer";
         headers.AccessControlMaxAge = "600";
         context.Response.StatusCode = 204;
@@ -346,6 +363,7 @@ public sealed class RovettService : IAsyncDisposable
         await app.DisposeAsync();
         sessions.Dispose();
         webhooks.Dispose();
+        keySets.Dispose();
         housekeeping.Dispose();
         acks.Dispose();
         pump.Dispose();

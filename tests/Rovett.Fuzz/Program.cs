@@ -6,7 +6,10 @@ using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
 using Rovett.Core.WebSockets;
+using Microsoft.Extensions.Logging.Abstractions;
 using Rovett.Service.Access;
+using Rovett.Service.Receipts;
+using Rovett.Storage.Sqlite;
 using Rovett.Service.Api;
 using Rovett.Testing;
 
@@ -19,8 +22,9 @@ public static class Program
 {
     const string Secret = "a secret that is long enough for hmac";
     static readonly CursorSeal Seal = new(new byte[32], Epoch.New(), "main", "cursor");
-    static readonly SpaceRuntime Space = new(1, "main", Seal, Seal, Seal, Encoding.UTF8.GetBytes(Secret));
-    static readonly Tokens Tokens = new(new SpaceDirectory(new Dictionary<string, SpaceRuntime> { ["main"] = Space }), TimeProvider.System);
+    static readonly SpaceRuntime Space = new(1, "main", Seal, Seal, Seal);
+    static readonly DirectoryInfo Folder = Directory.CreateTempSubdirectory("rovett-fuzz-");
+    static readonly Tokens Tokens = NewTokens();
 
     static readonly (string Name, byte[][] Examples, Func<byte[], bool> Parse)[] Parsers =
     [
@@ -128,6 +132,18 @@ public static class Program
         using var document = Json.Parse(input);
         NotificationReader.Read(document.RootElement, _ => ReceiptLevel.Totals, out _);
         return true;
+    }
+
+    static Tokens NewTokens()
+    {
+        var store = new AccessStore(Path.Combine(Folder.FullName, "access.db"));
+        store.AddSigningKey(new StoredSigningKey("main", "first", SigningKeyKind.Secret, null, Encoding.UTF8.GetBytes(Secret), 0));
+        AppDomain.CurrentDomain.ProcessExit += (_, _) =>
+        {
+            store.Dispose();
+            Folder.Delete(recursive: true);
+        };
+        return new Tokens(new SpaceDirectory(new Dictionary<string, SpaceRuntime> { ["main"] = Space }), new SigningKeys(store, new KeySets(new OutboundGuard([]), Folder.FullName, TimeProvider.System, NullLogger<KeySets>.Instance)), TimeProvider.System);
     }
 
     static bool Token(byte[] input)

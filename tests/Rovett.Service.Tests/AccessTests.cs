@@ -1,4 +1,5 @@
 using System.Text;
+using System.Text.Json.Nodes;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
@@ -185,6 +186,164 @@ public sealed class AccessTests : IAsyncLifetime
         var preflight = await s.Call(HttpMethod.Options, "/v1/inbox", null, null, ("Origin", "https://crew.example"), ("Access-Control-Request-Method", "GET"));
         preflight.Status.ShouldBe(204);
         preflight.Headers.GetValues("Access-Control-Allow-Headers").Single().ShouldContain("Authorization");
+    }
+
+    [Fact]
+    public async Task A_space_with_origins_of_its_own_takes_those_and_no_others_and_refused_ones_are_counted()
+    {
+        var harbour = s.Credentials["harbour"];
+        (await s.Call(HttpMethod.Patch, "/s/harbour/v1/settings", harbour.AdminKey, """{"origins":["https://harbour.example"]}""")).Status.ShouldBe(200);
+        var token = TestTokens.Make(harbour.TokenSigningSecret, "pia");
+        Task<Answer> From(string origin, string path, string credential) => s.Call(HttpMethod.Get, path, credential, null, ("Origin", origin));
+        (await From("https://harbour.example", "/s/harbour/v1/inbox", token)).Status.ShouldBe(200);
+        (await From("https://crew.example", "/s/harbour/v1/inbox", token)).Problem.ShouldBe("origin-refused");
+        (await From("https://crew.example", "/s/harbour/v1/inbox", token)).Problem.ShouldBe("origin-refused");
+        (await From("https://harbour.example", "/v1/inbox", s.Token("mara"))).Problem.ShouldBe("origin-refused");
+        var refused = (await s.Get("/s/harbour/v1/status", harbour.AdminKey)).Json!["originsRefused"]!.AsArray();
+        ((string)refused.Single()!["origin"]!, (int)refused[0]!["count"]!).ShouldBe(("https://crew.example", 2));
+        (await s.Call(HttpMethod.Patch, "/s/harbour/v1/settings", harbour.AdminKey, """{"origins":null}""")).Status.ShouldBe(200);
+        (await From("https://crew.example", "/s/harbour/v1/inbox", token)).Status.ShouldBe(200);
+    }
+
+    [Fact]
+    public async Task A_key_narrowed_to_types_and_addresses_sends_and_withdraws_nothing_else()
+    {
+        var made = await s.Post("/v1/keys", s.Key, """{"name":"engine room","scopes":["send"],"types":["engine.*"],"addresses":["role:engineer","user:*"]}""");
+        var key = (string)made.Json!["key"]!;
+        Task<Answer> Send(string to, string type) => s.Post("/v1/notifications", key, $$"""{"to":[{{to}}],"type":"{{type}}","title":"t"}""");
+        (await Send("\"role:engineer\",\"user:mara\"", "engine.alarm")).Status.ShouldBe(201);
+        foreach (var (to, type, field) in new[] { ("\"everyone\"", "engine.alarm", "to[0]"), ("\"role:engineer\",\"role:engineers\"", "engine.alarm", "to[1]"), ("\"user:mara\"", "engine", "type"), ("\"user:mara\"", "Engine.alarm", "type") })
+        {
+            var refused = await Send(to, type);
+            (refused.Status, refused.Problem).ShouldBe((403, "api-key-narrowed"));
+            refused.Json!["errors"]!.AsArray().Select(e => (string)e!["field"]!).ShouldBe([field]);
+        }
+        var others = await s.Send("role:engineer", type: "berth.closed");
+        (await s.Call(HttpMethod.Delete, "/v1/notifications/" + others, key)).Problem.ShouldBe("unknown-notification");
+        var own = await s.Send("role:engineer", type: "engine.alarm");
+        (await s.Call(HttpMethod.Delete, "/v1/notifications/" + own, key)).Status.ShouldBe(200);
+        (await s.Post("/v1/keys", s.Key, """{"name":"x","scopes":["admin"],"types":["a"]}""")).Status.ShouldBe(422);
+        (await s.Post("/v1/keys", s.Key, """{"name":"x","scopes":["send"],"types":["a*b"],"addresses":["r*","everyone"]}""")).Json!["errors"]!.AsArray().Select(e => (string)e!["field"]!).ShouldBe(["types[0]", "addresses[0]"]);
+    }
+
+    [Fact]
+    public async Task A_rotated_key_and_the_one_that_follows_hold_together_for_as_long_as_was_said()
+    {
+        var clock = new TestClock();
+        await using var timed = await ServiceUnderTest.Start(clock: clock);
+        var made = (await timed.Post("/v1/keys", timed.Key, """{"name":"booking","scopes":["send"],"types":["a"]}""")).Json!;
+        Task<Answer> Send(JsonNode key) => timed.Post("/v1/notifications", (string)key["key"]!, """{"to":["everyone"],"type":"a","title":"t"}""");
+        (await timed.Post($"/v1/keys/{made["id"]}/rotate", timed.Key, """{"overlap":"100d"}""")).Status.ShouldBe(422);
+        var next = (await timed.Post($"/v1/keys/{made["id"]}/rotate", timed.Key, """{"overlap":"1h"}""")).Json!;
+        ((string)next["types"]![0]!).ShouldBe("a");
+        foreach (var key in new[] { made, next }) (await Send(key)).Status.ShouldBe(201);
+        clock.Advance(TimeSpan.FromMinutes(61));
+        (await Send(made)).Problem.ShouldBe("api-key-ended");
+        (await Send(next)).Status.ShouldBe(201);
+        (await timed.Post($"/v1/keys/{made["id"]}/rotate", timed.Key, """{"overlap":"now"}""")).Problem.ShouldBe("unknown-key");
+        (await timed.Post($"/v1/keys/{next["id"]}/rotate", timed.Key, """{"overlap":"now"}""")).Status.ShouldBe(201);
+        (await Send(next)).Problem.ShouldBe("api-key-ended");
+        var trail = (await timed.Get("/v1/audit", timed.Key)).Json!["acts"]!.AsArray();
+        trail.Select(a => (string)a!["act"]!).ShouldBe(["api-key.made", "api-key.rotated", "api-key.rotated"]);
+        trail.ToJsonString().ShouldNotContain((string)next["key"]!);
+    }
+
+    [Fact]
+    public async Task A_WebSocket_may_show_its_token_in_its_first_message_and_only_there()
+    {
+        await using var strict = await ServiceUnderTest.Start(o => (o.HandshakeSeconds, o.MaxUnauthenticated) = (1, 2));
+        async Task<string> Refusal(RawWebSocket socket)
+        {
+            var refused = await socket.Next("refused");
+            (await socket.Next()).ShouldBeNull();
+            socket.CloseCode.ShouldBe(1008);
+            return ((string)refused["problem"]!["type"]!).Split(':')[^1];
+        }
+        using (var socket = await strict.WebSocket(null, "?device=desk"))
+        {
+            // What follows in the same packet is carried out too.
+            await socket.Write((byte[])[.. RawWebSocket.Frame(0x81, Encoding.UTF8.GetBytes($$"""{"kind":"renew","token":"{{strict.Token("mara", "engineer")}}"}""")), .. RawWebSocket.Frame(0x81, """{"kind":"attend","subject":"x","requestId":"1"}"""u8)]);
+            var opened = await socket.Next("opened");
+            ((string)opened["user"]!, (string)opened["device"]!).ShouldBe(("mara", "desk"));
+            ((string)(await socket.Next("done"))["requestId"]!).ShouldBe("1");
+            await strict.Send("role:engineer", "Here");
+            ((string)(await socket.Next("notification"))["title"]!).ShouldBe("Here");
+        }
+        using (var silent = await strict.WebSocket(null)) (await Refusal(silent)).ShouldBe("token-missing");
+        using (var other = await strict.WebSocket(null))
+        {
+            await other.Text("""{"kind":"ack","ids":["01M83TCXK2Z4J8Q5V6W7X8Y9ZA"]}""");
+            (await Refusal(other)).ShouldBe("token-missing");
+        }
+        using (var forged = await strict.WebSocket(null))
+        {
+            await forged.Text($$"""{"kind":"renew","token":"{{TestTokens.Make(new string('x', 43), "mara")}}"}""");
+            (await Refusal(forged)).ShouldBe("token-signature");
+        }
+        using (var wrong = await strict.WebSocket(null, "?device="))
+        {
+            await wrong.Text($$"""{"kind":"renew","token":"{{strict.Token("mara")}}"}""");
+            (await Refusal(wrong)).ShouldBe("invalid-fields");
+        }
+        using var one = await strict.WebSocket(null);
+        using var two = await strict.WebSocket(null);
+        using var three = await strict.WebSocket(null);
+        three.Status.ShouldBe(503);
+        (await Refusal(one)).ShouldBe("token-missing");
+        (await Refusal(two)).ShouldBe("token-missing");
+        await Eventually.Holds(async () =>
+        {
+            using var again = await strict.WebSocket(null);
+            return again.Status;
+        }, status => status == 101, "places are given back");
+    }
+
+    [Fact]
+    public async Task A_session_is_told_in_time_that_its_token_ends_and_goes_on_with_a_newer_one()
+    {
+        var clock = new TestClock();
+        await using var timed = await ServiceUnderTest.Start(clock: clock);
+        var first = timed.Token("mara", "engineer", "bridge");
+        var ticket = (string)(await timed.Post("/v1/tickets", TestTokens.Make(timed.Secret, "mara", ["engineer", "bridge"]), "{}")).Json!["ticket"]!;
+        using var socket = await timed.WebSocket(first);
+        using var events = await timed.Events(null, $"?ticket={ticket}&device=phone");
+        foreach (RawConnection live in new RawConnection[] { socket, events }) await live.Next("current");
+        clock.Advance(TimeSpan.FromMinutes(59.2));
+        foreach (RawConnection live in new RawConnection[] { socket, events }) DateTimeOffset.Parse((string)(await live.Next("expiring"))["at"]!).ShouldBeLessThan(clock.GetUtcNow().AddMinutes(1));
+
+        string Newer(string user, params string[] roles) => TestTokens.Make(timed.Secret, user, roles, change: c => c["exp"] = clock.GetUtcNow().ToUnixTimeSeconds() + 3600);
+        async Task<string> Renew(string token)
+        {
+            await socket.Text($$"""{"kind":"renew","token":"{{token}}","requestId":"r"}""");
+            for (; ; )
+            {
+                var answer = (await socket.Next())!;
+                if ((string?)answer["requestId"] == "r") return (string)answer["kind"]! == "done" ? "done" : ((string)answer["problem"]!["type"]!).Split(':')[^1];
+            }
+        }
+        (await Renew(Newer("teo"))).ShouldBe("token-of-another-user");
+        (await Renew("nonsense")).ShouldBe("token-malformed");
+        (await Renew(TestTokens.Make(timed.Secret, "mara", change: c => (c["iat"], c["exp"]) = (DateTimeOffset.UtcNow.ToUnixTimeSeconds() - 100, clock.GetUtcNow().ToUnixTimeSeconds() + 60)))).ShouldBe("token-older");
+        (await Renew(Newer("mara", "engineer"))).ShouldBe("done"); // and a role less
+        await timed.Send("role:bridge", "Not for mara any more");
+        await timed.Send("role:engineer", "For mara");
+        ((string)(await socket.Next("notification"))["title"]!).ShouldBe("For mara");
+        var session = (string)(await timed.Get("/v1/sessions", timed.Key)).Json!["sessions"]!.AsArray().First(x => (string)x!["device"]! == "phone")!["session"]!;
+        (await timed.Post($"/v1/live/{session}?ticket={ticket}", null, $$"""{"kind":"renew","token":"{{Newer("mara", "engineer")}}"}""")).Status.ShouldBe(204);
+        clock.Advance(TimeSpan.FromMinutes(10));
+        await timed.Send("user:mara", "Still there");
+        foreach (RawConnection live in new RawConnection[] { socket, events })
+        {
+            JsonObject message;
+            do message = (await live.Next())!;
+            while ((string)message["kind"]! == "notification" && (string)message["title"]! != "Still there" || (string)message["kind"]! is "channels" or "totals");
+            ((string)message["kind"]!, (string?)message["title"]).ShouldBe(("notification", "Still there"));
+        }
+        events.Cut();
+        using var back = await timed.Events(null, $"?ticket={ticket}&device=phone"); // its ticket stands for the newer token
+        await back.Next("current");
+        clock.Advance(TimeSpan.FromMinutes(61));
+        ((string)(await socket.Next("ending"))["reason"]!).ShouldBe("token-expired");
     }
 
     [Fact]

@@ -14,6 +14,8 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
     public bool Again { get; init; }
     /// <summary>The subject that the user is looking at; null: none any more.</summary>
     public string? Subject { get; init; }
+    /// <summary>The newer token of a renewal.</summary>
+    public string? Token { get; init; }
     /// <summary>The notification to take or release.</summary>
     public NotificationId Id { get; init; }
 
@@ -48,7 +50,7 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
                 return Refuse(null, Problem.Invalid([new FieldError("requestId", $"must be a string of at most {Names.MaxLength} characters")]));
         }
         if (!root.TryGetProperty("kind", out var kindElement) || !JsonText.TryString(kindElement, out var kind))
-            return Refuse(requestId, Problem.Invalid([new FieldError("kind", "is missing; it names what the message is: ack, markRead, markUnread, attend, take or release")]));
+            return Refuse(requestId, Problem.Invalid([new FieldError("kind", "is missing; it names what the message is: ack, markRead, markUnread, attend, take, release or renew")]));
         switch (kind)
         {
             case "ack":
@@ -59,13 +61,17 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
                 return Selected(root, DeviceMessageKind.MarkUnread, requestId, seal, allowSubjectAndAll: true);
             case "attend":
                 return Attend(root, requestId);
+            case "renew":
+                return root.TryGetProperty("token", out var element) && JsonText.TryString(element, out var token) && token.Length > 0
+                    ? new DeviceMessage(DeviceMessageKind.Renew, requestId, null, null) { Token = token }
+                    : Refuse(requestId, Problem.Invalid([new FieldError("token", "must be a newer token of the same user's")]));
             case "take":
                 return One(root, DeviceMessageKind.Take, requestId);
             case "release":
                 return One(root, DeviceMessageKind.Release, requestId);
             default:
                 return Refuse(requestId, new Problem(422, "unknown-kind", "No such kind of message",
-                    $"A device can't send messages of kind '{(kind.Length <= 40 ? kind : kind[..40] + "…")}'.", "Send ack, markRead, markUnread, attend, take or release."));
+                    $"A device can't send messages of kind '{(kind.Length <= 40 ? kind : kind[..40] + "…")}'.", "Send ack, markRead, markUnread, attend, take, release or renew."));
         }
     }
 
@@ -194,4 +200,6 @@ public enum DeviceMessageKind
     Take,
     /// <summary>The person gives it back.</summary>
     Release,
+    /// <summary>It shows a newer token.</summary>
+    Renew,
 }

@@ -137,6 +137,14 @@ public static class Messages
         return new ControlMessage("refused", null, m.Close());
     }
 
+    /// <summary>The session's credential ends soon.</summary>
+    public static ControlMessage Expiring(StoredTime at)
+    {
+        var m = new MessageBuilder("expiring");
+        m.Writer.WriteString("at", at.ToString());
+        return new ControlMessage("expiring", null, m.Close());
+    }
+
     /// <summary>The last message of a session that the service ends.</summary>
     /// <param name="reason">A short word: <c>shutdown</c>, <c>token-expired</c>, <c>too-slow</c>, …</param>
     /// <param name="comeBackWithinMs">Come back at a moment of one's own choice within this time; null: do not come back with this credential.</param>

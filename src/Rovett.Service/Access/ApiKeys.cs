@@ -1,36 +1,106 @@
 using System.Collections.Concurrent;
+using System.Text.Json;
 using Rovett.Core;
+using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Access;
+
+/// <summary>What a request was let in with.</summary>
+public sealed class ApiKey(StoredApiKey stored)
+{
+    readonly HashSet<string> scopes = [.. stored.Scopes.Split(',')];
+
+    /// <summary>As stored.</summary>
+    public StoredApiKey Stored => stored;
+    /// <summary>The types of notifications that it may send, exact or ending in <c>*</c>; empty: any.</summary>
+    public IReadOnlyList<string> Types { get; } = ApiKeys.ListOf(stored.Types);
+    /// <summary>The addresses that it may send to, exact or ending in <c>*</c>; empty: any.</summary>
+    public IReadOnlyList<string> Addresses { get; } = ApiKeys.ListOf(stored.Addresses);
+    /// <summary>What the audit trail calls it.</summary>
+    public string Actor => $"key:{stored.Id} {stored.Name}";
+
+    /// <summary>Whether it has a scope; <c>admin</c> covers the others.</summary>
+    public bool Has(string scope) => scopes.Contains(scope) || scopes.Contains("admin");
+
+    /// <summary>Whether it may not send everything to everybody.</summary>
+    public bool IsNarrowed => Types.Count + Addresses.Count > 0;
+
+    /// <summary>Whether it may send a type to all of some addresses.</summary>
+    public bool MaySend(string type, IEnumerable<string> to) => Covers(Types, type) && to.All(a => Covers(Addresses, a));
+
+    /// <summary>Lets through what it may send.</summary>
+    /// <exception cref="ProblemException">403, naming what it may not send, and each address it may not send to.</exception>
+    public void RequireMaySend(string type, IEnumerable<Address> to)
+    {
+        var errors = new List<FieldError>();
+        if (!Covers(Types, type)) errors.Add(new FieldError("type", $"'{type}' is none of those that the key '{stored.Name}' may send: {string.Join(", ", Types)}"));
+        int i = 0;
+        foreach (var address in to)
+        {
+            if (!Covers(Addresses, address.ToString())) errors.Add(new FieldError($"to[{i}]", $"{address} is none of those that the key '{stored.Name}' may send to: {string.Join(", ", Addresses)}"));
+            i++;
+        }
+        if (errors.Count > 0)
+            throw new Problem(403, "api-key-narrowed", "The API key may not send this", string.Join("; ", errors.Select(e => e.Detail)), "Use a key that is made for it: POST /v1/keys with types and addresses.") { Errors = errors }.Throw();
+    }
+
+    static bool Covers(IReadOnlyList<string> patterns, string text)
+    {
+        if (patterns.Count == 0) return true;
+        foreach (var pattern in patterns)
+        {
+            if (pattern.EndsWith('*') ? text.StartsWith(pattern.AsSpan(0, pattern.Length - 1), StringComparison.Ordinal) : pattern == text) return true;
+        }
+        return false;
+    }
+}
 
 /// <summary>Checks backends' API keys: hashed at rest, of one space, with scopes.</summary>
 public sealed class ApiKeys(AccessStore store, TimeProvider clock)
 {
     /// <summary>What a key may be for.</summary>
     public static readonly IReadOnlyList<string> Scopes = ["send", "read", "admin"];
+    const long TouchEvery = 60_000_000;
+    const int MostKnown = 10_000;
 
-    readonly ConcurrentDictionary<string, (StoredApiKey Key, long Touched)> known = new();
+    // Replaced, never cleared: who looked a key up before it was revoked puts it where nobody looks any more.
+    volatile ConcurrentDictionary<string, (ApiKey Key, long Touched)> known = new();
+
+    /// <summary>Hears of a key that was revoked: its space and its id.</summary>
+    public event Action<string, string>? Revoked;
 
     /// <summary>Makes a key; the answer's second part is shown once and stored nowhere.</summary>
-    public (StoredApiKey Stored, string Key) Make(string space, string name, IEnumerable<string> scopes)
+    public (StoredApiKey Stored, string Key) Make(string space, string name, IEnumerable<string> scopes, IReadOnlyList<string>? types = null, IReadOnlyList<string>? addresses = null)
     {
         var key = Secrets.New(Secrets.KeyPrefix);
-        var stored = new StoredApiKey(Secrets.NewId(), space, name, string.Join(',', scopes), Now, null, null);
+        var stored = new StoredApiKey(Secrets.NewId(), space, name, string.Join(',', scopes), TextOf(types), TextOf(addresses), Now, null, null, null);
         store.AddKey(stored, Secrets.Hash(key));
         return (stored, key);
     }
 
+    /// <summary>Makes a key that may do what another may, which ends by itself after a time.</summary>
+    /// <returns>Null when there is no such key, or it holds no more.</returns>
+    public (StoredApiKey Stored, string Key)? Rotate(string space, string id, TimeSpan overlap)
+    {
+        if (store.FindKey(space, id) is not { Revoked: null } old || old.Ends <= Now) return null;
+        var made = Make(space, old.Name, old.Scopes.Split(','), ListOf(old.Types), ListOf(old.Addresses));
+        store.EndKey(space, id, Now + (long)overlap.TotalMicroseconds);
+        known = new();
+        return made;
+    }
+
     /// <summary>Lets a request in that shows a key with a scope; <c>admin</c> covers the others.</summary>
-    /// <exception cref="ProblemException">401 or 403, telling apart missing, unknown, revoked, another space's, too narrow.</exception>
-    public StoredApiKey Require(HttpContext context, SpaceRuntime space, string scope)
+    /// <exception cref="ProblemException">401 or 403, telling apart missing, unknown, revoked, ended, another space's, too narrow.</exception>
+    public ApiKey Require(HttpContext context, SpaceRuntime space, string scope)
     {
         if (Bearer.Of(context) is not { } text)
             throw new Problem(401, "api-key-missing", "An API key is missing", "This path is for backends and no credential was shown.", "Send 'Authorization: Bearer rovett_key_…'; rovett serve prints the first key when it first starts.").Throw();
         if (!text.StartsWith(Secrets.KeyPrefix, StringComparison.Ordinal))
             throw new Problem(401, "token-for-api-key", "That is no API key", "This path is for backends, and something else than an API key was shown.", "Send a key that begins with rovett_key_; a user's token can't send.").Throw();
-        if (!known.TryGetValue(text, out var found) || found.Touched < Now - 60_000_000)
+        var cache = known;
+        if (!cache.TryGetValue(text, out var found) || found.Touched < Now - TouchEvery)
         {
             var stored = store.FindKey(Secrets.Hash(text));
             if (stored is null)
@@ -38,27 +108,37 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
             if (stored.Revoked is not null)
                 throw new Problem(401, "api-key-revoked", "The API key was revoked", $"The key '{stored.Name}' was revoked at {new StoredTime(stored.Revoked.Value)}.", "Use another key; rovett key make makes one.").Throw();
             store.TouchKey(stored.Id, Now);
-            if (known.Count > 10_000) known.Clear();
-            known[text] = found = (stored, Now);
+            if (cache.Count > MostKnown) known = cache = new();
+            cache[text] = found = (new ApiKey(stored), Now);
         }
-        if (found.Key.Space != space.Name)
+        var key = found.Key;
+        if (key.Stored.Ends <= Now)
+            throw new Problem(401, "api-key-ended", "The API key has ended", $"The key '{key.Stored.Name}' was followed by another, and held until {new StoredTime(key.Stored.Ends.Value)}.", "Use the key that followed it.").Throw();
+        if (key.Stored.Space != space.Name)
             throw new Problem(403, "api-key-of-another-space", "The API key is of another space", $"It was not made for the space '{space.Name}'.", "Use this space's key, or the path of the space the key was made for.").Throw();
-        var scopes = found.Key.Scopes.Split(',');
-        if (!scopes.Contains(scope) && !scopes.Contains("admin"))
-            throw new Problem(403, "api-key-scope", "The API key may not do this", $"This needs the scope '{scope}'; the key '{found.Key.Name}' has {found.Key.Scopes}.", $"Use a key with the scope '{scope}'.").Throw();
-        return found.Key;
+        if (!key.Has(scope))
+            throw new Problem(403, "api-key-scope", "The API key may not do this", $"This needs the scope '{scope}'; the key '{key.Stored.Name}' has {key.Stored.Scopes}.", $"Use a key with the scope '{scope}'.").Throw();
+        return key;
     }
 
     /// <summary>Ends a key at once.</summary>
     public bool Revoke(string space, string id)
     {
         bool done = store.RevokeKey(space, id, Now);
-        known.Clear();
+        known = new();
+        if (done) Revoked?.Invoke(space, id);
         return done;
     }
 
+    /// <summary>Whether a key holds still: for what goes on after its request was let in.</summary>
+    public bool StillHolds(ApiKey key) => store.FindKey(key.Stored.Space, key.Stored.Id) is { Revoked: null } now && !(now.Ends <= Now);
+
     /// <summary>The keys of a space.</summary>
     public IReadOnlyList<StoredApiKey> Of(string space) => store.Keys(space);
+
+    internal static IReadOnlyList<string> ListOf(string json) => json.Length == 0 ? [] : JsonSerializer.Deserialize<List<string>>(json)!;
+
+    static string TextOf(IReadOnlyList<string>? list) => list is null or { Count: 0 } ? "" : JsonSerializer.Serialize(list);
 
     long Now => StoredTime.From(clock.GetUtcNow()).Micros;
 }

@@ -1,23 +1,53 @@
+using System.Collections.Concurrent;
 using Rovett.Core;
+using Rovett.Core.AddressLogs;
 
 namespace Rovett.Service.Access;
 
-/// <summary>Which pages may talk to the service: its own, and those listed exactly.</summary>
-public sealed class Origins(IReadOnlyCollection<string> allowed)
+/// <summary>An origin that was refused: how often, and when last.</summary>
+public sealed record RefusedOrigin(string Space, string Origin, long Count, StoredTime Last);
+
+/// <summary>Which pages may talk to the service: its own, and those listed exactly; by a space's own list where it has one.</summary>
+public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory spaces, TimeProvider clock)
 {
+    const int MostRemembered = 1000, LongestShown = 200;
+
+    readonly ConcurrentDictionary<(string Space, string Origin), (long Count, StoredTime Last)> refused = new();
+
     /// <summary>The request's origin; null when it has none, which no browser page can arrange.</summary>
     /// <exception cref="ProblemException">403: a foreign or <c>null</c> origin.</exception>
     public string? Require(HttpContext context)
     {
         var origin = context.Request.Headers.Origin.ToString();
         if (origin.Length == 0) return null;
-        if (IsAllowed(context, origin)) return origin;
-        throw new Problem(403, "origin-refused", "This page's origin is not allowed", $"The request came from a page of '{(origin.Length <= 100 ? origin : origin[..100] + "…")}'.",
-            "Add exactly this origin to the setting 'origins', if the page is yours.").Throw();
+        var space = SpaceOf(context.Request.Path.Value);
+        if (IsAllowed(context, space, origin)) return origin;
+        var shown = origin.Length <= LongestShown ? origin : origin[..LongestShown] + "…";
+        var key = (space?.Name ?? "", shown);
+        if (refused.ContainsKey(key) || refused.Count < MostRemembered)
+        {
+            var now = StoredTime.From(clock.GetUtcNow());
+            refused.AddOrUpdate(key, (1, now), (_, before) => (before.Count + 1, now));
+        }
+        throw new Problem(403, "origin-refused", "This page's origin is not allowed", $"The request came from a page of '{shown}'.",
+            space?.Settings.Origins is null ? "Add exactly this origin to the setting 'origins', if the page is yours." : "Add exactly this origin to the space's setting 'origins' (PATCH /v1/settings), if the page is yours.").Throw();
     }
 
-    /// <summary>Whether an origin is the service's own, or listed.</summary>
-    public bool IsAllowed(HttpContext context, string origin) =>
-        allowed.Contains(origin) || (Uri.TryCreate(origin, UriKind.Absolute, out var uri) && uri.Scheme is "http" or "https"
+    /// <summary>The space that a path belongs to; null for the console and unknown spaces.</summary>
+    SpaceRuntime? SpaceOf(string? path)
+    {
+        if (path is null) return null;
+        if (path.StartsWith("/v1/", StringComparison.Ordinal)) return spaces.Find("main");
+        if (!path.StartsWith("/s/", StringComparison.Ordinal)) return null;
+        int end = path.IndexOf('/', 3);
+        return end < 0 ? null : spaces.Find(path[3..end]);
+    }
+
+    bool IsAllowed(HttpContext context, SpaceRuntime? space, string origin) => (space?.Settings.Origins ?? allowed).Contains(origin)
+        || (Uri.TryCreate(origin, UriKind.Absolute, out var uri) && uri.Scheme is "http" or "https"
             && string.Equals(origin[(origin.IndexOf("://", StringComparison.Ordinal) + 3)..], context.Request.Host.Value, StringComparison.OrdinalIgnoreCase));
+
+    /// <summary>What was refused in a space since the start, most often first.</summary>
+    public IReadOnlyList<RefusedOrigin> Refused(string space) =>
+        [.. refused.Where(r => r.Key.Space == space).Select(r => new RefusedOrigin(space, r.Key.Origin, r.Value.Count, r.Value.Last)).OrderByDescending(r => r.Count)];
 }

@@ -2,9 +2,22 @@ using Rovett.Core.AddressLogs;
 
 namespace Rovett.Service.Access;
 
-/// <summary>A space as the service knows it: its number, its seals, its token secret.</summary>
-public sealed record SpaceRuntime(int Id, string Name, CursorSeal Cursors, CursorSeal Pages, CursorSeal Receipts, byte[] SigningSecret)
+/// <summary>A space as the service knows it: its number, its seals, its settings.</summary>
+public sealed class SpaceRuntime(int id, string name, CursorSeal cursors, CursorSeal pages, CursorSeal receipts)
 {
+    /// <summary>The store's number.</summary>
+    public int Id { get; } = id;
+    /// <summary>Its name.</summary>
+    public string Name { get; } = name;
+    /// <summary>Seals cursors.</summary>
+    public CursorSeal Cursors { get; } = cursors;
+    /// <summary>Seals the places in paged lists.</summary>
+    public CursorSeal Pages { get; } = pages;
+    /// <summary>Seals the places in the receipts.</summary>
+    public CursorSeal Receipts { get; } = receipts;
+    /// <summary>What it is set to.</summary>
+    public SpaceSettings Settings { get; set; } = SpaceSettings.Default;
+
     /// <summary>What comes before <c>/v1/…</c> in the space's paths.</summary>
     public string PathPrefix => Name == "main" ? "" : "/s/" + Uri.EscapeDataString(Name);
 }

@@ -9,7 +9,7 @@ namespace Rovett.Service.Access;
 
 /// <summary>Connect tickets: short-lived stand-ins for tokens, safe in a URL. One opens once within 60 seconds; over
 /// server-sent events it then lets the same device come back from the same origin until its token ends.</summary>
-public sealed class Tickets(AccessStore store, TimeProvider clock)
+public sealed class Tickets(AccessStore store, SigningKeys keys, TimeProvider clock)
 {
     /// <summary>How long a fresh ticket can be opened.</summary>
     public static readonly TimeSpan OpensWithin = TimeSpan.FromSeconds(60);
@@ -19,7 +19,7 @@ public sealed class Tickets(AccessStore store, TimeProvider clock)
     {
         var ticket = Secrets.New(Secrets.TicketPrefix);
         store.AddTicket(Secrets.Hash(ticket), new StoredTicket(space, credential.Identity.User.Value, JsonSerializer.Serialize(credential.Identity.Roles),
-            credential.Identity.IssuedAtMicros, StoredTime.From(credential.Expires).Micros, Now + (long)OpensWithin.TotalMicroseconds, null, null, null), Now);
+            credential.Identity.IssuedAtMicros, StoredTime.From(credential.Expires).Micros, Now + (long)OpensWithin.TotalMicroseconds, null, null, null, credential.SigningKey), Now);
         return ticket;
     }
 
@@ -36,6 +36,7 @@ public sealed class Tickets(AccessStore store, TimeProvider clock)
         var hash = Secrets.Hash(ticket);
         var found = store.FindTicket(hash) ?? throw Refused("ticket-unknown", "The ticket is not known", "No such ticket was made here, or its token ended long ago.", "Ask for a new one: POST /v1/tickets with the user's token.");
         if (found.Space != space) throw new Problem(403, "ticket-of-another-space", "The ticket is of another space", $"It was not made for the space '{space}'.", "Use the path of the space it was made for.").Throw();
+        if (!keys.Has(space, found.SigningKey)) throw Refused("ticket-key-removed", "The ticket's token does not hold any more", "The key that it was signed with was removed.", "Get a new token, and a ticket for it.");
         if (found.Expires <= Now) throw Refused("ticket-ended", "The ticket's token has ended", "The token it stands for has expired.", "Get a new token, and a ticket for it.");
         if (found.Opened is null)
         {
@@ -53,14 +54,18 @@ public sealed class Tickets(AccessStore store, TimeProvider clock)
     public Credential Opened(string ticket, string space, string? origin)
     {
         var found = store.FindTicket(Secrets.Hash(ticket));
-        if (found is null || found.Opened is null || found.Space != space || found.Expires <= Now || found.Origin != origin)
+        if (found is null || found.Opened is null || found.Space != space || found.Expires <= Now || found.Origin != origin || !keys.Has(space, found.SigningKey))
             throw Refused("ticket-unknown", "The ticket is not open here", "Only a ticket that holds a stream open can be used to post.", "Open the stream first, from the same origin.");
         return CredentialOf(found);
     }
 
+    /// <summary>A device showed a newer token: its ticket stands for that from now on.</summary>
+    public void Renew(string ticket, Credential credential) => store.RenewTicket(Secrets.Hash(ticket), JsonSerializer.Serialize(credential.Identity.Roles),
+        credential.Identity.IssuedAtMicros, StoredTime.From(credential.Expires).Micros, credential.SigningKey);
+
     static Credential CredentialOf(StoredTicket ticket) => new(
         new Identity(new UserId(ticket.User), JsonSerializer.Deserialize<List<string>?>(ticket.Roles), ticket.IssuedAt),
-        DateTimeOffset.UnixEpoch.AddTicks(ticket.Expires * 10));
+        DateTimeOffset.UnixEpoch.AddTicks(ticket.Expires * 10), ticket.SigningKey);
 
     static ProblemException Refused(string slug, string title, string detail, string mend) => new Problem(401, slug, title, detail, mend).Throw();
 

@@ -9,111 +9,185 @@ using Rovett.Core.Ledger;
 
 namespace Rovett.Service.Access;
 
-/// <summary>What a user's credential says, checked.</summary>
-public sealed record Credential(Identity Identity, DateTimeOffset Expires)
+/// <summary>SHA-256 of a token.</summary>
+readonly record struct TokenHash(long A, long B, long C, long D)
 {
-    /// <summary>SHA-256 of the token; null for a ticket.</summary>
-    public byte[]? TokenHash { get; init; }
-
-    /// <summary>Whether it was read from exactly this token.</summary>
-    public bool IsOf(string token)
+    public static TokenHash Of(string token)
     {
-        if (TokenHash is null || token.Length > Tokens.MaxLength) return false;
         Span<byte> hash = stackalloc byte[32];
-        Hash(token, hash);
-        return CryptographicOperations.FixedTimeEquals(hash, TokenHash);
+        SHA256.HashData(MemoryMarshal.AsBytes(token.AsSpan()), hash);
+        var parts = MemoryMarshal.Cast<byte, long>(hash);
+        return new TokenHash(parts[0], parts[1], parts[2], parts[3]);
     }
-
-    /// <summary>SHA-256 of a token.</summary>
-    internal static void Hash(string token, Span<byte> into) => SHA256.HashData(MemoryMarshal.AsBytes(token.AsSpan()), into);
 }
 
-/// <summary>Checks users' tokens: JWTs (RFC 7519) with <c>sub</c>, <c>iat</c>, <c>exp</c> and <c>roles</c>, signed with
-/// HS256 by the space's secret.</summary>
-public sealed class Tokens(SpaceDirectory spaces, TimeProvider clock)
+/// <summary>What a user's credential says, checked.</summary>
+/// <param name="Identity">Who, with which roles, as of when.</param>
+/// <param name="Expires">When it ends.</param>
+/// <param name="SigningKey">The name of the space's signing key that it holds by.</param>
+public sealed record Credential(Identity Identity, DateTimeOffset Expires, string SigningKey)
 {
-    /// <summary>How far clocks may be apart.</summary>
-    public static readonly TimeSpan Skew = TimeSpan.FromSeconds(30);
+    /// <summary>Of the token; null for a ticket.</summary>
+    internal TokenHash? TokenHash { get; init; }
+
+    /// <summary>Whether it was read from exactly this token.</summary>
+    public bool IsOf(string token) => TokenHash is { } hash && token.Length <= Tokens.MaxLength && Access.TokenHash.Of(token) == hash;
+}
+
+/// <summary>Checks users' tokens: JWTs (RFC 7519), signed with one of the space's keys, with a user, <c>iat</c>, <c>exp</c> and roles.</summary>
+public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider clock)
+{
     /// <summary>The most characters a token may have.</summary>
     public const int MaxLength = 8192;
     /// <summary>The most roles a token may name.</summary>
     public const int MaxRoles = 64;
+    const int MostOtherSpaces = 64;
 
     readonly JsonWebTokenHandler handler = new() { MapInboundClaims = false, MaximumTokenSizeInBytes = MaxLength };
 
-    /// <summary>Reads a token.</summary>
+    /// <summary>Reads a token. One that was verified before is known by its hash until it ends, or a key or setting of the space changes.</summary>
     /// <exception cref="ProblemException">401 or 403, telling apart malformed, badly signed, expired, incomplete and another space's.</exception>
     public async ValueTask<Credential> Check(string token, SpaceRuntime space)
     {
         if (token.StartsWith(Secrets.KeyPrefix, StringComparison.Ordinal))
             throw Refused(401, "api-key-for-token", "An API key is no user's token", "This path is for users, and an API key was shown.", "Show a token that names the user: rovett token --user <id> makes one.");
-        if (token.Length > MaxLength || !handler.CanReadToken(token))
-            throw Refused(401, "token-malformed", "The token can't be read", "What was shown is not a signed JWT.", "Send 'Authorization: Bearer <token>' with a token of three parts joined by dots.");
-        JsonWebToken jwt;
+        if (token.Length > MaxLength) throw Malformed($"It is {token.Length} characters long; the limit is {MaxLength}.");
+        var verified = keys.Verified(space.Name); // before anything is looked at, so that what changes meanwhile is not overlooked
+        var settings = space.Settings;
+        var hash = TokenHash.Of(token);
+        if (verified.TryGetValue(hash, out var known))
+        {
+            CheckEnd(known.Expires, settings);
+            return known;
+        }
+        var (jwt, algorithm, kid) = Header(token);
+        if (!settings.Algorithms.Contains(algorithm))
+            throw Refused(401, "token-algorithm", "The token's algorithm is not accepted", $"The token says '{Shorten(algorithm)}'; this space accepts {string.Join(", ", settings.Algorithms)}.", "Sign the token with one of these, and a key that this space has.");
+        var key = await SignedBy(token, space.Name, algorithm, kid) ?? throw await Unsigned(token, space, algorithm, kid);
+        var credential = Claims(jwt, settings, key) with { TokenHash = hash };
+        verified[hash] = credential;
+        return credential;
+    }
+
+    /// <summary>Whether the key that a credential holds by is there still.</summary>
+    public bool StillHolds(SpaceRuntime space, Credential credential) => keys.Has(space.Name, credential.SigningKey);
+
+    (JsonWebToken Jwt, string Algorithm, string? Kid) Header(string token)
+    {
+        if (!handler.CanReadToken(token) || token.AsSpan().Count('.') != 2) throw Malformed("What was shown is not a signed JWT.");
         try
         {
-            jwt = handler.ReadJsonWebToken(token);
+            var jwt = handler.ReadJsonWebToken(token);
+            using var header = JsonDocument.Parse(Base64UrlEncoder.DecodeBytes(jwt.EncodedHeader), Strict);
+            var root = header.RootElement;
+            if (root.ValueKind != JsonValueKind.Object || !root.TryGetProperty("alg", out var alg) || !JsonText.TryString(alg, out var algorithm)) throw Malformed("Its header names no algorithm.");
+            if (root.TryGetProperty("crit", out _)) throw Refused(401, "token-critical", "The token needs what is not spoken here", "Its header has crit (RFC 7515, section 4.1.11), and none of what that can name is known here.", "Make the token without it.");
+            string? kid = null;
+            if (root.TryGetProperty("kid", out var named) && (!JsonText.TryString(named, out kid) || kid.Length > 256)) throw Malformed("The kid of its header is no text of at most 256 characters.");
+            return (jwt, algorithm, kid);
         }
-        catch (Exception error) when (error is ArgumentException or SecurityTokenException or FormatException)
+        catch (Exception error) when (error is ArgumentException or SecurityTokenException or FormatException or JsonException or InvalidOperationException)
         {
-            throw Refused(401, "token-malformed", "The token can't be read", "A part of the token is not base64url or not JSON.", "Make the token anew with a JWT library.");
+            throw Malformed("A part of the token is not base64url, or not JSON that names each member once.");
         }
-        if (jwt.Alg != "HS256") throw Refused(401, "token-algorithm", "The token's algorithm is not accepted", $"The token says '{Shorten(jwt.Alg)}'; this space accepts HS256.", "Sign the token with HS256 and this space's token-signing secret.");
-        if (!await Signed(token, space.SigningSecret))
-        {
-            foreach (var other in spaces.All)
-            {
-                if (other != space && await Signed(token, other.SigningSecret))
-                    throw Refused(403, "token-of-another-space", "The token is of another space", $"It was not signed for the space '{space.Name}'.", "Sign it with this space's secret, or use the path of the space it was made for.");
-            }
-            throw Refused(401, "token-signature", "The token's signature does not match", "It was not signed with this space's token-signing secret, or was changed.", "Sign it with the secret shown when the space was made.");
-        }
-        var hash = new byte[32];
-        Credential.Hash(token, hash);
-        return Claims(jwt) with { TokenHash = hash };
     }
 
-    async ValueTask<bool> Signed(string token, byte[] secret)
+    static readonly JsonDocumentOptions Strict = new() { AllowDuplicateProperties = false, MaxDepth = 32 };
+
+    async ValueTask<VerifyingKey?> SignedBy(string token, string space, string algorithm, string? kid)
     {
-        var result = await handler.ValidateTokenAsync(token, new TokenValidationParameters
+        await foreach (var key in keys.Candidates(space, algorithm, kid))
         {
-            IssuerSigningKey = new SymmetricSecurityKey(secret),
-            ValidAlgorithms = ["HS256"],
-            ValidateIssuer = false,
-            ValidateAudience = false,
-            ValidateLifetime = false, // below, with a clock that tests can set and answers that say which time it was
-            RequireExpirationTime = false,
-        });
-        return result.IsValid;
+            try
+            {
+                if (await key.Signed(handler, token)) return key;
+            }
+            catch (FormatException)
+            {
+                throw Malformed("Its signature is not base64url.");
+            }
+        }
+        return null;
     }
 
-    Credential Claims(JsonWebToken jwt)
+    async ValueTask<ProblemException> Unsigned(string token, SpaceRuntime space, string algorithm, string? kid)
+    {
+        // Only secrets of this service: what is fetched from elsewhere may well be shared by spaces, and is told apart by audience.
+        foreach (var other in algorithm == "HS256" ? spaces.All.Where(s => s != space).Take(MostOtherSpaces) : [])
+        {
+            if (await SignedBy(token, other.Name, algorithm, kid) is not null)
+                return Refused(403, "token-of-another-space", "The token is of another space", $"It was not signed for the space '{space.Name}'.", "Sign it with this space's secret, or use the path of the space it was made for.");
+        }
+        return Refused(401, "token-signature", "The token's signature does not match", $"It was not signed with a {algorithm} key of this space{(kid is null ? "" : $" that is called '{Shorten(kid)}'")}, or was changed.",
+            "Sign it with the secret shown when the space was made, or add the key: POST /v1/signing-keys.");
+    }
+
+    Credential Claims(JsonWebToken jwt, SpaceSettings settings, VerifyingKey key)
     {
         // Read from the JSON itself: the library's own reading cuts the fractions of iat off, and takes a number for a text.
-        using var payload = JsonDocument.Parse(Base64UrlEncoder.DecodeBytes(jwt.EncodedPayload));
+        JsonDocument payload;
+        try
+        {
+            payload = JsonDocument.Parse(Base64UrlEncoder.DecodeBytes(jwt.EncodedPayload), Strict);
+        }
+        catch (Exception error) when (error is JsonException or FormatException or InvalidOperationException)
+        {
+            throw Malformed("Its claims are not JSON that names each member once.");
+        }
+        using var _ = payload;
         var claims = payload.RootElement;
-        if (claims.ValueKind != JsonValueKind.Object || !claims.TryGetProperty("sub", out var sub) || !JsonText.TryString(sub, out var name) || Names.Check(name, false, out var user) is not null)
-            throw Incomplete("sub", "must name the user: 1 to 128 characters");
+        if (claims.ValueKind != JsonValueKind.Object) throw Malformed("Its claims are no JSON object.");
+        if (Find(claims, settings.UserClaim) is not { } sub || !JsonText.TryString(sub, out var name) || Names.Check(name, false, out var user) is not null)
+            throw Incomplete(settings.UserClaim, "must name the user: 1 to 128 characters");
         if (Seconds(claims, "exp") is not { } exp) throw Incomplete("exp", "must say when the token ends, in seconds since 1970");
         if (Seconds(claims, "iat") is not { } iat) throw Incomplete("iat", "must say when the token was made, in seconds since 1970");
         var now = clock.GetUtcNow();
         var expires = DateTimeOffset.UnixEpoch.AddSeconds(exp);
-        if (now >= expires + Skew) throw Refused(401, "token-expired", "The token has expired", $"It ended at {expires:yyyy-MM-dd'T'HH:mm:ss'Z'}; it is {now:yyyy-MM-dd'T'HH:mm:ss'Z'}.", "Get a new token from your backend.");
-        if (DateTimeOffset.UnixEpoch.AddSeconds(iat) > now + Skew) throw Refused(401, "token-not-yet", "The token is from the future", "Its iat lies after this service's time.", "Set the clocks of the backend and of this service by NTP.");
-        return new Credential(new Identity(new UserId(user), Roles(claims), (long)Math.Round(iat * 1_000_000)), expires);
+        CheckEnd(expires, settings);
+        if (DateTimeOffset.UnixEpoch.AddSeconds(iat) > now + settings.ClockSkew || (claims.TryGetProperty("nbf", out var _) && (Seconds(claims, "nbf") is not { } nbf || DateTimeOffset.UnixEpoch.AddSeconds(nbf) > now + settings.ClockSkew)))
+            throw Refused(401, "token-not-yet", "The token is from the future", "Its iat or nbf lies after this service's time.", "Set the clocks of the backend and of this service by NTP.");
+        if (exp - iat > settings.MaxTokenLife.TotalSeconds)
+            throw Refused(401, "token-life", "The token holds for too long", $"From iat to exp are {exp - iat:0} s; this space takes tokens of at most {settings.MaxTokenLife.TotalSeconds:0} s.", "Make tokens that end sooner, or change the setting tokens.maxLifeSeconds of the space.");
+        if (key.Issuer is { } issuer && !(claims.TryGetProperty("iss", out var iss) && iss.ValueKind == JsonValueKind.String && iss.ValueEquals(issuer)))
+            throw Refused(401, "token-issuer", "The token is of another issuer", $"The key '{key.Name}' is of the issuer {issuer}, and the token's iss is not.", "Use a token of that issuer.");
+        if (settings.Audiences.Count > 0 && !(claims.TryGetProperty("aud", out var aud) && IsAmong(aud, settings.Audiences)))
+            throw Refused(401, "token-audience", "The token is for somebody else", $"Its aud names none of {string.Join(", ", settings.Audiences)}.", "Ask for a token with this space's audience.");
+        return new Credential(new Identity(new UserId(user), Roles(claims, settings.RolesClaim), (long)Math.Round(iat * 1_000_000)), expires, key.Name);
+    }
+
+    void CheckEnd(DateTimeOffset expires, SpaceSettings settings)
+    {
+        var now = clock.GetUtcNow();
+        if (now >= expires + settings.ClockSkew) throw Refused(401, "token-expired", "The token has expired", $"It ended at {expires:yyyy-MM-dd'T'HH:mm:ss'Z'}; it is {now:yyyy-MM-dd'T'HH:mm:ss'Z'}.", "Get a new token from your backend.");
+    }
+
+    static bool IsAmong(JsonElement aud, IReadOnlyList<string> audiences) => aud.ValueKind == JsonValueKind.Array
+        ? aud.EnumerateArray().Any(a => JsonText.TryString(a, out var text) && audiences.Contains(text))
+        : JsonText.TryString(aud, out var one) && audiences.Contains(one);
+
+    /// <summary>A claim by its name, or by a JSON Pointer (RFC 6901).</summary>
+    static JsonElement? Find(JsonElement claims, string path)
+    {
+        if (!path.StartsWith('/')) return claims.TryGetProperty(path, out var found) ? found : null;
+        var at = claims;
+        foreach (var part in path[1..].Split('/'))
+        {
+            if (at.ValueKind != JsonValueKind.Object || !at.TryGetProperty(part.Replace("~1", "/", StringComparison.Ordinal).Replace("~0", "~", StringComparison.Ordinal), out at)) return null;
+        }
+        return at;
     }
 
     /// <summary>The roles a token names; null when it does not speak of roles.</summary>
-    static List<string>? Roles(JsonElement claims)
+    static List<string>? Roles(JsonElement claims, string claim)
     {
-        if (!claims.TryGetProperty("roles", out var named)) return null;
-        if (named.ValueKind != JsonValueKind.Array) throw Incomplete("roles", "must be an array of role names");
-        if (named.GetArrayLength() > MaxRoles) throw Incomplete("roles", $"may name at most {MaxRoles} roles");
+        if (Find(claims, claim) is not { } named) return null;
+        if (named.ValueKind != JsonValueKind.Array) throw Incomplete(claim, "must be an array of role names");
+        if (named.GetArrayLength() > MaxRoles) throw Incomplete(claim, $"may name at most {MaxRoles} roles");
         var roles = new List<string>();
         foreach (var item in named.EnumerateArray())
         {
-            if (!JsonText.TryString(item, out var text)) throw Incomplete("roles", "must be an array of role names");
-            if (Names.Check(text, false, out var role) is { } bad) throw Incomplete("roles", $"holds a role whose name {bad}");
+            if (!JsonText.TryString(item, out var text)) throw Incomplete(claim, "must be an array of role names");
+            if (Names.Check(text, false, out var role) is { } bad) throw Incomplete(claim, $"holds a role whose name {bad}");
             if (!roles.Contains(role)) roles.Add(role);
         }
         return roles;
@@ -124,6 +198,8 @@ public sealed class Tokens(SpaceDirectory spaces, TimeProvider clock)
 
     static ProblemException Incomplete(string claim, string what) =>
         new Problem(401, "token-claims", "The token lacks something", $"{claim}: {what}.", "Add the claim where the token is made.") { Errors = [new FieldError(claim, what)] }.Throw();
+
+    static ProblemException Malformed(string detail) => Refused(401, "token-malformed", "The token can't be read", detail, "Send 'Authorization: Bearer <token>' with a token of three parts joined by dots, made by a JWT library.");
 
     static ProblemException Refused(int status, string slug, string title, string detail, string mend) => new Problem(status, slug, title, detail, mend).Throw();
 

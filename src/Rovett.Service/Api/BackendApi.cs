@@ -8,12 +8,11 @@ using Rovett.Service.Access;
 using Rovett.Service.Live;
 using Rovett.Service.Operations;
 using Rovett.Storage.Sql;
-using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Api;
 
 /// <summary>What backends call, with an API key.</summary>
-public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions, ServiceInfo info, Options.RovettOptions options)
+public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions, Origins origins, ServiceInfo info, Options.RovettOptions options)
 {
     /// <summary><c>POST /v1/notifications</c></summary>
     public async Task Send(HttpContext context)
@@ -24,6 +23,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         byte[] bytes = [];
         using var body = await Json.Read(context, b => bytes = b);
         var draft = NotificationReader.Read(body.RootElement, options.ReceiptsOf, out bool isStored);
+        key.RequireMaySend(draft.Traits.Type, draft.To);
         if (!isStored)
         {
             if (context.Request.Headers.ContainsKey("Idempotency-Key")) throw Problem.Invalid([new FieldError("Idempotency-Key", "can't stand with \"store\": false; nothing of it is kept that a repeat could be known by")]).Throw();
@@ -62,8 +62,10 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
     public async Task Withdraw(HttpContext context)
     {
         var space = spaces.Of(context);
-        keys.Require(context, space, "send");
+        var key = keys.Require(context, space, "send");
         if (!NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id)) throw WithdrawCommand.Unknown().Throw();
+        // What it may not send, it may not take back; and does not learn of.
+        if (key.IsNarrowed && !(history.ById(space.Id, id) is { } found && key.MaySend(found.Entry.Traits.Type, found.Entry.Addressing.Split('\n').Where(line => line.StartsWith('+')).Select(line => line[1..])))) throw WithdrawCommand.Unknown().Throw();
         var result = await ledger.Ask(new WithdrawCommand(space.Name, id));
         await Json.Write(context, 200, json =>
         {
@@ -77,13 +79,13 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         });
     }
 
-    static Idempotency? IdempotencyOf(HttpContext context, StoredApiKey key, byte[] body)
+    static Idempotency? IdempotencyOf(HttpContext context, ApiKey key, byte[] body)
     {
         if (!context.Request.Headers.TryGetValue("Idempotency-Key", out var values)) return null;
         var text = values.ToString();
         if (values.Count != 1 || text.Length is 0 or > 255 || text.Any(c => c is < ' ' or > '~'))
             throw Problem.Invalid([new FieldError("Idempotency-Key", "must be 1 to 255 printable ASCII characters")]).Throw();
-        return new Idempotency($"{key.Id}\n{context.Request.Path}\n{text}", SHA256.HashData(body));
+        return new Idempotency($"{key.Stored.Id}\n{context.Request.Path}\n{text}", SHA256.HashData(body));
     }
 
     void WriteReach(Utf8JsonWriter json, SpaceRuntime space, Reach reach)
@@ -224,6 +226,17 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
             json.WriteStartObject("transports");
             foreach (var group in live.GroupBy(s => s.TransportName).OrderBy(g => g.Key)) json.WriteNumber(group.Key, group.Count());
             json.WriteEndObject();
+            json.WriteStartArray("originsRefused");
+            foreach (var refused in origins.Refused(space.Name))
+            {
+                json.WriteStartObject();
+                json.WriteString("origin", refused.Origin);
+                json.WriteNumber("count", refused.Count);
+                json.WriteString("last", refused.Last.ToString());
+                json.WriteString("mend", $"Add it to 'origins': PATCH {space.PathPrefix}/v1/settings for this space, or the service's configuration for all.");
+                json.WriteEndObject();
+            }
+            json.WriteEndArray();
             json.WriteString("data", info.DataFolder);
             json.WriteNumber("historyBytes", info.HistoryBytes());
             json.WriteEndObject();
@@ -243,78 +256,5 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
             json.WriteEndArray();
             json.WriteEndObject();
         });
-    }
-
-    /// <summary><c>POST /v1/keys</c></summary>
-    public async Task MakeKey(HttpContext context)
-    {
-        var space = spaces.Of(context);
-        keys.Require(context, space, "admin");
-        using var body = await Json.Read(context);
-        var errors = new List<FieldError>();
-        string? name = null;
-        if (body.RootElement.ValueKind != JsonValueKind.Object || !body.RootElement.TryGetProperty("name", out var n) || !JsonText.TryString(n, out name) || name.Length is 0 or > 128) errors.Add(new FieldError("name", "must be 1 to 128 characters that say what the key is for"));
-        var scopes = new List<string>();
-        if (body.RootElement.ValueKind == JsonValueKind.Object && body.RootElement.TryGetProperty("scopes", out var s) && s.ValueKind == JsonValueKind.Array)
-        {
-            foreach (var item in s.EnumerateArray())
-            {
-                if (JsonText.TryString(item, out var scope) && ApiKeys.Scopes.Contains(scope)) scopes.Add(scope);
-                else errors.Add(new FieldError($"scopes[{scopes.Count}]", $"must be one of {string.Join(", ", ApiKeys.Scopes)}"));
-            }
-        }
-        if (scopes.Count == 0 && errors.Count == 0) errors.Add(new FieldError("scopes", $"must name at least one of {string.Join(", ", ApiKeys.Scopes)}"));
-        if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
-        var (stored, key) = keys.Make(space.Name, name!, scopes.Distinct());
-        await Json.Write(context, 201, json =>
-        {
-            json.WriteStartObject();
-            WriteKey(json, stored);
-            json.WriteString("key", key);
-            json.WriteEndObject();
-        });
-    }
-
-    /// <summary><c>GET /v1/keys</c></summary>
-    public Task ListKeys(HttpContext context)
-    {
-        var space = spaces.Of(context);
-        keys.Require(context, space, "admin");
-        return Json.Write(context, 200, json =>
-        {
-            json.WriteStartObject();
-            json.WriteStartArray("keys");
-            foreach (var stored in keys.Of(space.Name))
-            {
-                json.WriteStartObject();
-                WriteKey(json, stored);
-                json.WriteEndObject();
-            }
-            json.WriteEndArray();
-            json.WriteEndObject();
-        });
-    }
-
-    /// <summary><c>DELETE /v1/keys/{id}</c></summary>
-    public Task RevokeKey(HttpContext context)
-    {
-        var space = spaces.Of(context);
-        keys.Require(context, space, "admin");
-        if (!keys.Revoke(space.Name, (string)context.Request.RouteValues["id"]!))
-            throw new Problem(404, "unknown-key", "No such key", "There is no key by this id in this space, or it was revoked before.", "List the keys: rovett key list.").Throw();
-        context.Response.StatusCode = 204;
-        return Task.CompletedTask;
-    }
-
-    static void WriteKey(Utf8JsonWriter json, StoredApiKey stored)
-    {
-        json.WriteString("id", stored.Id);
-        json.WriteString("name", stored.Name);
-        json.WriteStartArray("scopes");
-        foreach (var scope in stored.Scopes.Split(',')) json.WriteStringValue(scope);
-        json.WriteEndArray();
-        json.WriteString("created", new StoredTime(stored.Created).ToString());
-        if (stored.LastUsed is { } used) json.WriteString("lastUsed", new StoredTime(used).ToString());
-        if (stored.Revoked is { } revoked) json.WriteString("revoked", new StoredTime(revoked).ToString());
     }
 }

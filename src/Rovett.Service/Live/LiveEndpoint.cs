@@ -13,6 +13,7 @@ namespace Rovett.Service.Live;
 public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, Tokens tokens, Tickets tickets, Origins origins, SessionRegistry registry, Options.RovettOptions options)
 {
     const int MaxPosted = 100;
+    int unauthenticated;
 
     /// <summary><c>GET /v1/live</c></summary>
     public async Task Connect(HttpContext context)
@@ -25,10 +26,15 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         else if (!AcceptsEvents(context)) throw new Problem(406, "no-transport", "No transport was asked for", "This path streams, and the request asks for neither a WebSocket nor server-sent events.", "Send 'Accept: text/event-stream', or an RFC 6455 upgrade. Behind a proxy: it may have stripped the upgrade.").Throw();
         if (registry.Closing) throw new Problem(503, "shutting-down", "The service is going down", "No new sessions are let in.", "Try again shortly.") { RetryAfterSeconds = 1 }.Throw();
 
+        if (upgrade && Bearer.Of(context) is null && !context.Request.Query.ContainsKey("ticket"))
+        {
+            await WaitForToken(context, space, origin);
+            return;
+        }
         LiveSession session;
         try
         {
-            session = await Admit(context, space, origin, transport);
+            session = await Admit(context, space, origin, transport, Bearer.Of(context));
         }
         catch (ProblemException refused) when (upgrade && context.Request.Query.ContainsKey("ticket"))
         {
@@ -44,11 +50,16 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             return;
         }
         context.Request.Headers.Authorization = default; // or it would be in memory as long as the session lives
+        await Run(context, session, () => upgrade ? WebSocketTransport.Run(context, session, options.MaxMessageBytes) : SseTransport.Run(context, session));
+    }
+
+    async Task Run(HttpContext context, LiveSession session, Func<Task> transport)
+    {
         registry.Add(session, context.Abort);
+        if (!tokens.StillHolds(session.Space, session.Credential)) session.End("signing-key-removed", null); // while it was let in
         try
         {
-            if (upgrade) await WebSocketTransport.Run(context, session, options.MaxMessageBytes);
-            else await SseTransport.Run(context, session);
+            await transport();
         }
         finally
         {
@@ -57,7 +68,46 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         }
     }
 
-    async Task<LiveSession> Admit(HttpContext context, SpaceRuntime space, string? origin, TransportKind transport)
+    /// <summary>A WebSocket without a credential: its first message must show one, soon. Few of them wait at a time.</summary>
+    async Task WaitForToken(HttpContext context, SpaceRuntime space, string? origin)
+    {
+        if (Interlocked.Increment(ref unauthenticated) > options.MaxUnauthenticated)
+        {
+            Interlocked.Decrement(ref unauthenticated);
+            throw new Problem(503, "too-many-unauthenticated", "Too many connections have not said whose they are", $"At most {options.MaxUnauthenticated} may wait for their first message at a time.", "Try again shortly, or connect with a header or a ticket.") { RetryAfterSeconds = 1 }.Throw();
+        }
+        bool waits = true;
+        try
+        {
+            await using var opening = await WebSocketTransport.Open(context, options.MaxMessageBytes);
+            LiveSession session;
+            try
+            {
+                var token = await opening.FirstToken(space.Cursors, TimeSpan.FromSeconds(options.HandshakeSeconds), context.RequestAborted);
+                if (token is null) return; // it is gone
+                session = await Admit(context, space, origin, TransportKind.WebSocket, token);
+            }
+            catch (ProblemException refused)
+            {
+                await opening.Refuse(refused.Problem);
+                return;
+            }
+            catch (Exception failed) when (Operations.LedgerPump.IsStoreFailure(failed))
+            {
+                await opening.Refuse(Operations.LedgerPump.StoreFailed());
+                return;
+            }
+            waits = false;
+            Interlocked.Decrement(ref unauthenticated);
+            await Run(context, session, () => opening.Run(context, session));
+        }
+        finally
+        {
+            if (waits) Interlocked.Decrement(ref unauthenticated);
+        }
+    }
+
+    async Task<LiveSession> Admit(HttpContext context, SpaceRuntime space, string? origin, TransportKind transport, string? token)
     {
         var query = context.Request.Query;
         var errors = new List<FieldError>();
@@ -86,11 +136,12 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").Throw();
 
         Credential credential;
-        if (Bearer.Of(context) is { } token) credential = await tokens.Check(token, space);
-        else if (query.TryGetValue("ticket", out var ticket)) (credential, device) = tickets.Open(ticket.ToString(), space.Name, device, origin, mayComeBack: transport == TransportKind.Sse);
+        string? opened = null;
+        if (token is not null) credential = await tokens.Check(token, space);
+        else if (query.TryGetValue("ticket", out var ticket)) (credential, device) = tickets.Open(opened = ticket.ToString(), space.Name, device, origin, mayComeBack: transport == TransportKind.Sse);
         else throw new Problem(401, "token-missing", "A credential is missing", "A live session needs to know whose it is.", "Send 'Authorization: Bearer <token>', or ?ticket= with a ticket from POST /v1/tickets where headers can't be set.").Throw();
 
-        var session = new LiveSession(services, space, credential, device ?? "unnamed-" + Secrets.NewId(), label, transport, heartbeat == "event");
+        var session = new LiveSession(services, space, credential, opened, device ?? "unnamed-" + Secrets.NewId(), label, transport, heartbeat == "event");
         try
         {
             await session.Attach(after, foreign);

@@ -1,12 +1,13 @@
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
+using Rovett.Service.Access;
 using Rovett.Service.Operations;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Live;
 
 /// <summary>What every live session needs.</summary>
-public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Limits, TimeProvider Clock)
+public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Limits, Tokens Tokens, Tickets Tickets, TimeProvider Clock)
 {
     readonly long started = Clock.GetTimestamp();
 

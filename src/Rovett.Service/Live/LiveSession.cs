@@ -22,11 +22,14 @@ public interface ISessionOutput
 public sealed class LiveSession
 {
     const int BufferBytes = 12 * 1024;
-    static readonly TimeSpan LastWordsPatience = TimeSpan.FromSeconds(3);
+    static readonly TimeSpan LastWordsPatience = TimeSpan.FromSeconds(3), LongestWarning = TimeSpan.FromMinutes(1);
 
     readonly AsyncSignal signal = new();
     readonly LiveServices services;
-    readonly Credential credential;
+    readonly string? ticket;
+    volatile Credential credential;
+    DateTimeOffset warnAt;
+    bool warned;
     readonly SessionFeeder feeder;
     ReadPlan? plan;
     UserState? user;
@@ -35,10 +38,12 @@ public sealed class LiveSession
     long heardAtMs;
     TimeSpan? endedAt;
 
-    internal LiveSession(LiveServices services, SpaceRuntime space, Credential credential, string device, string? label, TransportKind transport, bool heartbeatAsEvent)
+    internal LiveSession(LiveServices services, SpaceRuntime space, Credential credential, string? ticket, string device, string? label, TransportKind transport, bool heartbeatAsEvent)
     {
         this.services = services;
         this.credential = credential;
+        this.ticket = ticket;
+        WarnInTime();
         feeder = new SessionFeeder(services.History, services.Recent.Of(space.Name), space.Cursors, space.Id);
         Space = space;
         Device = device;
@@ -55,6 +60,9 @@ public sealed class LiveSession
     public SpaceRuntime Space { get; }
     /// <summary>Its user.</summary>
     public string User => credential.Identity.User.Value;
+    internal Credential Credential => credential;
+    /// <summary>The name of the signing key that its credential holds by.</summary>
+    public string SigningKey => credential.SigningKey;
     /// <summary>Its device.</summary>
     public string Device { get; }
     /// <summary>What the device calls itself.</summary>
@@ -74,6 +82,14 @@ public sealed class LiveSession
 
     /// <summary>The session's credential if it was opened with exactly this token, in this space, and holds still; otherwise null.</summary>
     internal Credential? CredentialOf(string token, SpaceRuntime space) => space == Space && services.Clock.GetUtcNow() < credential.Expires && credential.IsOf(token) ? credential : null;
+
+    /// <summary>A device hears a minute before its credential ends, or when a quarter of its time is left, whichever is later.</summary>
+    void WarnInTime()
+    {
+        var left = (credential.Expires - services.Clock.GetUtcNow()) / 4;
+        warnAt = credential.Expires - (left < LongestWarning ? left : LongestWarning);
+        warned = false;
+    }
 
     void Wake()
     {
@@ -178,6 +194,8 @@ public sealed class LiveSession
             {
                 case DeviceMessageKind.Ack:
                     return await Acknowledge(message);
+                case DeviceMessageKind.Renew:
+                    return await Renew(message);
                 case DeviceMessageKind.Attend:
                     await services.Ledger.Ask(new AttendCommand(Space.Name, user!, Machine, message.Subject));
                     return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
@@ -198,6 +216,22 @@ public sealed class LiveSession
         {
             return Messages.Refused(message.RequestId, LedgerPump.StoreFailed());
         }
+    }
+
+    /// <summary>A newer token of the same user takes the place of the session's own; its roles count from now on.</summary>
+    async ValueTask<ControlMessage?> Renew(DeviceMessage message)
+    {
+        var renewed = await services.Tokens.Check(message.Token!, Space);
+        if (renewed.Identity.User != credential.Identity.User)
+            return Messages.Refused(message.RequestId, new Problem(403, "token-of-another-user", "The token is another user's", "A session stays its user's.", "Open a session for the other user, and end this one."));
+        if (renewed.Identity.IssuedAtMicros < credential.Identity.IssuedAtMicros)
+            return Messages.Refused(message.RequestId, new Problem(422, "token-older", "The token is older than the session's", "It was made before the one that the session holds by.", "Get a new token from your backend."));
+        await services.Ledger.Ask(new AttachCommand(Space.Name, renewed.Identity, Device, null));
+        credential = renewed;
+        WarnInTime();
+        if (ticket is not null) services.Tickets.Renew(ticket, renewed);
+        if (!services.Tokens.StillHolds(Space, renewed)) End("signing-key-removed", null); // while it was looked at
+        return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
     }
 
     async ValueTask<ControlMessage?> Acknowledge(DeviceMessage message)
@@ -241,7 +275,13 @@ public sealed class LiveSession
             endedAt ??= Now;
             return Now - endedAt < LastWordsPatience;
         }
-        if (services.Clock.GetUtcNow() >= credential.Expires) End("token-expired", null);
+        var now = services.Clock.GetUtcNow();
+        if (now >= credential.Expires) End("token-expired", null);
+        else if (!warned && now >= warnAt)
+        {
+            warned = true;
+            Machine.Say(Messages.Expiring(StoredTime.From(credential.Expires)));
+        }
         if (Machine.Tick(Now))
         {
             if (Transport == TransportKind.WebSocket) Machine.Raw(FrameWriter.Frame(Opcode.Ping, []));

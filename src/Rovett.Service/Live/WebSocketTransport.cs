@@ -43,16 +43,32 @@ public static class WebSocketTransport
     public static async Task Refuse(HttpContext context, Problem problem)
     {
         await using var stream = await Accept(context);
-        await stream.WriteAsync((byte[])[.. FrameWriter.Text(Messages.Refused(null, problem).Json), .. FrameWriter.Close(CloseCode.PolicyViolation, problem.Slug)]);
-        await WaitForClose(stream);
+        await Refuse(stream, problem);
+    }
+
+    static async Task Refuse(Stream stream, Problem problem)
+    {
+        try
+        {
+            await stream.WriteAsync((byte[])[.. FrameWriter.Text(Messages.Refused(null, problem).Json), .. FrameWriter.Close(CloseCode.PolicyViolation, problem.Slug)]);
+            await WaitForClose(stream);
+        }
+        catch (Exception error) when (IsGone(error))
+        {
+        }
     }
 
     /// <summary>Runs a session until either side ends it.</summary>
     public static async Task Run(HttpContext context, LiveSession session, int maxMessageBytes)
     {
         await using var stream = await Accept(context);
+        await Run(context, stream, session, new FrameReader(maxMessageBytes), default);
+    }
+
+    static async Task Run(HttpContext context, Stream stream, LiveSession session, FrameReader frames, ReadOnlyMemory<byte> first)
+    {
         var output = new StreamOutput(stream);
-        var reading = Read(stream, session, output, maxMessageBytes);
+        var reading = Read(stream, session, output, frames, first);
         try
         {
             await session.Pump(output);
@@ -66,11 +82,68 @@ public static class WebSocketTransport
         await reading;
     }
 
-    static async Task Read(Stream stream, LiveSession session, StreamOutput output, int maxMessageBytes)
+    /// <summary>Accepts an upgrade that showed no credential.</summary>
+    public static async Task<Opening> Open(HttpContext context, int maxMessageBytes) => new(await Accept(context), new FrameReader(maxMessageBytes));
+
+    /// <summary>A WebSocket that has not said whose it is.</summary>
+    public sealed class Opening(Stream stream, FrameReader frames) : IAsyncDisposable
     {
-        var frames = new FrameReader(maxMessageBytes);
+        readonly byte[] buffer = new byte[4096];
+        ReadOnlyMemory<byte> rest;
+
+        /// <summary>Waits for the first message, which must show a token.</summary>
+        /// <returns>The token; null when the other side is gone.</returns>
+        /// <exception cref="ProblemException">Nothing came in time, or something else did.</exception>
+        public async Task<string?> FirstToken(Core.AddressLogs.CursorSeal seal, TimeSpan within, CancellationToken gone)
+        {
+            using var limit = CancellationTokenSource.CreateLinkedTokenSource(gone);
+            limit.CancelAfter(within);
+            try
+            {
+                for (; ; )
+                {
+                    int count = await stream.ReadAsync(buffer, limit.Token);
+                    if (count == 0) return null;
+                    for (rest = buffer.AsMemory(0, count); ;)
+                    {
+                        var span = rest.Span;
+                        var found = frames.Read(ref span);
+                        rest = rest[^span.Length..];
+                        if (found == FrameEvent.NeedMore) break;
+                        if (found is FrameEvent.Ping or FrameEvent.Pong) continue;
+                        if (found != FrameEvent.Text) return null;
+                        var message = DeviceMessage.Parse(frames.Payload.ToArray(), seal);
+                        return message.Token ?? throw (message.Problem ?? Missing("The first message was another one than renew.")).Throw();
+                    }
+                }
+            }
+            catch (OperationCanceledException)
+            {
+                return gone.IsCancellationRequested ? null : throw Missing($"None came within {within.TotalSeconds:0} seconds.").Throw();
+            }
+            catch (Exception error) when (IsGone(error))
+            {
+                return null;
+            }
+        }
+
+        static Problem Missing(string detail) => new(401, "token-missing", "A credential is missing", detail, "Send {\"kind\":\"renew\",\"token\":\"…\"} as the first message, or connect with a header or a ticket.");
+
+        /// <summary>Says why it is not let in.</summary>
+        public Task Refuse(Problem problem) => WebSocketTransport.Refuse(stream, problem);
+
+        /// <summary>Runs its session until either side ends it.</summary>
+        public Task Run(HttpContext context, LiveSession session) => WebSocketTransport.Run(context, stream, session, frames, rest);
+
+        /// <inheritdoc/>
+        public ValueTask DisposeAsync() => stream.DisposeAsync();
+    }
+
+    static async Task Read(Stream stream, LiveSession session, StreamOutput output, FrameReader frames, ReadOnlyMemory<byte> first)
+    {
         try
         {
+            if (!await TakeAll(first, frames, session, output)) return;
             for (; ; )
             {
 #pragma warning disable CA2022 // reads nothing on purpose: it waits until there is something, and holds no buffer meanwhile
@@ -82,14 +155,7 @@ public static class WebSocketTransport
                     int count = await stream.ReadAsync(buffer);
                     if (count == 0) return;
                     session.HeardNow();
-                    for (var at = new ReadOnlyMemory<byte>(buffer, 0, count); ;)
-                    {
-                        var span = at.Span;
-                        var found = frames.Read(ref span);
-                        at = at[^span.Length..];
-                        if (found == FrameEvent.NeedMore) break;
-                        if (!await Take(found, frames, session, output)) return;
-                    }
+                    if (!await TakeAll(new ReadOnlyMemory<byte>(buffer, 0, count), frames, session, output)) return;
                 }
                 finally
                 {
@@ -104,6 +170,19 @@ public static class WebSocketTransport
         {
             frames.Release();
             session.Closed();
+        }
+    }
+
+    /// <returns>False when nothing more is to be read.</returns>
+    static async ValueTask<bool> TakeAll(ReadOnlyMemory<byte> at, FrameReader frames, LiveSession session, StreamOutput output)
+    {
+        for (; ; )
+        {
+            var span = at.Span;
+            var found = frames.Read(ref span);
+            at = at[^span.Length..];
+            if (found == FrameEvent.NeedMore) return true;
+            if (!await Take(found, frames, session, output)) return false;
         }
     }
 

@@ -116,6 +116,8 @@ public static class OptionsReader
         Between(o.Port, "port", 0, 65535);
         Between(o.MaxBodyBytes, "maxBodyBytes", 1024, 16 << 20);
         Between(o.MaxMessageBytes, "maxMessageBytes", 1024, 1 << 20);
+        Between(o.HandshakeSeconds, "handshakeSeconds", 1, 60);
+        Between(o.MaxUnauthenticated, "maxUnauthenticated", 0, 100_000);
         Between(o.Window, "window", 1, 4096);
         Between(o.HeartbeatSeconds, "heartbeatSeconds", 1, 600);
         Between(o.AckTimeoutSeconds, "ackTimeoutSeconds", 1, 600);

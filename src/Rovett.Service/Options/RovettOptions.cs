@@ -57,6 +57,12 @@ public sealed class RovettOptions
     /// <summary>The largest message from a device, in bytes.</summary>
     public int MaxMessageBytes { get; set; } = 64 * 1024;
 
+    /// <summary>A WebSocket that connects without a credential must show one within so many seconds.</summary>
+    public int HandshakeSeconds { get; set; } = 5;
+
+    /// <summary>How many WebSockets may be waited for so at a time.</summary>
+    public int MaxUnauthenticated { get; set; } = 200;
+
     /// <summary>How many notifications may be unacknowledged before a device is fed no more.</summary>
     public int Window { get; set; } = 256;
 

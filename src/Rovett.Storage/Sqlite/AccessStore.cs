@@ -3,11 +3,35 @@ using Microsoft.Data.Sqlite;
 
 namespace Rovett.Storage.Sqlite;
 
-/// <summary>An API key as stored: never the key itself.</summary>
-public sealed record StoredApiKey(string Id, string Space, string Name, string Scopes, long Created, long? LastUsed, long? Revoked);
+/// <summary>An API key as stored: never the key itself. <see cref="Types"/> and <see cref="Addresses"/> are JSON arrays of what it is
+/// narrowed to, empty for anything. Times in microseconds.</summary>
+public sealed record StoredApiKey(string Id, string Space, string Name, string Scopes, string Types, string Addresses, long Created, long? LastUsed, long? Ends, long? Revoked);
+
+/// <summary>One line of the audit trail. <see cref="Detail"/> is a JSON object.</summary>
+public sealed record StoredAct(long Id, string Space, long Time, string Actor, string Act, string About, string Detail);
 
 /// <summary>A connect ticket as stored; times in microseconds.</summary>
-public sealed record StoredTicket(string Space, string User, string Roles, long IssuedAt, long Expires, long OpensUntil, long? Opened, string? Device, string? Origin);
+public sealed record StoredTicket(string Space, string User, string Roles, long IssuedAt, long Expires, long OpensUntil, long? Opened, string? Device, string? Origin, string SigningKey);
+
+/// <summary>What a stored signing key is.</summary>
+public enum SigningKeyKind
+{
+    /// <summary>A secret shared with the backend, for HS256.</summary>
+    Secret = 1,
+    /// <summary>A public key, as a JWK (RFC 7517).</summary>
+    PublicKey,
+    /// <summary>The address of a key set (JWKS).</summary>
+    KeySet,
+    /// <summary>An OpenID Connect issuer, whose key set its discovery document names.</summary>
+    Issuer,
+}
+
+/// <summary>A signing key as stored. <see cref="Value"/>: the secret's bytes, the JWK, or the address, in UTF-8.</summary>
+public sealed record StoredSigningKey(string Space, string Name, SigningKeyKind Kind, string? Kid, byte[] Value, long Created)
+{
+    // As Dapper reads it.
+    StoredSigningKey(string space, string name, long kind, string? kid, byte[] value, long created) : this(space, name, (SigningKeyKind)kind, kid, value, created) { }
+}
 
 /// <summary>Where receipts are posted to, as stored; times in microseconds. <see cref="States"/> and <see cref="Types"/>
 /// are comma-separated, empty for all. <see cref="Delivered"/>: up to which receipt.</summary>
@@ -32,41 +56,73 @@ public sealed class AccessStore : IDisposable
 
     /// <summary>Stores a key.</summary>
     public void AddKey(StoredApiKey key, byte[] hash) => Run(
-        "INSERT INTO api_key (id, space, name, hash, scopes, created) VALUES (@Id, @Space, @Name, @hash, @Scopes, @Created)",
-        new { key.Id, key.Space, key.Name, hash, key.Scopes, key.Created });
+        "INSERT INTO api_key (id, space, name, hash, scopes, types, addresses, created) VALUES (@Id, @Space, @Name, @hash, @Scopes, @Types, @Addresses, @Created)",
+        new { key.Id, key.Space, key.Name, hash, key.Scopes, key.Types, key.Addresses, key.Created });
+
+    const string SelectKey = "SELECT id, space, name, scopes, types, addresses, created, last_used AS LastUsed, ends, revoked FROM api_key";
 
     /// <summary>A key by its hash, or null.</summary>
-    public StoredApiKey? FindKey(byte[] hash) => One<StoredApiKey>("SELECT id, space, name, scopes, created, last_used AS LastUsed, revoked FROM api_key WHERE hash=@hash", new { hash });
+    public StoredApiKey? FindKey(byte[] hash) => One<StoredApiKey>(SelectKey + " WHERE hash=@hash", new { hash });
 
     /// <summary>The keys of a space, oldest first.</summary>
-    public IReadOnlyList<StoredApiKey> Keys(string space) => All<StoredApiKey>("SELECT id, space, name, scopes, created, last_used AS LastUsed, revoked FROM api_key WHERE space=@space ORDER BY created", new { space });
+    public IReadOnlyList<StoredApiKey> Keys(string space) => All<StoredApiKey>(SelectKey + " WHERE space=@space ORDER BY created", new { space });
 
     /// <summary>Ends a key; false when there is no such key, or it is ended already.</summary>
     public bool RevokeKey(string space, string id, long now) => Run("UPDATE api_key SET revoked=@now WHERE space=@space AND id=@id AND revoked IS NULL", new { space, id, now }) == 1;
 
+    /// <summary>A key by its id, or null.</summary>
+    public StoredApiKey? FindKey(string space, string id) => One<StoredApiKey>(SelectKey + " WHERE space=@space AND id=@id", new { space, id });
+
+    /// <summary>Lets a key end at a time; never later than it was to end before.</summary>
+    public void EndKey(string space, string id, long ends) => Run("UPDATE api_key SET ends=MIN(COALESCE(ends, @ends), @ends) WHERE space=@space AND id=@id", new { space, id, ends });
+
+    /// <summary>Adds a line to the audit trail.</summary>
+    public void AddAct(string space, long time, string actor, string act, string about, string detail) =>
+        Run("INSERT INTO audit (space, time, actor, act, about, detail) VALUES (@space, @time, @actor, @act, @about, @detail)", new { space, time, actor, act, about, detail });
+
+    /// <summary>Lines of a space's audit trail after one of them, oldest first.</summary>
+    public IReadOnlyList<StoredAct> Acts(string space, long after, int most) =>
+        All<StoredAct>("SELECT id, space, time, actor, act, about, detail FROM audit WHERE space=@space AND id>@after ORDER BY id LIMIT @most", new { space, after, most });
+
     /// <summary>Notes when keys were used.</summary>
     public void TouchKey(string id, long now) => Run("UPDATE api_key SET last_used=@now WHERE id=@id", new { id, now });
 
-    /// <summary>The signing secret of a space, or null.</summary>
-    public byte[]? SigningSecret(string space) => One<byte[]>("SELECT secret FROM signing_key WHERE space=@space", new { space });
+    /// <summary>The signing keys of a space, oldest first.</summary>
+    public IReadOnlyList<StoredSigningKey> SigningKeys(string space) =>
+        All<StoredSigningKey>("SELECT space, name, kind, kid, value, created FROM signing_key WHERE space=@space ORDER BY created, name", new { space });
 
-    /// <summary>Stores a signing secret.</summary>
-    public void AddSigningSecret(string space, byte[] secret, long now) => Run("INSERT INTO signing_key (space, secret, created) VALUES (@space, @secret, @now)", new { space, secret, now });
+    /// <summary>Stores a signing key; false when there is one of its name.</summary>
+    public bool AddSigningKey(StoredSigningKey key) =>
+        Run("INSERT OR IGNORE INTO signing_key (space, name, kind, kid, value, created) VALUES (@Space, @Name, @Kind, @Kid, @Value, @Created)", new { key.Space, key.Name, Kind = (int)key.Kind, key.Kid, key.Value, key.Created }) == 1;
+
+    /// <summary>Removes a signing key; false when there is none of that name.</summary>
+    public bool RemoveSigningKey(string space, string name) => Run("DELETE FROM signing_key WHERE space=@space AND name=@name", new { space, name }) == 1;
+
+    /// <summary>A space's own settings as JSON, or null.</summary>
+    public string? Settings(string space) => One<string>("SELECT settings FROM space_settings WHERE space=@space", new { space });
+
+    /// <summary>Stores a space's own settings.</summary>
+    public void SaveSettings(string space, string settings, long now) =>
+        Run("INSERT INTO space_settings (space, settings, changed) VALUES (@space, @settings, @now) ON CONFLICT (space) DO UPDATE SET settings=@settings, changed=@now", new { space, settings, now });
 
     /// <summary>Stores a ticket, and forgets those whose tokens have ended.</summary>
     public void AddTicket(byte[] hash, StoredTicket ticket, long now)
     {
         Run("DELETE FROM ticket WHERE expires<@now", new { now });
-        Run("INSERT INTO ticket (hash, space, user, roles, issued_at, expires, opens_until) VALUES (@hash, @Space, @User, @Roles, @IssuedAt, @Expires, @OpensUntil)",
-            new { hash, ticket.Space, ticket.User, ticket.Roles, ticket.IssuedAt, ticket.Expires, ticket.OpensUntil });
+        Run("INSERT INTO ticket (hash, space, user, roles, issued_at, expires, opens_until, signing_key) VALUES (@hash, @Space, @User, @Roles, @IssuedAt, @Expires, @OpensUntil, @SigningKey)",
+            new { hash, ticket.Space, ticket.User, ticket.Roles, ticket.IssuedAt, ticket.Expires, ticket.OpensUntil, ticket.SigningKey });
     }
 
     /// <summary>A ticket by its hash, or null.</summary>
-    public StoredTicket? FindTicket(byte[] hash) => One<StoredTicket>("SELECT space, user, roles, issued_at AS IssuedAt, expires, opens_until AS OpensUntil, opened, device, origin FROM ticket WHERE hash=@hash", new { hash });
+    public StoredTicket? FindTicket(byte[] hash) => One<StoredTicket>("SELECT space, user, roles, issued_at AS IssuedAt, expires, opens_until AS OpensUntil, opened, device, origin, signing_key AS SigningKey FROM ticket WHERE hash=@hash", new { hash });
 
     /// <summary>Opens a ticket for a device; false when it was opened before.</summary>
     public bool OpenTicket(byte[] hash, string device, string? origin, long now) =>
         Run("UPDATE ticket SET opened=@now, device=@device, origin=@origin WHERE hash=@hash AND opened IS NULL", new { hash, device, origin, now }) == 1;
+
+    /// <summary>A newer token stands behind an open ticket.</summary>
+    public void RenewTicket(byte[] hash, string roles, long issuedAt, long expires, string signingKey) =>
+        Run("UPDATE ticket SET roles=@roles, issued_at=@issuedAt, expires=@expires, signing_key=@signingKey WHERE hash=@hash", new { hash, roles, issuedAt, expires, signingKey });
 
     /// <summary>True when somebody can sign in to the console.</summary>
     public bool HasOperators => One<object>("SELECT 1 FROM operator LIMIT 1", new { }) is not null;

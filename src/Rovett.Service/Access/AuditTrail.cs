@@ -1,0 +1,32 @@
+using System.Buffers;
+using System.Text;
+using System.Text.Json;
+using Rovett.Core.AddressLogs;
+using Rovett.Storage.Sqlite;
+
+namespace Rovett.Service.Access;
+
+/// <summary>Who changed what: appended to, never changed, without secrets.</summary>
+public sealed class AuditTrail(AccessStore store, TimeProvider clock)
+{
+    /// <summary>Adds a line.</summary>
+    /// <param name="space">The space.</param>
+    /// <param name="actor">Who: <c>key:…</c>, <c>operator:…</c>, <c>service</c>.</param>
+    /// <param name="act">What: <c>api-key.made</c>.</param>
+    /// <param name="about">To what.</param>
+    /// <param name="detail">Writes members of the detail.</param>
+    public void Note(string space, string actor, string act, string about, Action<Utf8JsonWriter>? detail = null)
+    {
+        var buffer = new ArrayBufferWriter<byte>();
+        using (var json = new Utf8JsonWriter(buffer, Api.Json.Writing))
+        {
+            json.WriteStartObject();
+            detail?.Invoke(json);
+            json.WriteEndObject();
+        }
+        store.AddAct(space, StoredTime.From(clock.GetUtcNow()).Micros, actor, act, about, Encoding.UTF8.GetString(buffer.WrittenSpan));
+    }
+
+    /// <summary>Lines after one of them, oldest first.</summary>
+    public IReadOnlyList<StoredAct> After(string space, long id, int most) => store.Acts(space, id, most);
+}
