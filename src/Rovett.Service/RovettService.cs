@@ -88,12 +88,13 @@ public sealed class RovettService : IAsyncDisposable
         var origins = new Origins(options.Origins, spaces, clock);
         var info = new ServiceInfo(store.Epoch, StoredTime.From(clock.GetUtcNow()), options.Data);
         var console = new ConsoleEndpoints(access, spaces, monitor, sessions, clock);
+        var audit = new AuditTrail(access, clock);
         var receipts = new ReceiptReader(history);
         webhooks = new WebhookSender(access, spaces, receipts, news, guard, clock, log.CreateLogger<WebhookSender>());
         var receiptApi = new ReceiptApi(spaces, keys, receipts, news, access, webhooks, guard, clock, limits.Heartbeat, app.Lifetime.ApplicationStopping);
         ConsoleLink = access.HasOperators ? null : console.MakeLink();
         NewConsoleLink = console.MakeLink;
-        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, info, options), new AccessApi(spaces, keys, signing, access, new AuditTrail(access, clock), sessions, clock), new DirectoryApi(spaces, keys, pump, history, clock), new UserApi(spaces, tokens, tickets, pump, history),
+        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, info, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), new DirectoryApi(spaces, keys, pump, history, audit, clock), new UserApi(spaces, tokens, tickets, pump, history),
             new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, tokens, tickets, clock), spaces, tokens, tickets, origins, sessions, options),
             receiptApi, console, origins, log.CreateLogger("Rovett.Http"));
         app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
@@ -206,6 +207,7 @@ public sealed class RovettService : IAsyncDisposable
             app.MapPut(prefix + "/v1/users/{id}", directory.PutUser);
             app.MapGet(prefix + "/v1/users/{id}", directory.ShowUser);
             app.MapDelete(prefix + "/v1/users/{id}", directory.EraseUser);
+            app.MapPost(prefix + "/v1/users/{id}/sign-out", directory.SignOut);
             app.MapGet(prefix + "/v1/roles", directory.ListRoles);
             app.MapPut(prefix + "/v1/roles/{role}", directory.PutRole);
             app.MapGet(prefix + "/v1/roles/{role}", directory.ShowRole);

@@ -1,10 +1,13 @@
 using Rovett.Core.Addresses;
-using Rovett.Core.Delivery;
 
 namespace Rovett.Core.Ledger;
 
 /// <summary>What the directory says of a user. Members that are null are left as they are.</summary>
-public sealed record DirectoryUser(UserId User, string? DisplayName, string? Locale, IReadOnlyList<string>? Roles);
+public sealed record DirectoryUser(UserId User, string? DisplayName, string? Locale, IReadOnlyList<string>? Roles)
+{
+    /// <summary>Whether no credential of the user's holds.</summary>
+    public bool? Blocked { get; init; }
+}
 
 /// <summary>A user as backends and operators see one.</summary>
 public sealed record UserInfo(PersonRow Row, IReadOnlyList<string> Held, long Unread, int Sessions);
@@ -30,6 +33,12 @@ public sealed class PutUsersCommand(string space, IReadOnlyList<DirectoryUser> u
                 Locale = said.Locale ?? row.Locale,
                 DirectoryRoles = said.Roles ?? row.DirectoryRoles,
             });
+            if (said.Blocked is { } blocked && blocked != user.Row.Blocked)
+            {
+                user.Row = user.Row with { Blocked = blocked };
+                if (blocked) Standing.EndSessions(ledger, state, user, "blocked");
+                Standing.Note(ledger, state, user, blocked ? "blocked" : "let-in");
+            }
             if (wantsAnswer) answer.Add(FindUserCommand.InfoOf(state, user));
         }
         Answer = answer;
@@ -88,19 +97,12 @@ public sealed class EraseUserCommand(string space, string userId) : LedgerComman
         if (state.Find(userId) is not { } user) return;
         var personal = state.PersonalLog(userId);
         Changes.ReleaseLost(ledger, state, user, everything: true);
-        foreach (var place in user.Sessions.ToList())
-        {
-            place.Session.Dismiss(Messages.Ending("erased", null));
-            ledger.FlushLater(place.Session);
-            state.Attend(user, place, null);
-        }
-        user.Sessions.Clear();
-        state.LeaveAll(user);
+        Standing.EndSessions(ledger, state, user, "erased");
         Roles.Apply(ledger, state, user, user.Row with { Seen = null, TokenRoles = [], DirectoryRoles = [], DisplayName = null, Locale = null });
         var pseudonym = $"erased-{user.PersonId}";
         state.Forget(user);
         ledger.Store.ErasePerson(user.PersonId);
-        ledger.Store.SavePerson(user.Row with { User = "\u0001" + pseudonym, Rev = 0, RolesIssuedAt = 0 }); // no id may hold a control character
+        ledger.Store.SavePerson(user.Row with { User = "\u0001" + pseudonym, Rev = 0, RolesIssuedAt = 0, ValidFrom = 0, Blocked = false }); // no id may hold a control character
         state.Rename(personal, "\u0001" + pseudonym);
         var (position, time) = state.Draw();
         ledger.Store.AppendEntry(state.Id, new EntryRow(position, time, EntryKind.Erased, default, Changes.Member("person", pseudonym), "", [], NotificationTraits.None));

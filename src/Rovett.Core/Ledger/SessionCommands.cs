@@ -25,6 +25,7 @@ public sealed class AttachCommand(string space, Identity identity, string device
     {
         var state = ledger.Space(space);
         var user = state.FindOrAdd(identity.User.Value);
+        Standing.Require(user, identity);
         Roles.TakeToken(ledger, state, user, identity);
         var plan = ledger.PlanFor(state, user);
         Answer = new OpenInfo(user, plan.Channels, plan.Totals.Totals, plan.Head, plan, session is null ? [] : user.Devices.Begin(device));

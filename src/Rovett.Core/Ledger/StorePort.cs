@@ -27,6 +27,8 @@ public enum EntryKind
     Erased = 9,
     /// <summary>A deadline passed without being met.</summary>
     Missed = 10,
+    /// <summary>A user was signed out, blocked, or let in again.</summary>
+    Standing = 11,
 }
 
 /// <summary>A stored space. Entries up to <see cref="Floor"/> are not stored any more.</summary>
@@ -67,7 +69,14 @@ public enum ReceiptLevel
 
 /// <summary>A stored user. <see cref="Seen"/> is null for somebody who was only ever written to; <see cref="RolesChangedAt"/>
 /// is the position of the newest change of what the user holds.</summary>
-public sealed record PersonRow(long Id, string User, StoredTime? Seen, long Rev, long RolesIssuedAt, long RolesChangedAt, IReadOnlyList<string> TokenRoles, IReadOnlyList<string> DirectoryRoles, string? DisplayName, string? Locale);
+public sealed record PersonRow(long Id, string User, StoredTime? Seen, long Rev, long RolesIssuedAt, long RolesChangedAt, IReadOnlyList<string> TokenRoles, IReadOnlyList<string> DirectoryRoles, string? DisplayName, string? Locale)
+{
+    /// <summary>Credentials made before this do not hold; microseconds.</summary>
+    public long ValidFrom { get; init; }
+
+    /// <summary>No credential of the user's holds.</summary>
+    public bool Blocked { get; init; }
+}
 
 /// <summary>One interval in which a user held a role, in positions: after <see cref="After"/>, up to <see cref="Until"/>
 /// (null: still).</summary>

@@ -27,6 +27,9 @@ public sealed class AuditTrail(AccessStore store, TimeProvider clock)
         store.AddAct(space, StoredTime.From(clock.GetUtcNow()).Micros, actor, act, about, Encoding.UTF8.GetString(buffer.WrittenSpan));
     }
 
+    /// <summary>How a user stands in the trail: by number, so that one who is erased leaves no name in it.</summary>
+    public static string Person(long number) => "person:" + number.ToString(System.Globalization.CultureInfo.InvariantCulture);
+
     /// <summary>Lines after one of them, oldest first.</summary>
     public IReadOnlyList<StoredAct> After(string space, long id, int most) => store.Acts(space, id, most);
 }

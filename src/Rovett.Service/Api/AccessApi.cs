@@ -8,12 +8,13 @@ using Rovett.Core.AddressLogs;
 using Rovett.Service.Access;
 using Rovett.Service.Live;
 using Rovett.Service.Options;
+using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Api;
 
 /// <summary>Who may do what: API keys, signing keys, the space's settings, and what was done by whom. All of it needs the scope <c>admin</c>.</summary>
-public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys signing, AccessStore store, AuditTrail audit, SessionRegistry sessions, TimeProvider clock)
+public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys signing, AccessStore store, AuditTrail audit, SqlHistoryReader history, SessionRegistry sessions, TimeProvider clock)
 {
     const int MostNarrowed = 50, MostActs = 500;
     static readonly string[] KeyMembers = ["name", "scopes", "types", "addresses"];
@@ -337,7 +338,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
                 json.WriteString("time", new StoredTime(act.Time).ToString());
                 json.WriteString("actor", act.Actor);
                 json.WriteString("act", act.Act);
-                json.WriteString("about", act.About);
+                json.WriteString("about", act.About.StartsWith("person:", StringComparison.Ordinal) ? "user:" + history.NameOf(long.Parse(act.About.AsSpan(7), CultureInfo.InvariantCulture))?.TrimStart('\u0001') : act.About);
                 json.WritePropertyName("detail");
                 json.WriteRawValue(act.Detail);
                 json.WriteEndObject();

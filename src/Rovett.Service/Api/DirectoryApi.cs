@@ -3,6 +3,7 @@ using System.Text;
 using System.Text.Json;
 using Rovett.Core;
 using Rovett.Core.Addresses;
+using Rovett.Core.AddressLogs;
 using Rovett.Core.Ledger;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
@@ -12,22 +13,50 @@ namespace Rovett.Service.Api;
 
 /// <summary>The directory: users with display name, locale and roles; roles with their settings. What changes reaches
 /// live sessions before anything that is sent after it.</summary>
-public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, TimeProvider clock)
+public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, AuditTrail audit, TimeProvider clock)
 {
     const int MaxRoles = 64, ImportBatch = 200, MaxListed = 500, MostFaults = 50;
     static readonly TimeSpan ProgressEvery = TimeSpan.FromSeconds(1);
-    static readonly string[] UserFields = ["id", "displayName", "locale", "roles"];
+    static readonly string[] UserFields = ["id", "displayName", "locale", "roles", "blocked"];
 
     /// <summary><c>PUT /v1/users/{id}</c></summary>
     public async Task PutUser(HttpContext context)
     {
-        var space = Require(context, "admin");
+        var space = Require(context, "admin", out var key);
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
-        var user = Read(body.RootElement, (string)context.Request.RouteValues["id"]!, errors);
+        var user = Read(body.RootElement, InPath(context, "id"), errors);
         if (user is null || errors.Count > 0) throw Problem.Invalid(errors).Throw();
         var stored = await ledger.Ask(new PutUsersCommand(space.Name, [user]));
+        audit.Note(space.Name, key.Actor, "user.put", AuditTrail.Person(stored[0].Row.Id), json =>
+        {
+            if (user.Roles is not null)
+            {
+                json.WriteStartArray("roles");
+                foreach (var role in user.Roles) json.WriteStringValue(role);
+                json.WriteEndArray();
+            }
+            if (user.Blocked is { } blocked) json.WriteBoolean("blocked", blocked);
+        });
         await Json.Write(context, 200, json => Write(json, stored[0]));
+    }
+
+    /// <summary><c>POST /v1/users/{id}/sign-out</c>: ends the user's sessions, and every credential made before now.</summary>
+    public async Task SignOut(HttpContext context)
+    {
+        var space = spaces.Of(context);
+        var key = keys.Require(context, space, "admin");
+        if (Names.Check(InPath(context, "id"), false, out var id) is { } wrong) throw Problem.Invalid([new FieldError("id", wrong)]).Throw();
+        var (row, ended) = await ledger.Ask(new SignOutCommand(space.Name, id));
+        audit.Note(space.Name, key.Actor, "user.signed-out", AuditTrail.Person(row.Id), json => json.WriteNumber("sessionsEnded", ended));
+        await Json.Write(context, 200, json =>
+        {
+            json.WriteStartObject();
+            json.WriteString("id", id);
+            json.WriteString("validFrom", new StoredTime(row.ValidFrom).ToString());
+            json.WriteNumber("sessionsEnded", ended);
+            json.WriteEndObject();
+        });
     }
 
     /// <summary><c>POST /v1/users</c>: many users, one JSON object a line (NDJSON). Lines at fault are named; the others are stored.
@@ -137,7 +166,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     public async Task ShowUser(HttpContext context)
     {
         var space = Require(context, "read");
-        var found = await ledger.Ask(new FindUserCommand(space.Name, (string)context.Request.RouteValues["id"]!)) ?? throw UnknownUser().Throw();
+        var found = await ledger.Ask(new FindUserCommand(space.Name, InPath(context, "id"))) ?? throw UnknownUser().Throw();
         await Json.Write(context, 200, json => Write(json, found));
     }
 
@@ -167,9 +196,10 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     /// <summary><c>DELETE /v1/users/{id}</c>: erases a person. Answered when nothing of the person is left but a pseudonym.</summary>
     public async Task EraseUser(HttpContext context)
     {
-        var space = Require(context, "admin");
-        var id = (string)context.Request.RouteValues["id"]!;
+        var space = Require(context, "admin", out var key);
+        var id = InPath(context, "id");
         var erased = await ledger.Ask(new EraseUserCommand(space.Name, id)) ?? throw UnknownUser().Throw();
+        audit.Note(space.Name, key.Actor, "user.erased", "user:" + erased.Pseudonym);
         var positions = history.PositionsNaming(erased.Log, long.Parse(erased.Pseudonym["erased-".Length..], CultureInfo.InvariantCulture));
         foreach (var part in positions.Chunk(100)) await ledger.Ask(new ScrubCommand(space.Name, id, erased.Pseudonym, part));
         await Json.Write(context, 200, json =>
@@ -187,7 +217,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         var space = Require(context, "admin");
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
-        if (Names.Check((string)context.Request.RouteValues["role"]!, false, out var role) is { } wrong) errors.Add(new FieldError("role", wrong));
+        if (Names.Check(InPath(context, "role"), false, out var role) is { } wrong) errors.Add(new FieldError("role", wrong));
         string? displayName = null;
         TimeSpan? newcomers = null;
         if (body.RootElement.ValueKind != JsonValueKind.Object) errors.Add(new FieldError("(body)", "must be a JSON object"));
@@ -215,7 +245,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     public async Task ShowRole(HttpContext context)
     {
         var space = Require(context, "read");
-        var role = (string)context.Request.RouteValues["role"]!;
+        var role = InPath(context, "role");
         var (row, users, connected) = await ledger.Ask(new FindRoleCommand(space.Name, role));
         if (row is null && users == 0) throw new Problem(404, "unknown-role", "No such role", "Nobody holds a role by this name, and it is not set to anything.", "List the roles: GET /v1/roles.").Throw();
         await Json.Write(context, 200, json => WriteRole(json, role, row, users, connected));
@@ -242,10 +272,15 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         });
     }
 
-    SpaceRuntime Require(HttpContext context, string scope)
+    /// <summary>A name in the path. The framework leaves an encoded slash as it is, which no user or role may have.</summary>
+    static string InPath(HttpContext context, string part) => ((string)context.Request.RouteValues[part]!).Replace("%2F", "/", StringComparison.OrdinalIgnoreCase);
+
+    SpaceRuntime Require(HttpContext context, string scope) => Require(context, scope, out _);
+
+    SpaceRuntime Require(HttpContext context, string scope, out ApiKey key)
     {
         var space = spaces.Of(context);
-        keys.Require(context, space, scope);
+        key = keys.Require(context, space, scope);
         return space;
     }
 
@@ -284,7 +319,13 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
                 }
             }
         }
-        return new DirectoryUser(new UserId(id), Text(root, "displayName", 128, errors), Text(root, "locale", 35, errors), roles);
+        bool? blocked = null;
+        if (root.TryGetProperty("blocked", out var flag))
+        {
+            if (flag.ValueKind is JsonValueKind.True or JsonValueKind.False) blocked = flag.GetBoolean();
+            else errors.Add(new FieldError("blocked", "must be true or false"));
+        }
+        return new DirectoryUser(new UserId(id), Text(root, "displayName", 128, errors), Text(root, "locale", 35, errors), roles) { Blocked = blocked };
     }
 
     static string? Text(JsonElement root, string field, int max, List<FieldError> errors)
@@ -303,6 +344,8 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         json.WriteStartArray("roles");
         foreach (var role in row.DirectoryRoles) json.WriteStringValue(role);
         json.WriteEndArray();
+        if (row.Blocked) json.WriteBoolean("blocked", true);
+        if (row.ValidFrom > 0) json.WriteString("validFrom", new StoredTime(row.ValidFrom).ToString());
         if (row.Seen is { } since) json.WriteString("since", since.ToString());
     }
 

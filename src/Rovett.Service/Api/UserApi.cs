@@ -158,6 +158,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     public async Task Mutes(HttpContext context)
     {
         var (space, credential) = await Require(context);
+        await ledger.Ask(new StandingCommand(space.Name, credential.Identity));
         await WriteMutes(context, await ledger.Ask(new MutesCommand(space.Name, credential.Identity.User.Value)));
     }
 
@@ -211,6 +212,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     public async Task Ticket(HttpContext context)
     {
         var (space, credential) = await Require(context);
+        await ledger.Ask(new StandingCommand(space.Name, credential.Identity));
         var ticket = tickets.Make(space.Name, credential);
         context.Response.Headers.CacheControl = "no-store";
         await Json.Write(context, 201, json =>

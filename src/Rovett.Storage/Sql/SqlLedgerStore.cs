@@ -192,8 +192,8 @@ public sealed class SqlLedgerStore : ILedgerStore, IDisposable
 
     /// <inheritdoc/>
     public void SavePerson(PersonRow p) =>
-        sql.Run("UPDATE person SET name=?2, seen=?3, rev=?4, roles_issued_at=?5, token_roles=?6, directory_roles=?7, display_name=?8, locale=?9, roles_changed_at=?10 WHERE id=?1",
-            p.Id, p.User, p.Seen?.Micros, p.Rev, p.RolesIssuedAt, string.Join('\n', p.TokenRoles), string.Join('\n', p.DirectoryRoles), p.DisplayName, p.Locale, p.RolesChangedAt);
+        sql.Run("UPDATE person SET name=?2, seen=?3, rev=?4, roles_issued_at=?5, token_roles=?6, directory_roles=?7, display_name=?8, locale=?9, roles_changed_at=?10, valid_from=?11, blocked=?12 WHERE id=?1",
+            p.Id, p.User, p.Seen?.Micros, p.Rev, p.RolesIssuedAt, string.Join('\n', p.TokenRoles), string.Join('\n', p.DirectoryRoles), p.DisplayName, p.Locale, p.RolesChangedAt, p.ValidFrom, p.Blocked ? 1L : 0L);
 
     /// <inheritdoc/>
     public IReadOnlyList<Membership> Memberships(long person) =>

@@ -1,0 +1,70 @@
+using Rovett.Core.Delivery;
+
+namespace Rovett.Core.Ledger;
+
+/// <summary>Whether a user's credentials hold at all.</summary>
+static class Standing
+{
+    /// <exception cref="ProblemException">403: blocked; 401: the credential was made before the user was signed out.</exception>
+    public static void Require(UserState user, Identity identity)
+    {
+        if (user.Row.Blocked)
+            throw new Problem(403, "user-blocked", "The user is blocked", "No credential of this user is let in.", "Ask whoever runs the application; backends: PUT /v1/users/{id} with \"blocked\": false.").Throw();
+        if (identity.IssuedAtMicros < user.Row.ValidFrom)
+            throw new Problem(401, "signed-out", "The user was signed out", "The credential was made before that.", "Sign in again, and use a token that is made after the sign-out.").Throw();
+    }
+
+    /// <summary>Ends every session of a user, before anything that comes after it.</summary>
+    public static int EndSessions(Ledger ledger, SpaceState state, UserState user, string reason)
+    {
+        int ended = user.Sessions.Count;
+        foreach (var place in user.Sessions.ToList())
+        {
+            place.Session.Dismiss(Messages.Ending(reason, null));
+            ledger.FlushLater(place.Session);
+            state.Attend(user, place, null);
+        }
+        if (ended == 0) return 0;
+        user.Sessions.Clear();
+        state.LeaveAll(user);
+        state.SaveLogs(user);
+        return ended;
+    }
+
+    /// <summary>Stores what changed, as an entry.</summary>
+    public static void Note(Ledger ledger, SpaceState state, UserState user, string what)
+    {
+        ledger.Store.SavePerson(user.Row);
+        var (position, time) = state.Draw();
+        var message = new MessageBuilder("standing");
+        message.Writer.WriteNumber("person", user.PersonId);
+        message.Writer.WriteString("what", what);
+        ledger.Store.AppendEntry(state.Id, new EntryRow(position, time, EntryKind.Standing, default, message.Close(), "", [], NotificationTraits.None));
+    }
+}
+
+/// <summary>Whether a credential holds; for requests that need nothing else of the ledger.</summary>
+public sealed class StandingCommand(string space, Identity identity) : LedgerCommand<bool>
+{
+    internal override bool MayOnlyRead => true;
+
+    internal override void Write(Ledger ledger)
+    {
+        if (ledger.Space(space).Find(identity.User.Value) is { } user) Standing.Require(user, identity);
+        Answer = true;
+    }
+}
+
+/// <summary>Signs a user out everywhere: sessions end, and no credential holds that was made before now. Answers how many sessions ended.</summary>
+public sealed class SignOutCommand(string space, string userId) : LedgerCommand<(PersonRow Row, int Ended)>
+{
+    internal override void Write(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        var user = state.FindOrAdd(userId); // also one whose tokens were never shown here yet
+        user.Row = user.Row with { ValidFrom = Math.Max(user.Row.ValidFrom, ledger.Now.Micros) };
+        int ended = Standing.EndSessions(ledger, state, user, "signed-out");
+        Standing.Note(ledger, state, user, "signed-out");
+        Answer = (user.Row, ended);
+    }
+}
