@@ -27,6 +27,9 @@ var root = new RootCommand($"""
     TokenCommand.Build(),
     UsersCommand.Build(),
     KeyCommand.Build(),
+    SigningKeyCommand.Build(),
+    SettingsCommand.Build(),
+    AuditCommand.Build(),
     StatusCommand.Build(),
     StoreCommand.Build(),
 };

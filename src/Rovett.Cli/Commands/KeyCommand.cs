@@ -12,7 +12,7 @@ static class KeyCommand
 
         Example:
           rovett key make --name "booking backend" --scope send
-        """) { Make(), List(), Revoke() };
+        """) { Make(), List(), Rotate(), Revoke() };
 
     static Command Make()
     {
@@ -20,21 +20,56 @@ static class KeyCommand
         var name = new Option<string>("--name") { Description = "What it is for.", Required = true };
         var scope = new Option<string[]>("--scope") { Description = "send, read or admin; may be repeated.", Required = true };
         scope.AcceptOnlyFromAmong("send", "read", "admin");
+        var type = new Option<string[]>("--type") { Description = "A type that it may send, exact or ending in *; may be repeated. Without: any." };
+        var to = new Option<string[]>("--to") { Description = "An address that it may send to, exact or ending in *; may be repeated. Without: any." };
         var command = new Command("make", """
             Make an API key; it is shown this once.
 
             Example:
               rovett key make --name "booking backend" --scope send
-            """) { name, scope };
+              rovett key make --name "engine room" --scope send --type "engine.*" --to role:engineer
+            """) { name, scope, type, to };
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            var answer = await client.Call(HttpMethod.Post, "/v1/keys", new JsonObject { ["name"] = parsed.GetValue(name), ["scopes"] = new JsonArray([.. parsed.GetValue(scope)!.Select(s => (JsonNode)s)]) }, cancel);
+            var body = new JsonObject { ["name"] = parsed.GetValue(name), ["scopes"] = List(parsed.GetValue(scope)) };
+            if (parsed.GetValue(type) is { Length: > 0 } types) body["types"] = List(types);
+            if (parsed.GetValue(to) is { Length: > 0 } addresses) body["addresses"] = List(addresses);
+            var answer = await client.Call(HttpMethod.Post, "/v1/keys", body, cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
                 AnsiConsole.MarkupLine($"[green]Made[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown this once:");
+                System.Console.Out.WriteLine((string?)answer["key"]);
+            }
+            return 0;
+        }));
+        return command;
+    }
+
+    static JsonArray List(string[]? texts) => new([.. (texts ?? []).Select(t => (JsonNode)t)]);
+
+    static Command Rotate()
+    {
+        var connection = new Connection();
+        var id = new Argument<string>("id") { Description = "The key's id, from 'rovett key list'." };
+        var overlap = new Option<string>("--overlap") { Description = "How long the old key holds beside the new one: now, 12h, 7d.", DefaultValueFactory = _ => "24h" };
+        var command = new Command("rotate", """
+            Make a key that may do the same as another, which ends after a while.
+
+            Example:
+              rovett key rotate mUqE0K4nVdKQ1rH0hD7kWQ --overlap 24h
+            """) { id, overlap };
+        connection.AddBackend(command);
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            using var client = connection.Backend(parsed);
+            var answer = await client.Call(HttpMethod.Post, $"/v1/keys/{Uri.EscapeDataString(parsed.GetValue(id)!)}/rotate", new JsonObject { ["overlap"] = parsed.GetValue(overlap) }, cancel);
+            if (parsed.GetValue(connection.Json)) Output.Json(answer);
+            else
+            {
+                AnsiConsole.MarkupLine($"[green]Made[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown this once; the old key holds for {Output.Plain(parsed.GetValue(overlap))} more:");
                 System.Console.Out.WriteLine((string?)answer["key"]);
             }
             return 0;
@@ -62,7 +97,8 @@ static class KeyCommand
                 var table = new Table().Border(TableBorder.None).AddColumns("[grey]name[/]", "[grey]scopes[/]", "[grey]made[/]", "[grey]last used[/]", "[grey]id[/]");
                 foreach (var key in answer["keys"]!.AsArray())
                 {
-                    table.AddRow(Output.Plain((string?)key!["name"]) + (key["revoked"] is null ? "" : " [red](revoked)[/]"), string.Join(", ", key["scopes"]!.AsArray().Select(s => (string?)s)),
+                    table.AddRow(Output.Plain((string?)key!["name"]) + (key["revoked"] is not null ? " [red](revoked)[/]" : key["ends"] is { } ends ? $" [yellow](ends {((string)ends!)[..16].Replace('T', ' ')})[/]" : ""),
+                        string.Join(", ", key["scopes"]!.AsArray().Concat(key["types"]?.AsArray() ?? []).Concat(key["addresses"]?.AsArray() ?? []).Select(s => Output.Plain((string?)s))),
                         ((string?)key["created"])![..10], ((string?)key["lastUsed"])?[..16].Replace('T', ' ') ?? "never", $"[grey]{key["id"]}[/]");
                 }
                 AnsiConsole.Write(table);

@@ -16,7 +16,7 @@ static class UsersCommand
 
         Example:
           rovett users list
-        """) { List(), Show(), Import(), Erase() };
+        """) { List(), Show(), Import(), SignOut(), Block(true), Block(false), Erase() };
 
     static Command List()
     {
@@ -133,6 +133,55 @@ static class UsersCommand
         else AnsiConsole.MarkupLine($"[green]{stored:N0} users stored[/]{(refused > 0 ? $", [red]{refused:N0} {(refused == 1 ? "line" : "lines")} refused[/]" : "")}");
         foreach (var (field, detail) in faults.Take(50)) Output.Errors.MarkupLineInterpolated($"  [bold]{field}[/] {detail}");
         return refused > 0 ? 2 : 0;
+    }
+
+    static Command SignOut()
+    {
+        var connection = new Connection();
+        var id = new Argument<string>("id") { Description = "The user's id." };
+        var command = new Command("sign-out", """
+            Sign a user out everywhere: sessions end, and no credential holds that was made before now.
+
+            Example:
+              rovett users sign-out mara
+            """) { id };
+        connection.AddBackend(command);
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            using var client = connection.Backend(parsed);
+            var answer = await client.Call(HttpMethod.Post, $"/v1/users/{Uri.EscapeDataString(parsed.GetValue(id)!)}/sign-out", cancel: cancel);
+            if (parsed.GetValue(connection.Json)) Output.Json(answer);
+            else AnsiConsole.MarkupLineInterpolated($"[green]Signed out[/]; {(long)answer["sessionsEnded"]!} sessions ended. Only credentials made from now on hold.");
+            return 0;
+        }));
+        return command;
+    }
+
+    static Command Block(bool block)
+    {
+        var connection = new Connection();
+        var id = new Argument<string>("id") { Description = "The user's id." };
+        var command = new Command(block ? "block" : "unblock", block ? """
+            Block a user: sessions end, and no credential holds until the user is let in again. What is sent is stored all the same.
+
+            Example:
+              rovett users block mara
+            """ : """
+            Let a blocked user in again.
+
+            Example:
+              rovett users unblock mara
+            """) { id };
+        connection.AddBackend(command);
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            using var client = connection.Backend(parsed);
+            var answer = await client.Call(HttpMethod.Put, $"/v1/users/{Uri.EscapeDataString(parsed.GetValue(id)!)}", new JsonObject { ["blocked"] = block }, cancel);
+            if (parsed.GetValue(connection.Json)) Output.Json(answer);
+            else AnsiConsole.MarkupLineInterpolated($"[green]{(block ? "Blocked" : "Let in again")}[/]: {parsed.GetValue(id)!}");
+            return 0;
+        }));
+        return command;
     }
 
     static Command Erase()
