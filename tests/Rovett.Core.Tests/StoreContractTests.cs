@@ -277,6 +277,41 @@ public abstract class StoreContractTests : IDisposable
         found.BodyHash.ShouldBe([1, 2]);
         Store.FindAnswer(main, "key", new StoredTime(1001)).ShouldBeNull();
     }
+
+    [Fact]
+    public void Retention_takes_receipts_closed_memberships_and_sums_with_the_entries_and_counts_stay()
+    {
+        int main = Store.FindSpace("main")!.Id;
+        var (log, person) = InOne(s =>
+        {
+            var made = s.AddLog(main, "+role:crew", [Address.Role("crew")]);
+            var mara = s.AddPerson(main, "mara", null);
+            for (long o = 1; o <= 20; o++) s.AppendEntry(main, Entry(o, o * 10, new Placement(made.Id, o)));
+            // Read by one from 3 to 12, by another from 8 to 20.
+            foreach (var (ordinal, difference) in new[] { (3L, 1L), (13, -1), (8, 1), (21, -1) }) s.AddTally(made.Id, MarkKind.Read, ordinal, difference);
+            foreach (var (after, until) in new[] { (0L, (long?)4), (4, 9), (9, 15), (15, null) })
+            {
+                s.OpenMembership(main, mara.Id, new Membership("role:crew", after, null));
+                if (until is { } lost) s.CloseMembership(main, mara.Id, "role:crew", lost);
+            }
+            for (long n = 1; n <= 12; n++) s.AppendReceipt(main, new ReceiptRow(n, new StoredTime(n * 10), ReceiptState.Read, made.Id, new OrdinalRun(n, n), mara.Id, "desk", 0, ""));
+            return (made.Id, mara.Id);
+        });
+        InOne(s =>
+        {
+            s.TrimLog(log, 10);
+            s.TrimEntries(main, 10);
+        });
+        Again();
+        new[] { 11L, 12, 13, 20, 21 }.Select(o => Store.Tally(log, MarkKind.Read, o)).ShouldBe([2, 2, 1, 1, 0]);
+        Store.Memberships(person).Select(m => (m.After, m.Until)).ShouldBe([(9, 15L), (15, null)]);
+        InOne(s => s.TrimReceipts(main, new StoredTime(85), 5)).ShouldBe(5);
+        InOne(s => s.TrimReceipts(main, new StoredTime(85), 5)).ShouldBe(3); // 6, 7 and 8
+        InOne(s => s.TrimReceipts(main, new StoredTime(85), 5)).ShouldBe(0);
+        InOne(s => s.TrimReceipts(main, new StoredTime(1000), 50)).ShouldBe(3); // the newest stays
+        Again().LastReceipt(main).ShouldBe(12);
+        InOne(s => s.TrimReceipts(main, default, 50)).ShouldBe(0);
+    }
 }
 
 /// <summary>SQLite in a folder.</summary>

@@ -109,6 +109,6 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void AppendReceipt(int space, ReceiptRow receipt) => Write(() => inner.AppendReceipt(space, receipt));
     public void TrimLog(long log, long upTo) => Write(() => inner.TrimLog(log, upTo));
     public void TrimEntries(int space, long upTo) => Write(() => inner.TrimEntries(space, upTo));
-    public void TrimReceipts(int space, StoredTime before, int limit) => Write(() => inner.TrimReceipts(space, before, limit));
+    public int TrimReceipts(int space, StoredTime before, int limit) => Write(() => inner.TrimReceipts(space, before, limit));
     public void ErasePerson(long person) => Write(() => inner.ErasePerson(person));
 }

@@ -65,18 +65,21 @@ public sealed class DueCommand(string space, int limit = 256) : LedgerCommand<in
     }
 }
 
-/// <summary>Lets the oldest entries go, a few at a time, as far as retention allows. Answers how many went.</summary>
+/// <summary>Lets the oldest entries go, a few at a time, as far as retention allows. Answers how many went; as
+/// many as the limit: there may be more.</summary>
 public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<int>
 {
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
         var store = ledger.Store;
-        if (ledger.Options.KeepFor is { } forgotten) store.TrimReceipts(state.Id, new StoredTime(ledger.Now.Micros - (long)forgotten.TotalMicroseconds), limit);
         long target = state.Floor;
         if (ledger.Options.KeepFor is { } keep) target = Math.Max(target, store.PositionAt(state.Id, new StoredTime(ledger.Now.Micros - (long)keep.TotalMicroseconds)));
         if (ledger.Options.KeepCount is { } count) target = Math.Max(target, state.Head - count);
         long upTo = Math.Min(Math.Min(target, state.Floor + limit), state.Head);
+        // Receipts are kept as long as entries; where these are kept by number, those older than all of them go. Each is one row, where an entry is many.
+        var before = ledger.Options.KeepFor is { } forgotten ? new StoredTime(ledger.Now.Micros - (long)forgotten.TotalMicroseconds) : store.Entries(state.Id, state.Floor + 1, 1) is [var oldest, ..] ? oldest.Time : default;
+        if (store.TrimReceipts(state.Id, before, limit * 8) == limit * 8) Answer = limit;
         if (upTo <= state.Floor) return;
 
         var trimmed = new Dictionary<AddressLog, (long Ordinal, LostNotification? Lost)>();
@@ -110,7 +113,7 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
             store.SaveLog(state.RowOf(log));
         }
         store.TrimEntries(state.Id, upTo);
-        Answer = (int)(upTo - state.Floor);
+        Answer = Math.Max(Answer, (int)(upTo - state.Floor));
         state.Floor = upTo;
         store.SaveFloor(state.Id, upTo);
         Recount(ledger, trimmed.Keys, state);

@@ -48,6 +48,7 @@ static class Roles
         space.ForgetLogs(user);
         var (position, time) = space.Draw();
         store.AppendEntry(space.Id, new EntryRow(position, time, EntryKind.Membership, default, Body(user, gained, lost), "", [], NotificationTraits.None));
+        user.Memberships.RemoveAll(m => m.Until <= space.Floor); // nothing of those times is stored any more
         foreach (var address in lost)
         {
             store.CloseMembership(space.Id, user.PersonId, address, position.Value);

@@ -347,7 +347,8 @@ public interface ILedgerStore
     /// <summary>Removes entries up to a position, with what hangs on them: changes, takings, slots, deadlines, dues.</summary>
     void TrimEntries(int space, long upTo);
     /// <summary>Removes receipts older than a time, at most a number of them.</summary>
-    void TrimReceipts(int space, StoredTime before, int limit);
+    /// <returns>How many went.</returns>
+    int TrimReceipts(int space, StoredTime before, int limit);
     /// <summary>Removes everything a person has marked or muted.</summary>
     void ErasePerson(long person);
 }

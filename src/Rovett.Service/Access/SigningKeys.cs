@@ -11,7 +11,7 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
 {
     /// <summary>The most keys a space may have.</summary>
     public const int Max = 16;
-    const int MostVerified = 100_000;
+    const int MostVerified = 20_000;
 
     readonly ConcurrentDictionary<string, Loaded> loaded = new();
     readonly Lock gate = new();
@@ -59,7 +59,7 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
     internal ConcurrentDictionary<TokenHash, Credential> Verified(string space)
     {
         var now = Get(space);
-        if (now.Verified.Count > MostVerified) now.Verified.Clear();
+        if (now.Verified.Count > MostVerified) now.Verified.Clear(); // rather than looking for those that have ended
         return now.Verified;
     }
 

@@ -396,8 +396,11 @@ public sealed class SqlLedgerStore : ILedgerStore, IDisposable
         for (long kind = 1; kind <= 3; kind++)
         {
             sql.Run("DELETE FROM mark_run WHERE log=?1 AND kind=?2 AND is_long IN (0, 1) AND from_ord<=?3 AND to_ord<=?3", log, kind, upTo);
-            // The sums of whole blocks stay: what comes after is counted from them.
-            sql.Run("DELETE FROM tally WHERE log=?1 AND kind=?2 AND ordinal<=?3", log, kind, upTo / BlockSize * BlockSize);
+            // The sums of whole blocks stay: what comes after is counted from them. Those of a part become one.
+            long whole = upTo / BlockSize * BlockSize;
+            long part = sql.Number("SELECT CAST(sum(difference) AS BIGINT) FROM tally WHERE log=?1 AND kind=?2 AND ordinal>?3 AND ordinal<=?4", log, kind, whole, upTo) ?? 0;
+            sql.Run("DELETE FROM tally WHERE log=?1 AND kind=?2 AND ordinal<=?3", log, kind, upTo);
+            if (part != 0) sql.Run("INSERT INTO tally (log, kind, ordinal, difference) VALUES (?1, ?2, ?3, ?4)", log, kind, upTo, part);
         }
     }
 
@@ -413,14 +416,18 @@ public sealed class SqlLedgerStore : ILedgerStore, IDisposable
         sql.Run("DELETE FROM take WHERE space=?1 AND position<=?2", (long)space, upTo);
         sql.Run("DELETE FROM slot WHERE space=?1 AND position<=?2", (long)space, upTo);
         sql.Run("DELETE FROM deadline WHERE space=?1 AND position<=?2", (long)space, upTo);
+        sql.Run("DELETE FROM membership WHERE space=?1 AND until<=?2", (long)space, upTo);
     }
 
     /// <inheritdoc/>
-    public void TrimReceipts(int space, StoredTime before, int limit)
+    public int TrimReceipts(int space, StoredTime before, int limit)
     {
-        var old = sql.All("SELECT key, time FROM receipt WHERE key>=?1 AND key<=?2 ORDER BY key LIMIT ?3", r => (Key: r.GetInt64(0), Time: r.GetInt64(1)), Rows.First(space), Rows.Last(space), (long)limit).FindLast(r => r.Time < before.Micros);
+        var old = sql.All("SELECT key, time FROM receipt WHERE key>=?1 AND key<=?2 ORDER BY key LIMIT ?3", r => (Key: r.GetInt64(0), Time: r.GetInt64(1)), Rows.First(space), Rows.Last(space), (long)limit);
         // The newest stays, because the next is numbered after it.
-        if (old.Key > 0) sql.Run("DELETE FROM receipt WHERE key>=?1 AND key<=?2", Rows.First(space), Math.Min(old.Key, Rows.Key(space, LastReceipt(space) - 1)));
+        long last = Math.Min(old.FindLast(r => r.Time < before.Micros).Key, Rows.Key(space, LastReceipt(space) - 1));
+        int count = old.FindIndex(r => r.Key > last) is var end && end < 0 ? old.Count : end;
+        if (count > 0) sql.Run("DELETE FROM receipt WHERE key>=?1 AND key<=?2", Rows.First(space), last);
+        return count;
     }
 
     /// <inheritdoc/>
