@@ -30,6 +30,7 @@ var root = new RootCommand($"""
     SigningKeyCommand.Build(),
     SettingsCommand.Build(),
     AuditCommand.Build(),
+    LimitsCommand.Build(),
     StatusCommand.Build(),
     StoreCommand.Build(),
 };

@@ -85,6 +85,7 @@ public sealed class RovettService : IAsyncDisposable
         var signing = new SigningKeys(access, keySets);
         var tokens = new Tokens(spaces, signing, clock);
         var tickets = new Tickets(access, signing, clock);
+        var use = new Limits(options, clock);
         var origins = new Origins(options.Origins, spaces, clock);
         var info = new ServiceInfo(store.Epoch, StoredTime.From(clock.GetUtcNow()), options.Data);
         var console = new ConsoleEndpoints(access, spaces, monitor, sessions, clock);
@@ -94,8 +95,8 @@ public sealed class RovettService : IAsyncDisposable
         var receiptApi = new ReceiptApi(spaces, keys, receipts, news, access, webhooks, guard, clock, limits.Heartbeat, app.Lifetime.ApplicationStopping);
         ConsoleLink = access.HasOperators ? null : console.MakeLink();
         NewConsoleLink = console.MakeLink;
-        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, info, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), new DirectoryApi(spaces, keys, pump, history, audit, clock), new UserApi(spaces, tokens, tickets, pump, history),
-            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, tokens, tickets, clock), spaces, tokens, tickets, origins, sessions, options),
+        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), new DirectoryApi(spaces, keys, pump, history, audit, clock), new UserApi(spaces, tokens, tickets, pump, history),
+            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, options.MessagesPerSecond, clock), spaces, tokens, tickets, origins, sessions, options),
             receiptApi, console, origins, log.CreateLogger("Rovett.Http"));
         app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
     }
@@ -194,6 +195,14 @@ public sealed class RovettService : IAsyncDisposable
 
     void Map(BackendApi backend, AccessApi access, DirectoryApi directory, UserApi user, LiveEndpoint live, ReceiptApi receipts, ConsoleEndpoints console, Origins origins, Microsoft.Extensions.Logging.ILogger log)
     {
+        if (options.TrustedProxies.Count > 0)
+        {
+            var forwarded = new ForwardedHeadersOptions { ForwardedHeaders = Microsoft.AspNetCore.HttpOverrides.ForwardedHeaders.XForwardedFor, ForwardLimit = null };
+            forwarded.KnownProxies.Clear();
+            forwarded.KnownIPNetworks.Clear();
+            foreach (var network in options.TrustedProxies) forwarded.KnownIPNetworks.Add(IPNetwork.Parse(network));
+            app.UseForwardedHeaders(forwarded);
+        }
         app.Use(next => context => Problems.Middleware(context, next, log));
         app.Use(next => context => Cors(context, next, origins));
         app.UseRouting();
@@ -218,6 +227,7 @@ public sealed class RovettService : IAsyncDisposable
             app.MapGet(prefix + "/v1/webhooks", receipts.ListWebhooks);
             app.MapGet(prefix + "/v1/status", backend.Status);
             app.MapGet(prefix + "/v1/sessions", backend.Sessions);
+            app.MapGet(prefix + "/v1/limits", backend.ShowLimits);
             app.MapPost(prefix + "/v1/keys", access.MakeKey);
             app.MapGet(prefix + "/v1/keys", access.ListKeys);
             app.MapDelete(prefix + "/v1/keys/{id}", access.RevokeKey);

@@ -51,10 +51,10 @@ public sealed class ServiceProcess : IDisposable
     }
 
     /// <summary>Starts `rovett <paramref name="command"/>` and waits for its ready file.</summary>
-    public static async Task<ServiceProcess> Start(string folder, string[]? more = null, IReadOnlyDictionary<string, string>? environment = null, string command = "serve")
+    public static async Task<ServiceProcess> Start(string folder, string[]? more = null, IReadOnlyDictionary<string, string>? environment = null, string command = "serve", string log = "warning")
     {
         var file = Path.Combine(folder, $"ready-{Guid.NewGuid():N}.json");
-        string[] data = command == "serve" ? ["--data", Path.Combine(folder, "data"), "--log", "warning"] : [];
+        string[] data = command == "serve" ? ["--data", Path.Combine(folder, "data"), "--log", log] : [];
         var process = Process.Start(Info([command, "--port", "0", "--ready-file", file, .. data, .. more ?? []], environment))!;
         var output = new ConcurrentQueue<string>();
         process.OutputDataReceived += (_, e) => output.Enqueue(e.Data ?? "");

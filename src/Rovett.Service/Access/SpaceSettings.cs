@@ -31,6 +31,11 @@ public sealed record SpaceSettings
     /// <summary>Browser origins that may connect to this space; null: those of the service's configuration.</summary>
     public IReadOnlyList<string>? Origins { get; init; }
 
+    /// <summary>Sends of one API key a second; null: as the service's configuration says.</summary>
+    public int? SendsPerSecond { get; init; }
+    /// <summary>Sessions of one user at a time; null: as the service's configuration says.</summary>
+    public int? SessionsPerUser { get; init; }
+
     /// <summary>Reads the stored form, or what a patch made of it.</summary>
     /// <param name="root">The object.</param>
     /// <param name="errors">What is wrong with it is added here.</param>
@@ -47,7 +52,15 @@ public sealed record SpaceSettings
                     var origins = Texts(value, name, 100, errors, o => OriginMistake(o));
                     read = read with { Origins = origins };
                     break;
-                default: errors.Add(new FieldError(name, "is no setting of a space; there are tokens and origins")); break;
+                case "limits" when value is JsonObject limits:
+                    foreach (var (limit, number) in limits)
+                    {
+                        if (limit == "sendsPerSecond") read = read with { SendsPerSecond = Number(number, "limits." + limit, 0, 1_000_000, errors) };
+                        else if (limit == "sessionsPerUser") read = read with { SessionsPerUser = Number(number, "limits." + limit, 0, 1_000_000, errors) };
+                        else errors.Add(new FieldError("limits." + limit, "is no limit of a space; there are sendsPerSecond and sessionsPerUser"));
+                    }
+                    break;
+                default: errors.Add(new FieldError(name, "is no setting of a space; there are tokens (an object), limits (an object) and origins")); break;
             }
         }
         return read;
@@ -127,6 +140,13 @@ public sealed record SpaceSettings
         json.WriteString("rolesClaim", RolesClaim);
         json.WriteNumber("clockSkewSeconds", (int)ClockSkew.TotalSeconds);
         json.WriteNumber("maxLifeSeconds", (int)MaxTokenLife.TotalSeconds);
+        json.WriteEndObject();
+        json.WriteStartObject("limits");
+        foreach (var (name, value) in new[] { ("sendsPerSecond", SendsPerSecond), ("sessionsPerUser", SessionsPerUser) })
+        {
+            if (value is { } number) json.WriteNumber(name, number);
+            else json.WriteNull(name);
+        }
         json.WriteEndObject();
         if (Origins is null) json.WriteNull("origins");
         else Texts(json, "origins", Origins);

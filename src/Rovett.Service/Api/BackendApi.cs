@@ -12,13 +12,14 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Api;
 
 /// <summary>What backends call, with an API key.</summary>
-public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions, Origins origins, ServiceInfo info, Options.RovettOptions options)
+public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions, Origins origins, Limits limits, ServiceInfo info, Options.RovettOptions options)
 {
     /// <summary><c>POST /v1/notifications</c></summary>
     public async Task Send(HttpContext context)
     {
         var space = spaces.Of(context);
         var key = keys.Require(context, space, "send");
+        limits.TakeSend(context, space, key);
         bool dryRun = context.Request.Query.TryGetValue("dryRun", out var dry) && (dry == "true" ? true : throw Problem.Invalid([new FieldError("dryRun", "must be true, or left out")]).Throw());
         byte[] bytes = [];
         using var body = await Json.Read(context, b => bytes = b);
@@ -239,6 +240,29 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
             json.WriteEndArray();
             json.WriteString("data", info.DataFolder);
             json.WriteNumber("historyBytes", info.HistoryBytes());
+            json.WriteEndObject();
+        });
+    }
+
+    /// <summary><c>GET /v1/limits</c>: every limit, and the most that is used of it now.</summary>
+    public Task ShowLimits(HttpContext context)
+    {
+        var space = spaces.Of(context);
+        keys.Require(context, space, "read");
+        return Json.Write(context, 200, json =>
+        {
+            json.WriteStartObject();
+            json.WriteStartArray("limits");
+            foreach (var (name, limit, used, what) in limits.All(space))
+            {
+                json.WriteStartObject();
+                json.WriteString("name", name);
+                if (limit > 0) json.WriteNumber("limit", limit);
+                json.WriteNumber("used", used);
+                json.WriteString("what", what);
+                json.WriteEndObject();
+            }
+            json.WriteEndArray();
             json.WriteEndObject();
         });
     }

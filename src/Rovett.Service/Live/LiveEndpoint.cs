@@ -13,7 +13,6 @@ namespace Rovett.Service.Live;
 public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, Tokens tokens, Tickets tickets, Origins origins, SessionRegistry registry, Options.RovettOptions options)
 {
     const int MaxPosted = 100;
-    int unauthenticated;
 
     /// <summary><c>GET /v1/live</c></summary>
     public async Task Connect(HttpContext context)
@@ -71,40 +70,27 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     /// <summary>A WebSocket without a credential: its first message must show one, soon. Few of them wait at a time.</summary>
     async Task WaitForToken(HttpContext context, SpaceRuntime space, string? origin)
     {
-        if (Interlocked.Increment(ref unauthenticated) > options.MaxUnauthenticated)
-        {
-            Interlocked.Decrement(ref unauthenticated);
-            throw new Problem(503, "too-many-unauthenticated", "Too many connections have not said whose they are", $"At most {options.MaxUnauthenticated} may wait for their first message at a time.", "Try again shortly, or connect with a header or a ticket.") { RetryAfterSeconds = 1 }.Throw();
-        }
-        bool waits = true;
+        using var waits = services.Limits.EnterUnauthenticated();
+        await using var opening = await WebSocketTransport.Open(context, options.MaxMessageBytes);
+        LiveSession session;
         try
         {
-            await using var opening = await WebSocketTransport.Open(context, options.MaxMessageBytes);
-            LiveSession session;
-            try
-            {
-                var token = await opening.FirstToken(space.Cursors, TimeSpan.FromSeconds(options.HandshakeSeconds), context.RequestAborted);
-                if (token is null) return; // it is gone
-                session = await Admit(context, space, origin, TransportKind.WebSocket, token);
-            }
-            catch (ProblemException refused)
-            {
-                await opening.Refuse(refused.Problem);
-                return;
-            }
-            catch (Exception failed) when (Operations.LedgerPump.IsStoreFailure(failed))
-            {
-                await opening.Refuse(Operations.LedgerPump.StoreFailed());
-                return;
-            }
-            waits = false;
-            Interlocked.Decrement(ref unauthenticated);
-            await Run(context, session, () => opening.Run(context, session));
+            var token = await opening.FirstToken(space.Cursors, TimeSpan.FromSeconds(options.HandshakeSeconds), context.RequestAborted);
+            if (token is null) return; // it is gone
+            session = await Admit(context, space, origin, TransportKind.WebSocket, token);
         }
-        finally
+        catch (ProblemException refused)
         {
-            if (waits) Interlocked.Decrement(ref unauthenticated);
+            await opening.Refuse(refused.Problem);
+            return;
         }
+        catch (Exception failed) when (Operations.LedgerPump.IsStoreFailure(failed))
+        {
+            await opening.Refuse(Operations.LedgerPump.StoreFailed());
+            return;
+        }
+        waits.Dispose();
+        await Run(context, session, () => opening.Run(context, session));
     }
 
     async Task<LiveSession> Admit(HttpContext context, SpaceRuntime space, string? origin, TransportKind transport, string? token)
@@ -141,7 +127,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         else if (query.TryGetValue("ticket", out var ticket)) (credential, device) = tickets.Open(opened = ticket.ToString(), space.Name, device, origin, mayComeBack: transport == TransportKind.Sse);
         else throw new Problem(401, "token-missing", "A credential is missing", "A live session needs to know whose it is.", "Send 'Authorization: Bearer <token>', or ?ticket= with a ticket from POST /v1/tickets where headers can't be set.").Throw();
 
-        var session = new LiveSession(services, space, credential, opened, device ?? "unnamed-" + Secrets.NewId(), label, transport, heartbeat == "event");
+        var place = services.Limits.EnterSession(space, credential.Identity.User.Value, context.Connection.RemoteIpAddress);
+        var session = new LiveSession(services, place, space, credential, opened, device ?? "unnamed-" + Secrets.NewId(), label, transport, heartbeat == "event");
         try
         {
             await session.Attach(after, foreign);
@@ -171,6 +158,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         if (Bearer.Of(context) is { } token) credential = session?.CredentialOf(token, space) ?? await tokens.Check(token, space);
         else if (context.Request.Query.TryGetValue("ticket", out var ticket)) credential = tickets.Opened(ticket.ToString(), space.Name, origin);
         else throw new Problem(401, "token-missing", "A credential is missing", "A message needs to know whose it is.", "Send the credential that the session was opened with.").Throw();
+        if (session?.TakeMessage() is { } wait && wait > TimeSpan.Zero)
+            throw new Problem(429, "too-many-messages", "Too many messages", $"A session may send {options.MessagesPerSecond} a second.", "Put several into one request, or send slower.") { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.Throw();
         if (session is null || session.Space != space || session.User != credential.Identity.User.Value || session.Machine is null)
             throw new Problem(404, "unknown-session", "No such session", "This user has no live session by this id: it ended, or never was.", "Open a new one with the newest cursor, and use the id in its 'opened' message.").Throw();
 

@@ -7,7 +7,7 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Live;
 
 /// <summary>What every live session needs.</summary>
-public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Limits, Tokens Tokens, Tickets Tickets, TimeProvider Clock)
+public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session, Limits Limits, Tokens Tokens, Tickets Tickets, int MessagesPerSecond, TimeProvider Clock)
 {
     readonly long started = Clock.GetTimestamp();
 

@@ -27,6 +27,8 @@ public sealed class LiveSession
     readonly AsyncSignal signal = new();
     readonly LiveServices services;
     readonly string? ticket;
+    readonly IDisposable place;
+    readonly Bucket? messages;
     volatile Credential credential;
     DateTimeOffset warnAt;
     bool warned;
@@ -38,11 +40,13 @@ public sealed class LiveSession
     long heardAtMs;
     TimeSpan? endedAt;
 
-    internal LiveSession(LiveServices services, SpaceRuntime space, Credential credential, string? ticket, string device, string? label, TransportKind transport, bool heartbeatAsEvent)
+    internal LiveSession(LiveServices services, IDisposable place, SpaceRuntime space, Credential credential, string? ticket, string device, string? label, TransportKind transport, bool heartbeatAsEvent)
     {
         this.services = services;
         this.credential = credential;
         this.ticket = ticket;
+        this.place = place;
+        messages = services.MessagesPerSecond > 0 ? new Bucket(services.MessagesPerSecond, services.Clock) : null;
         WarnInTime();
         feeder = new SessionFeeder(services.History, services.Recent.Of(space.Name), space.Cursors, space.Id);
         Space = space;
@@ -103,22 +107,28 @@ public sealed class LiveSession
     internal async Task Attach(long? after, bool foreignCursor)
     {
         var opened = await services.Ledger.Ask(new AttachCommand(Space.Name, credential.Identity, Device,
-            info => Machine = new Session(Transport, services.Limits, info.Plan.Version, info.User.Dispatched, info.Marks, Now, Wake)));
+            info => Machine = new Session(Transport, services.Session, info.Plan.Version, info.User.Dispatched, info.Marks, Now, Wake)));
         plan = opened.Plan;
         user = opened.User;
         channels = opened.Channels;
         var start = feeder.Begin(plan, after, foreignCursor, out var words);
         var first = new List<ControlMessage>
         {
-            Messages.Opened(Id, User, Space.Name, opened.Channels, opened.Totals, Space.Cursors.Seal(start), services.Limits.Window,
-                (int)services.Limits.Heartbeat.TotalSeconds, TransportName, Device, StoredTime.From(services.Clock.GetUtcNow())),
+            Messages.Opened(Id, User, Space.Name, opened.Channels, opened.Totals, Space.Cursors.Seal(start), services.Session.Window,
+                (int)services.Session.Heartbeat.TotalSeconds, TransportName, Device, StoredTime.From(services.Clock.GetUtcNow())),
         };
         first.AddRange(words);
         Machine.Open(first, start);
     }
 
     /// <summary>Takes it from its user.</summary>
-    internal Task Detach() => user is null ? Task.CompletedTask : services.Ledger.Ask(new DetachCommand(Space.Name, user!, Machine));
+    internal Task Detach()
+    {
+        place.Dispose();
+        return Leave();
+    }
+
+    Task Leave() => user is null ? Task.CompletedTask : services.Ledger.Ask(new DetachCommand(Space.Name, user!, Machine));
 
     /// <summary>Writes whatever the machine has until it has ended and its last words are out.</summary>
     internal async Task Pump(ISessionOutput output)
@@ -181,6 +191,10 @@ public sealed class LiveSession
         }
     }
 
+    /// <summary>Counts a message of the device.</summary>
+    /// <returns>How long to wait before it is taken.</returns>
+    internal TimeSpan TakeMessage() => messages?.Take(out _) ?? TimeSpan.Zero;
+
     /// <summary>Carries out a message of the device.</summary>
     /// <returns>The answer, or null when none is wanted.</returns>
     public async Task<ControlMessage?> Handle(DeviceMessage message)
@@ -240,7 +254,7 @@ public sealed class LiveSession
         if (message.Again)
         {
             known = Machine.WantAgain([.. message.Marks!.Ids!], Now, out bool tooOften);
-            if (tooOften) return Messages.Refused(message.RequestId, new Problem(409, "again-too-often", "It was sent as often as it will be", $"A notification is sent at most {services.Limits.MaxAttempts} times to one session.", "Acknowledge it, and look at why its handler fails; the inbox has it."));
+            if (tooOften) return Messages.Refused(message.RequestId, new Problem(409, "again-too-often", "It was sent as often as it will be", $"A notification is sent at most {services.Session.MaxAttempts} times to one session.", "Acknowledge it, and look at why its handler fails; the inbox has it."));
         }
         else
         {
@@ -295,7 +309,7 @@ public sealed class LiveSession
             _ = services.Ledger.Ask(new SilenceCommand(Space.Name, user!, Machine, knownSilent)).ContinueWith(static t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted);
         }
         // Only a WebSocket answers a ping; a dead stream shows in its writes.
-        return Transport != TransportKind.WebSocket || Now.TotalMilliseconds - Volatile.Read(ref heardAtMs) < 3 * services.Limits.Heartbeat.TotalMilliseconds;
+        return Transport != TransportKind.WebSocket || Now.TotalMilliseconds - Volatile.Read(ref heardAtMs) < 3 * services.Session.Heartbeat.TotalMilliseconds;
     }
 
     /// <summary>Writes what operators see of it.</summary>

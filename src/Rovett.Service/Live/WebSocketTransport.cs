@@ -192,6 +192,8 @@ public static class WebSocketTransport
         switch (found)
         {
             case FrameEvent.Text:
+                // Read slower, so that the device's own network holds it back.
+                for (TimeSpan wait; (wait = session.TakeMessage()) > TimeSpan.Zero;) await Task.Delay(wait);
                 var message = DeviceMessage.Parse(frames.Payload.ToArray(), session.Space.Cursors);
                 var answer = await session.Handle(message);
                 return answer is null || session.Machine.Answer(answer);

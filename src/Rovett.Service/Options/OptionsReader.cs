@@ -116,6 +116,11 @@ public static class OptionsReader
         Between(o.Port, "port", 0, 65535);
         Between(o.MaxBodyBytes, "maxBodyBytes", 1024, 16 << 20);
         Between(o.MaxMessageBytes, "maxMessageBytes", 1024, 1 << 20);
+        Between(o.SendsPerSecond, "sendsPerSecond", 0, 1_000_000);
+        Between(o.SessionsPerUser, "sessionsPerUser", 0, 1_000_000);
+        Between(o.SessionsPerAddress, "sessionsPerAddress", 0, 1_000_000);
+        Between(o.MessagesPerSecond, "messagesPerSecond", 0, 1_000_000);
+        foreach (var network in o.TrustedProxies) Check(IPNetwork.TryParse(network, out _), "trustedProxies", $"'{network}' is no network; write the address and the length of its prefix: 10.1.0.0/16");
         Between(o.HandshakeSeconds, "handshakeSeconds", 1, 60);
         Between(o.MaxUnauthenticated, "maxUnauthenticated", 0, 100_000);
         Between(o.Window, "window", 1, 4096);

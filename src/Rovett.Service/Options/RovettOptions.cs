@@ -63,6 +63,21 @@ public sealed class RovettOptions
     /// <summary>How many WebSockets may be waited for so at a time.</summary>
     public int MaxUnauthenticated { get; set; } = 200;
 
+    /// <summary>Sends that one API key may make a second; 0: any number. A space may say otherwise.</summary>
+    public int SendsPerSecond { get; set; }
+
+    /// <summary>Sessions that one user may have at a time; 0: any number. A space may say otherwise.</summary>
+    public int SessionsPerUser { get; set; } = 100;
+
+    /// <summary>Sessions that one network address may have at a time; 0: any number, because behind a proxy that is not trusted all come from one.</summary>
+    public int SessionsPerAddress { get; set; }
+
+    /// <summary>Messages that one session may send a second; more are read later. 0: any number.</summary>
+    public int MessagesPerSecond { get; set; } = 200;
+
+    /// <summary>Networks of proxies whose <c>X-Forwarded-For</c> is believed: <c>127.0.0.1/32</c>; none by default.</summary>
+    public List<string> TrustedProxies { get; set; } = [];
+
     /// <summary>How many notifications may be unacknowledged before a device is fed no more.</summary>
     public int Window { get; set; } = 256;
 

@@ -20,10 +20,10 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
     public Task Receipts(HttpContext context)
     {
         var space = spaces.Of(context);
-        keys.Require(context, space, "read");
+        var key = keys.Require(context, space, "read");
         bool stream = context.Request.Headers.Accept.ToString().Contains("text/event-stream", StringComparison.OrdinalIgnoreCase);
         var (after, foreign) = Start(context, space, stream);
-        return stream ? Stream(context, space, after, foreign) : Page(context, space, after, foreign);
+        return stream ? Stream(context, space, key, after, foreign) : Page(context, space, after, foreign);
     }
 
     /// <summary>Where to begin: after a cursor; a page without one at the oldest kept, a stream at what comes from now on.</summary>
@@ -62,15 +62,21 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
         });
     }
 
-    async Task Stream(HttpContext context, SpaceRuntime space, long after, bool foreign)
+    async Task Stream(HttpContext context, SpaceRuntime space, ApiKey key, long after, bool foreign)
     {
         var response = context.Response;
         response.ContentType = "text/event-stream";
         response.Headers.CacheControl = "no-cache";
         response.Headers["X-Accel-Buffering"] = "no";
         using var ended = CancellationTokenSource.CreateLinkedTokenSource(context.RequestAborted, stopping);
+        void Revoked(string where, string id)
+        {
+            if (where == space.Name && id == key.Stored.Id) ended.Cancel();
+        }
+        keys.Revoked += Revoked;
         try
         {
+            if (!keys.StillHolds(key)) return; // while it was let in
             await response.StartAsync(ended.Token);
             var start = space.Receipts.Seal(new Position(after));
             await Write("opened", start, Encoding.UTF8.GetBytes($"{{\"kind\":\"opened\",\"cursor\":\"{start}\",\"space\":{JsonSerializer.Serialize(space.Name)}}}"));
@@ -89,11 +95,16 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
                 bool quiet = await Task.WhenAny(next, Task.Delay(heartbeat, clock, waiting.Token)) != next;
                 await waiting.CancelAsync();
                 ended.Token.ThrowIfCancellationRequested();
+                if (quiet && !keys.StillHolds(key)) return; // it was followed by another
                 if (quiet) await response.BodyWriter.WriteAsync(":\n\n"u8.ToArray(), ended.Token);
             }
         }
         catch (Exception gone) when (gone is OperationCanceledException or IOException)
         {
+        }
+        finally
+        {
+            keys.Revoked -= Revoked;
         }
 
         async Task Write(string name, string? id, byte[] json)

@@ -1,0 +1,154 @@
+using System.Collections.Concurrent;
+using System.Globalization;
+using System.Net;
+using Rovett.Core;
+using Rovett.Service.Options;
+
+namespace Rovett.Service.Access;
+
+/// <summary>One token bucket: so many a second, and as many at once. Safe to call from any thread.</summary>
+public sealed class Bucket(int perSecond, TimeProvider clock)
+{
+    readonly Lock gate = new();
+    double left = perSecond;
+    long at = clock.GetTimestamp();
+
+    /// <summary>How many a second.</summary>
+    public int PerSecond => perSecond;
+
+    /// <summary>Takes one.</summary>
+    /// <param name="remaining">How many are left.</param>
+    /// <returns>Zero when there was one, otherwise how long until there is; nothing is taken then.</returns>
+    public TimeSpan Take(out int remaining)
+    {
+        lock (gate)
+        {
+            Fill();
+            remaining = (int)left;
+            if (left < 1) return TimeSpan.FromSeconds((1 - left) / perSecond);
+            left--;
+            remaining = (int)left;
+            return TimeSpan.Zero;
+        }
+    }
+
+    /// <summary>How many were taken that have not come back yet.</summary>
+    public int Used
+    {
+        get
+        {
+            lock (gate)
+            {
+                Fill();
+                return perSecond - (int)left;
+            }
+        }
+    }
+
+    void Fill()
+    {
+        long now = clock.GetTimestamp();
+        left = Math.Min(perSecond, left + (clock.GetElapsedTime(at, now).TotalSeconds * perSecond));
+        at = now;
+    }
+}
+
+/// <summary>How much one backend, one user, one network address may use, and how much each does.</summary>
+public sealed class Limits(RovettOptions options, TimeProvider clock)
+{
+    const int MostBuckets = 10_000;
+
+    readonly ConcurrentDictionary<(string Space, string Key), Bucket> sends = new();
+    readonly ConcurrentDictionary<(string Space, string User), int> byUser = new();
+    readonly ConcurrentDictionary<IPAddress, int> byAddress = new();
+    int unauthenticated;
+
+    /// <summary>Sends that one API key of a space may make a second; 0: any number.</summary>
+    public int SendsPerSecond(SpaceRuntime space) => space.Settings.SendsPerSecond ?? options.SendsPerSecond;
+
+    /// <summary>Sessions that one user of a space may have at a time; 0: any number.</summary>
+    public int SessionsPerUser(SpaceRuntime space) => space.Settings.SessionsPerUser ?? options.SessionsPerUser;
+
+    /// <summary>Lets a send through, or says when to try again; tells the caller how it stands (RateLimit header fields).</summary>
+    /// <exception cref="ProblemException">429: too many.</exception>
+    public void TakeSend(HttpContext context, SpaceRuntime space, ApiKey key)
+    {
+        int rate = SendsPerSecond(space);
+        if (rate == 0) return;
+        if (sends.Count > MostBuckets) sends.Clear();
+        var bucket = sends.GetOrAdd((space.Name, key.Stored.Id), _ => new Bucket(rate, clock));
+        if (bucket.PerSecond != rate) sends[(space.Name, key.Stored.Id)] = bucket = new Bucket(rate, clock); // the setting changed
+        var wait = bucket.Take(out int remaining);
+        var headers = context.Response.Headers;
+        headers["RateLimit-Policy"] = string.Create(CultureInfo.InvariantCulture, $"\"sends\";q={rate};w=1");
+        headers["RateLimit"] = string.Create(CultureInfo.InvariantCulture, $"\"sends\";r={remaining};t={(int)Math.Ceiling(wait.TotalSeconds)}");
+        if (wait > TimeSpan.Zero)
+            throw new Problem(429, "too-many-sends", "Too many sends", $"The key '{key.Stored.Name}' may send {rate} a second.", "Send slower, or raise the limit: PATCH /v1/settings with limits.sendsPerSecond.") { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.Throw();
+    }
+
+    /// <summary>Counts a session in; to be disposed when it ends.</summary>
+    /// <exception cref="ProblemException">429: the user, or the network address, has as many as it may.</exception>
+    public IDisposable EnterSession(SpaceRuntime space, string user, IPAddress? address)
+    {
+        int most = SessionsPerUser(space);
+        if (Count(byUser, (space.Name, user), most) is not { } leaveUser)
+            throw new Problem(429, "too-many-sessions", "The user has too many sessions", $"One user may have {most} at a time.", "End sessions that are not needed; the operator can raise sessionsPerUser.") { RetryAfterSeconds = 5 }.Throw();
+        if (address is null) return leaveUser;
+        if (Count(byAddress, address, options.SessionsPerAddress) is { } leaveAddress) return new Both(leaveUser, leaveAddress);
+        leaveUser.Dispose();
+        throw new Problem(429, "too-many-sessions", "Too many sessions from one address", $"One network address may have {options.SessionsPerAddress} at a time.", "The operator can raise sessionsPerAddress; behind a proxy, trustedProxies tells whose addresses count.") { RetryAfterSeconds = 5 }.Throw();
+    }
+
+    /// <summary>Counts a connection in that has not said whose it is; to be disposed when it has.</summary>
+    /// <exception cref="ProblemException">503: too many wait.</exception>
+    public IDisposable EnterUnauthenticated()
+    {
+        if (Interlocked.Increment(ref unauthenticated) <= options.MaxUnauthenticated) return new Leaving(() => Interlocked.Decrement(ref unauthenticated));
+        Interlocked.Decrement(ref unauthenticated);
+        throw new Problem(503, "too-many-unauthenticated", "Too many connections have not said whose they are", $"At most {options.MaxUnauthenticated} may wait for their first message at a time.", "Try again shortly, or connect with a header or a ticket.") { RetryAfterSeconds = 1 }.Throw();
+    }
+
+    static IDisposable? Count<TKey>(ConcurrentDictionary<TKey, int> counts, TKey key, int most) where TKey : notnull
+    {
+        int now = counts.AddOrUpdate(key, 1, (_, n) => n + 1);
+        var leaving = new Leaving(() =>
+        {
+            counts.AddOrUpdate(key, 0, (_, n) => n - 1);
+            counts.TryRemove(KeyValuePair.Create(key, 0));
+        });
+        if (most == 0 || now <= most) return leaving;
+        leaving.Dispose();
+        return null;
+    }
+
+    /// <summary>Every limit, what it is set to, and the most that is used of it now.</summary>
+    public IEnumerable<(string Name, int Limit, int Used, string What)> All(SpaceRuntime space)
+    {
+        yield return ("maxBodyBytes", options.MaxBodyBytes, 0, "bytes of a request's body");
+        yield return ("maxMessageBytes", options.MaxMessageBytes, 0, "bytes of a device's message");
+        yield return ("messagesPerSecond", options.MessagesPerSecond, 0, "messages of one session a second; it is read slower then");
+        yield return ("sendsPerSecond", SendsPerSecond(space), sends.Where(s => s.Key.Space == space.Name).Select(s => s.Value.Used).DefaultIfEmpty().Max(), "sends of one API key a second");
+        yield return ("sessionsPerUser", SessionsPerUser(space), byUser.Where(u => u.Key.Space == space.Name).Select(u => u.Value).DefaultIfEmpty().Max(), "sessions of one user");
+        yield return ("sessionsPerAddress", options.SessionsPerAddress, byAddress.Values.DefaultIfEmpty().Max(), "sessions from one network address");
+        yield return ("maxUnauthenticated", options.MaxUnauthenticated, Volatile.Read(ref unauthenticated), "WebSockets that have not said whose they are");
+        yield return ("handshakeSeconds", options.HandshakeSeconds, 0, "seconds until they must have");
+        yield return ("window", options.Window, 0, "notifications that a device may leave unacknowledged");
+        yield return ("maxSendWaitMs", options.MaxSendWaitMs, 0, "milliseconds that a send may wait for the store");
+    }
+
+    sealed class Leaving(Action leave) : IDisposable
+    {
+        Action? left = leave;
+
+        public void Dispose() => Interlocked.Exchange(ref left, null)?.Invoke();
+    }
+
+    sealed class Both(IDisposable first, IDisposable second) : IDisposable
+    {
+        public void Dispose()
+        {
+            first.Dispose();
+            second.Dispose();
+        }
+    }
+}
