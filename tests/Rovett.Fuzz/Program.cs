@@ -1,16 +1,16 @@
 using System.Diagnostics;
 using System.Text;
+using Microsoft.Extensions.Logging.Abstractions;
 using Rovett.Core;
 using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
 using Rovett.Core.WebSockets;
-using Microsoft.Extensions.Logging.Abstractions;
 using Rovett.Service.Access;
+using Rovett.Service.Api;
 using Rovett.Service.Receipts;
 using Rovett.Storage.Sqlite;
-using Rovett.Service.Api;
 using Rovett.Testing;
 
 namespace Rovett.Fuzz;
