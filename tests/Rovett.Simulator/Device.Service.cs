@@ -73,7 +73,7 @@ sealed partial class Device
 
     void Fly(Line at, byte[] bytes)
     {
-        CheckLeaving(bytes);
+        CheckLeaving(at, bytes);
         at.Flying.Enqueue(bytes);
         world.After(world.Short(slow ? 900 : 20), () =>
         {
@@ -84,11 +84,13 @@ sealed partial class Device
         });
     }
 
-    /// <summary>What leaves for a user must be that user's to see when it leaves.</summary>
-    void CheckLeaving(byte[] bytes)
+    /// <summary>What leaves for a user must be that user's to see when it leaves; and once the session's credential does not hold, only the word that it ends.</summary>
+    void CheckLeaving(Line at, byte[] bytes)
     {
+        bool holds = world.Reference.Holds(user, at.Issued);
         foreach (var message in Split([.. bytes], out _))
         {
+            if (!holds && message.GetProperty("kind").GetString() != "ending") throw world.Wrong($"{name} is sent {message.GetRawText()} after its credential ended");
             if (Id(message) is not { } id || world.Sent(id) is not { } sent) continue;
             if (world.Reference.Reaches(user, sent) is null) throw world.Wrong($"{name} is sent {message.GetProperty("kind").GetString()} of {sent.Number} ({string.Join(' ', sent.To)} except {string.Join(' ', sent.Except)}), which is not {user}'s to see");
         }

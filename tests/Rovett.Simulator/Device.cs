@@ -12,6 +12,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
     sealed class Line
     {
         public required int Number, Life;
+        public required long Issued;
         public required Session Session;
         public required SessionFeeder Feeder;
         public UserState User = null!;
@@ -89,9 +90,10 @@ sealed partial class Device(World world, string user, string name, TransportKind
             asOf = "";
         }
         Line made = null!;
-        var attach = new AttachCommand("main", new Identity(new UserId(user), null, 0), name, info =>
+        long issued = world.Issued(maybeStale: !calm);
+        var attach = new AttachCommand("main", new Identity(new UserId(user), null, issued), name, info =>
         {
-            made = new Line { Number = ++lines, Life = world.Life, Feeder = new SessionFeeder(world.History, world.Recent, world.Seal, 1), Session = null! };
+            made = new Line { Issued = issued, Number = ++lines, Life = world.Life, Feeder = new SessionFeeder(world.History, world.Recent, world.Seal, 1), Session = null! };
             made.Session = new Session(transport, Limits, info.Plan.Version, info.User.Dispatched, info.Marks, world.Clock.Elapsed, () => Pump(made));
             return made.Session;
         });
@@ -117,9 +119,10 @@ sealed partial class Device(World world, string user, string name, TransportKind
             made.Session.Open(first, start);
         }, now =>
         {
+            if (!world.Reference.Holds(user, issued)) throw world.Wrong($"{name} was let in with a credential that does not hold");
             world.Reference.Token(now, user, null, 0);
             if (attach.Task.Result.Totals.Unread != world.Reference.Unread(user)) throw world.Wrong($"{name} opened with {attach.Task.Result.Totals.Unread} unread, the reference says {world.Reference.Unread(user)}");
-        });
+        }, refused: () => world.Refused(user, issued));
         // A restart forgets what was asked.
         world.After(TimeSpan.FromSeconds(1), () =>
         {

@@ -34,12 +34,15 @@ public sealed class Reference(TimeSpan newcomers)
         public List<Muting> Mutes { get; init; } = [];
         public long? IssuedAt { get; set; }
         public bool Seen { get; set; }
+        /// <summary>Credentials made before this do not hold.</summary>
+        public long ValidFrom { get; set; }
+        public bool Blocked { get; set; }
         public HashSet<int> Read { get; init; } = [];
         public HashSet<int> Received { get; init; } = [];
         /// <summary>Dead ones within a range that was marked: an ack that comes later says nothing new.</summary>
         public HashSet<int> Covered { get; init; } = [];
         public IEnumerable<string> Holds => Intervals.Where(h => h.Until is null).Select(h => h.Address);
-        public Person Clone() => new() { Intervals = [.. Intervals], Mutes = [.. Mutes], IssuedAt = IssuedAt, Seen = Seen, Read = [.. Read], Received = [.. Received], Covered = [.. Covered] };
+        public Person Clone() => new() { Intervals = [.. Intervals], Mutes = [.. Mutes], IssuedAt = IssuedAt, Seen = Seen, ValidFrom = ValidFrom, Blocked = Blocked, Read = [.. Read], Received = [.. Received], Covered = [.. Covered] };
     }
 
     readonly Dictionary<string, Person> persons = [];
@@ -93,6 +96,23 @@ public sealed class Reference(TimeSpan newcomers)
             Of(user).Received.Add(sent.Number);
         }
         return sent;
+    }
+
+    /// <summary>Whether a credential of a user's holds.</summary>
+    public bool Holds(string user, long issuedAt) => !persons.TryGetValue(user, out var person) || (!person.Blocked && issuedAt >= person.ValidFrom);
+
+    public void SignOut(long now, string user, long validFrom)
+    {
+        var person = Of(user);
+        person.ValidFrom = Math.Max(person.ValidFrom, validFrom);
+        Draw(now);
+    }
+
+    public void Block(long now, string user, bool blocked)
+    {
+        if (Of(user).Blocked == blocked) return;
+        Of(user).Blocked = blocked;
+        Draw(now);
     }
 
     static void Finish(Sent sent, End end)

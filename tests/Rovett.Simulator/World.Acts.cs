@@ -15,7 +15,9 @@ public sealed partial class World
     {
         switch (random.Next(100))
         {
-            case < 38: Send(); break;
+            case < 36: Send(); break;
+            case < 37: SignOut(); break;
+            case < 38: Block(Pick(Users), Chance(0.4)); break;
             case < 46: GainOrLose(); break;
             case < 58: MarkByHttp(); break;
             case < 62: Withdraw(); break;
@@ -112,11 +114,42 @@ public sealed partial class World
         var user = Pick(Users);
         var roles = Chance(0.2) ? null : Roles.Where(_ => Chance(0.6)).ToArray();
         long at = issued += random.Next(-1, 3);
+        if (Chance(0.1)) at -= random.Next(1, 3_000_000);
         var attach = new AttachCommand("main", new Identity(new UserId(user), roles, at), "http", null);
         Post(attach, _ => { }, now =>
         {
+            if (!reference.Holds(user, at)) throw Wrong($"a credential of {user} that does not hold was taken");
             reference.Token(now, user, roles, at);
             if (attach.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} was told {attach.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}");
+        }, refused: () => Refused(user, at));
+    }
+
+    /// <summary>A credential that was made now; now and then one that lay around.</summary>
+    internal long Issued(bool maybeStale) => maybeStale && Chance(0.1) ? issued - random.Next(1, 3_000_000) : issued;
+
+    internal void Refused(string user, long issuedAt)
+    {
+        if (reference.Holds(user, issuedAt)) throw Wrong($"a credential of {user} that holds was refused");
+    }
+
+    void SignOut()
+    {
+        var user = Pick(Users);
+        var command = new SignOutCommand("main", user);
+        Post(command, _ => { }, now =>
+        {
+            long validFrom = command.Task.Result.Row.ValidFrom;
+            reference.SignOut(now, user, validFrom);
+            issued = Math.Max(issued, validFrom + 2);
+        });
+    }
+
+    void Block(string user, bool blocked)
+    {
+        Post(new PutUsersCommand("main", [new DirectoryUser(new UserId(user), null, null, null) { Blocked = blocked }]), _ => { }, now =>
+        {
+            reference.Token(now, user, null, 0);
+            reference.Block(now, user, blocked);
         });
     }
 

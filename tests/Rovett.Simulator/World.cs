@@ -42,7 +42,7 @@ public sealed partial class World : IDisposable
     RecentBySpace recent = null!;
     CursorSeal seal = null!;
     Ledger ledger = null!;
-    long eventNumber, issued = 1_000_000;
+    long eventNumber, issued = 100_000_000;
     bool ledgerScheduled;
     int life, diskLife;
 
@@ -177,6 +177,7 @@ public sealed partial class World : IDisposable
     void Settle()
     {
         store.Heal();
+        foreach (var user in Users) Block(user, false);
         foreach (var device in devices)
         {
             device.Calm();
@@ -193,15 +194,15 @@ public sealed partial class World : IDisposable
 
     // ---- the ledger, with its queue
 
-    sealed record SimCommand(LedgerCommand Command, Action<bool> Done, Action<long>? Apply, Action? Failed);
+    sealed record SimCommand(LedgerCommand Command, Action<bool> Done, Action<long>? Apply, Action? Failed, Action? Refused);
 
     /// <summary>Asks the ledger. What it does to the reference is applied in the order of the commands, once they are committed.</summary>
-    internal void Post<T>(LedgerCommand<T> command, Action<Task<T>> done, Action<long>? apply = null, Action? failed = null)
+    internal void Post<T>(LedgerCommand<T> command, Action<Task<T>> done, Action<long>? apply = null, Action? failed = null, Action? refused = null)
     {
         waiting.Add(new SimCommand(command, happened =>
         {
             if (happened) done(command.Task);
-        }, apply, failed));
+        }, apply, failed, refused));
         ScheduleLedger();
     }
 
@@ -233,6 +234,7 @@ public sealed partial class World : IDisposable
             var task = TaskOf(command.Command);
             if (task.IsFaulted && task.Exception!.InnerException is not (DiskFault or ProblemException)) throw Wrong($"{command.Command.GetType().Name} failed: {task.Exception.InnerException}");
             if (failed) command.Failed?.Invoke();
+            else if (task.IsFaulted) command.Refused?.Invoke();
             else if (!task.IsFaulted)
             {
                 command.Apply?.Invoke(now);

@@ -81,7 +81,7 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             Through = freeThrough = after.Value;
-            queue.Begin(first);
+            if (mode != Mode.Ended) queue.Begin(first); // or it was dismissed while it was let in, and has its last word
         }
         wake();
     }
