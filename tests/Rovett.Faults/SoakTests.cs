@@ -15,7 +15,7 @@ public sealed class SoakTests
     const int People = 60;
     static readonly TimeSpan Lasts = TimeSpan.FromMinutes(double.TryParse(Environment.GetEnvironmentVariable("ROVETT_SOAK_MINUTES"), CultureInfo.InvariantCulture, out double minutes) ? minutes : 0.25);
 
-    readonly record struct Sample(long Resident, int Handles, int Threads, long Stored);
+    readonly record struct Sample(long Live, long Resident, int Handles, int Threads, long Stored);
 
     int sent, received, visits;
 
@@ -29,7 +29,7 @@ public sealed class SoakTests
             using var backend = new RovettClient(service.Url, (string)service.Ready["credentials"]!["adminKey"]!);
             var secret = (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
             using var stop = new CancellationTokenSource();
-            int before = Take(service, folder).Handles;
+            int before = (await Take(service, folder, backend)).Handles;
             var work = Enumerable.Range(0, People).Select(i => Person(service.Url, secret, i, stop.Token)).Append(Backend(backend, stop.Token)).ToList();
             var samples = new List<Sample>();
             var clock = Stopwatch.StartNew();
@@ -37,21 +37,23 @@ public sealed class SoakTests
             {
                 await Task.WhenAny(Task.WhenAll(work), Task.Delay(TimeSpan.FromSeconds(1))); // a failure ends it at once
                 if (work.Find(t => t.IsFaulted) is { } failed) await failed;
-                samples.Add(Take(service, folder));
+                samples.Add(await Take(service, folder, backend));
             }
             await stop.CancelAsync();
             await Task.WhenAll(work);
             await Eventually.Holds(async () => (int)(await backend.Call(HttpMethod.Get, "/v1/status"))["sessions"]!, n => n == 0, "nobody is connected");
             received.ShouldBeGreaterThan(100);
-            var said = $"{clock.Elapsed.TotalMinutes:F1} min: {visits} visits, {sent} sends, {received} received; resident, handles, threads, stored MB at the ends of quarters: "
-                + string.Join("; ", Enumerable.Range(1, 4).Select(q => samples[(samples.Count * q / 4) - 1]).Select(s => $"{s.Resident >> 20} {s.Handles} {s.Threads} {s.Stored >> 20}"));
+            var said = $"{clock.Elapsed.TotalMinutes:F1} min: {visits} visits, {sent} sends, {received} received; live MB, resident MB, handles, threads, stored MB at the ends of quarters: "
+                + string.Join("; ", Enumerable.Range(1, 4).Select(q => samples[(samples.Count * q / 4) - 1]).Select(s => $"{s.Live >> 20} {s.Resident >> 20} {s.Handles} {s.Threads} {s.Stored >> 20}"));
             TestContext.Current.SendDiagnosticMessage(said);
             // Connections that were closed are let go; what is still listening or pooled is few.
-            await Eventually.Holds(() => Task.FromResult(Take(service, folder).Handles), n => n < before + 40, $"handles are let go, there were {before}");
+            await Eventually.Holds(async () => (await Take(service, folder, backend)).Handles, n => n < before + 40, $"handles are let go, there were {before}");
             Median(samples, s => s.Threads, 3).ShouldBeLessThan(80);
             if (Lasts < TimeSpan.FromMinutes(5)) return;
             File.AppendAllText(Path.Combine(Path.GetTempPath(), "rovett-soak.txt"), said + "\n");
-            Median(samples, s => s.Resident, 3).ShouldBeLessThan(Median(samples, s => s.Resident, 1) * 1.2, said);
+            // Of what is resident a part is room that the collector keeps; what is alive must not grow.
+            Median(samples, s => s.Live, 3).ShouldBeLessThan(Median(samples, s => s.Live, 1) * 1.2, said);
+            Median(samples, s => s.Resident, 3).ShouldBeLessThan(Median(samples, s => s.Resident, 1) * 1.5, said);
             Median(samples, s => s.Stored, 3).ShouldBeLessThan(Median(samples, s => s.Stored, 1) * 1.5, said);
         }
         finally
@@ -63,10 +65,11 @@ public sealed class SoakTests
     static double Median(List<Sample> samples, Func<Sample, double> of, int quarter) =>
         samples.Skip(samples.Count * quarter / 4).Take(Math.Max(1, samples.Count / 4)).Select(of).Order().ElementAt(Math.Max(0, (samples.Count / 8) - 1));
 
-    static Sample Take(ServiceProcess service, string folder)
+    static async Task<Sample> Take(ServiceProcess service, string folder, RovettClient backend)
     {
         var status = File.ReadLines($"/proc/{service.Id}/status").Select(line => line.Split(':', 2)).ToDictionary(p => p[0], p => p[1].Trim());
-        return new Sample(long.Parse(status["VmRSS"].Split(' ')[0], CultureInfo.InvariantCulture) << 10, Directory.GetFileSystemEntries($"/proc/{service.Id}/fd").Length,
+        var live = (long)(await backend.Call(HttpMethod.Get, "/v1/status"))["liveBytes"]!;
+        return new Sample(live, long.Parse(status["VmRSS"].Split(' ')[0], CultureInfo.InvariantCulture) << 10, Directory.GetFileSystemEntries($"/proc/{service.Id}/fd").Length,
             int.Parse(status["Threads"], CultureInfo.InvariantCulture), new DirectoryInfo(Path.Combine(folder, "data")).GetFiles().Sum(f => f.Length));
     }
 

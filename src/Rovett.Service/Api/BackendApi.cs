@@ -240,6 +240,8 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
             json.WriteEndArray();
             json.WriteString("data", info.DataFolder);
             json.WriteNumber("historyBytes", info.HistoryBytes());
+            json.WriteNumber("residentBytes", Environment.WorkingSet);
+            json.WriteNumber("liveBytes", ServiceInfo.LiveBytes());
             json.WriteEndObject();
         });
     }

@@ -12,4 +12,11 @@ public sealed record ServiceInfo(Epoch Epoch, StoredTime Since, string DataFolde
 
     /// <summary>Bytes of the history on disk.</summary>
     public long HistoryBytes() => new DirectoryInfo(DataFolder).EnumerateFiles(SqliteFiles.HistoryName + "*").Sum(f => f.Length);
+
+    /// <summary>What the process's objects took after the last whole collection; 0: there was none yet.</summary>
+    public static long LiveBytes()
+    {
+        var collection = new[] { GC.GetGCMemoryInfo(GCKind.Background), GC.GetGCMemoryInfo(GCKind.FullBlocking) }.MaxBy(c => c.Index);
+        return collection.HeapSizeBytes - collection.FragmentedBytes;
+    }
 }
