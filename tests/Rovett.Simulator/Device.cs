@@ -20,7 +20,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
         public readonly Queue<byte[]> Flying = new();
         public readonly List<byte> Arrived = [];
         public long LastPosition;
-        public bool Pumping, Supplying, Open, Cut, Closed, Detached, Current, Acks;
+        public bool EndedBefore, Pumping, Supplying, Open, Cut, Closed, Detached, Current, Acks;
         public readonly HashSet<NotificationId> Seen = [];
     }
 
@@ -39,7 +39,13 @@ sealed partial class Device(World world, string user, string name, TransportKind
     readonly Dictionary<Line, string?> attends = [];
 
     /// <summary>Whether a session of this device says to the service that its user looks at a subject.</summary>
-    public bool Attends(string subject) => attends.Any(a => a.Value == subject && (a.Key.Closed || !a.Key.Session.IsEnded));
+    public bool Attends(string subject) => attends.Any(a => a.Value == subject && (a.Key.Closed || !a.Key.Session.IsEnded || (!a.Key.EndedBefore && world.EndsLater(user))));
+
+    /// <summary>A batch begins: what has ended until now has not ended in it.</summary>
+    public void BatchBegins()
+    {
+        foreach (var at in attends.Keys) at.EndedBefore = at.Session.IsEnded;
+    }
 
     /// <summary>The service died: it remembers nothing of what sessions said.</summary>
     public void ServiceDied()

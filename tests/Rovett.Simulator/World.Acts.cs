@@ -132,22 +132,33 @@ public sealed partial class World
         if (reference.Holds(user, issuedAt)) throw Wrong($"a credential of {user} that holds was refused");
     }
 
+    /// <summary>Commands under way that may end a user's sessions.</summary>
+    readonly Dictionary<LedgerCommand, string> standing = [];
+
+    /// <summary>A user's sessions may have ended in the batch that is being looked at, by a command whose turn has not come.</summary>
+    internal bool EndsLater(string user) => standing.Any(s => s.Value == user && TaskOf(s.Key).IsCompleted);
+
     void SignOut()
     {
         var user = Pick(Users);
         var command = new SignOutCommand("main", user);
+        standing[command] = user;
         Post(command, _ => { }, now =>
         {
+            standing.Remove(command);
             long validFrom = command.Task.Result.Row.ValidFrom;
             reference.SignOut(now, user, validFrom);
-            issued = Math.Max(issued, validFrom + 2);
+            issued = Math.Max(issued, validFrom + 1000); // it wavers a little, and backends make no tokens of the past
         });
     }
 
     void Block(string user, bool blocked)
     {
-        Post(new PutUsersCommand("main", [new DirectoryUser(new UserId(user), null, null, null) { Blocked = blocked }]), _ => { }, now =>
+        var command = new PutUsersCommand("main", [new DirectoryUser(new UserId(user), null, null, null) { Blocked = blocked }]);
+        standing[command] = user;
+        Post(command, _ => { }, now =>
         {
+            standing.Remove(command);
             reference.Token(now, user, null, 0);
             reference.Block(now, user, blocked);
         });

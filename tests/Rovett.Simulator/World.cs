@@ -226,6 +226,7 @@ public sealed partial class World : IDisposable
         waiting.RemoveRange(0, count);
         if (waiting.Count > 0) ScheduleLedger();
         long now = clock.Micros;
+        foreach (var device in devices) device.BatchBegins();
         ledger.Process([.. batch.Select(b => b.Command)]);
         Counts.Commands += count;
         bool failed = batch.Exists(b => TaskOf(b.Command) is { IsFaulted: true } t && t.Exception!.InnerException is DiskFault);
@@ -233,6 +234,7 @@ public sealed partial class World : IDisposable
         {
             var task = TaskOf(command.Command);
             if (task.IsFaulted && task.Exception!.InnerException is not (DiskFault or ProblemException)) throw Wrong($"{command.Command.GetType().Name} failed: {task.Exception.InnerException}");
+            if (failed || task.IsFaulted) standing.Remove(command.Command);
             if (failed) command.Failed?.Invoke();
             else if (task.IsFaulted) command.Refused?.Invoke();
             else if (!task.IsFaulted)
