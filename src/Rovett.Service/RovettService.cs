@@ -53,7 +53,7 @@ public sealed class RovettService : IAsyncDisposable
         history = SqliteFiles.ReadHistory(Path.Combine(options.Data, SqliteFiles.HistoryName));
         access = new AccessStore(Path.Combine(options.Data, SqliteFiles.AccessName));
         var spaces = OpenSpaces(clock);
-        var recent = new RecentBySpace();
+        var recent = new RecentBySpace((long)options.RecentMebibytes << 20);
         var news = new ReceiptNews();
         var monitor = new Console.Monitor(clock, news);
         foreach (var space in spaces.All) monitor.Load(space, history);

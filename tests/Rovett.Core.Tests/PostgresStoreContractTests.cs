@@ -90,17 +90,19 @@ public sealed class PostgresStoreContractTests(PostgresServer server) : StoreCon
         Should.Throw<StoreException>(() => PostgresHistory.Open(database)).Message.ShouldContain("Another service");
     }
 
+    static void AppendOne(ILedgerStore store, int main, long position)
+    {
+        store.Begin();
+        store.AppendEntry(main, new EntryRow(new Position(position), new StoredTime(position), EntryKind.Notification, NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), [], "+everyone", [], NotificationTraits.None));
+        store.Commit();
+    }
+
     [Fact]
     public void A_server_that_crashes_and_comes_back_has_what_was_committed_and_takes_more()
     {
         using var store = PostgresHistory.Open(database);
         int main = store.FindSpace("main")!.Id;
-        void Append(long position)
-        {
-            store.Begin();
-            store.AppendEntry(main, new EntryRow(new Position(position), new StoredTime(position), EntryKind.Notification, NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), [], "+everyone", [], NotificationTraits.None));
-            store.Commit();
-        }
+        void Append(long position) => AppendOne(store, main, position);
         Append(1);
         server.Crash();
         Should.Throw<Exception>(() => Append(2));
@@ -118,12 +120,7 @@ public sealed class PostgresStoreContractTests(PostgresServer server) : StoreCon
         using var line = new CuttingSocket(server.Folder);
         using var store = PostgresHistory.Open(database.Replace(server.Folder, line.Host));
         int main = store.FindSpace("main")!.Id;
-        void Append(long position)
-        {
-            store.Begin();
-            store.AppendEntry(main, new EntryRow(new Position(position), new StoredTime(position), EntryKind.Notification, NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), [], "+everyone", [], NotificationTraits.None));
-            store.Commit();
-        }
+        void Append(long position) => AppendOne(store, main, position);
         Append(1);
         line.Next = cut;
         if (cut == CuttingSocket.Cut.BeforeCommit)

@@ -25,7 +25,7 @@ public sealed class SoakTests
         var folder = Directory.CreateTempSubdirectory("rovett-soak-").FullName;
         try
         {
-            using var service = await ServiceProcess.Start(folder, environment: new Dictionary<string, string> { ["ROVETT_KEEP_COUNT"] = "5000", ["ROVETT_FULL_RECEIPTS"] = "job.*" });
+            using var service = await ServiceProcess.Start(folder, environment: new Dictionary<string, string> { ["ROVETT_KEEP_COUNT"] = "5000", ["ROVETT_RECENT_MEBIBYTES"] = "4", ["ROVETT_FULL_RECEIPTS"] = "job.*" });
             using var backend = new RovettClient(service.Url, (string)service.Ready["credentials"]!["adminKey"]!);
             var secret = (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
             using var stop = new CancellationTokenSource();

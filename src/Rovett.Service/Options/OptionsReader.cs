@@ -114,6 +114,7 @@ public static class OptionsReader
         Check(o.Data.Length > 0, "data", "'data' is empty; name a folder");
         Check(IPAddress.TryParse(o.Address, out _), "address", $"'{o.Address}' is no IP address; give one such as 127.0.0.1 or 0.0.0.0");
         Between(o.Port, "port", 0, 65535);
+        Between(o.RecentMebibytes, "recentMebibytes", 1, 16_384);
         Between(o.MaxBodyBytes, "maxBodyBytes", 1024, 16 << 20);
         Between(o.MaxMessageBytes, "maxMessageBytes", 1024, 1 << 20);
         Between(o.SendsPerSecond, "sendsPerSecond", 0, 1_000_000);

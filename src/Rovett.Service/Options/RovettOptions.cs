@@ -51,6 +51,9 @@ public sealed class RovettOptions
     /// <summary>Private networks that webhooks may reach, such as <c>10.1.0.0/16</c> or <c>127.0.0.1/32</c>; none by default. A plain http address is only taken there.</summary>
     public List<string> WebhookNetworks { get; set; } = [];
 
+    /// <summary>How much of the newest entries stays in memory for each space, ready to be sent, in MiB.</summary>
+    public int RecentMebibytes { get; set; } = 64;
+
     /// <summary>The largest request body, in bytes.</summary>
     public int MaxBodyBytes { get; set; } = 256 * 1024;
 
