@@ -152,7 +152,7 @@ public sealed class BadDiskTests : IAsyncLifetime
         using var service = await Start();
         var secret = (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
         using var backend = new RovettClient(service.Url, (string)service.Ready["credentials"]!["adminKey"]!);
-        var token = TestTokens.Make(secret, "mara", lifetime: TimeSpan.FromDays(3), change: c => c["iat"] = 1_700_000_000);
+        var token = TestTokens.Make(secret, "mara", lifetime: TimeSpan.FromDays(3), change: c => c["iat"] = DateTimeOffset.UtcNow.AddDays(-3).ToUnixTimeSeconds());
         using var mara = new RovettClient(service.Url, token);
         using var stop = new CancellationTokenSource();
         var received = new ConcurrentQueue<(string Id, string Title)>();
