@@ -229,6 +229,9 @@ public sealed class SigningKeyTests : IAsyncLifetime
         var listed = await s.Get("/v1/signing-keys", s.Key);
         listed.Json!["signingKeys"]!.AsArray().Select(k => (string)k!["name"]!).ShouldBe(["second"]);
         listed.Text.ShouldNotContain(secret);
+        await Add("""{"name":"first"}"""); // another key by that name brings nothing back
+        using (var still = await s.WebSocket(null, $"?ticket={ticket}")) ((string)(await still.Next("refused"))["problem"]!["type"]!).ShouldEndWith("ticket-unknown");
+        (await Verdict(old)).ShouldBe("token-signature");
         await s.Restart();
         (await Verdict(TestTokens.Make(secret, "mara"))).ShouldBe("in");
         (await Verdict(old)).ShouldBe("token-signature");

@@ -158,11 +158,11 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         if (Bearer.Of(context) is { } token) credential = session?.CredentialOf(token, space) ?? await tokens.Check(token, space);
         else if (context.Request.Query.TryGetValue("ticket", out var ticket)) credential = tickets.Opened(ticket.ToString(), space.Name, origin);
         else throw new Problem(401, "token-missing", "A credential is missing", "A message needs to know whose it is.", "Send the credential that the session was opened with.").Throw();
-        if (session?.TakeMessage() is { } wait && wait > TimeSpan.Zero)
-            throw new Problem(429, "too-many-messages", "Too many messages", $"A session may send {options.MessagesPerSecond} a second.", "Put several into one request, or send slower.") { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.Throw();
         if (session is null || session.Space != space || session.User != credential.Identity.User.Value || session.Machine is null)
             throw new Problem(404, "unknown-session", "No such session", "This user has no live session by this id: it ended, or never was.", "Open a new one with the newest cursor, and use the id in its 'opened' message.").Throw();
 
+        if (session.TakeMessage() is var wait && wait > TimeSpan.Zero)
+            throw new Problem(429, "too-many-messages", "Too many messages", $"A session may send {options.MessagesPerSecond} a second.", "Put several into one request, or send slower.") { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.Throw();
         using var body = await Json.Read(context);
         var root = body.RootElement;
         if (root.ValueKind == JsonValueKind.Array && root.GetArrayLength() > MaxPosted) throw Problem.Invalid([new FieldError("(body)", $"holds {root.GetArrayLength()} messages; the limit is {MaxPosted}")]).Throw();

@@ -135,12 +135,7 @@ public static class OptionsReader
         Between(o.MaxSendWaitMs, "maxSendWaitMs", 10, 60_000);
         Between(o.ReconnectWindowSeconds, "reconnectWindowSeconds", 0, 3600);
         Check(o.Log is "verbose" or "information" or "warning" or "error", "log", $"'{o.Log}' is no level; give verbose, information, warning or error");
-        foreach (var origin1 in o.Origins)
-        {
-            Check(origin1 != "*", "origins", "'*' would let every page read its visitors' notifications; list the origins that may");
-            Check(origin1 == "*" || (Uri.TryCreate(origin1, UriKind.Absolute, out var uri) && uri.Scheme is "http" or "https" && origin1 == uri.GetLeftPart(UriPartial.Authority)), "origins",
-                $"'{origin1}' is no origin; write scheme, host and port only, without a path or '/' at the end: https://app.example");
-        }
+        foreach (var allowed in o.Origins) Check(Access.SpaceSettings.OriginMistake(allowed) is null, "origins", Access.SpaceSettings.OriginMistake(allowed)!);
         foreach (var network in o.WebhookNetworks) Check(IPNetwork.TryParse(network, out _), "webhookNetworks", $"'{network}' is no network; write the address and the length of its prefix: 10.1.0.0/16");
         foreach (var space in o.Spaces) Check(Names.Check(space, false, out _) is null, "spaces", $"the space name '{space}' {Names.Check(space, false, out _)}");
     }

@@ -92,8 +92,12 @@ public sealed class AccessStore : IDisposable
         All<StoredSigningKey>("SELECT space, name, kind, kid, value, created FROM signing_key WHERE space=@space ORDER BY created, name", new { space });
 
     /// <summary>Stores a signing key; false when there is one of its name.</summary>
-    public bool AddSigningKey(StoredSigningKey key) =>
-        Run("INSERT OR IGNORE INTO signing_key (space, name, kind, kid, value, created) VALUES (@Space, @Name, @Kind, @Kid, @Value, @Created)", new { key.Space, key.Name, Kind = (int)key.Kind, key.Kid, key.Value, key.Created }) == 1;
+    public bool AddSigningKey(StoredSigningKey key)
+    {
+        bool added = Run("INSERT OR IGNORE INTO signing_key (space, name, kind, kid, value, created) VALUES (@Space, @Name, @Kind, @Kid, @Value, @Created)", new { key.Space, key.Name, Kind = (int)key.Kind, key.Kid, key.Value, key.Created }) == 1;
+        if (added) Run("DELETE FROM ticket WHERE space=@Space AND signing_key=@Name", new { key.Space, key.Name }); // of an earlier key by that name
+        return added;
+    }
 
     /// <summary>Removes a signing key; false when there is none of that name.</summary>
     public bool RemoveSigningKey(string space, string name) => Run("DELETE FROM signing_key WHERE space=@space AND name=@name", new { space, name }) == 1;
