@@ -18,6 +18,7 @@ using Rovett.Service.Live;
 using Rovett.Service.Operations;
 using Rovett.Service.Options;
 using Rovett.Service.Receipts;
+using Rovett.Service.Topics;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 using Serilog;
@@ -41,6 +42,8 @@ public sealed class RovettService : IAsyncDisposable
     readonly SessionRegistry sessions;
     readonly WebhookSender webhooks;
     readonly KeySets keySets;
+    readonly Deciders deciders;
+    readonly TopicGate topics;
     readonly RovettOptions options;
     readonly List<CursorSeal> seals = [];
     bool disposed;
@@ -87,17 +90,20 @@ public sealed class RovettService : IAsyncDisposable
         var tickets = new Tickets(access, signing, clock);
         var use = new Limits(options, clock);
         var origins = new Origins(options.Origins, spaces, clock);
+        var audit = new AuditTrail(access, clock);
+        var refusals = new Refusals(audit, pump, clock);
+        deciders = new Deciders(access, pump, guard, clock, log.CreateLogger<Deciders>());
+        topics = new TopicGate(pump, deciders, refusals, spaces, options, clock);
         var info = new ServiceInfo(store.Epoch, StoredTime.From(clock.GetUtcNow()), options.Data);
         var console = new ConsoleEndpoints(access, spaces, monitor, sessions, clock);
-        var audit = new AuditTrail(access, clock);
         var receipts = new ReceiptReader(history);
         webhooks = new WebhookSender(access, spaces, receipts, news, guard, clock, log.CreateLogger<WebhookSender>());
         var receiptApi = new ReceiptApi(spaces, keys, receipts, news, access, webhooks, guard, clock, limits.Heartbeat, app.Lifetime.ApplicationStopping);
         ConsoleLink = access.HasOperators ? null : console.MakeLink();
         NewConsoleLink = console.MakeLink;
-        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), new DirectoryApi(spaces, keys, pump, history, audit, clock), new UserApi(spaces, tokens, tickets, pump, history),
-            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, options.MessagesPerSecond, clock), spaces, tokens, tickets, origins, sessions, options),
-            receiptApi, console, origins, log.CreateLogger("Rovett.Http"));
+        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), new DirectoryApi(spaces, keys, pump, history, audit, clock), new UserApi(spaces, tokens, tickets, topics, pump, history), new TopicApi(spaces, keys, signing, pump, audit, clock), new DeciderApi(spaces, keys, access, deciders, guard, audit, clock),
+            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, topics, options.MessagesPerSecond, clock), spaces, tokens, tickets, origins, sessions, options),
+            receiptApi, console, origins, refusals, log.CreateLogger("Rovett.Http"));
         app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
     }
 
@@ -143,9 +149,16 @@ public sealed class RovettService : IAsyncDisposable
             var pages = new CursorSeal(row.Key, store.Epoch, name, "page");
             var receipts = new CursorSeal(row.Key, store.Epoch, name, "receipts");
             seals.AddRange([cursors, pages, receipts]);
-            spaces[name] = new SpaceRuntime(row.Id, name, cursors, pages, receipts) { Settings = SettingsOf(name) };
+            spaces[name] = new SpaceRuntime(row.Id, name, cursors, pages, receipts) { Settings = SettingsOf(name), ClaimPaths = ClaimPathsOf(row.Id) };
         }
         return new SpaceDirectory(spaces);
+    }
+
+    IReadOnlyList<string> ClaimPathsOf(int space)
+    {
+        if (store.PoliciesAt(space, long.MaxValue >> 20) is not { } version) return [];
+        using var document = JsonDocument.Parse(version.Document);
+        return Core.Policies.PolicyReader.Read(document.RootElement, []).ClaimPaths;
     }
 
     SpaceSettings SettingsOf(string space)
@@ -193,7 +206,7 @@ public sealed class RovettService : IAsyncDisposable
         builder.Services.Configure<Microsoft.Extensions.Hosting.HostOptions>(o => o.ShutdownTimeout = TimeSpan.FromSeconds(6));
     }
 
-    void Map(BackendApi backend, AccessApi access, DirectoryApi directory, UserApi user, LiveEndpoint live, ReceiptApi receipts, ConsoleEndpoints console, Origins origins, Microsoft.Extensions.Logging.ILogger log)
+    void Map(BackendApi backend, AccessApi access, DirectoryApi directory, UserApi user, TopicApi topic, DeciderApi decider, LiveEndpoint live, ReceiptApi receipts, ConsoleEndpoints console, Origins origins, Refusals refusals, Microsoft.Extensions.Logging.ILogger log)
     {
         if (options.TrustedProxies.Count > 0)
         {
@@ -203,7 +216,7 @@ public sealed class RovettService : IAsyncDisposable
             foreach (var network in options.TrustedProxies) forwarded.KnownIPNetworks.Add(IPNetwork.Parse(network));
             app.UseForwardedHeaders(forwarded);
         }
-        app.Use(next => context => Problems.Middleware(context, next, log));
+        app.Use(next => context => Problems.Middleware(context, next, refusals, log));
         app.Use(next => context => Cors(context, next, origins));
         app.UseRouting();
         foreach (var prefix in new[] { "", "/s/{space}" })
@@ -247,6 +260,19 @@ public sealed class RovettService : IAsyncDisposable
             app.MapGet(prefix + "/v1/mutes", user.Mutes);
             app.MapPost(prefix + "/v1/mutes", user.Mute);
             app.MapDelete(prefix + "/v1/mutes", user.Unmute);
+            app.MapGet(prefix + "/v1/follows", user.Follows);
+            app.MapPost(prefix + "/v1/follows", user.Follow);
+            app.MapDelete(prefix + "/v1/follows", user.Unfollow);
+            app.MapGet(prefix + "/v1/policies", topic.ShowPolicies);
+            app.MapPut(prefix + "/v1/policies", topic.PutPolicies);
+            app.MapPost(prefix + "/v1/grants", topic.MakeGrant);
+            app.MapGet(prefix + "/v1/grants", topic.ListGrants);
+            app.MapDelete(prefix + "/v1/grants/{grant}", topic.EndGrant);
+            app.MapGet(prefix + "/v1/explain", topic.Explain);
+            app.MapPut(prefix + "/v1/deciders/{name}", decider.Put);
+            app.MapGet(prefix + "/v1/deciders/{name}", decider.Show);
+            app.MapDelete(prefix + "/v1/deciders/{name}", decider.Remove);
+            app.MapGet(prefix + "/v1/deciders", decider.List);
             app.MapPost(prefix + "/v1/tickets", user.Ticket);
             app.MapGet(prefix + "/v1/live", live.Connect);
             app.MapPost(prefix + "/v1/live/{session}", live.Post);
@@ -375,6 +401,8 @@ public sealed class RovettService : IAsyncDisposable
         await app.DisposeAsync();
         sessions.Dispose();
         webhooks.Dispose();
+        topics.Dispose();
+        deciders.Dispose();
         keySets.Dispose();
         housekeeping.Dispose();
         acks.Dispose();

@@ -140,7 +140,7 @@ public sealed class StoreFailureTests : IDisposable
         failing.FailAt = null;
         Ask(Send("still hers"));
         Drain().ShouldContain("still hers");
-        Ask(new AttachCommand("main", Mara(["bridge"], 2), "http", null)).Channels.ShouldBe(["user:mara", "role:bridge", "everyone"]);
+        Ask(new AttachCommand("main", Mara(["bridge"], 2), "http", null)).Channels.All.ShouldBe(["user:mara", "role:bridge", "everyone"]);
         Drain().ShouldContain("event: channels");
         Ask(Send("not hers"));
         Drain().ShouldBeEmpty();

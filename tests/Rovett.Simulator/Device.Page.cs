@@ -97,7 +97,7 @@ sealed partial class Device
                 Count(message);
                 break;
             case "released":
-                list[Id(message)!.Value] = true;
+                if (!message.TryGetProperty("counted", out _)) list[Id(message)!.Value] = true;
                 Count(message);
                 break;
             case "totals" or "read" or "done":
@@ -117,11 +117,13 @@ sealed partial class Device
     {
         var id = Id(message)!.Value;
         bool first = at.Seen.Add(id);
-        if (!first && message.GetProperty("attempt").GetInt32() == 1) throw world.Wrong($"{name} is sent {id} twice as the first attempt");
+        if (!first && message.TryGetProperty("attempt", out var attempt) && attempt.GetInt32() == 1) throw world.Wrong($"{name} is sent {id} twice as the first attempt");
         if (world.Sent(id) is { } sent && world.Reference.Reaches(user, sent) is { } address && address != message.GetProperty("to").GetString() && at.Current)
             world.Note($"{name} hears {id} by {message.GetProperty("to")}, the reference now says {address}");
-        if (handled.Add(id)) list[id] = true;
-        Count(message);
+        // Of a topic that is only subscribed to: in no inbox and no total.
+        bool counted = !message.TryGetProperty("counted", out _);
+        if (counted && handled.Add(id)) list[id] = true;
+        if (message.TryGetProperty("cursor", out _)) Count(message);
         if (!at.Acks) return;
         if (!calm && first && world.Random.Next(40) == 0) Again(at, id);
         else if (world.Random.Next(3) == 0 || calm) world.After(world.Short(50), () => Ack(at, world.Random.Next(2) == 0 || calm));

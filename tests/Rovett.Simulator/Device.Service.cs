@@ -38,7 +38,7 @@ sealed partial class Device
         switch (need)
         {
             case SessionNeed.Page when at.Plan is null || at.Plan.Version != version:
-                world.Post(new PlanCommand("main", user), t => Supplied(at, () => at.Plan = t.IsFaulted ? null : t.Result));
+                world.Post(new PlanCommand("main", user, at.Session), t => Supplied(at, () => at.Plan = t.IsFaulted ? null : t.Result));
                 break;
             case SessionNeed.Page:
                 int born = world.Life;
@@ -92,7 +92,7 @@ sealed partial class Device
         {
             if (!holds && message.GetProperty("kind").GetString() != "ending") throw world.Wrong($"{name} is sent {message.GetRawText()} after its credential ended");
             if (Id(message) is not { } id || world.Sent(id) is not { } sent) continue;
-            if (world.Reference.Reaches(user, sent) is null) throw world.Wrong($"{name} is sent {message.GetProperty("kind").GetString()} of {sent.Number} ({string.Join(' ', sent.To)} except {string.Join(' ', sent.Except)}), which is not {user}'s to see");
+            if (world.Reference.Reaches(user, sent) is null && !(subscribed.TryGetValue(at, out var topics) && world.IsSubscribed(user, topics, sent))) throw world.Wrong($"{name} is sent {message.GetProperty("kind").GetString()} of {sent.Number} ({string.Join(' ', sent.To)} except {string.Join(' ', sent.Except)}), which is not {user}'s to see");
         }
     }
 }

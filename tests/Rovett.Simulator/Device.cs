@@ -19,7 +19,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
         public ReadPlan? Plan;
         public readonly Queue<byte[]> Flying = new();
         public readonly List<byte> Arrived = [];
-        public long LastPosition;
+        public long LastPosition, OpenedAt;
         public bool EndedBefore, Pumping, Supplying, Open, Cut, Closed, Detached, Current, Acks;
         public readonly HashSet<NotificationId> Seen = [];
     }
@@ -51,6 +51,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
     public void ServiceDied()
     {
         attends.Clear();
+        subscribed.Clear();
         opening = false;
     }
 
@@ -119,6 +120,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
             var start = made.Feeder.Begin(opened.Plan, after, foreign, out var words);
             if (foreign && words.Count == 0) throw world.Wrong($"{name} came with a foreign cursor and was told nothing");
             made.LastPosition = start.Value;
+            made.OpenedAt = opened.Head.Value;
             var first = new List<ControlMessage> { Messages.Opened("s", user, "main", opened.Channels, opened.Totals, world.Seal.Seal(start), Limits.Window, 2, "x", name, default) };
             first.AddRange(words);
             made.Open = true; // as in the service, where the pump starts once it is attached
@@ -212,6 +214,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
             // One that the service has dismissed attends nothing any more; another does until it is detached.
             if (at.Session.IsEnded) attends.Remove(at);
             at.Closed = true;
+            subscribed.Remove(at);
             at.Session.End(null);
             var detach = new DetachCommand("main", at.User, at.Session);
             world.Post(detach, _ => { }, _ => attends.Remove(at), () => attends.Remove(at)); // gone either way
@@ -226,6 +229,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
         if (!IsQuiet) throw world.Wrong($"{name} does not come to rest: live {at.Session.IsLive}, current {at.Current}, outstanding {at.Session.Outstanding}, in flight {at.Flying.Count}, needs {at.Session.Next()}, ended {at.Session.IsEnded}");
         long expected = world.Reference.Unread(user);
         if (unread != expected) throw world.Wrong($"{name} shows {unread} unread (rev {rev}, as of {asOf}), the reference says {expected}");
+        CheckSubscribed(at);
         // What retention takes without a word stays on a screen that was there; muted ones were never sent.
         var shown = list.Keys.Select(world.Sent).OfType<Reference.Sent>().Where(s => s.Position > world.Reference.Floor && !world.Reference.IsMuted(user, s)).Select(s => s.Number).Order().ToList();
         var wanted = world.Reference.Visible(user).Where(s => !world.Reference.IsMuted(user, s)).Select(s => s.Number).Order().ToList();

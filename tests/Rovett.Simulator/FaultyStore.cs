@@ -2,6 +2,7 @@ using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Ledger;
 using Rovett.Core.Marks;
+using Rovett.Core.Policies;
 
 namespace Rovett.Simulator;
 
@@ -110,5 +111,18 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void TrimLog(long log, long upTo) => Write(() => inner.TrimLog(log, upTo));
     public void TrimEntries(int space, long upTo) => Write(() => inner.TrimEntries(space, upTo));
     public int TrimReceipts(int space, StoredTime before, int limit) => Write(() => inner.TrimReceipts(space, before, limit));
+    public IReadOnlyList<(long Ordinal, long Position)> NewestItems(long log, long after, int limit) => inner.NewestItems(log, after, limit);
+    public IReadOnlyList<KeyValuePair<string, long>> Follows(long person) => inner.Follows(person);
+    public void AddFollow(long person, string topic, long since) => Write(() => inner.AddFollow(person, topic, since));
+    public void RemoveFollow(long person, string topic) => Write(() => inner.RemoveFollow(person, topic));
+    public void AddPolicies(int space, PolicyVersion version) => Write(() => inner.AddPolicies(space, version));
+    public PolicyVersion? PoliciesAt(int space, long position) => inner.PoliciesAt(space, position);
+    public IReadOnlyList<long> PolicyPositions(int space, long after) => inner.PolicyPositions(space, after);
+    public long RulesAt(int space) => inner.RulesAt(space);
+    public void AddGrant(int space, Grant grant) => Write(() => inner.AddGrant(space, grant));
+    public void EndGrant(int space, long number, long ended) => Write(() => inner.EndGrant(space, number, ended));
+    public Grant? FindGrant(int space, long number) => inner.FindGrant(space, number);
+    public IReadOnlyList<Grant> GrantsOn(int space, string topic, bool endedToo) => inner.GrantsOn(space, topic, endedToo);
+    public IReadOnlyList<Grant> Grants(int space, long? person, string? role, string? topic, long after, int limit) => inner.Grants(space, person, role, topic, after, limit);
     public void ErasePerson(long person) => Write(() => inner.ErasePerson(person));
 }

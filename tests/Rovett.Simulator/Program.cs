@@ -66,11 +66,11 @@ public static class Program
                 {
                     lock (gate)
                     {
-                        if (log is not null) Console.WriteLine(log);
                         Console.WriteLine(wrong is SimulationException ? wrong.Message : $"seed {seed} {wrong}");
                         failed++;
                     }
                 }
+                if (log is not null) Console.WriteLine(log);
             });
         }
         finally

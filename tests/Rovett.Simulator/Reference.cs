@@ -3,7 +3,7 @@ using Rovett.Core.Addresses;
 namespace Rovett.Simulator;
 
 /// <summary>What everybody may see, slow and obviously right: every question is answered by looking at everything.</summary>
-public sealed class Reference(TimeSpan newcomers)
+public sealed partial class Reference(TimeSpan newcomers)
 {
     public enum End { None, Withdrawn, Replaced, Expired }
 
@@ -32,6 +32,9 @@ public sealed class Reference(TimeSpan newcomers)
     {
         public List<Held> Intervals { get; init; } = [];
         public List<Muting> Mutes { get; init; } = [];
+        public HashSet<string> Follows { get; init; } = [];
+        /// <summary>The newest entry that changed what the person holds.</summary>
+        public long ChangedAt { get; set; }
         public long? IssuedAt { get; set; }
         public bool Seen { get; set; }
         /// <summary>Credentials made before this do not hold.</summary>
@@ -42,7 +45,7 @@ public sealed class Reference(TimeSpan newcomers)
         /// <summary>Dead ones within a range that was marked: an ack that comes later says nothing new.</summary>
         public HashSet<int> Covered { get; init; } = [];
         public IEnumerable<string> Holds => Intervals.Where(h => h.Until is null).Select(h => h.Address);
-        public Person Clone() => new() { Intervals = [.. Intervals], Mutes = [.. Mutes], IssuedAt = IssuedAt, Seen = Seen, ValidFrom = ValidFrom, Blocked = Blocked, Read = [.. Read], Received = [.. Received], Covered = [.. Covered] };
+        public Person Clone() => new() { Intervals = [.. Intervals], Mutes = [.. Mutes], Follows = [.. Follows], ChangedAt = ChangedAt, IssuedAt = IssuedAt, Seen = Seen, ValidFrom = ValidFrom, Blocked = Blocked, Read = [.. Read], Received = [.. Received], Covered = [.. Covered] };
     }
 
     readonly Dictionary<string, Person> persons = [];
@@ -58,6 +61,8 @@ public sealed class Reference(TimeSpan newcomers)
         foreach (var (name, person) in persons) copy.persons[name] = person.Clone();
         copy.times.AddRange(times);
         copy.All.AddRange(All.Select(s => s.Clone()));
+        copy.Rules = Rules;
+        copy.Grants.AddRange(Grants);
         return copy;
     }
 
@@ -133,10 +138,16 @@ public sealed class Reference(TimeSpan newcomers)
     public void Due(long now)
     {
         long time = Time(now);
-        var due = All.Where(s => s.Ended == End.None && s.Position > Floor).SelectMany(s => new (long? At, int Kind, Sent Sent)[] { (s.Expires, 1, s), (s.TakenBy is null ? null : s.TakenUntil, 2, s) })
-            .Where(d => d.At <= time).OrderBy(d => d.At).ThenBy(d => d.Kind).ThenBy(d => d.Sent.Position).ToList();
-        foreach (var (_, kind, sent) in due)
+        var due = All.Where(s => s.Ended == End.None && s.Position > Floor).SelectMany(s => new (long? At, int Kind, long Position, Sent? Sent)[] { (s.Expires, 1, s.Position, s), (s.TakenBy is null ? null : s.TakenUntil, 2, s.Position, s) })
+            .Concat(Grants.Where(g => !g.Ended).Select(g => (At: g.Until, Kind: 4, Position: g.Number, Sent: (Sent?)null)))
+            .Where(d => d.At <= time).OrderBy(d => d.At).ThenBy(d => d.Kind).ThenBy(d => d.Position).ToList();
+        foreach (var (_, kind, number, what) in due)
         {
+            if (what is not { } sent)
+            {
+                EndGrant(now, number);
+                continue;
+            }
             if (sent.Ended != End.None || (kind == 2 && sent.TakenBy is null)) continue;
             Draw(now);
             if (kind == 1) Finish(sent, End.Expired);
@@ -179,7 +190,8 @@ public sealed class Reference(TimeSpan newcomers)
     public void Token(long now, string user, string[]? roles, long issuedAt)
     {
         var person = Of(user);
-        var held = person.Holds.ToHashSet();
+        var all = person.Holds.ToHashSet();
+        HashSet<string> held = [.. all.Where(h => !h.StartsWith("topic:", StringComparison.Ordinal))];
         HashSet<string> wanted = [.. held, "everyone"];
         if (roles is not null && person.Seen && issuedAt < person.IssuedAt) roles = null;
         if (roles is not null)
@@ -191,17 +203,7 @@ public sealed class Reference(TimeSpan newcomers)
         person.Seen = true;
         if (wanted.SetEquals(held)) return;
         long position = Draw(now);
-        foreach (var lost in held.Except(wanted))
-        {
-            int i = person.Intervals.FindIndex(h => h.Until is null && h.Address == lost);
-            person.Intervals[i] = person.Intervals[i] with { Until = position };
-        }
-        long lookBack = times.FindLastIndex(t => t <= now - (long)newcomers.TotalMicroseconds) + 1;
-        foreach (var gained in wanted.Except(held))
-        {
-            long lastLoss = person.Intervals.Where(h => h.Address == gained).Select(h => h.Until!.Value).DefaultIfEmpty(0).Max();
-            person.Intervals.Add(new Held(gained, Math.Max(lastLoss, lookBack), null));
-        }
+        Move(person, all, [.. wanted, .. FollowedBy(user, wanted)], position, times.FindLastIndex(t => t <= now - (long)newcomers.TotalMicroseconds) + 1);
         foreach (var taken in All.Where(s => s.TakenBy == user && s.Position > Floor))
         {
             if (!person.Holds.Contains(taken.To[0].ToString()) || taken.Except.Any(e => person.Holds.Contains(e.ToString()))) Release(now, taken);

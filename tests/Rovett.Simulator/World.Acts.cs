@@ -13,7 +13,7 @@ public sealed partial class World
     /// <summary>One thing happens, drawn by chance.</summary>
     void Act()
     {
-        switch (random.Next(100))
+        switch (random.Next(topical ? 142 : 100))
         {
             case < 36: Send(); break;
             case < 37: SignOut(); break;
@@ -29,6 +29,11 @@ public sealed partial class World
             case < 90: Fault(); break;
             case < 91: Crash(); break;
             case < 93: Backup(); break;
+            case >= 100 and < 104: LoadPolicies(); break;
+            case >= 104 and < 111: GrantSomething(); break;
+            case >= 111 and < 115: EndSomeGrant(); break;
+            case >= 115 and < 125: FollowSomething(); break;
+            case >= 125: Pick(devices).SubscribeSomething(); break;
             case < 94 when backups.Count > 0 && Chance(0.3): Restore(); break;
             default: clock.AdvanceTo(clock.Elapsed + Short(1000)); break;
         }
@@ -46,7 +51,7 @@ public sealed partial class World
     {
         var to = Addresses.Where(_ => Chance(0.2)).ToList();
         if (to.Count == 0) to.Add(Pick(Addresses));
-        var except = Addresses.Where(a => a.Kind != AddressKind.Everyone && !to.Contains(a) && Chance(0.08)).ToList();
+        var except = Addresses.Where(a => a.Kind is AddressKind.User or AddressKind.Role && !to.Contains(a) && Chance(0.08)).ToList();
         var type = Pick(Types);
         var subject = Chance(0.5) ? Pick(Subjects) : null;
         var slot = Chance(0.15) ? "latest" : null;
@@ -120,6 +125,7 @@ public sealed partial class World
         {
             if (!reference.Holds(user, at)) throw Wrong($"a credential of {user} that does not hold was taken");
             reference.Token(now, user, roles, at);
+            PruneSubscriptions();
             if (attach.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} was told {attach.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}");
         }, refused: () => Refused(user, at));
     }

@@ -21,7 +21,8 @@ public sealed partial class World : IDisposable
     static readonly string[] Roles = ["engineer", "deckhand", "bridge"];
     static readonly string[] Subjects = ["vessel/turnstone", "vessel/kittiwake", "berth/3"];
     static readonly string[] Types = ["engine.check.due", "sailing.delayed", "weather.warning"];
-    static readonly Address[] Addresses = [.. Users.Select(u => Address.User(new UserId(u))), .. Roles.Select(Address.Role), Address.Everyone];
+    internal static readonly string[] Topics = ["berth/3", "berth/4", "sailing/7"];
+    static readonly Address[] Addresses = [.. Users.Select(u => Address.User(new UserId(u))), .. Roles.Select(Address.Role), .. Topics.Select(Address.Topic), Address.Everyone];
     static readonly TimeSpan Newcomers = TimeSpan.FromHours(48);
 
     readonly Random random;
@@ -118,6 +119,7 @@ public sealed partial class World : IDisposable
 
     long? KeepCount => keep;
     long? keep;
+    bool topical;
 
     sealed class Observer(World world) : ILedgerObserver
     {
@@ -137,6 +139,8 @@ public sealed partial class World : IDisposable
     {
         keep = Chance(0.3) ? random.Next(5, 60) : null;
         if (keep is not null) Restart();
+        topical = Chance(0.6);
+        if (topical) LoadPolicies();
         foreach (var device in devices) device.ComeBack(Short(200));
         for (int burst = 0; burst < bursts; burst++)
         {
@@ -164,7 +168,11 @@ public sealed partial class World : IDisposable
     void EverySecond()
     {
         foreach (var device in devices) device.Tick();
-        Post(new DueCommand("main"), _ => { }, now => reference.Due(now));
+        Post(new DueCommand("main"), _ => { }, now =>
+        {
+            reference.Due(now);
+            PruneSubscriptions();
+        });
         if (keep is not null && Chance(0.5))
         {
             int limit = random.Next(1, 20);

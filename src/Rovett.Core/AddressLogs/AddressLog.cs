@@ -51,6 +51,9 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses,
     /// <summary>The connected people who see something of this log.</summary>
     internal List<Ledger.Member> Members { get; } = [];
 
+    /// <summary>The sessions that see something of this log because they have subscribed to a topic, whose users do not see it anyway.</summary>
+    internal List<Ledger.Watch> Watches { get; } = [];
+
     /// <summary>Brings back what is stored.</summary>
     internal void Load(Ledger.LogRow row)
     {

@@ -9,6 +9,8 @@ public enum AddressKind
     Role,
     /// <summary>Everybody known to the space: <c>everyone</c>.</summary>
     Everyone,
+    /// <summary>Everybody who follows a topic or has subscribed to it: <c>topic:berth/3</c>.</summary>
+    Topic,
 }
 
 /// <summary>Whom a notification is for. Equal addresses are equal byte by byte.</summary>
@@ -23,7 +25,10 @@ public readonly record struct Address(AddressKind Kind, string Name)
     /// <summary>The address of a role.</summary>
     public static Address Role(string role) => new(AddressKind.Role, role);
 
-    /// <summary>Reads <c>user:…</c>, <c>role:…</c> or <c>everyone</c>.</summary>
+    /// <summary>The address of a topic.</summary>
+    public static Address Topic(string topic) => new(AddressKind.Topic, topic);
+
+    /// <summary>Reads <c>user:…</c>, <c>role:…</c>, <c>topic:…</c> or <c>everyone</c>.</summary>
     /// <returns>Null when it is an address, otherwise what is wrong, with the mend.</returns>
     public static string? TryParse(string? text, out Address address)
     {
@@ -34,10 +39,15 @@ public readonly record struct Address(AddressKind Kind, string Name)
             return null;
         }
         int colon = text?.IndexOf(':', StringComparison.Ordinal) ?? -1;
-        if (text is null || colon < 0) return $"'{Shorten(text)}' is no address; write user:<id>, role:<name> or everyone";
+        if (text is null || colon < 0) return $"'{Shorten(text)}' is no address; write user:<id>, role:<name>, topic:<path> or everyone";
         var kind = text[..colon];
-        if (kind == "topic") return "topics are not available in this version; write user:<id>, role:<name> or everyone";
-        if (kind is not ("user" or "role")) return $"'{Shorten(kind)}:' is no kind of address; write user:<id>, role:<name> or everyone";
+        if (kind == "topic")
+        {
+            if (Topics.Check(text[(colon + 1)..], out var topic) is { } bad) return $"the topic after 'topic:' {bad}";
+            address = Topic(topic);
+            return null;
+        }
+        if (kind is not ("user" or "role")) return $"'{Shorten(kind)}:' is no kind of address; write user:<id>, role:<name>, topic:<path> or everyone";
         if (Names.Check(text[(colon + 1)..], allowSlash: false, out var name) is { } wrong) return $"the name after '{kind}:' {wrong}";
         address = new Address(kind == "user" ? AddressKind.User : AddressKind.Role, name);
         return null;
@@ -48,6 +58,7 @@ public readonly record struct Address(AddressKind Kind, string Name)
     {
         AddressKind.User => "user:" + Name,
         AddressKind.Role => "role:" + Name,
+        AddressKind.Topic => "topic:" + Name,
         _ => "everyone",
     };
 

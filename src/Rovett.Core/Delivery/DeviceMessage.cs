@@ -19,6 +19,17 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
     /// <summary>The notification to take or release.</summary>
     public NotificationId Id { get; init; }
 
+    /// <summary>The topic that it is about.</summary>
+    public string Topic { get; init; } = "";
+    /// <summary>What the device has of a topic that it subscribes to; null: it starts now.</summary>
+    public Position? After { get; init; }
+
+    /// <summary>It is about a topic: a backend may have to be asked.</summary>
+    public bool IsAboutTopic => Kind is DeviceMessageKind.Subscribe or DeviceMessageKind.Unsubscribe or DeviceMessageKind.Follow or DeviceMessageKind.Unfollow;
+
+    /// <summary>What a device can send, for whoever sends something else.</summary>
+    public const string Kinds = "ack, markRead, markUnread, attend, take, release, subscribe, unsubscribe, follow, unfollow or renew";
+
     /// <summary>The most ids one message may name.</summary>
     public const int MaxIds = 1000;
 
@@ -50,7 +61,7 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
                 return Refuse(null, Problem.Invalid([new FieldError("requestId", $"must be a string of at most {Names.MaxLength} characters")]));
         }
         if (!root.TryGetProperty("kind", out var kindElement) || !JsonText.TryString(kindElement, out var kind))
-            return Refuse(requestId, Problem.Invalid([new FieldError("kind", "is missing; it names what the message is: ack, markRead, markUnread, attend, take, release or renew")]));
+            return Refuse(requestId, Problem.Invalid([new FieldError("kind", $"is missing; it names what the message is: {Kinds}")]));
         switch (kind)
         {
             case "ack":
@@ -69,9 +80,17 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
                 return One(root, DeviceMessageKind.Take, requestId);
             case "release":
                 return One(root, DeviceMessageKind.Release, requestId);
+            case "subscribe":
+                return AboutTopic(root, DeviceMessageKind.Subscribe, requestId, seal);
+            case "unsubscribe":
+                return AboutTopic(root, DeviceMessageKind.Unsubscribe, requestId, seal);
+            case "follow":
+                return AboutTopic(root, DeviceMessageKind.Follow, requestId, seal);
+            case "unfollow":
+                return AboutTopic(root, DeviceMessageKind.Unfollow, requestId, seal);
             default:
                 return Refuse(requestId, new Problem(422, "unknown-kind", "No such kind of message",
-                    $"A device can't send messages of kind '{(kind.Length <= 40 ? kind : kind[..40] + "…")}'.", "Send ack, markRead, markUnread, attend, take, release or renew."));
+                    $"A device can't send messages of kind '{(kind.Length <= 40 ? kind : kind[..40] + "…")}'.", $"Send {Kinds}."));
         }
     }
 
@@ -108,6 +127,28 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
         root.TryGetProperty("id", out var element) && JsonText.TryString(element, out var text) && NotificationId.TryParse(text, out var id)
             ? new DeviceMessage(kind, requestId, null, null) { Id = id }
             : Refuse(requestId, Problem.Invalid([new FieldError("id", "must be a notification's id (26 characters)")]));
+
+    static DeviceMessage AboutTopic(JsonElement root, DeviceMessageKind kind, string? requestId, CursorSeal seal)
+    {
+        if (TryTopic(root, out var topic) is { } wrong) return Refuse(requestId, Problem.Invalid([new FieldError("topic", wrong)]));
+        if (!root.TryGetProperty("after", out var after)) return new DeviceMessage(kind, requestId, null, null) { Topic = topic };
+        if (kind != DeviceMessageKind.Subscribe) return Refuse(requestId, Problem.Invalid([new FieldError("after", "is only for subscribe; what is followed is caught up with by the session's cursor")]));
+        var state = CursorState.Malformed;
+        var position = default(Position);
+        if (JsonText.TryString(after, out var text)) state = seal.Open(text, out position);
+        // One of another life of the store: the device can't have what came since, and is caught up with as far as that goes.
+        if (state == CursorState.Foreign) position = new Position(0);
+        return state == CursorState.Malformed ? Refuse(requestId, BadCursor("after", state)) : new DeviceMessage(kind, requestId, null, null) { Topic = topic, After = position };
+    }
+
+    /// <summary>Reads the member <c>topic</c>.</summary>
+    /// <returns>Null when it names a topic, otherwise what is wrong.</returns>
+    public static string? TryTopic(JsonElement root, out string topic)
+    {
+        topic = "";
+        if (root.ValueKind != JsonValueKind.Object || !root.TryGetProperty("topic", out var element) || !JsonText.TryString(element, out var text)) return "must name the topic, such as berth/3";
+        return text.StartsWith("topic:", StringComparison.Ordinal) ? "is the topic's name without 'topic:' before it, such as berth/3" : Topics.Check(text, out topic);
+    }
 
     /// <summary>Reads <c>ids</c>, <c>upTo</c>, <c>subject</c> or <c>all</c> of an object.</summary>
     public static MarkSelector? ParseSelector(JsonElement element, CursorSeal seal, string path, bool allowSubjectAndAll, out Problem? problem)
@@ -202,4 +243,12 @@ public enum DeviceMessageKind
     Release,
     /// <summary>It shows a newer token.</summary>
     Renew,
+    /// <summary>It takes a topic's channel for as long as it is connected.</summary>
+    Subscribe,
+    /// <summary>It gives a topic's channel up.</summary>
+    Unsubscribe,
+    /// <summary>The person follows a topic durably.</summary>
+    Follow,
+    /// <summary>The person follows it no more.</summary>
+    Unfollow,
 }

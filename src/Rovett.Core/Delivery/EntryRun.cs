@@ -16,6 +16,7 @@ public sealed class EntryRun
         Wires = wires;
         Place = new RunPlace(log, ordinal, wires[0].Entry.Position.Value, Array.ConvertAll(wires, w => w.Entry.Id));
         AreNotifications = wires[0].Entry.IsNotification;
+        Counts = AreNotifications && wires[0].IsCounted;
     }
 
     /// <summary>One entry.</summary>
@@ -29,6 +30,9 @@ public sealed class EntryRun
 
     /// <summary>True when they are notifications, which are acknowledged.</summary>
     public bool AreNotifications { get; }
+
+    /// <summary>True when each raises the unread total.</summary>
+    public bool Counts { get; }
 
     /// <summary>How many.</summary>
     public int Count => Wires.Length;

@@ -10,7 +10,7 @@ public readonly record struct Totals(long Unread, StoredTime AsOf, long Rev);
 public static class Messages
 {
     /// <summary>The first message of every session.</summary>
-    public static ControlMessage Opened(string session, string user, string space, IEnumerable<string> channels, Totals totals,
+    public static ControlMessage Opened(string session, string user, string space, Ledger.ChannelList channels, Totals totals,
         string cursor, int window, int heartbeatSeconds, string transport, string device, StoredTime serverTime)
     {
         var m = new MessageBuilder("opened");
@@ -70,24 +70,27 @@ public static class Messages
     }
 
     /// <summary>The channels after a change: the whole list.</summary>
-    public static ControlMessage Channels(IEnumerable<string> channels, Totals totals)
+    public static ControlMessage Channels(Ledger.ChannelList channels, Totals totals)
     {
         var m = new MessageBuilder("channels");
         WriteChannels(m.Writer, channels);
         WriteTotals(m.Writer, totals);
-        return new ControlMessage("channels", null, m.Close());
+        return new ControlMessage("channels", null, m.Close()) { Channels = channels };
     }
 
     /// <summary>Part of what was missed can't be sent.</summary>
-    /// <param name="reason"><c>new-epoch</c>: the cursor is not of this store's present life. <c>retention</c>: it is not stored any more.</param>
+    /// <param name="reason"><c>new-epoch</c>: the cursor is not of this store's present life. <c>retention</c>: it is not stored any more. <c>catch-up</c>: it is more than a subscription is caught up with.</param>
     /// <param name="upTo">The stored time of the last that is missing; null when it is not known.</param>
-    public static ControlMessage Gap(string reason, StoredTime? upTo)
+    /// <param name="topic">The topic whose catch-up was cut short; null otherwise.</param>
+    public static ControlMessage Gap(string reason, StoredTime? upTo, string? topic = null)
     {
         var m = new MessageBuilder("gap");
         m.Writer.WriteString("reason", reason);
+        if (topic is not null) m.Writer.WriteString("topic", topic);
         if (upTo is { } time) m.Writer.WriteString("upTo", time.ToString());
         m.Writer.WriteString("detail", reason == "retention"
             ? "Some of what came after the cursor is not stored any more. What is stored follows."
+            : reason == "catch-up" ? "More came on the topic since than a subscription is caught up with. The newest follow; who must have all follows the topic."
             : "The cursor is not of this store's present life (or of another space). What no device of yours has received follows; the inbox has all that is stored.");
         return new ControlMessage("gap", null, m.Close());
     }
@@ -98,7 +101,16 @@ public static class Messages
         var m = new MessageBuilder("notification");
         m.Writer.WriteBoolean("stored", false);
         m.Writer.WriteString("to", address);
-        return new ControlMessage("notification", null, [.. m.Open(), (byte)',', .. body, .. System.Text.Encoding.UTF8.GetBytes($",\"time\":\"{time}\"}}")]);
+        return new ControlMessage("notification", null, [.. m.Open(), (byte)',', .. body, .. System.Text.Encoding.UTF8.GetBytes($",\"time\":\"{time}\"}}")]) { Address = address };
+    }
+
+    /// <summary>A stored notification of a topic that a session has just subscribed to: it moves no cursor, and is not acknowledged.</summary>
+    public static ControlMessage CaughtUp(Ledger.EntryRow entry, string address)
+    {
+        var m = new MessageBuilder("notification");
+        m.Writer.WriteString("id", entry.Id.ToString());
+        m.Writer.WriteString("to", address);
+        return new ControlMessage("notification", null, [.. m.Open(), (byte)',', .. entry.Body, .. System.Text.Encoding.UTF8.GetBytes($",\"time\":\"{entry.Time}\",\"counted\":false}}")]) { Address = address };
     }
 
     /// <summary>The service waits for an acknowledgement.</summary>
@@ -166,13 +178,24 @@ public static class Messages
         json.WriteEndObject();
     }
 
-    static void WriteChannels(Utf8JsonWriter json, IEnumerable<string> channels)
+    static void WriteChannels(Utf8JsonWriter json, Ledger.ChannelList channels)
     {
         json.WriteStartArray("channels");
-        foreach (var channel in channels) json.WriteStringValue(channel);
+        foreach (var channel in channels.All) json.WriteStringValue(channel);
+        json.WriteEndArray();
+        if (channels.Subscribed.Count == 0) return;
+        json.WriteStartArray("subscribed");
+        foreach (var channel in channels.Subscribed) json.WriteStringValue(channel);
         json.WriteEndArray();
     }
 }
 
 /// <summary>A message that is not a notification: its kind, the cursor it moves to (null: none), its JSON.</summary>
-public sealed record ControlMessage(string Kind, string? Cursor, byte[] Json);
+public sealed record ControlMessage(string Kind, string? Cursor, byte[] Json)
+{
+    /// <summary>Of a message about channels: the list.</summary>
+    public Ledger.ChannelList? Channels { get; init; }
+
+    /// <summary>The address that it came by: it does not leave for a session that is not on its channel any more. Null: it came by none.</summary>
+    public string? Address { get; init; }
+}

@@ -42,7 +42,7 @@ sealed class OutQueue(TransportKind transport)
     /// <param name="run">The run.</param>
     /// <param name="count">How many of it, from its first on.</param>
     /// <param name="rev">The number of the user's own changes.</param>
-    /// <param name="unread">The user's unread total after the first; each that follows is one more.</param>
+    /// <param name="unread">The user's unread total after the first; each that follows is one more where they count.</param>
     /// <param name="waits">Whether they wait for the commit under way.</param>
     public void Add(EntryRun run, int count, long rev, long unread, bool waits)
     {
@@ -99,9 +99,9 @@ sealed class OutQueue(TransportKind transport)
         foreach (var key in gone) passing!.Remove(key);
     }
 
-    /// <summary>Takes out the entries that are not allowed any more.</summary>
-    /// <returns>Their positions.</returns>
-    public HashSet<long> Drop(Func<long, long, bool> allowed)
+    /// <summary>Takes out the entries, and what came by addresses, that are not allowed any more.</summary>
+    /// <returns>The positions of the entries.</returns>
+    public HashSet<long> Drop(Func<long, long, bool> allowed, Func<string, bool>? onChannel)
     {
         var dropped = new HashSet<long>();
         int freeBefore = free, seen = 0;
@@ -111,6 +111,12 @@ sealed class OutQueue(TransportKind transport)
             bool mayLeave = seen++ < freeBefore;
             if (item.Run is not { } run)
             {
+                var waiting = item.What as Passing;
+                if ((waiting?.Message ?? item.What as ControlMessage)?.Address is { } address && onChannel?.Invoke(address) == false)
+                {
+                    if (waiting is not null) passing!.Remove(waiting.Key);
+                    continue;
+                }
                 items.Enqueue(item);
                 if (mayLeave) free++;
                 continue;
@@ -167,7 +173,7 @@ sealed class OutQueue(TransportKind transport)
                         target = large = new byte[length];
                     }
                     else written += length;
-                    wire.Write(transport, item.Rev, item.Unread + item.From, target);
+                    wire.Write(transport, item.Rev, run.Counts ? item.Unread + item.From : item.Unread, target);
                     item.From++;
                 }
                 Entries -= item.From - from;

@@ -64,19 +64,20 @@ public sealed class OutgoingEntry(EntryKind kind, Position position, StoredTime 
     /// <param name="address">The address.</param>
     /// <param name="attempt">1, and more each time it is written to the same device again.</param>
     /// <param name="read">It comes read, because the user is looking at what it is about.</param>
-    public EntryWire WireFor(string address, int attempt = 1, bool read = false)
+    /// <param name="counted">False for a session that has only subscribed: it is in no inbox and no total.</param>
+    public EntryWire WireFor(string address, int attempt = 1, bool read = false, bool counted = true)
     {
         foreach (var wire in Volatile.Read(ref wires))
         {
-            if (wire.Attempt == attempt && wire.Read == read && wire.Address == address) return wire;
+            if (wire.Is(address, attempt, read, counted)) return wire;
         }
         lock (gate)
         {
             foreach (var wire in wires)
             {
-                if (wire.Attempt == attempt && wire.Read == read && wire.Address == address) return wire;
+                if (wire.Is(address, attempt, read, counted)) return wire;
             }
-            var made = new EntryWire(this, address, attempt, read);
+            var made = new EntryWire(this, address, attempt, read, counted);
             if (attempt == 1 || wires.Length < 32) Volatile.Write(ref wires, [.. wires, made]);
             return made;
         }
@@ -95,7 +96,7 @@ public sealed class EntryWire
 
     byte[]? webSocket, sse;
 
-    internal EntryWire(OutgoingEntry entry, string address, int attempt, bool read) => (Entry, Address, Attempt, Read) = (entry, address, attempt, read);
+    internal EntryWire(OutgoingEntry entry, string address, int attempt, bool read, bool counted) => (Entry, Address, Attempt, Read, IsCounted) = (entry, address, attempt, read, counted);
 
     /// <summary>The entry.</summary>
     public OutgoingEntry Entry { get; }
@@ -108,6 +109,11 @@ public sealed class EntryWire
 
     /// <summary>Whether it comes read.</summary>
     public bool Read { get; }
+
+    /// <summary>Whether it is in the person's inbox and totals.</summary>
+    public bool IsCounted { get; }
+
+    internal bool Is(string address, int attempt, bool read, bool counted) => Attempt == attempt && Read == read && IsCounted == counted && Address == address;
 
     /// <summary>How many bytes <see cref="Write"/> writes.</summary>
     public int Length(TransportKind transport) => Source(transport).Length;
@@ -157,6 +163,7 @@ public sealed class EntryWire
         text.Add(Entry.Time);
         text.Add((byte)'"');
         if (Read) text.Add(",\"read\":true"u8);
+        if (!IsCounted && Entry.IsNotification) text.Add(",\"counted\":false"u8);
         if (Entry.IsNotification)
         {
             text.Add(",\"attempt\":"u8);

@@ -163,12 +163,16 @@ public sealed class Session : ISessionPort
         wake();
     }
 
+    /// <summary>The newest list of channels that it was told after its first; null: none yet.</summary>
+    public Ledger.ChannelList? Channels { get; private set; }
+
     /// <inheritdoc/>
     public bool Tell(ControlMessage message)
     {
         lock (gate)
         {
             if (mode == Mode.Ended) return false;
+            if (message.Channels is { } list) Channels = list;
             if (queue.Count >= limits.MaxQueued * 2)
             {
                 // Channels are never left out: the newest list is said before anything that comes after it.
@@ -250,7 +254,7 @@ public sealed class Session : ISessionPort
             {
                 long position = item.Entry.Position.Value;
                 if (position <= Through) continue;
-                Enqueue(EntryRun.Of(item.Entry.WireFor(item.Address, AttemptOf(position)), item.Log, item.Ordinal), 1, totals.Rev, totals.Unread, waits: false);
+                Enqueue(item.Run(AttemptOf(position)), 1, totals.Rev, totals.Unread, waits: false);
             }
             pageSize = Math.Min(pageSize + PageGrowth, limits.MaxQueued);
             Through = freeThrough = Math.Max(Through, through);
@@ -265,7 +269,7 @@ public sealed class Session : ISessionPort
         lock (gate)
         {
             if (mode != Mode.Behind) return false;
-            foreach (var (item, rev, unread) in rest) Enqueue(EntryRun.Of(item.Entry.WireFor(item.Address, AttemptOf(item.Entry.Position.Value)), item.Log, item.Ordinal), 1, rev, unread, waits: true);
+            foreach (var (item, rev, unread) in rest) Enqueue(item.Run(AttemptOf(item.Entry.Position.Value)), 1, rev, unread, waits: true);
             Through = position;
             mode = Mode.Live;
             enteredLive = true;
@@ -291,7 +295,7 @@ public sealed class Session : ISessionPort
     }
 
     /// <inheritdoc/>
-    public void PlanChanged(int version, Func<long, long, bool>? allowed)
+    public void PlanChanged(int version, Func<long, long, bool>? allowed, Func<string, bool>? onChannel = null)
     {
         bool isBehind;
         lock (gate)
@@ -299,7 +303,7 @@ public sealed class Session : ISessionPort
             planVersion = version;
             isBehind = mode == Mode.Behind;
             if (isBehind) need = SessionNeed.Page;
-            if (allowed is not null && queue.Drop(allowed) is { Count: > 0 } dropped)
+            if (allowed is not null && queue.Drop(allowed, onChannel) is { Count: > 0 } dropped)
             {
                 droppedFrom = Math.Min(droppedFrom, dropped.Min());
                 sent.Drop(dropped);

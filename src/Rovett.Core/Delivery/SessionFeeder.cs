@@ -81,7 +81,7 @@ public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, 
         foreach (var f in found)
         {
             if ((f.Known ?? Made(f, sealedOnes, ref read)) is not { } entry) return; // retention took it meanwhile: the page is read again
-            items.Add(new PageItem(entry, f.Address, f.Log, f.Ordinal));
+            items.Add(new PageItem(entry, f.Address, f.Log, f.Ordinal) { OnlySubscribed = plan.Logs.Any(l => l.Log == f.Log && l.SubscribedMuted is not null) });
         }
         session.Feed(items, more ? items[^1].Entry.Position.Value : plan.Head.Value, !more, plan.Version, plan.Totals.Totals);
     }

@@ -14,7 +14,15 @@ public enum SessionNeed
 }
 
 /// <summary>An entry found in the log for a session that is behind. <see cref="Ordinal"/> is that of the notification it is or speaks of.</summary>
-public readonly record struct PageItem(OutgoingEntry Entry, string Address, long Log, long Ordinal);
+public readonly record struct PageItem(OutgoingEntry Entry, string Address, long Log, long Ordinal)
+{
+    /// <summary>It is of a topic that the session has only subscribed to.</summary>
+    public bool OnlySubscribed { get; init; }
+
+    /// <summary>It as it goes out.</summary>
+    /// <param name="attempt">1, and more each time it is written to the same device again.</param>
+    public EntryRun Run(int attempt) => EntryRun.Of(Entry.WireFor(Address, attempt, counted: !OnlySubscribed), Log, Ordinal);
+}
 
 /// <summary>A notification that a device wants once more.</summary>
 public readonly record struct AgainItem(long Position, long Log, long Ordinal, int Attempt);
@@ -43,7 +51,8 @@ public interface ISessionPort
     /// <summary>What the user may see changed: pages read before are void.</summary>
     /// <param name="version">The number of the plan that holds from now on.</param>
     /// <param name="allowed">Whether an ordinal of a log is still the user's to see; what waits and is not is dropped. Null: all is.</param>
-    void PlanChanged(int version, Func<long, long, bool>? allowed);
+    /// <param name="onChannel">On which addresses' channels it still is; null: all.</param>
+    void PlanChanged(int version, Func<long, long, bool>? allowed, Func<string, bool>? onChannel = null);
     /// <summary>The commit is on disk: writes what was offered and told.</summary>
     void Flush();
     /// <summary>The commit failed: what was offered since the last flush never happened.</summary>

@@ -72,6 +72,12 @@ static class Changes
             var run = EntryRun.Of(entry.WireFor(entry.Kind == EntryKind.Released ? address : ""), log.Id, ordinal);
             foreach (var place in user.Sessions) ledger.Offer(place, run, user.Rev, user.Unread);
         }
+        foreach (var watch in log.Watches)
+        {
+            if (!watch.Seen.Concerns(ordinal) || watch.Seen.Muted.Contains(ordinal)) continue;
+            var user = watch.Place.User;
+            ledger.Offer(watch.Place, EntryRun.Of(entry.WireFor(entry.Kind == EntryKind.Released ? watch.Address : "", counted: false), log.Id, ordinal), user.Rev, user.Unread);
+        }
         // A user in memory who is not connected stands in no list.
         if (taker is { Sessions.Count: 0, Logs: not null } && taker.Logs.Find(l => l.Log == log) is { } own) own.Turned(ordinal, deadBefore, deadAfter, true, entry.Position.Value);
     }

@@ -98,10 +98,13 @@ public sealed class EraseUserCommand(string space, string userId) : LedgerComman
         var personal = state.PersonalLog(userId);
         Changes.ReleaseLost(ledger, state, user, everything: true);
         Standing.EndSessions(ledger, state, user, "erased");
-        Roles.Apply(ledger, state, user, user.Row with { Seen = null, TokenRoles = [], DirectoryRoles = [], DisplayName = null, Locale = null });
+        user.Follows.Clear();
+        Roles.Apply(ledger, state, user, user.Row with { Seen = null, TokenRoles = [], DirectoryRoles = [], DisplayName = null, Locale = null, Claims = "", RulesSeen = null });
+        if (user.Held.Any()) Roles.Reconsider(ledger, state, user, null); // topics
         var pseudonym = $"erased-{user.PersonId}";
         state.Forget(user);
         ledger.Store.ErasePerson(user.PersonId);
+        state.Topics.ForgetAll();
         ledger.Store.SavePerson(user.Row with { User = "\u0001" + pseudonym, Rev = 0, RolesIssuedAt = 0, ValidFrom = 0, Blocked = false }); // no id may hold a control character
         state.Rename(personal, "\u0001" + pseudonym);
         var (position, time) = state.Draw();

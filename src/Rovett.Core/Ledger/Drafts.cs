@@ -64,14 +64,23 @@ public sealed record Idempotency(string Key, byte[] BodyHash)
 /// <param name="User">The id.</param>
 /// <param name="Roles">The roles it names; null when it does not speak of roles, which then stay as they are.</param>
 /// <param name="IssuedAtMicros">Its <c>iat</c>.</param>
-public sealed record Identity(UserId User, IReadOnlyList<string>? Roles, long IssuedAtMicros);
+/// <param name="Claims">What it says that policies look at (<see cref="Policies.ClaimSet"/>).</param>
+public sealed record Identity(UserId User, IReadOnlyList<string>? Roles, long IssuedAtMicros, string Claims = "");
 
 /// <summary>Which ordinals of which logs a session or an inbox may be given: made by the ledger, read by others.</summary>
-public sealed record ReadPlan(UserState User, int Version, IReadOnlyList<PlannedLog> Logs, Position Head, TotalsBy Totals, long RolesChangedAt, IReadOnlyList<string> Channels);
+public sealed record ReadPlan(UserState User, int Version, IReadOnlyList<PlannedLog> Logs, Position Head, TotalsBy Totals, long RolesChangedAt, ChannelList Channels);
+
+/// <summary>The channels a session is on.</summary>
+/// <param name="All">Every one: the user's own, the roles', those of topics, everyone's.</param>
+/// <param name="Subscribed">Of the topics, those that the session has only subscribed to.</param>
+public sealed record ChannelList(IReadOnlyList<string> All, IReadOnlyList<string> Subscribed);
 
 /// <summary>One log of a plan.</summary>
 public sealed record PlannedLog(long Log, IReadOnlyList<string> Addresses, IReadOnlyList<Segment> Segments, long Trimmed, LostNotification Lost)
 {
+    /// <summary>Set for a log that the session has only subscribed to: what of it the person has muted. Nothing of the log is counted.</summary>
+    public Marks.OrdinalSet? SubscribedMuted { get; init; }
+
     /// <summary>Whether retention took something after a position that was this user's to see.</summary>
     public bool LostAfter(long position) => Lost.Position > position && Segments.Any(s => Lost.Ordinal > s.Lo);
 }

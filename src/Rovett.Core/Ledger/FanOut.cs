@@ -10,7 +10,7 @@ namespace Rovett.Core.Ledger;
 sealed class FanOut(Ledger ledger)
 {
     readonly List<(OutgoingEntry Entry, NotificationTraits Traits)> waiting = [];
-    readonly List<EntryRun?> runs = []; // by the number of the address
+    readonly List<EntryRun?> runs = [], watchRuns = []; // by the number of the address
     AddressLog? log;
     long firstOrdinal;
 
@@ -23,7 +23,7 @@ sealed class FanOut(Ledger ledger)
         if (log is not null && (log != into || entry.Position.Value != waiting[0].Entry.Position.Value + waiting.Count)) Flush();
         if (log is null) (log, firstOrdinal) = (into, ordinal);
         waiting.Add((entry, traits));
-        Offered += into.Members.Count;
+        Offered += into.Members.Count + into.Watches.Count;
     }
 
     /// <summary>Offers what waits.</summary>
@@ -48,7 +48,27 @@ sealed class FanOut(Ledger ledger)
             var all = RunFor(member.AddressIndex);
             foreach (var place in user.Sessions) ledger.Offer(place, all, user.Rev, unread);
         }
+        foreach (var watch in log.Watches)
+        {
+            var user = watch.Place.User;
+            if (user.Mutes.Count > 0 || user.SkippedAt >= first)
+            {
+                for (int i = 0; i < waiting.Count; i++) OfferOne(watch, i);
+            }
+            else ledger.Offer(watch.Place, RunFor(watch.AddressIndex, counted: false), user.Rev, user.Unread);
+        }
         Clear();
+    }
+
+    /// <summary>To a session that has only subscribed: nothing of it is counted.</summary>
+    void OfferOne(Watch watch, int i)
+    {
+        var (entry, traits) = waiting[i];
+        var user = watch.Place.User;
+        long ordinal = firstOrdinal + i;
+        if (user.SkippedAt == entry.Position.Value) watch.Seen.Skips.Add(new OrdinalRun(ordinal, ordinal));
+        else if (user.HasMuted(traits.Type, traits.Subject)) watch.Seen.Muted.Add(new OrdinalRun(ordinal, ordinal));
+        else ledger.Offer(watch.Place, EntryRun.Of(entry.WireFor(watch.Address, counted: false), log!.Id, ordinal), user.Rev, user.Unread);
     }
 
     void OfferOne(Member member, int i, IReadOnlyList<UserState>? attending)
@@ -71,10 +91,11 @@ sealed class FanOut(Ledger ledger)
         foreach (var place in user.Sessions) ledger.Offer(place, run, user.Rev, user.Unread);
     }
 
-    EntryRun RunFor(int addressIndex)
+    EntryRun RunFor(int addressIndex, bool counted = true)
     {
-        while (runs.Count <= addressIndex) runs.Add(null);
-        return runs[addressIndex] ??= new EntryRun([.. waiting.Select(w => w.Entry.WireFor(log!.Texts[addressIndex]))], log!.Id, firstOrdinal);
+        var made = counted ? runs : watchRuns;
+        while (made.Count <= addressIndex) made.Add(null);
+        return made[addressIndex] ??= new EntryRun([.. waiting.Select(w => w.Entry.WireFor(log!.Texts[addressIndex], counted: counted))], log!.Id, firstOrdinal);
     }
 
     /// <summary>Forgets what waits: it never happened.</summary>
@@ -83,5 +104,6 @@ sealed class FanOut(Ledger ledger)
         log = null;
         waiting.Clear();
         runs.Clear();
+        watchRuns.Clear();
     }
 }

@@ -210,6 +210,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
                     var again = fresh.Find(user.PersonId);
                     if (again is null || again.Id != user.Id) continue;
                     fresh.EnsureLogs(again);
+                    foreach (var place in user.Sessions) place.User = again;
                     again.Sessions.AddRange(user.Sessions.Where(s => !lost.Contains(s.Session)));
                     user.Sessions.Clear();
                     if (again.Sessions.Count == 0) continue;
@@ -219,6 +220,8 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
                     foreach (var place in again.Sessions)
                     {
                         fresh.Attend(again, place, place.Attends);
+                        fresh.Watches.Find(place);
+                        fresh.Watches.Join(place);
                         place.Session.PlanChanged(again.PlanVersion, null);
                     }
                 }
@@ -270,7 +273,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         }
     }
 
-    internal ReadPlan PlanFor(SpaceState space, UserState user)
+    internal ReadPlan PlanFor(SpaceState space, UserState user, SessionPlace? place = null)
     {
         space.EnsureLogs(user);
         var logs = new List<PlannedLog>();
@@ -280,7 +283,18 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
             if (log.Log.Head == 0 || log.Segments.Length == 0) continue;
             logs.Add(new PlannedLog(log.Log.Id, log.Log.Texts, [.. log.Segments.Select(s => s with { Hi = Math.Min(s.Hi, log.Log.Head) })], log.Log.Trimmed, log.Log.Lost));
         }
-        return new ReadPlan(user, user.PlanVersion, logs, new Position(space.Head), CountBy(user), user.Row.RolesChangedAt, Roles.ChannelsOf(user));
+        foreach (var watch in place?.Watches ?? [])
+        {
+            var log = watch.Seen.Log;
+            if (log.Head == 0) continue;
+            space.FindMuted(user, watch.Seen);
+            var muted = new Marks.OrdinalSet();
+            var runs = new List<Marks.OrdinalRun>();
+            watch.Seen.Muted.Runs(watch.Seen.Segments[0].Lo, log.Head, present: true, runs);
+            foreach (var run in runs) muted.Add(run);
+            logs.Add(new PlannedLog(log.Id, log.Texts, [watch.Seen.Segments[0] with { Hi = log.Head }], log.Trimmed, log.Lost) { SubscribedMuted = muted });
+        }
+        return new ReadPlan(user, user.PlanVersion, logs, new Position(space.Head), CountBy(user), user.Row.RolesChangedAt, Roles.ChannelsOf(user, place));
     }
 
     /// <summary>One of the user's own changes more.</summary>

@@ -47,6 +47,11 @@ public sealed class DueCommand(string space, int limit = 256) : LedgerCommand<in
             }
             Answer++;
             ledger.Store.RemoveDue(state.Id, due);
+            if (due.Kind == DueKind.GrantEnd)
+            {
+                Grants.Due(ledger, state, due.Position);
+                continue;
+            }
             if (due.Position <= state.Floor) continue;
             var notification = ledger.Store.FindEntry(state.Id, due.Position)!;
             switch (due.Kind)

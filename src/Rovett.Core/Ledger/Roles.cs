@@ -17,43 +17,86 @@ static class Roles
             // Of two tokens of one instant only what both name holds; an older one brings nothing back.
             else if (identity.IssuedAtMicros == row.RolesIssuedAt) tokenRoles = [.. row.TokenRoles.Where(named.Contains)];
         }
+        var claims = row.Claims;
+        if (identity.Roles is not null || identity.Claims.Length > 0)
+        {
+            if (identity.IssuedAtMicros > row.RolesIssuedAt || !user.IsKnown || row.RolesIssuedAt == 0) claims = identity.Claims;
+            else if (identity.IssuedAtMicros == row.RolesIssuedAt) claims = Policies.ClaimSet.Both(row.Claims, identity.Claims);
+        }
         var changed = row with
         {
             Seen = row.Seen ?? ledger.Now,
             TokenRoles = tokenRoles,
-            RolesIssuedAt = identity.Roles is null ? row.RolesIssuedAt : Math.Max(row.RolesIssuedAt, identity.IssuedAtMicros),
+            Claims = claims,
+            RolesIssuedAt = identity.Roles is null && identity.Claims.Length == 0 ? row.RolesIssuedAt : Math.Max(row.RolesIssuedAt, identity.IssuedAtMicros),
         };
         Apply(ledger, space, user, changed);
     }
 
-    /// <summary>Gives a user another row, and carries what it changes of the roles through.</summary>
+    /// <summary>Gives a user another row, and carries what it changes of the roles, and by them of the topics, through.</summary>
     public static void Apply(Ledger ledger, SpaceState space, UserState user, PersonRow row)
     {
         bool same = ReferenceEquals(row, user.Row) || (row.Seen == user.Row.Seen && row.RolesIssuedAt == user.Row.RolesIssuedAt && row.DisplayName == user.Row.DisplayName && row.Locale == user.Row.Locale
-            && row.TokenRoles.SequenceEqual(user.Row.TokenRoles) && row.DirectoryRoles.SequenceEqual(user.Row.DirectoryRoles));
+            && row.Claims == user.Row.Claims && row.TokenRoles.SequenceEqual(user.Row.TokenRoles) && row.DirectoryRoles.SequenceEqual(user.Row.DirectoryRoles));
+        bool otherClaims = row.Claims != user.Row.Claims;
         user.Row = row;
-        var wanted = new HashSet<string>();
-        if (row.Seen is not null) wanted.Add("everyone");
-        if (ledger.Options.RolesFrom != RolesFrom.Directory) wanted.UnionWith(row.TokenRoles.Select(r => "role:" + r));
-        if (ledger.Options.RolesFrom != RolesFrom.Token) wanted.UnionWith(row.DirectoryRoles.Select(r => "role:" + r));
-        var lost = user.Held.Where(a => !wanted.Contains(a)).Order(StringComparer.Ordinal).ToList();
-        var gained = wanted.Where(a => !user.Holds(a)).Order(StringComparer.Ordinal).ToList();
-        if (lost.Count + gained.Count > 0) Change(ledger, space, user, lost, gained);
+        var wanted = RolesOf(ledger, row);
+        bool otherRoles = user.Held.Any(a => !IsTopic(a) && !wanted.Contains(a)) || wanted.Any(a => !user.Holds(a));
+        if (otherRoles || otherClaims) Change(ledger, space, user, wanted, null);
         else if (!same) ledger.Store.SavePerson(row);
     }
 
-    static void Change(Ledger ledger, SpaceState space, UserState user, List<string> lost, List<string> gained)
+    /// <summary>What a user may do on topics may have changed: carries it through.</summary>
+    /// <param name="ledger">The ledger.</param>
+    /// <param name="space">The space.</param>
+    /// <param name="user">The user.</param>
+    /// <param name="position">The entry that changed it; null: one is made when it changes anything.</param>
+    public static void Reconsider(Ledger ledger, SpaceState space, UserState user, long? position) => Change(ledger, space, user, RolesOf(ledger, user.Row), position);
+
+    static HashSet<string> RolesOf(Ledger ledger, PersonRow row)
     {
-        var store = ledger.Store;
+        var roles = new HashSet<string>();
+        if (row.Seen is not null) roles.Add("everyone");
+        if (ledger.Options.RolesFrom != RolesFrom.Directory) roles.UnionWith(row.TokenRoles.Select(r => "role:" + r));
+        if (ledger.Options.RolesFrom != RolesFrom.Token) roles.UnionWith(row.DirectoryRoles.Select(r => "role:" + r));
+        return roles;
+    }
+
+    static bool IsTopic(string address) => address.StartsWith("topic:", StringComparison.Ordinal);
+
+    static void Change(Ledger ledger, SpaceState space, UserState user, HashSet<string> roles, long? position)
+    {
+        var wanted = new HashSet<string>(roles);
+        wanted.UnionWith(space.Topics.Followed(user, roles).Select(t => "topic:" + t));
+        var lost = user.Held.Where(a => !wanted.Contains(a)).Order(StringComparer.Ordinal).ToList();
+        var gained = wanted.Where(a => !user.Holds(a)).Order(StringComparer.Ordinal).ToList();
+        bool moves = lost.Count + gained.Count > 0;
+        if (moves)
+        {
+            if (position is null)
+            {
+                (var drawn, var time) = space.Draw();
+                position = drawn.Value;
+                ledger.Store.AppendEntry(space.Id, new EntryRow(drawn, time, EntryKind.Membership, default, Body(user, gained, lost), "", [], NotificationTraits.None));
+            }
+            Move(ledger.Store, space, user, lost, gained, position.Value);
+        }
+        ledger.Store.SavePerson(user.Row);
+        if (user.Sessions.Count > 0) Tell(ledger, space, user, moves);
+        if (moves) Changes.ReleaseLost(ledger, space, user, everything: false);
+    }
+
+    /// <summary>Closes and opens memberships as of an entry.</summary>
+    public static void Move(ILedgerStore store, SpaceState space, UserState user, List<string> lost, List<string> gained, long position)
+    {
+        if (lost.Count + gained.Count == 0) return;
         space.ForgetLogs(user);
-        var (position, time) = space.Draw();
-        store.AppendEntry(space.Id, new EntryRow(position, time, EntryKind.Membership, default, Body(user, gained, lost), "", [], NotificationTraits.None));
         user.Memberships.RemoveAll(m => m.Until <= space.Floor); // nothing of those times is stored any more
         foreach (var address in lost)
         {
-            store.CloseMembership(space.Id, user.PersonId, address, position.Value);
+            store.CloseMembership(space.Id, user.PersonId, address, position);
             int index = user.Memberships.FindIndex(m => m.Until is null && m.Address == address);
-            user.Memberships[index] = user.Memberships[index] with { Until = position.Value };
+            user.Memberships[index] = user.Memberships[index] with { Until = position };
         }
         foreach (var address in gained)
         {
@@ -62,32 +105,67 @@ static class Roles
             {
                 if (m.Address == address) lastLoss = Math.Max(lastLoss, m.Until ?? 0);
             }
-            var membership = new Membership(address, Math.Min(space.NewcomerStart(address, lastLoss), position.Value), null);
+            var membership = new Membership(address, Math.Min(space.NewcomerStart(address, lastLoss), position), null);
             store.OpenMembership(space.Id, user.PersonId, membership);
             user.Memberships.Add(membership);
         }
-        user.Row = user.Row with { RolesChangedAt = position.Value };
-        store.SavePerson(user.Row);
+        user.Row = user.Row with { RolesChangedAt = Math.Max(user.Row.RolesChangedAt, position) };
         user.PlanVersion++;
-        if (user.Sessions.Count > 0)
+    }
+
+    /// <summary>What a connected user holds changed, or may have: each session's subscriptions are looked at again, what
+    /// is not the user's any more is taken out of what waits, and each is told its channels.</summary>
+    static void Tell(Ledger ledger, SpaceState space, UserState user, bool moved)
+    {
+        if (moved)
         {
             space.LeaveAll(user);
             space.JoinAll(user);
             user.Unread = user.CountUnread();
-            bool Allowed(long log, long ordinal) => user.Logs!.Exists(l => l.Log.Id == log && l.Concerns(ordinal));
-            var message = Messages.Channels(ChannelsOf(user), ledger.TotalsOf(user, user.Unread));
-            foreach (var place in user.Sessions)
-            {
-                place.Session.PlanChanged(user.PlanVersion, Allowed);
-                ledger.Tell(place, message);
-            }
         }
-        if (lost.Count > 0 || gained.Count > 0) Changes.ReleaseLost(ledger, space, user, everything: false);
+        foreach (var place in user.Sessions)
+        {
+            var lost = place.Topics.Keys.Where(t => !space.Topics.GoesOn(user, t, Policies.TopicRights.Subscribe)).ToList();
+            if (!moved && lost.Count == 0) continue;
+            Watching(ledger, space, place, topics =>
+            {
+                foreach (var topic in lost) topics.Remove(topic);
+            });
+            if (!moved) user.PlanVersion++;
+            TellChannels(ledger, user, place);
+        }
+        foreach (var place in user.Sessions) Replan(user, place);
     }
 
-    /// <summary>The channels a user is on.</summary>
-    public static IReadOnlyList<string> ChannelsOf(UserState user) =>
-        [$"user:{user.Id.Value}", .. user.Held.Where(a => a != "everyone").Order(StringComparer.Ordinal), .. user.Held.Where(a => a == "everyone")];
+    /// <summary>Changes what a session has subscribed to, and works out what it sees by it.</summary>
+    public static void Watching(Ledger ledger, SpaceState space, SessionPlace place, Action<Dictionary<string, long>> change)
+    {
+        var before = place.Topics.ToList();
+        ledger.Undo(() =>
+        {
+            place.Topics.Clear();
+            foreach (var (topic, since) in before) place.Topics[topic] = since;
+        });
+        space.Watches.Leave(place);
+        change(place.Topics);
+        space.Watches.Find(place);
+        space.Watches.Join(place);
+    }
+
+    /// <summary>Tells a session its channels as they are now.</summary>
+    public static void TellChannels(Ledger ledger, UserState user, SessionPlace place) => ledger.Tell(place, Messages.Channels(ChannelsOf(user, place), ledger.TotalsOf(user, user.Unread)));
+
+    /// <summary>A session has another plan: what waits and is not its user's any more does not leave.</summary>
+    public static void Replan(UserState user, SessionPlace place) => place.Session.PlanChanged(user.PlanVersion,
+        (log, ordinal) => user.Logs!.Exists(l => l.Log.Id == log && l.Concerns(ordinal)) || place.Watches.Exists(w => w.Seen.Log.Id == log && w.Seen.Concerns(ordinal)),
+        address => user.Holds(address) || address == "user:" + user.Id.Value || (IsTopic(address) && place.Topics.ContainsKey(address["topic:".Length..])));
+
+    /// <summary>The channels that a user's session is on; without a session those of the user.</summary>
+    public static ChannelList ChannelsOf(UserState user, SessionPlace? place)
+    {
+        var subscribed = place?.Topics.Keys.Select(t => "topic:" + t).Where(t => !user.Holds(t)).Order(StringComparer.Ordinal).ToList() ?? [];
+        return new ChannelList([$"user:{user.Id.Value}", .. user.Held.Where(a => a != "everyone").Concat(subscribed).Order(StringComparer.Ordinal), .. user.Held.Where(a => a == "everyone")], subscribed);
+    }
 
     // By the store's number, not by name: a person can be erased, and the history keeps no name.
     static byte[] Body(UserState user, List<string> gained, List<string> lost)

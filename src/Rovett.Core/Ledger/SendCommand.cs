@@ -60,8 +60,11 @@ static class Reaching
                 left++;
                 if (user.Sessions.Exists(s => !s.Silent)) leftConnected++;
             }
-            bool isKnown = members >= 0 || address.Kind == AddressKind.Everyone || state.Role(address.Name) is not null;
-            reach.Add(new Reach(text, Math.Max(0, members), state.ConnectedWith(text) - leftConnected, Math.Max(0, members - left), isKnown));
+            bool isTopic = address.Kind == AddressKind.Topic;
+            bool isKnown = members >= 0 || address.Kind == AddressKind.Everyone || (isTopic ? state.Topics.Present.Set.Covers(address.Name) || state.Topics.GrantsOn(address.Name).Count > 0 : state.Role(address.Name) is not null);
+            long connected = state.ConnectedWith(text) - leftConnected;
+            if (isTopic) connected += state.Watches.On(address.Name).Where(p => !p.Silent && !p.User.Holds(text) && !except.Contains(p.User.Id.Value) && !named.Contains(p.User.Id.Value)).Select(p => p.User).Distinct().Count();
+            reach.Add(new Reach(text, Math.Max(0, members), connected, Math.Max(0, members - left), isKnown));
         }
         return reach;
     }
@@ -71,7 +74,7 @@ static class Reaching
     {
         if (ledger.Options.StrictAddresses && reach.Find(r => !r.Known) is { } unknown)
         {
-            throw new Problem(422, "unknown-address", "Nobody knows that address", $"{unknown.Address}: no user or role by that name has shown a credential or stands in the directory.",
+            throw new Problem(422, "unknown-address", "Nobody knows that address", $"{unknown.Address}: no user or role by that name has shown a credential or stands in the directory, or no policy is about the topic.",
                 "Check the spelling, or turn strictAddresses off to store it for later.")
             { Errors = [new FieldError("to", $"{unknown.Address} is not known")] }.Throw();
         }

@@ -10,7 +10,11 @@ namespace Rovett.Core.Ledger;
 /// <param name="Head">The newest position.</param>
 /// <param name="Plan">What the session may be fed from its logs.</param>
 /// <param name="Marks">How far the device's sessions were written to, this one's mark last.</param>
-public sealed record OpenInfo(UserState User, IReadOnlyList<string> Channels, Totals Totals, Position Head, ReadPlan Plan, DispatchMark[] Marks);
+public sealed record OpenInfo(UserState User, ChannelList Channels, Totals Totals, Position Head, ReadPlan Plan, DispatchMark[] Marks)
+{
+    /// <summary>The user follows a topic that is not the user's now.</summary>
+    public bool FollowsInactive { get; init; }
+}
 
 /// <summary>Takes a credential into account and, with a session, connects it: behind, until it asks to go live.</summary>
 /// <param name="space">The space's name.</param>
@@ -28,9 +32,9 @@ public sealed class AttachCommand(string space, Identity identity, string device
         Standing.Require(user, identity);
         Roles.TakeToken(ledger, state, user, identity);
         var plan = ledger.PlanFor(state, user);
-        Answer = new OpenInfo(user, plan.Channels, plan.Totals.Totals, plan.Head, plan, session is null ? [] : user.Devices.Begin(device));
+        Answer = new OpenInfo(user, plan.Channels, plan.Totals.Totals, plan.Head, plan, session is null ? [] : user.Devices.Begin(device)) { FollowsInactive = user.Follows.Keys.Any(t => !user.Holds("topic:" + t)) };
         if (session is null) return;
-        var place = new SessionPlace(session(Answer), device);
+        var place = new SessionPlace(user, device) { Session = session(Answer) };
         ledger.Attached(place.Session);
         user.Sessions.Add(place);
         if (user.Sessions.Count == 1)
@@ -52,6 +56,7 @@ public sealed class DetachCommand(string space, UserState user, ISessionPort ses
         var present = user.Sessions.Exists(s => s.Session == session) ? user : state.Find(user.PersonId) ?? user;
         if (present.Sessions.Find(s => s.Session == session) is not { } place) return;
         state.Attend(present, place, null);
+        state.Watches.Leave(place);
         Answer = present.Sessions.Remove(place);
         if (present.Sessions.Count > 0)
         {
@@ -69,6 +74,7 @@ public sealed class DetachCommand(string space, UserState user, ISessionPort ses
         var present = state.Connected.FirstOrDefault(u => u.Sessions.Exists(s => s.Session == session));
         if (present?.Sessions.Find(s => s.Session == session) is not { } place) return;
         state.Attend(present, place, null);
+        state.Watches.Leave(place);
         present.Sessions.Remove(place);
         if (present.Sessions.Count > 0) state.Count(present);
         else state.LeaveAll(present);
@@ -110,7 +116,7 @@ public sealed class GoLiveCommand(string space, string userId, Session session, 
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
-        if (state.Find(userId) is { } user && user.PlanVersion == planVersion && user.Sessions.Exists(s => s.Session == session) && Rest(state, user) is { } rest)
+        if (state.Find(userId) is { } user && user.PlanVersion == planVersion && user.Sessions.Find(s => s.Session == session) is { } place && Rest(state, user, place) is { } rest)
         {
             if (session.EnterLive(rest, state.Cursors.Seal(new Position(state.Head)), state.Head, ledger.TotalsOf(user, user.Unread))) ledger.FlushLater(session);
             Answer = true;
@@ -119,22 +125,23 @@ public sealed class GoLiveCommand(string space, string userId, Session session, 
     }
 
     /// <summary>What happened since the session's last page, out of memory; null when memory does not reach back so far.</summary>
-    List<(PageItem, long, long)>? Rest(SpaceState state, UserState user)
+    List<(PageItem, long, long)>? Rest(SpaceState state, UserState user, SessionPlace place)
     {
         var happened = new List<(AddressLog Log, LogEvent Event)>();
-        foreach (var log in user.Logs!)
+        var seen = user.Logs!.Select(l => (Own: l, Watch: (Watch?)null)).Concat(place.Watches.Select(w => (Own: w.Seen, Watch: (Watch?)w))).ToDictionary(l => l.Own.Log);
+        foreach (var log in seen.Keys)
         {
-            if (!log.Log.TryRecent(session.Through, happened)) return null;
+            if (!log.TryRecent(session.Through, happened)) return null;
         }
         var rest = new List<(PageItem, long, long)>(happened.Count);
         foreach (var (log, at) in happened.OrderBy(h => h.Event.Position))
         {
-            var own = user.Logs!.Find(l => l.Log == log)!;
+            var (own, watch) = seen[log];
             // What came and has ended is not told of, but that it ended is: the device may have read an inbox meanwhile.
             bool told = at.Change ? own.Concerns(at.Ordinal) && at.Ordinal > log.Trimmed : own.SegmentOf(at.Ordinal) is not null && !own.Muted.Contains(at.Ordinal);
             if (!told) continue;
             if (state.Recent.Find(at.Position) is not { } entry) return null;
-            rest.Add((new PageItem(entry, AddressFor(own, at.Ordinal), log.Id, at.Ordinal), user.Rev, user.Unread));
+            rest.Add((new PageItem(entry, watch?.Address ?? AddressFor(own, at.Ordinal), log.Id, at.Ordinal) { OnlySubscribed = watch is not null }, user.Rev, user.Unread));
         }
         return rest;
     }
@@ -150,14 +157,17 @@ public sealed class GoLiveCommand(string space, string userId, Session session, 
 }
 
 /// <summary>Asks for a fresh plan: for a session that fell behind.</summary>
-public sealed class PlanCommand(string space, string userId) : LedgerCommand<ReadPlan?>
+/// <param name="space">The space's name.</param>
+/// <param name="userId">Who.</param>
+/// <param name="session">The session; null for the user's inbox.</param>
+public sealed class PlanCommand(string space, string userId, ISessionPort? session = null) : LedgerCommand<ReadPlan?>
 {
     internal override bool MayOnlyRead => true;
 
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
-        Answer = state.Find(userId) is { } user ? ledger.PlanFor(state, user) : null;
+        Answer = state.Find(userId) is { } user ? ledger.PlanFor(state, user, user.Sessions.Find(s => s.Session == session)) : null;
     }
 }
 
@@ -174,10 +184,12 @@ public sealed class AgainCommand(string space, UserState user, IReadOnlyList<Aga
         var found = new List<(AgainItem, EntryWire)>();
         foreach (var item in items)
         {
-            if (present.Logs!.Find(l => l.Log.Id == item.Log) is not { } log || log.SegmentOf(item.Ordinal) is not { } segment) continue;
+            var own = present.Logs!.Find(l => l.Log.Id == item.Log);
+            var log = own ?? present.Sessions.SelectMany(s => s.Watches).FirstOrDefault(w => w.Seen.Log.Id == item.Log)?.Seen;
+            if (log is null || log.SegmentOf(item.Ordinal) is not { } segment) continue;
             var entry = state.Recent.Find(item.Position);
             if (entry is null && ledger.Store.FindEntry(state.Id, item.Position) is { } row) entry = new OutgoingEntry(row.Kind, row.Position, row.Time, row.Id, state.Cursors.Seal(row.Position), row.Body);
-            if (entry is not null) found.Add((item, entry.WireFor(log.Log.Texts[segment.AddressIndex], item.Attempt)));
+            if (entry is not null) found.Add((item, entry.WireFor(log.Log.Texts[segment.AddressIndex], item.Attempt, counted: own is not null)));
         }
         Answer = (found, present.PlanVersion, ledger.TotalsOf(present));
     }
@@ -215,28 +227,30 @@ public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<
         var reach = Reaching.Of(ledger, state, draft);
         Reaching.Check(ledger, draft, reach);
         var key = draft.Traits.Type + "\n" + draft.Traits.Subject;
-        var told = new HashSet<UserState>();
+        var told = new HashSet<SessionPlace>();
         foreach (var address in draft.To.OrderBy(a => a.Kind == Addresses.AddressKind.User ? 0 : 1).ThenBy(a => a.ToString(), StringComparer.Ordinal))
         {
             ControlMessage? message = null;
-            foreach (var user in Connected(state, address))
+            foreach (var (user, only) in Connected(state, address))
             {
                 if (address.Kind != Addresses.AddressKind.User && draft.Except.Any(e => e.Kind == Addresses.AddressKind.User ? e.Name == user.Id.Value : user.Holds(e.ToString()))) continue;
-                if (!told.Add(user) || user.HasMuted(draft.Traits.Type, draft.Traits.Subject)) continue;
+                if (user.HasMuted(draft.Traits.Type, draft.Traits.Subject)) continue;
                 message ??= Messages.Ephemeral(address.ToString(), draft.Body, state.Time);
-                foreach (var place in user.Sessions)
+                foreach (var place in only is null ? user.Sessions : [only])
                 {
-                    if (place.Session.OfferPassing(key, message)) ledger.FlushLater(place.Session);
+                    if (told.Add(place) && place.Session.OfferPassing(key, message)) ledger.FlushLater(place.Session);
                 }
             }
         }
         Answer = [.. reach.Select(r => r with { Stored = 0 })];
     }
 
-    static IEnumerable<UserState> Connected(SpaceState state, Addresses.Address address)
+    /// <summary>Who is connected by an address; of a topic also single sessions that have subscribed.</summary>
+    static IEnumerable<(UserState User, SessionPlace? Only)> Connected(SpaceState state, Addresses.Address address)
     {
-        if (address.Kind == Addresses.AddressKind.User) return state.Find(address.Name) is { Sessions.Count: > 0 } user ? [user] : [];
+        if (address.Kind == Addresses.AddressKind.User) return state.Find(address.Name) is { Sessions.Count: > 0 } user ? [(user, null)] : [];
         var text = address.ToString();
-        return state.Connected.Where(u => u.Holds(text));
+        var holders = state.Connected.Where(u => u.Holds(text)).Select(u => (u, (SessionPlace?)null));
+        return address.Kind == Addresses.AddressKind.Topic ? holders.Concat(state.Watches.On(address.Name).Select(p => (p.User, (SessionPlace?)p))) : holders;
     }
 }

@@ -35,7 +35,15 @@ internal sealed class SpaceState
         Cursors = new CursorSeal(row.Key, store.Epoch, row.Name, "cursor");
         Recent = recent;
         LastReceipt = store.LastReceipt(row.Id);
+        Watches = new Watches(this, store);
+        Topics = new TopicRules(this, store);
     }
+
+    /// <summary>Who has subscribed to what.</summary>
+    public Watches Watches { get; }
+
+    /// <summary>Who may do what on topics.</summary>
+    public TopicRules Topics { get; }
 
     public SpaceRow Row { get; }
     public int Id => Row.Id;
@@ -115,6 +123,7 @@ internal sealed class SpaceState
                 if (audiencesOf.TryGetValue(address.ToString(), out var list)) list.Add(log);
             }
             foreach (var user in users.Values) AddLogTo(user, log);
+            Watches.Made(log);
         }
         return log;
     }
@@ -152,15 +161,22 @@ internal sealed class SpaceState
     /// <summary>A user, or null when the store knows none by that id.</summary>
     public UserState? Find(string user)
     {
-        if (users.TryGetValue(user, out var known)) return known;
-        return store.FindPerson(Id, user) is { } row ? KeepUser(row) : null;
+        if (users.TryGetValue(user, out var known)) return Settled(known);
+        return store.FindPerson(Id, user) is { } row ? Settled(KeepUser(row)) : null;
     }
 
     /// <summary>A user by the store's number.</summary>
     public UserState? Find(long person)
     {
-        if (usersById.TryGetValue(person, out var known)) return known;
-        return store.FindPerson(person) is { } row ? KeepUser(row) : null;
+        if (usersById.TryGetValue(person, out var known)) return Settled(known);
+        return store.FindPerson(person) is { } row ? Settled(KeepUser(row)) : null;
+    }
+
+    /// <summary>A user as policies and roles' grants have it by now: who was not looked at since they changed is brought up to them first.</summary>
+    UserState Settled(UserState user)
+    {
+        if (user.Row.RulesSeen < Topics.RulesAt && !OnlyReads) Topics.Settle(user);
+        return user;
     }
 
     /// <summary>A user, made when unknown.</summary>
@@ -171,6 +187,10 @@ internal sealed class SpaceState
         var user = new UserState(Id, row) { Home = this };
         user.Memberships.AddRange(store.Memberships(row.Id));
         user.Mutes.AddRange(store.MutesOf(row.Id));
+        if (row.RulesSeen is not null)
+        {
+            foreach (var (topic, since) in store.Follows(row.Id)) user.Follows[topic] = since;
+        }
         users[row.User] = user;
         usersById[row.Id] = user;
         return user;
@@ -240,6 +260,13 @@ internal sealed class SpaceState
     void Mute(UserState user, UserLog log)
     {
         if (log.MutedThrough >= log.Log.Head) return;
+        if (user.Mutes.Count > 0) log.IsDirty = true;
+        FindMuted(user, log);
+    }
+
+    /// <summary>The same, for what is not stored.</summary>
+    internal void FindMuted(UserState user, UserLog log)
+    {
         if (user.Mutes.Count > 0)
         {
             foreach (var mute in user.Mutes)
@@ -254,12 +281,12 @@ internal sealed class SpaceState
                     log.Muted.Add(new OrdinalRun(ordinal, ordinal));
                 }
             }
-            log.IsDirty = true;
         }
         log.MutedThrough = log.Log.Head;
     }
 
-    long OrdinalAt(AddressLog log, long position) => position <= 0 ? 0 : position >= log.HeadPosition ? log.Head : Math.Max(log.Trimmed, store.OrdinalAt(log.Id, position));
+    /// <summary>The ordinal of the newest notification of a log up to a position.</summary>
+    public long OrdinalAt(AddressLog log, long position) => position <= 0 ? 0 : position >= log.HeadPosition ? log.Head : Math.Max(log.Trimmed, store.OrdinalAt(log.Id, position));
 
     Segment[] ToSegments(AddressLog log, List<(long After, long Until, int AddressIndex)> positions) => ToSegments(log, positions, out _);
 
@@ -304,6 +331,7 @@ internal sealed class SpaceState
     /// <summary>Where the look-back of a newcomer to an address begins, in positions.</summary>
     public long NewcomerStart(string address, long lastLoss)
     {
+        if (address.StartsWith("topic:", StringComparison.Ordinal)) return Head; // who follows a topic follows it from now on
         var lookBack = (address.StartsWith("role:", StringComparison.Ordinal) ? Role(address[5..])?.Newcomers : null) ?? options.Newcomers;
         if (lookBack <= TimeSpan.Zero) return Head;
         return Math.Max(lastLoss, store.PositionAt(Id, StoredTime.From(clock.GetUtcNow() - lookBack)));
@@ -326,18 +354,25 @@ internal sealed class SpaceState
     }
 
     /// <summary>The address by which the next notification reaches the user: the first held, unless an excepted role is held; −1: none.</summary>
-    static int IndexFor(UserState user, Audience? audience)
+    internal static int IndexFor(UserState user, Audience? audience)
     {
         if (audience is null) return 0;
-        foreach (var excluded in audience.Excludes)
-        {
-            if (user.Holds(excluded.ToString())) return -1;
-        }
+        if (IsLeftOut(user, audience)) return -1;
         for (int i = 0; i < audience.Includes.Count; i++)
         {
             if (user.Holds(audience.Includes[i].ToString())) return i;
         }
         return -1;
+    }
+
+    /// <summary>Whether the user holds a role that the audience leaves out.</summary>
+    internal static bool IsLeftOut(UserState user, Audience audience)
+    {
+        foreach (var excluded in audience.Excludes)
+        {
+            if (user.Holds(excluded.ToString())) return true;
+        }
+        return false;
     }
 
     /// <summary>Takes a user out of all lists.</summary>

@@ -23,6 +23,7 @@ static class Standing
             place.Session.Dismiss(Messages.Ending(reason, null));
             ledger.FlushLater(place.Session);
             state.Attend(user, place, null);
+            state.Watches.Leave(place);
         }
         if (ended == 0) return 0;
         user.Sessions.Clear();

@@ -1,6 +1,7 @@
 using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Marks;
+using Rovett.Core.Policies;
 
 namespace Rovett.Core.Ledger;
 
@@ -29,6 +30,10 @@ public enum EntryKind
     Missed = 10,
     /// <summary>A user was signed out, blocked, or let in again.</summary>
     Standing = 11,
+    /// <summary>Policies were loaded: who may do what on topics.</summary>
+    Policies = 12,
+    /// <summary>A grant was given, or ended.</summary>
+    Grant = 13,
 }
 
 /// <summary>A stored space. Entries up to <see cref="Floor"/> are not stored any more.</summary>
@@ -76,6 +81,12 @@ public sealed record PersonRow(long Id, string User, StoredTime? Seen, long Rev,
 
     /// <summary>No credential of the user's holds.</summary>
     public bool Blocked { get; init; }
+
+    /// <summary>What the newest token says that policies look at (<see cref="Policies.ClaimSet"/>).</summary>
+    public string Claims { get; init; } = "";
+
+    /// <summary>Up to which change of policies and roles' grants it is settled which topics the user may follow; null for one who follows none.</summary>
+    public long? RulesSeen { get; init; }
 }
 
 /// <summary>One interval in which a user held a role, in positions: after <see cref="After"/>, up to <see cref="Until"/>
@@ -143,6 +154,8 @@ public enum DueKind
     TakeEnd = 2,
     /// <summary>A deadline of the notification at a position.</summary>
     Deadline = 3,
+    /// <summary>The grant given at a position ends.</summary>
+    GrantEnd = 4,
 }
 
 /// <summary>Something due. <see cref="Number"/> tells several of one notification apart.</summary>
@@ -153,6 +166,12 @@ public sealed record RoleRow(string Role, string? DisplayName, TimeSpan? Newcome
 
 /// <summary>A stored deadline. <see cref="Ended"/>: when it was met or missed.</summary>
 public sealed record DeadlineRow(long Position, int Number, DeadlineTerms Terms, StoredTime At, DeadlineState State, StoredTime? Ended);
+
+/// <summary>A stored version of a space's policies.</summary>
+/// <param name="Position">The entry that loaded it.</param>
+/// <param name="Time">When.</param>
+/// <param name="Document">As it was loaded: JSON (<see cref="PolicyReader"/>).</param>
+public sealed record PolicyVersion(long Position, StoredTime Time, byte[] Document);
 
 /// <summary>What has become of a deadline.</summary>
 public enum DeadlineState
@@ -349,6 +368,42 @@ public interface ILedgerStore
     /// <summary>Removes receipts older than a time, at most a number of them.</summary>
     /// <returns>How many went.</returns>
     int TrimReceipts(int space, StoredTime before, int limit);
-    /// <summary>Removes everything a person has marked or muted.</summary>
+    /// <summary>Removes everything a person has marked, muted or followed, and the person's grants.</summary>
     void ErasePerson(long person);
+
+    /// <summary>The newest notifications of a log after an ordinal, newest first.</summary>
+    IReadOnlyList<(long Ordinal, long Position)> NewestItems(long log, long after, int limit);
+    /// <summary>The topics a user follows, with the position from which on.</summary>
+    IReadOnlyList<KeyValuePair<string, long>> Follows(long person);
+    /// <summary>A user follows a topic.</summary>
+    void AddFollow(long person, string topic, long since);
+    /// <summary>A user follows a topic no more.</summary>
+    void RemoveFollow(long person, string topic);
+    /// <summary>Stores a version of the policies, by the position of its entry.</summary>
+    void AddPolicies(int space, PolicyVersion version);
+    /// <summary>The newest version at or before a position, or null.</summary>
+    PolicyVersion? PoliciesAt(int space, long position);
+    /// <summary>The positions of the versions after a position, oldest first.</summary>
+    IReadOnlyList<long> PolicyPositions(int space, long after);
+    /// <summary>The position of the newest change of policies or of a role's grant; 0 when there was none.</summary>
+    long RulesAt(int space);
+    /// <summary>Stores a grant.</summary>
+    void AddGrant(int space, Grant grant);
+    /// <summary>Ends a grant.</summary>
+    void EndGrant(int space, long number, long ended);
+    /// <summary>A grant, ended or not, or null.</summary>
+    Grant? FindGrant(int space, long number);
+    /// <summary>The grants on a topic.</summary>
+    /// <param name="space">The space.</param>
+    /// <param name="topic">The topic.</param>
+    /// <param name="endedToo">Also those that have ended.</param>
+    IReadOnlyList<Grant> GrantsOn(int space, string topic, bool endedToo);
+    /// <summary>Grants that have not ended, oldest first.</summary>
+    /// <param name="space">The space.</param>
+    /// <param name="person">Of this user; null: anybody's.</param>
+    /// <param name="role">Of this role; null: any.</param>
+    /// <param name="topic">On this topic; null: any.</param>
+    /// <param name="after">With higher numbers than this.</param>
+    /// <param name="limit">The most.</param>
+    IReadOnlyList<Grant> Grants(int space, long? person, string? role, string? topic, long after, int limit);
 }

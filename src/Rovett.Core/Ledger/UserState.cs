@@ -36,6 +36,8 @@ public sealed class UserState(int space, PersonRow row)
     internal List<MuteRow> Mutes { get; } = [];
     /// <summary>The logs the user sees something of; null until first needed.</summary>
     internal List<UserLog>? Logs { get; set; }
+    /// <summary>The topics followed, each with the position from which on; held only as long as policies and grants allow it.</summary>
+    internal Dictionary<string, long> Follows { get; } = [];
     /// <summary>The live sessions.</summary>
     internal List<SessionPlace> Sessions { get; } = [];
     /// <summary>The connected user's places in the logs' lists.</summary>
@@ -126,10 +128,17 @@ public sealed class UserState(int space, PersonRow row)
 }
 
 /// <summary>A live session of a user, with what it said of itself.</summary>
-internal sealed class SessionPlace(ISessionPort session, string device)
+internal sealed class SessionPlace(UserState user, string device)
 {
-    public readonly ISessionPort Session = session;
     public readonly string Device = device;
+    /// <summary>Its user.</summary>
+    public UserState User = user;
+    /// <summary>The session; set before anything is offered to it.</summary>
+    public ISessionPort Session = null!;
+    /// <summary>The topics it has subscribed to, each with the position from which on.</summary>
+    public readonly Dictionary<string, long> Topics = [];
+    /// <summary>The logs it sees something of by its subscriptions alone.</summary>
+    public List<Watch> Watches = [];
     /// <summary>It was asked for acknowledgements and says nothing.</summary>
     public bool Silent;
     /// <summary>The subject its user is looking at, or null.</summary>

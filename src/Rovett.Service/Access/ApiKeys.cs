@@ -60,6 +60,8 @@ public sealed class ApiKey(StoredApiKey stored)
 /// <summary>Checks backends' API keys: hashed at rest, of one space, with scopes.</summary>
 public sealed class ApiKeys(AccessStore store, TimeProvider clock)
 {
+    internal static readonly object ActorItem = new();
+
     /// <summary>What a key may be for.</summary>
     public static readonly IReadOnlyList<string> Scopes = ["send", "read", "admin"];
     const long TouchEvery = 60_000_000;
@@ -114,6 +116,7 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
         var key = found.Key;
         if (key.Stored.Ends <= Now)
             throw new Problem(401, "api-key-ended", "The API key has ended", $"The key '{key.Stored.Name}' was followed by another, and held until {new StoredTime(key.Stored.Ends.Value)}.", "Use the key that followed it.").Throw();
+        context.Items[ActorItem] = (key.Stored.Space, key.Actor);
         if (key.Stored.Space != space.Name)
             throw new Problem(403, "api-key-of-another-space", "The API key is of another space", $"It was not made for the space '{space.Name}'.", "Use this space's key, or the path of the space the key was made for.").Throw();
         if (!key.Has(scope))

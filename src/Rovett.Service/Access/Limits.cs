@@ -131,6 +131,8 @@ public sealed class Limits(RovettOptions options, TimeProvider clock)
         yield return ("sessionsPerUser", SessionsPerUser(space), byUser.Where(u => u.Key.Space == space.Name).Select(u => u.Value).DefaultIfEmpty().Max(), "sessions of one user");
         yield return ("sessionsPerAddress", options.SessionsPerAddress, byAddress.Values.DefaultIfEmpty().Max(), "sessions from one network address");
         yield return ("maxUnauthenticated", options.MaxUnauthenticated, Volatile.Read(ref unauthenticated), "WebSockets that have not said whose they are");
+        yield return ("topicsPerSession", options.TopicsPerSession, 0, "topics that one session has subscribed to");
+        yield return ("topicsPerUser", options.TopicsPerUser, 0, "topics that one user follows");
         yield return ("handshakeSeconds", options.HandshakeSeconds, 0, "seconds until they must have");
         yield return ("window", options.Window, 0, "notifications that a device may leave unacknowledged");
         yield return ("maxSendWaitMs", options.MaxSendWaitMs, 0, "milliseconds that a send may wait for the store");

@@ -18,6 +18,11 @@ public sealed class SpaceRuntime(int id, string name, CursorSeal cursors, Cursor
     /// <summary>What it is set to.</summary>
     public SpaceSettings Settings { get; set; } = SpaceSettings.Default;
 
+    volatile IReadOnlyList<string> claimPaths = [];
+
+    /// <summary>The claims that its policies look at.</summary>
+    public IReadOnlyList<string> ClaimPaths { get => claimPaths; set => claimPaths = value; }
+
     /// <summary>What comes before <c>/v1/…</c> in the space's paths.</summary>
     public string PathPrefix => Name == "main" ? "" : "/s/" + Uri.EscapeDataString(Name);
 }

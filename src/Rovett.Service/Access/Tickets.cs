@@ -19,7 +19,7 @@ public sealed class Tickets(AccessStore store, SigningKeys keys, TimeProvider cl
     {
         var ticket = Secrets.New(Secrets.TicketPrefix);
         store.AddTicket(Secrets.Hash(ticket), new StoredTicket(space, credential.Identity.User.Value, JsonSerializer.Serialize(credential.Identity.Roles),
-            credential.Identity.IssuedAtMicros, StoredTime.From(credential.Expires).Micros, Now + (long)OpensWithin.TotalMicroseconds, null, null, null, credential.SigningKey), Now);
+            credential.Identity.IssuedAtMicros, StoredTime.From(credential.Expires).Micros, Now + (long)OpensWithin.TotalMicroseconds, null, null, null, credential.SigningKey, credential.Identity.Claims), Now);
         return ticket;
     }
 
@@ -61,10 +61,10 @@ public sealed class Tickets(AccessStore store, SigningKeys keys, TimeProvider cl
 
     /// <summary>A device showed a newer token: its ticket stands for that from now on.</summary>
     public void Renew(string ticket, Credential credential) => store.RenewTicket(Secrets.Hash(ticket), JsonSerializer.Serialize(credential.Identity.Roles),
-        credential.Identity.IssuedAtMicros, StoredTime.From(credential.Expires).Micros, credential.SigningKey);
+        credential.Identity.IssuedAtMicros, StoredTime.From(credential.Expires).Micros, credential.SigningKey, credential.Identity.Claims);
 
     static Credential CredentialOf(StoredTicket ticket) => new(
-        new Identity(new UserId(ticket.User), JsonSerializer.Deserialize<List<string>?>(ticket.Roles), ticket.IssuedAt),
+        new Identity(new UserId(ticket.User), JsonSerializer.Deserialize<List<string>?>(ticket.Roles), ticket.IssuedAt, ticket.Claims),
         DateTimeOffset.UnixEpoch.AddTicks(ticket.Expires * 10), ticket.SigningKey);
 
     static ProblemException Refused(string slug, string title, string detail, string mend) => new Problem(401, slug, title, detail, mend).Throw();

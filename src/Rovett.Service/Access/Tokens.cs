@@ -6,6 +6,7 @@ using Microsoft.IdentityModel.Tokens;
 using Rovett.Core;
 using Rovett.Core.Addresses;
 using Rovett.Core.Ledger;
+using Rovett.Core.Policies;
 
 namespace Rovett.Service.Access;
 
@@ -64,7 +65,7 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         if (!settings.Algorithms.Contains(algorithm))
             throw Refused(401, "token-algorithm", "The token's algorithm is not accepted", $"The token says '{Shorten(algorithm)}'; this space accepts {string.Join(", ", settings.Algorithms)}.", "Sign the token with one of these, and a key that this space has.");
         var key = await SignedBy(token, space.Name, algorithm, kid) ?? throw await Unsigned(token, space, algorithm, kid);
-        var credential = Claims(jwt, settings, key) with { TokenHash = hash };
+        var credential = Claims(jwt, space, settings, key) with { TokenHash = hash };
         verified[hash] = credential;
         return credential;
     }
@@ -122,7 +123,7 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
             "Sign it with the secret shown when the space was made, or add the key: POST /v1/signing-keys.");
     }
 
-    Credential Claims(JsonWebToken jwt, SpaceSettings settings, VerifyingKey key)
+    Credential Claims(JsonWebToken jwt, SpaceRuntime space, SpaceSettings settings, VerifyingKey key)
     {
         // Read from the JSON itself: the library's own reading cuts the fractions of iat off, and takes a number for a text.
         JsonDocument payload;
@@ -152,7 +153,7 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
             throw Refused(401, "token-issuer", "The token is of another issuer", $"The key '{key.Name}' is of the issuer {issuer}, and the token's iss is not.", "Use a token of that issuer.");
         if (settings.Audiences.Count > 0 && !(claims.TryGetProperty("aud", out var aud) && IsAmong(aud, settings.Audiences)))
             throw Refused(401, "token-audience", "The token is for somebody else", $"Its aud names none of {string.Join(", ", settings.Audiences)}.", "Ask for a token with this space's audience.");
-        return new Credential(new Identity(new UserId(user), Roles(claims, settings.RolesClaim), (long)Math.Round(iat * 1_000_000)), expires, key.Name);
+        return new Credential(new Identity(new UserId(user), Roles(claims, settings.RolesClaim), (long)Math.Round(iat * 1_000_000), ForPolicies(claims, space.ClaimPaths)), expires, key.Name);
     }
 
     void CheckEnd(DateTimeOffset expires, SpaceSettings settings)
@@ -191,6 +192,27 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
             if (!roles.Contains(role)) roles.Add(role);
         }
         return roles;
+    }
+
+    /// <summary>What the token says that policies look at; a claim that is no text, number or truth, nor an array of such, says nothing.</summary>
+    static string ForPolicies(JsonElement claims, IReadOnlyList<string> paths)
+    {
+        if (paths.Count == 0) return "";
+        var found = new List<KeyValuePair<string, IReadOnlyList<string>>>(paths.Count);
+        foreach (var path in paths)
+        {
+            var values = new List<string>();
+            if (Find(claims, path) is { } claim)
+            {
+                foreach (var item in claim.ValueKind == JsonValueKind.Array ? [.. claim.EnumerateArray().Take(ClaimSet.MaxValues)] : new[] { claim })
+                {
+                    if (item.ValueKind is JsonValueKind.Number or JsonValueKind.True or JsonValueKind.False) values.Add(item.GetRawText());
+                    else if (JsonText.TryString(item, out var text) && text.Length <= 256) values.Add(text.IsNormalized() ? text : text.Normalize());
+                }
+            }
+            found.Add(KeyValuePair.Create(path, (IReadOnlyList<string>)values));
+        }
+        return ClaimSet.Write(found);
     }
 
     static double? Seconds(JsonElement claims, string claim) =>

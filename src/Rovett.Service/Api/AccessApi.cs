@@ -56,7 +56,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
         if (scopes.Count == 0 && !errors.Exists(e => e.Field.StartsWith("scopes", StringComparison.Ordinal))) errors.Add(new FieldError("scopes", $"must name at least one of {string.Join(", ", ApiKeys.Scopes)}"));
         var types = List(root, "types", errors, t => t.Length <= 128 && t.IndexOf('*', StringComparison.Ordinal) is var star && (star < 0 || star == t.Length - 1) ? null : "must be a type, or the beginning of types and *");
         var addresses = List(root, "addresses", errors, a => a.IndexOf('*', StringComparison.Ordinal) is var star && star < 0 ? Address.TryParse(a, out _)
-            : star == a.Length - 1 && (a.StartsWith("user:", StringComparison.Ordinal) || a.StartsWith("role:", StringComparison.Ordinal)) ? null : "must be an address, or the beginning of addresses and *: user:*, role:deck*");
+            : star == a.Length - 1 && (a.StartsWith("user:", StringComparison.Ordinal) || a.StartsWith("role:", StringComparison.Ordinal) || a.StartsWith("topic:", StringComparison.Ordinal)) ? null : "must be an address, or the beginning of addresses and *: user:*, role:deck*, topic:berth/*");
         if (scopes.Contains("admin") && types.Count + addresses.Count > 0) errors.Add(new FieldError("scopes", "can't hold admin when the key is narrowed: an admin key can make itself any other"));
         if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
         var (stored, key) = keys.Make(space.Name, name, scopes, types, addresses);
@@ -336,9 +336,9 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
                 json.WriteStartObject();
                 json.WriteNumber("number", act.Id);
                 json.WriteString("time", new StoredTime(act.Time).ToString());
-                json.WriteString("actor", act.Actor);
+                json.WriteString("actor", Named(act.Actor));
                 json.WriteString("act", act.Act);
-                json.WriteString("about", act.About.StartsWith("person:", StringComparison.Ordinal) ? "user:" + history.NameOf(long.Parse(act.About.AsSpan(7), CultureInfo.InvariantCulture))?.TrimStart('\u0001') : act.About);
+                json.WriteString("about", Named(act.About));
                 json.WritePropertyName("detail");
                 json.WriteRawValue(act.Detail);
                 json.WriteEndObject();
@@ -348,4 +348,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
             json.WriteEndObject();
         });
     }
+
+    /// <summary>People stand in the trail by number, and are named when it is read.</summary>
+    string Named(string who) => who.StartsWith("person:", StringComparison.Ordinal) ? "user:" + history.NameOf(long.Parse(who.AsSpan(7), CultureInfo.InvariantCulture))?.TrimStart('\u0001') : who;
 }

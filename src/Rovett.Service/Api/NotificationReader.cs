@@ -52,13 +52,14 @@ public static class NotificationReader
         var except = Addresses(root, "except", required: false, errors);
         for (int i = 0; i < except.Count; i++)
         {
-            if (except[i].Kind == AddressKind.Everyone) errors.Add(new FieldError($"except[{i}]", "can't be everyone: nobody would be left"));
+            if (except[i].Kind == AddressKind.Topic) errors.Add(new FieldError($"except[{i}]", "can't be a topic; name the users or roles that are to be left out"));
+            else if (except[i].Kind == AddressKind.Everyone) errors.Add(new FieldError($"except[{i}]", "can't be everyone: nobody would be left"));
             else if (to.Contains(except[i])) errors.Add(new FieldError($"except[{i}]", $"{except[i]} stands in 'to' as well; leave it out of one of them"));
         }
         int persons = to.Concat(except).Count(a => a.Kind == AddressKind.User);
         int others = to.Concat(except).Count(a => a.Kind != AddressKind.User);
         if (persons > Draft.MaxPersons) errors.Add(new FieldError("to", $"names {persons} users with 'except'; the limit is {Draft.MaxPersons}: give them a role, or send several times"));
-        if (others > Draft.MaxOthers) errors.Add(new FieldError("to", $"names {others} roles with 'except'; the limit is {Draft.MaxOthers}"));
+        if (others > Draft.MaxOthers) errors.Add(new FieldError("to", $"names {others} roles and topics with 'except'; the limit is {Draft.MaxOthers}"));
 
         var type = Text(root, "type", required: true, 128, errors, oneLine: true);
         var subject = Text(root, "subject", required: false, 256, errors, oneLine: true);

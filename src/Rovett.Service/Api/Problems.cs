@@ -1,5 +1,6 @@
 using System.Text.Json;
 using Rovett.Core;
+using Rovett.Service.Access;
 using Rovett.Service.Operations;
 
 namespace Rovett.Service.Api;
@@ -27,7 +28,7 @@ public static class Problems
     }
 
     /// <summary>Catches what handlers throw, and gives a body to statuses that have none.</summary>
-    public static async Task Middleware(HttpContext context, RequestDelegate next, ILogger log)
+    public static async Task Middleware(HttpContext context, RequestDelegate next, Refusals refusals, ILogger log)
     {
         try
         {
@@ -36,6 +37,7 @@ public static class Problems
         }
         catch (ProblemException refused)
         {
+            if (refused.Problem.Status == 403 && context.Items[ApiKeys.ActorItem] is (string space, string actor)) refusals.NoteKey(space, actor, refused.Problem.Slug, $"{context.Request.Method} {(context.GetEndpoint() as RouteEndpoint)?.RoutePattern.RawText}"); // not the path: it may name people
             await Write(context, refused.Problem);
         }
         catch (BadHttpRequestException bad)

@@ -6,12 +6,13 @@ using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
+using Rovett.Service.Topics;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Api;
 
 /// <summary>What users' devices call, with a token.</summary>
-public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets tickets, LedgerPump ledger, SqlHistoryReader history)
+public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets tickets, TopicGate topics, LedgerPump ledger, SqlHistoryReader history)
 {
     const int DefaultPage = 50, MaxPage = 200;
 
@@ -205,6 +206,59 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
             json.WriteEndObject();
         }
         json.WriteEndArray();
+        json.WriteEndObject();
+    });
+
+    /// <summary><c>GET /v1/follows</c></summary>
+    public async Task Follows(HttpContext context)
+    {
+        var (space, credential) = await Require(context);
+        await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
+        var follows = await ledger.Ask(new FollowsCommand(space.Name, credential.Identity.User.Value));
+        await WriteFollows(context, follows, null);
+    }
+
+    /// <summary><c>POST /v1/follows</c>: durably, absence included.</summary>
+    public async Task Follow(HttpContext context)
+    {
+        var (space, credential) = await Require(context);
+        using var body = await Json.Read(context);
+        if (DeviceMessage.TryTopic(body.RootElement, out var topic) is { } wrong) throw Problem.Invalid([new FieldError("topic", wrong)]).Throw();
+        await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
+        var (follows, totals) = await topics.Follow(space, credential.Identity.User.Value, topic);
+        await WriteFollows(context, follows, totals);
+    }
+
+    /// <summary><c>DELETE /v1/follows?topic=…</c></summary>
+    public async Task Unfollow(HttpContext context)
+    {
+        var (space, credential) = await Require(context);
+        if (Core.Addresses.Topics.Check(context.Request.Query["topic"].ToString(), out var topic) is { } wrong) throw Problem.Invalid([new FieldError("topic", wrong)], "Correct the named query parameter.").Throw();
+        await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
+        var (follows, totals) = await topics.Unfollow(space, credential.Identity.User.Value, topic);
+        await WriteFollows(context, follows, totals);
+    }
+
+    static Task WriteFollows(HttpContext context, IReadOnlyList<Followed> follows, Totals? totals) => Json.Write(context, 200, json =>
+    {
+        json.WriteStartObject();
+        json.WriteStartArray("follows");
+        foreach (var (topic, active) in follows)
+        {
+            json.WriteStartObject();
+            json.WriteString("topic", topic);
+            json.WriteBoolean("active", active);
+            json.WriteEndObject();
+        }
+        json.WriteEndArray();
+        if (totals is { } now)
+        {
+            json.WriteStartObject("totals");
+            json.WriteNumber("unread", now.Unread);
+            json.WriteString("asOf", now.AsOf.ToString());
+            json.WriteNumber("rev", now.Rev);
+            json.WriteEndObject();
+        }
         json.WriteEndObject();
     });
 

@@ -2,12 +2,13 @@ using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
+using Rovett.Service.Topics;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Live;
 
 /// <summary>What every live session needs.</summary>
-public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session, Limits Limits, Tokens Tokens, Tickets Tickets, int MessagesPerSecond, TimeProvider Clock)
+public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session, Limits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, int MessagesPerSecond, TimeProvider Clock)
 {
     readonly long started = Clock.GetTimestamp();
 

@@ -21,7 +21,7 @@ public interface ISessionOutput
 /// made by <see cref="LiveEndpoint"/>, attached by the ledger, opened, run, detached.</summary>
 public sealed class LiveSession
 {
-    const int BufferBytes = 12 * 1024;
+    const int BufferBytes = 12 * 1024, MostTopicsWaiting = 16;
     static readonly TimeSpan LastWordsPatience = TimeSpan.FromSeconds(3), LongestWarning = TimeSpan.FromMinutes(1);
 
     readonly AsyncSignal signal = new();
@@ -35,7 +35,10 @@ public sealed class LiveSession
     readonly SessionFeeder feeder;
     ReadPlan? plan;
     UserState? user;
-    IReadOnlyList<string> channels = [];
+    ChannelList channels = new([], []);
+    readonly Lock topicGate = new();
+    Task topicWork = Task.CompletedTask;
+    int topicsWaiting;
     bool knownSilent;
     long heardAtMs;
     TimeSpan? endedAt;
@@ -119,6 +122,7 @@ public sealed class LiveSession
         };
         first.AddRange(words);
         Machine.Open(first, start);
+        if (opened.FollowsInactive) _ = services.Topics.Returned(Space, User).ContinueWith(static t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted);
     }
 
     /// <summary>Takes it from its user.</summary>
@@ -173,7 +177,7 @@ public sealed class LiveSession
             case SessionNeed.Page:
                 if (plan is null || plan.Version != version)
                 {
-                    plan = await services.Ledger.Ask(new PlanCommand(Space.Name, User));
+                    plan = await services.Ledger.Ask(new PlanCommand(Space.Name, User, Machine));
                     if (plan is null || plan.Version != version) return true; // changed again meanwhile: ask anew
                 }
                 feeder.Page(Machine, plan);
@@ -194,6 +198,36 @@ public sealed class LiveSession
     /// <summary>Counts a message of the device.</summary>
     /// <returns>How long to wait before it is taken.</returns>
     internal TimeSpan TakeMessage() => messages?.Take(out _) ?? TimeSpan.Zero;
+
+    /// <summary>Carries out a message about a topic after those that came before it, and says the answer: a backend may be asked,
+    /// which nothing else of this session waits for.</summary>
+    internal async ValueTask HandleTopic(DeviceMessage message)
+    {
+        Task before;
+        lock (topicGate)
+        {
+            before = topicWork;
+            topicWork = After(before, message);
+        }
+        if (Interlocked.Increment(ref topicsWaiting) > MostTopicsWaiting) await before; // read slower
+    }
+
+    async Task After(Task before, DeviceMessage message)
+    {
+        await before;
+        try
+        {
+            if (await Handle(message) is { } answer && !Machine.Answer(answer)) Closed();
+        }
+        catch (Exception)
+        {
+            Closed(); // as an error in any other message ends its connection
+        }
+        finally
+        {
+            Interlocked.Decrement(ref topicsWaiting);
+        }
+    }
 
     /// <summary>Carries out a message of the device.</summary>
     /// <returns>The answer, or null when none is wanted.</returns>
@@ -216,6 +250,16 @@ public sealed class LiveSession
                 case DeviceMessageKind.Take or DeviceMessageKind.Release:
                     var taken = await services.Ledger.Ask(new TakeCommand(Space.Name, User, message.Id, message.Kind == DeviceMessageKind.Take));
                     return Messages.Done(message.RequestId, taken.Totals);
+                case DeviceMessageKind.Subscribe:
+                    await services.Topics.Subscribe(Space, user!, Machine, message.Topic, message.After);
+                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
+                case DeviceMessageKind.Unsubscribe:
+                    await services.Ledger.Ask(new UnsubscribeCommand(Space.Name, user!, Machine, message.Topic));
+                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
+                case DeviceMessageKind.Follow:
+                    return Messages.Done(message.RequestId, (await services.Topics.Follow(Space, User, message.Topic)).Totals);
+                case DeviceMessageKind.Unfollow:
+                    return Messages.Done(message.RequestId, (await services.Topics.Unfollow(Space, User, message.Topic)).Totals);
                 default:
                     var verb = message.Kind == DeviceMessageKind.MarkRead ? MarkVerb.Read : MarkVerb.Unread;
                     var totals = await services.Ledger.Ask(new MarkCommand(Space.Name, User, verb, message.Marks!, Device, Machine));
@@ -324,7 +368,7 @@ public sealed class LiveSession
         json.WriteString("since", Since.ToString());
         json.WriteString("state", Machine is null ? "opening" : Machine.IsEnded ? "ending" : Machine.Silent ? "silent" : Machine.IsLive ? "live" : "catching up");
         json.WriteStartArray("channels");
-        foreach (var channel in channels) json.WriteStringValue(channel);
+        foreach (var channel in (Machine?.Channels ?? channels).All) json.WriteStringValue(channel);
         json.WriteEndArray();
         json.WriteNumber("sent", Machine?.TotalSent ?? 0);
         json.WriteNumber("outstanding", Machine?.Outstanding ?? 0);

@@ -195,6 +195,11 @@ public static class WebSocketTransport
                 // Read slower, so that the device's own network holds it back.
                 for (TimeSpan wait; (wait = session.TakeMessage()) > TimeSpan.Zero;) await Task.Delay(wait);
                 var message = DeviceMessage.Parse(frames.Payload.ToArray(), session.Space.Cursors);
+                if (message is { IsAboutTopic: true, Problem: null })
+                {
+                    await session.HandleTopic(message);
+                    return true;
+                }
                 var answer = await session.Handle(message);
                 return answer is null || session.Machine.Answer(answer);
             case FrameEvent.Ping:

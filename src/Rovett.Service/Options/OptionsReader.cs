@@ -121,6 +121,8 @@ public static class OptionsReader
         Between(o.SessionsPerUser, "sessionsPerUser", 0, 1_000_000);
         Between(o.SessionsPerAddress, "sessionsPerAddress", 0, 1_000_000);
         Between(o.MessagesPerSecond, "messagesPerSecond", 0, 1_000_000);
+        Between(o.TopicsPerSession, "topicsPerSession", 0, 10_000);
+        Between(o.TopicsPerUser, "topicsPerUser", 0, 10_000);
         foreach (var network in o.TrustedProxies) Check(IPNetwork.TryParse(network, out _), "trustedProxies", $"'{network}' is no network; write the address and the length of its prefix: 10.1.0.0/16");
         Between(o.HandshakeSeconds, "handshakeSeconds", 1, 60);
         Between(o.MaxUnauthenticated, "maxUnauthenticated", 0, 100_000);

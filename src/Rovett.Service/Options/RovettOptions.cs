@@ -78,6 +78,12 @@ public sealed class RovettOptions
     /// <summary>Messages that one session may send a second; more are read later. 0: any number.</summary>
     public int MessagesPerSecond { get; set; } = 200;
 
+    /// <summary>Topics that one session may have subscribed to at a time.</summary>
+    public int TopicsPerSession { get; set; } = 100;
+
+    /// <summary>Topics that one user may follow.</summary>
+    public int TopicsPerUser { get; set; } = 1000;
+
     /// <summary>Networks of proxies whose <c>X-Forwarded-For</c> is believed: <c>127.0.0.1/32</c>; none by default.</summary>
     public List<string> TrustedProxies { get; set; } = [];
 

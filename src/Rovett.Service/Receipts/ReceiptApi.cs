@@ -128,11 +128,10 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
         {
             if (member.Name is not ("url" or "secret" or "states" or "types" or "after")) errors.Add(new FieldError(member.Name, "is no member of a webhook; give url, secret, states, types, after"));
         }
-        Uri? url = null;
-        if (!root.TryGetProperty("url", out var given) || !JsonText.TryString(given, out var text) || text.Length > 2048 || !Uri.TryCreate(text, UriKind.Absolute, out url) || url.Scheme is not ("http" or "https") || url.UserInfo.Length > 0)
-            errors.Add(new FieldError("url", "must be an https address without a user name, such as https://backend.example/receipts"));
+        root.TryGetProperty("url", out var given);
+        var url = WebhookTarget.Url(given, errors);
         var secret = RandomNumberGenerator.GetBytes(32);
-        if (root.TryGetProperty("secret", out given) && !TrySecret(given, out secret)) errors.Add(new FieldError("secret", "must be whsec_ and 24 to 64 bytes in base64 (Standard Webhooks), or left out"));
+        if (root.TryGetProperty("secret", out given) && !WebhookTarget.TrySecret(given, out secret)) errors.Add(new FieldError("secret", WebhookTarget.SecretRule));
         var states = List(root, "states", errors, s => ReceiptReader.States.Contains(s) ? null : $"must be one of {string.Join(", ", ReceiptReader.States)}");
         var types = List(root, "types", errors, t => t.Length is > 0 and <= 128 && !t.Contains(',') ? null : "must be a type, or its beginning and *");
         bool fromStart = false;
@@ -142,15 +141,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
             if (!fromStart) errors.Add(new FieldError("after", "must be start, or left out for what comes from now on"));
         }
         if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named members; nothing was changed.").Throw();
-        try
-        {
-            var addresses = await guard.Resolve(url!.Host, context.RequestAborted);
-            if (url.Scheme == "http" && !addresses.All(guard.IsNamed)) throw new OutboundRefusedException("A plain http address is only taken in webhookNetworks.");
-        }
-        catch (OutboundRefusedException refused)
-        {
-            throw Problem.Invalid([new FieldError("url", refused.Message)], "Give an address that this service may reach; nothing was changed.").Throw();
-        }
+        await WebhookTarget.RequireReachable(guard, url!, context.RequestAborted);
         var before = access.FindWebhook(space.Name, name);
         if (before is null && access.Webhooks().Count(w => w.Space == space.Name) >= MaxWebhooks) throw new Problem(422, "too-many-webhooks", "There are as many webhooks as there can be", $"A space has at most {MaxWebhooks}.", "Remove one that is not needed.").Throw();
         bool keepsSecret = before is not null && !root.TryGetProperty("secret", out _);
@@ -206,16 +197,6 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
 
     long Now() => StoredTime.From(clock.GetUtcNow()).Micros;
 
-    static bool TrySecret(JsonElement given, out byte[] secret)
-    {
-        secret = [];
-        if (!JsonText.TryString(given, out var text) || !text.StartsWith("whsec_", StringComparison.Ordinal)) return false;
-        var bytes = new byte[text.Length];
-        if (!Convert.TryFromBase64String(text[6..], bytes, out int count) || count is < 24 or > 64) return false;
-        secret = bytes[..count];
-        return true;
-    }
-
     static List<string> List(JsonElement root, string member, List<FieldError> errors, Func<string, string?> check)
     {
         var list = new List<string>();
@@ -239,7 +220,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
         json.WriteStartObject();
         json.WriteString("name", webhook.Name);
         json.WriteString("url", webhook.Url);
-        if (showSecret) json.WriteString("secret", "whsec_" + Convert.ToBase64String(webhook.Secret));
+        if (showSecret) json.WriteString("secret", WebhookTarget.Text(webhook.Secret));
         WriteList("states", webhook.States);
         WriteList("types", webhook.Types);
         json.WriteString("state", webhook.Ended is not null ? "ended" : webhook.Failures > 0 ? "failing" : "working");

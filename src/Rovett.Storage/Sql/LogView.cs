@@ -24,7 +24,7 @@ sealed class LogView
         OrdinalSet Marks(long line, UserLogParts part, MarkKind kind) => new(line, (parts & part) == 0 ? null : new StoredBlocks(sql, person, log.Log, kind));
         read = Marks(row?.ReadLine ?? 0, UserLogParts.Read, MarkKind.Read);
         received = Marks(row?.ReceivedLine ?? 0, UserLogParts.Received, MarkKind.Received);
-        Muted = Marks(row?.MutedLine ?? 0, UserLogParts.Muted, MarkKind.Muted);
+        Muted = log.SubscribedMuted ?? Marks(row?.MutedLine ?? 0, UserLogParts.Muted, MarkKind.Muted);
         dead = new OrdinalSet(0, new StoredBlocks(sql, 0, log.Log, MarkKind.Dead));
         hasSkips = (parts & UserLogParts.Skips) != 0;
     }

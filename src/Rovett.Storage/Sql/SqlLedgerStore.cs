@@ -8,7 +8,7 @@ namespace Rovett.Storage.Sql;
 
 /// <summary>The history as the ledger writes it, in the SQL that both homes understand. One connection, one thread.
 /// Numbers of logs and people are drawn here, before they are written, so that no answer of the store is waited for.</summary>
-public sealed class SqlLedgerStore : ILedgerStore, IDisposable
+public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
 {
     /// <summary>A run of more ordinals than this is a long one.</summary>
     internal const int LongRun = 256;
@@ -192,8 +192,8 @@ public sealed class SqlLedgerStore : ILedgerStore, IDisposable
 
     /// <inheritdoc/>
     public void SavePerson(PersonRow p) =>
-        sql.Run("UPDATE person SET name=?2, seen=?3, rev=?4, roles_issued_at=?5, token_roles=?6, directory_roles=?7, display_name=?8, locale=?9, roles_changed_at=?10, valid_from=?11, blocked=?12 WHERE id=?1",
-            p.Id, p.User, p.Seen?.Micros, p.Rev, p.RolesIssuedAt, string.Join('\n', p.TokenRoles), string.Join('\n', p.DirectoryRoles), p.DisplayName, p.Locale, p.RolesChangedAt, p.ValidFrom, p.Blocked ? 1L : 0L);
+        sql.Run("UPDATE person SET name=?2, seen=?3, rev=?4, roles_issued_at=?5, token_roles=?6, directory_roles=?7, display_name=?8, locale=?9, roles_changed_at=?10, valid_from=?11, blocked=?12, claims=?13, rules_seen=?14 WHERE id=?1",
+            p.Id, p.User, p.Seen?.Micros, p.Rev, p.RolesIssuedAt, string.Join('\n', p.TokenRoles), string.Join('\n', p.DirectoryRoles), p.DisplayName, p.Locale, p.RolesChangedAt, p.ValidFrom, p.Blocked ? 1L : 0L, p.Claims, p.RulesSeen);
 
     /// <inheritdoc/>
     public IReadOnlyList<Membership> Memberships(long person) =>
@@ -442,6 +442,8 @@ public sealed class SqlLedgerStore : ILedgerStore, IDisposable
         sql.Run("DELETE FROM user_log WHERE person=?1", person);
         sql.Run("DELETE FROM mark_block WHERE person=?1 AND log>0", person);
         sql.Run("DELETE FROM mute WHERE person=?1", person);
+        sql.Run("DELETE FROM follow WHERE person=?1", person);
+        sql.Run("DELETE FROM topic_grant WHERE person=?1 AND person<>0", person);
     }
 
     /// <inheritdoc/>

@@ -11,7 +11,7 @@ public sealed record StoredApiKey(string Id, string Space, string Name, string S
 public sealed record StoredAct(long Id, string Space, long Time, string Actor, string Act, string About, string Detail);
 
 /// <summary>A connect ticket as stored; times in microseconds.</summary>
-public sealed record StoredTicket(string Space, string User, string Roles, long IssuedAt, long Expires, long OpensUntil, long? Opened, string? Device, string? Origin, string SigningKey);
+public sealed record StoredTicket(string Space, string User, string Roles, long IssuedAt, long Expires, long OpensUntil, long? Opened, string? Device, string? Origin, string SigningKey, string Claims);
 
 /// <summary>What a stored signing key is.</summary>
 public enum SigningKeyKind
@@ -36,6 +36,9 @@ public sealed record StoredSigningKey(string Space, string Name, SigningKeyKind 
 /// <summary>Where receipts are posted to, as stored; times in microseconds. <see cref="States"/> and <see cref="Types"/>
 /// are comma-separated, empty for all. <see cref="Delivered"/>: up to which receipt.</summary>
 public sealed record StoredWebhook(string Space, string Name, string Url, byte[] Secret, string States, string Types, long Created, long Delivered, long Failures, string? Error, long? Tried, long Next, long? Ended);
+
+/// <summary>A backend that policies ask, as stored.</summary>
+public sealed record StoredDecider(string Space, string Name, string Url, byte[] Secret, long TimeoutMs, long AllowSeconds, long DenySeconds, long Created);
 
 /// <summary>The credentials of a data folder, in a file beside the history so that signing in never waits for sends.
 /// Safe to call from any thread; calls take turns.</summary>
@@ -113,20 +116,20 @@ public sealed class AccessStore : IDisposable
     public void AddTicket(byte[] hash, StoredTicket ticket, long now)
     {
         Run("DELETE FROM ticket WHERE expires<@now", new { now });
-        Run("INSERT INTO ticket (hash, space, user, roles, issued_at, expires, opens_until, signing_key) VALUES (@hash, @Space, @User, @Roles, @IssuedAt, @Expires, @OpensUntil, @SigningKey)",
-            new { hash, ticket.Space, ticket.User, ticket.Roles, ticket.IssuedAt, ticket.Expires, ticket.OpensUntil, ticket.SigningKey });
+        Run("INSERT INTO ticket (hash, space, user, roles, issued_at, expires, opens_until, signing_key, claims) VALUES (@hash, @Space, @User, @Roles, @IssuedAt, @Expires, @OpensUntil, @SigningKey, @Claims)",
+            new { hash, ticket.Space, ticket.User, ticket.Roles, ticket.IssuedAt, ticket.Expires, ticket.OpensUntil, ticket.SigningKey, ticket.Claims });
     }
 
     /// <summary>A ticket by its hash, or null.</summary>
-    public StoredTicket? FindTicket(byte[] hash) => One<StoredTicket>("SELECT space, user, roles, issued_at AS IssuedAt, expires, opens_until AS OpensUntil, opened, device, origin, signing_key AS SigningKey FROM ticket WHERE hash=@hash", new { hash });
+    public StoredTicket? FindTicket(byte[] hash) => One<StoredTicket>("SELECT space, user, roles, issued_at AS IssuedAt, expires, opens_until AS OpensUntil, opened, device, origin, signing_key AS SigningKey, claims FROM ticket WHERE hash=@hash", new { hash });
 
     /// <summary>Opens a ticket for a device; false when it was opened before.</summary>
     public bool OpenTicket(byte[] hash, string device, string? origin, long now) =>
         Run("UPDATE ticket SET opened=@now, device=@device, origin=@origin WHERE hash=@hash AND opened IS NULL", new { hash, device, origin, now }) == 1;
 
     /// <summary>A newer token stands behind an open ticket.</summary>
-    public void RenewTicket(byte[] hash, string roles, long issuedAt, long expires, string signingKey) =>
-        Run("UPDATE ticket SET roles=@roles, issued_at=@issuedAt, expires=@expires, signing_key=@signingKey WHERE hash=@hash", new { hash, roles, issuedAt, expires, signingKey });
+    public void RenewTicket(byte[] hash, string roles, long issuedAt, long expires, string signingKey, string claims) =>
+        Run("UPDATE ticket SET roles=@roles, issued_at=@issuedAt, expires=@expires, signing_key=@signingKey, claims=@claims WHERE hash=@hash", new { hash, roles, issuedAt, expires, signingKey, claims });
 
     /// <summary>True when somebody can sign in to the console.</summary>
     public bool HasOperators => One<object>("SELECT 1 FROM operator LIMIT 1", new { }) is not null;
@@ -168,6 +171,21 @@ public sealed class AccessStore : IDisposable
 
     /// <summary>Removes a webhook; false when there is none.</summary>
     public bool RemoveWebhook(string space, string name) => Run("DELETE FROM webhook WHERE space=@space AND name=@name", new { space, name }) == 1;
+
+    const string SelectDecider = "SELECT space, name, url, secret, timeout_ms AS TimeoutMs, allow_seconds AS AllowSeconds, deny_seconds AS DenySeconds, created FROM decider";
+
+    /// <summary>The deciders of a space, by name.</summary>
+    public IReadOnlyList<StoredDecider> Deciders(string space) => All<StoredDecider>(SelectDecider + " WHERE space=@space ORDER BY name", new { space });
+
+    /// <summary>A decider, or null.</summary>
+    public StoredDecider? FindDecider(string space, string name) => One<StoredDecider>(SelectDecider + " WHERE space=@space AND name=@name", new { space, name });
+
+    /// <summary>Stores a decider, in place of the one of its name.</summary>
+    public void SaveDecider(StoredDecider decider) => Run(
+        "INSERT OR REPLACE INTO decider (space, name, url, secret, timeout_ms, allow_seconds, deny_seconds, created) VALUES (@Space, @Name, @Url, @Secret, @TimeoutMs, @AllowSeconds, @DenySeconds, @Created)", decider);
+
+    /// <summary>Removes a decider; false when there is none.</summary>
+    public bool RemoveDecider(string space, string name) => Run("DELETE FROM decider WHERE space=@space AND name=@name", new { space, name }) == 1;
 
     int Run(string sql, object parameters)
     {

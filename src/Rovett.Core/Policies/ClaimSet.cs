@@ -1,0 +1,51 @@
+using System.Text.Json;
+
+namespace Rovett.Core.Policies;
+
+/// <summary>What a token says that policies look at: for each path that a policy names its values, none where the token
+/// has none. Stored as a JSON object of arrays of texts, its members in order.</summary>
+public static class ClaimSet
+{
+    /// <summary>The most values kept of one claim.</summary>
+    public const int MaxValues = 256;
+
+    /// <summary>The stored form.</summary>
+    public static string Write(IEnumerable<KeyValuePair<string, IReadOnlyList<string>>> claims)
+    {
+        var ordered = new SortedDictionary<string, IReadOnlyList<string>>(StringComparer.Ordinal);
+        foreach (var (path, values) in claims) ordered[path] = [.. values.Distinct().Order(StringComparer.Ordinal)];
+        if (ordered.Count == 0) return "";
+        var buffer = new System.Buffers.ArrayBufferWriter<byte>();
+        using (var json = new Utf8JsonWriter(buffer, Delivery.MessageBuilder.Options))
+        {
+            json.WriteStartObject();
+            foreach (var (path, values) in ordered)
+            {
+                json.WriteStartArray(path);
+                foreach (var value in values) json.WriteStringValue(value);
+                json.WriteEndArray();
+            }
+            json.WriteEndObject();
+        }
+        return System.Text.Encoding.UTF8.GetString(buffer.WrittenSpan);
+    }
+
+    /// <summary>Reads the stored form.</summary>
+    public static Dictionary<string, IReadOnlyList<string>> Read(string text)
+    {
+        var claims = new Dictionary<string, IReadOnlyList<string>>();
+        if (text.Length == 0) return claims;
+        using var document = JsonDocument.Parse(text);
+        foreach (var member in document.RootElement.EnumerateObject()) claims[member.Name] = [.. member.Value.EnumerateArray().Select(v => v.GetString()!)];
+        return claims;
+    }
+
+    /// <summary>What two tokens of one instant say together: of a claim that both speak of, what both say.</summary>
+    public static string Both(string one, string other)
+    {
+        if (one == other || other.Length == 0) return one;
+        var claims = Read(one);
+        foreach (var (path, values) in Read(other)) claims[path] = claims.TryGetValue(path, out var known) ? [.. known.Where(values.Contains)] : values;
+        return Write(claims);
+    }
+}

@@ -1,0 +1,122 @@
+namespace Rovett.Core.Policies;
+
+/// <summary>All policies of a space, as one version. What no policy and no grant allows is refused; what a policy
+/// forbids nothing allows.</summary>
+public sealed class PolicySet
+{
+    /// <summary>Nothing is allowed.</summary>
+    public static readonly PolicySet None = new([]);
+
+    readonly Dictionary<string, List<Policy>> byFirstPart = [];
+    readonly List<Policy> others = [];
+
+    /// <summary>Makes a version.</summary>
+    public PolicySet(IReadOnlyList<Policy> policies)
+    {
+        All = policies;
+        foreach (var policy in policies)
+        {
+            if (policy.Topic.FirstPart is not { } first) others.Add(policy);
+            else if (byFirstPart.TryGetValue(first, out var list)) list.Add(policy);
+            else byFirstPart[first] = [policy];
+        }
+        ClaimPaths = [.. policies.SelectMany(p => p.When.Claims).Select(c => c.Path).Distinct().Order(StringComparer.Ordinal)];
+    }
+
+    /// <summary>Every policy, in the order written.</summary>
+    public IReadOnlyList<Policy> All { get; }
+
+    /// <summary>The claims that policies look at.</summary>
+    public IReadOnlyList<string> ClaimPaths { get; }
+
+    /// <summary>Whether any policy is about a topic.</summary>
+    public bool Covers(string topic) => Matching(topic).Any();
+
+    /// <summary>Decides one right.</summary>
+    /// <param name="facts">Of the user.</param>
+    /// <param name="topic">The topic, in its one form.</param>
+    /// <param name="right">One right.</param>
+    /// <param name="grants">The user's own and the user's roles' grants on the topic that hold now.</param>
+    /// <param name="steps">Gets every step; null: nobody wants to know.</param>
+    public Decision Decide(IUserFacts facts, string topic, TopicRights right, IEnumerable<Grant> grants, List<DecisionStep>? steps = null)
+    {
+        Decision? decided = null;
+        Policy? ask = null;
+        var matching = Matching(topic).Where(m => (m.Policy.Rights & right) != 0).ToList();
+        foreach (var (policy, values) in matching.Where(m => m.Policy.Forbids))
+        {
+            bool holds = Holds(policy, facts, values, steps, "forbids");
+            if (!holds) continue;
+            decided ??= new Decision(false, Called(policy));
+            if (steps is null) return decided.Value;
+        }
+        foreach (var (policy, values) in matching.Where(m => !m.Policy.Forbids))
+        {
+            if (!Holds(policy, facts, values, steps, policy.Ask is null ? "allows" : "asks")) continue;
+            if (policy.Ask is null) decided ??= new Decision(true, Called(policy));
+            else ask ??= policy;
+            if (steps is null && decided is not null) return decided.Value;
+        }
+        foreach (var grant in grants)
+        {
+            if ((grant.Rights & right) == 0) continue;
+            // What the backend answered holds only as long as the policy asks it.
+            if (grant.Policy.Length > 0 && !matching.Exists(m => m.Policy.Name == grant.Policy && m.Policy.Ask is not null && Holds(m.Policy, facts, m.Values, null, ""))) continue;
+            var by = grant.Policy.Length > 0 ? $"the backend's answer to policy '{grant.Policy}'" : $"grant {grant.Number}";
+            steps?.Add(new DecisionStep(by, "allows", (grant.Role.Length > 0 ? $"to the role '{grant.Role}'" : "to this user") + (grant.Until is { } until ? $", until {until}" : ""),
+                grant.Policy.Length > 0 ? "" : $"DELETE /v1/grants/{grant.Number} ends it"));
+            decided ??= new Decision(true, by, null, grant.Profile);
+        }
+        if (decided is null && steps is not null && matching.Count == 0)
+            steps.Add(new DecisionStep("policies", "does not hold", $"none of {All.Count} is about {RightNames.Of(right).First()} on 'topic:{topic}'", $"add a policy whose topic matches '{topic}', or give a grant: POST /v1/grants"));
+        return decided ?? new Decision(false, "", ask);
+    }
+
+    IEnumerable<(Policy Policy, IReadOnlyDictionary<string, string> Values)> Matching(string topic)
+    {
+        int slash = topic.IndexOf('/', StringComparison.Ordinal);
+        foreach (var policy in byFirstPart.GetValueOrDefault(slash < 0 ? topic : topic[..slash]) ?? [])
+        {
+            if (policy.Topic.Match(topic) is { } values) yield return (policy, values);
+        }
+        foreach (var policy in others)
+        {
+            if (policy.Topic.Match(topic) is { } values) yield return (policy, values);
+        }
+    }
+
+    /// <summary>What a policy is called in explanations.</summary>
+    public static string Called(Policy policy) => $"policy '{policy.Name}'";
+
+    static bool Holds(Policy policy, IUserFacts facts, IReadOnlyDictionary<string, string> values, List<DecisionStep>? steps, string outcome)
+    {
+        var wrong = Unmet(policy, facts, values);
+        if (steps is not null)
+        {
+            var matched = values.Count == 0 ? $"'{policy.Topic.Text}'" : $"'{policy.Topic.Text}' with {string.Join(", ", values.Select(v => $"{v.Key}={v.Value}"))}";
+            steps.Add(wrong is var (why, mend) ? new DecisionStep(Called(policy), "does not hold", $"{matched}: {why}", outcome == "forbids" ? "" : mend) : new DecisionStep(Called(policy), outcome, matched, outcome == "forbids" ? "no grant and no other policy can overrule it; narrow its conditions" : ""));
+        }
+        return wrong is null;
+    }
+
+    /// <summary>The first condition that does not hold, with what would change it; null: all hold.</summary>
+    static (string Why, string Mend)? Unmet(Policy policy, IUserFacts facts, IReadOnlyDictionary<string, string> values)
+    {
+        var when = policy.When;
+        foreach (var (name, allowed) in when.Variables)
+        {
+            if (!Filled(allowed).Contains(values[name])) return ($"{name} is none of {string.Join(", ", Filled(allowed))}", $"add '{values[name]}' to the policy's values of {name}");
+        }
+        if (when.Users.Count > 0 && !Filled(when.Users).Contains(facts.User)) return ($"the user is not {Or(Filled(when.Users))}", "add the user to the policy, or give a grant");
+        if (when.Roles.Count > 0 && !Filled(when.Roles).Any(facts.HoldsRole)) return ($"the user does not hold {Or(Filled(when.Roles))}", $"give the user the role {Or(Filled(when.Roles))}");
+        foreach (var claim in when.Claims)
+        {
+            var has = facts.Claim(claim.Path);
+            if (!Filled(claim.Values).Any(has.Contains)) return ($"the token's {claim.Path} is {(has.Count == 0 ? "not known" : string.Join(", ", has))}, not {Or(Filled(claim.Values))}", $"show a token whose {claim.Path} is {Or(Filled(claim.Values))}");
+        }
+        return null;
+
+        IEnumerable<string> Filled(IReadOnlyList<string> texts) => texts.Select(t => Templates.Fill(t, values));
+        static string Or(IEnumerable<string> texts) => string.Join(" or ", texts);
+    }
+}

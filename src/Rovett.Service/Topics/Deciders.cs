@@ -1,0 +1,237 @@
+using System.Buffers;
+using System.Collections.Concurrent;
+using System.Globalization;
+using System.Net.Http.Headers;
+using System.Text.Json;
+using Polly;
+using Polly.CircuitBreaker;
+using Rovett.Core;
+using Rovett.Core.Ledger;
+using Rovett.Core.Policies;
+using Rovett.Service.Access;
+using Rovett.Service.Operations;
+using Rovett.Service.Options;
+using Rovett.Service.Receipts;
+using Rovett.Storage.Sqlite;
+
+namespace Rovett.Service.Topics;
+
+/// <summary>What is asked: may this user do this on this topic?</summary>
+public readonly record struct Question(string Space, string User, string Topic, TopicRights Right, string Policy);
+
+/// <summary>What a backend answered.</summary>
+/// <param name="Allowed">Whether it allows.</param>
+/// <param name="Holds">For how long.</param>
+/// <param name="Profile">What it says of the person to others: a JSON object; empty: nothing.</param>
+/// <param name="Failure">Why there is no answer, which then is a no; null: it answered.</param>
+public sealed record BackendAnswer(bool Allowed, TimeSpan Holds, string Profile, string? Failure);
+
+/// <summary>How a decider does.</summary>
+public sealed record DeciderState(long Asked, long Allowed, long Denied, long Failed, string? LastError, bool Resting);
+
+/// <summary>Asks backends whether a user may do something on a topic: a signed request (Standard Webhooks), a typed answer
+/// that holds for a time. A backend that does not answer in time, or not as it should, has said no; one that fails again
+/// and again is left alone for a while, and everybody is told no meanwhile.</summary>
+public sealed class Deciders : IDisposable
+{
+    /// <summary>The most bytes of an answer.</summary>
+    public const int MaxAnswerBytes = 16 * 1024;
+    const int MaxProfileBytes = 4 * 1024, MostRemembered = 50_000;
+    static readonly TimeSpan LongestHold = TimeSpan.FromDays(1), RestsFor = TimeSpan.FromSeconds(10);
+
+    readonly AccessStore store;
+    readonly LedgerPump ledger;
+    readonly TimeProvider clock;
+    readonly ILogger log;
+    readonly HttpClient http;
+    readonly ConcurrentDictionary<(string Space, string Name), Running> running = new();
+    readonly ConcurrentDictionary<Question, (DateTimeOffset Until, BackendAnswer Answer)> denials = new();
+    readonly ConcurrentDictionary<Question, Lazy<Task<BackendAnswer>>> asking = new();
+
+    /// <summary>Makes it.</summary>
+    public Deciders(AccessStore store, LedgerPump ledger, OutboundGuard guard, TimeProvider clock, ILogger<Deciders> log)
+    {
+        (this.store, this.ledger, this.clock, this.log) = (store, ledger, clock, log);
+        http = new HttpClient(guard.Handler()) { Timeout = System.Threading.Timeout.InfiniteTimeSpan };
+    }
+
+    /// <summary>A decider as stored, with what stops asking it when it fails again and again.</summary>
+    sealed class Running(StoredDecider stored, ResiliencePipeline breaker, CircuitBreakerStateProvider state)
+    {
+        public readonly StoredDecider Stored = stored;
+        public readonly ResiliencePipeline Breaker = breaker;
+        public readonly CircuitBreakerStateProvider State = state;
+        public long Asked, Allowed, Denied, Failed;
+        public volatile string? LastError;
+    }
+
+    /// <summary>A decider was changed or removed: what it said no to is asked again.</summary>
+    public void Forget(string space, string name)
+    {
+        running.TryRemove((space, name), out _);
+        foreach (var question in denials.Keys)
+        {
+            if (question.Space == space) denials.TryRemove(question, out _);
+        }
+    }
+
+    /// <summary>How a decider does.</summary>
+    public DeciderState StateOf(string space, string name) => running.TryGetValue((space, name), out var r)
+        ? new DeciderState(Volatile.Read(ref r.Asked), Volatile.Read(ref r.Allowed), Volatile.Read(ref r.Denied), Volatile.Read(ref r.Failed), r.LastError, r.State.CircuitState is CircuitState.Open or CircuitState.Isolated)
+        : new DeciderState(0, 0, 0, 0, null, false);
+
+    /// <summary>Asks. The same question of several at a time is asked once; a no is remembered for as long as it holds.</summary>
+    /// <param name="question">The question.</param>
+    /// <param name="decider">The name of who is asked.</param>
+    public Task<BackendAnswer> Ask(Question question, string decider)
+    {
+        if (denials.TryGetValue(question, out var known) && known.Until > clock.GetUtcNow()) return Task.FromResult(known.Answer);
+        return asking.GetOrAdd(question, q => new Lazy<Task<BackendAnswer>>(() => AskOnce(q, decider))).Value;
+    }
+
+    async Task<BackendAnswer> AskOnce(Question question, string decider)
+    {
+        try
+        {
+            if (Find(question.Space, decider) is not { } asked) return new BackendAnswer(false, TimeSpan.Zero, "", $"there is no decider '{decider}'");
+            Interlocked.Increment(ref asked.Asked);
+            BackendAnswer answer;
+            try
+            {
+                var facts = await ledger.Ask(new FactsCommand(question.Space, question.User));
+                answer = await asked.Breaker.ExecuteAsync(async cancel => await Post(asked.Stored, question, facts, cancel), CancellationToken.None);
+            }
+            catch (BrokenCircuitException)
+            {
+                answer = new BackendAnswer(false, TimeSpan.Zero, "", $"it failed again and again, and is not asked for {RestsFor.TotalSeconds:0} s: {asked.LastError}");
+            }
+            catch (DeciderFailedException failed)
+            {
+                log.LogWarning("The decider {Name} of the space {Space} {Failure}", decider, question.Space, failed.Message);
+                asked.LastError = failed.Message;
+                answer = new BackendAnswer(false, TimeSpan.Zero, "", failed.Message);
+            }
+            Interlocked.Increment(ref answer.Failure is not null ? ref asked.Failed : ref answer.Allowed ? ref asked.Allowed : ref asked.Denied);
+            if (answer is { Allowed: false, Failure: null } && answer.Holds > TimeSpan.Zero)
+            {
+                if (denials.Count > MostRemembered) denials.Clear();
+                denials[question] = (clock.GetUtcNow() + answer.Holds, answer);
+            }
+            return answer;
+        }
+        finally
+        {
+            asking.TryRemove(question, out _);
+        }
+    }
+
+    Running? Find(string space, string name)
+    {
+        if (running.TryGetValue((space, name), out var known)) return known;
+        if (store.FindDecider(space, name) is not { } stored) return null;
+        var state = new CircuitBreakerStateProvider();
+        var breaker = new ResiliencePipelineBuilder { TimeProvider = clock }
+            .AddCircuitBreaker(new CircuitBreakerStrategyOptions { FailureRatio = 0.5, MinimumThroughput = 5, SamplingDuration = TimeSpan.FromSeconds(30), BreakDuration = RestsFor, StateProvider = state, ShouldHandle = new PredicateBuilder().Handle<DeciderFailedException>() })
+            .Build();
+        return running.GetOrAdd((space, name), new Running(stored, breaker, state));
+    }
+
+    async Task<BackendAnswer> Post(StoredDecider decider, Question question, UserFacts facts, CancellationToken cancel)
+    {
+        var body = Body(question, facts);
+        using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
+        limit.CancelAfter(TimeSpan.FromMilliseconds(decider.TimeoutMs));
+        try
+        {
+            using var request = new HttpRequestMessage(HttpMethod.Post, decider.Url) { Content = new ByteArrayContent(body) };
+            request.Content.Headers.ContentType = new MediaTypeHeaderValue("application/json");
+            var id = "decision_" + Secrets.NewId();
+            var timestamp = clock.GetUtcNow().ToUnixTimeSeconds().ToString(CultureInfo.InvariantCulture);
+            request.Headers.Add("webhook-id", id);
+            request.Headers.Add("webhook-timestamp", timestamp);
+            request.Headers.Add("webhook-signature", "v1," + WebhookSender.Sign(decider.Secret, id, timestamp, body));
+            request.Headers.UserAgent.ParseAdd("rovett/" + ServiceInfo.Version);
+            using var response = await http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, limit.Token);
+            if ((int)response.StatusCode != 200) throw new DeciderFailedException($"answered {(int)response.StatusCode}; a decision is a 200 with a JSON object");
+            var buffer = new byte[MaxAnswerBytes + 1];
+            await using var stream = await response.Content.ReadAsStreamAsync(limit.Token);
+            int length = await stream.ReadAtLeastAsync(buffer, buffer.Length, throwOnEndOfStream: false, limit.Token);
+            if (length > MaxAnswerBytes) throw new DeciderFailedException($"answered more than {MaxAnswerBytes} bytes");
+            return Read(buffer.AsMemory(0, length), decider);
+        }
+        catch (HttpRequestException error)
+        {
+            throw new DeciderFailedException(error.InnerException is OutboundRefusedException refused ? refused.Message : $"can't be reached: {error.Message}");
+        }
+        catch (IOException error)
+        {
+            throw new DeciderFailedException($"broke off: {error.Message}");
+        }
+        catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
+        {
+            throw new DeciderFailedException($"did not answer within {decider.TimeoutMs} ms");
+        }
+    }
+
+    static byte[] Body(Question question, UserFacts facts)
+    {
+        var buffer = new ArrayBufferWriter<byte>();
+        using (var json = new Utf8JsonWriter(buffer, Api.Json.Writing))
+        {
+            json.WriteStartObject();
+            json.WriteString("type", "decision");
+            json.WriteStartObject("data");
+            json.WriteString("space", question.Space);
+            json.WriteString("user", question.User);
+            json.WriteStartArray("roles");
+            foreach (var role in facts.Roles) json.WriteStringValue(role);
+            json.WriteEndArray();
+            json.WriteStartObject("claims");
+            foreach (var (path, values) in facts.Claims)
+            {
+                json.WriteStartArray(path);
+                foreach (var value in values) json.WriteStringValue(value);
+                json.WriteEndArray();
+            }
+            json.WriteEndObject();
+            json.WriteString("topic", question.Topic);
+            json.WriteString("right", RightNames.Of(question.Right).First());
+            json.WriteString("policy", question.Policy);
+            json.WriteEndObject();
+            json.WriteEndObject();
+        }
+        return buffer.WrittenSpan.ToArray();
+    }
+
+    /// <summary>Reads an answer: <c>{"decision":"allow","for":"5m","profile":{…}}</c>.</summary>
+    static BackendAnswer Read(ReadOnlyMemory<byte> body, StoredDecider decider)
+    {
+        try
+        {
+            using var document = Api.Json.Parse(body.ToArray());
+            var root = document.RootElement;
+            if (root.ValueKind != JsonValueKind.Object || JsonText.HasBadText(root)) throw new DeciderFailedException("answered no JSON object");
+            bool allow = root.TryGetProperty("decision", out var decision) && decision.ValueKind == JsonValueKind.String && decision.ValueEquals("allow");
+            if (!allow && !(decision.ValueKind == JsonValueKind.String && decision.ValueEquals("deny"))) throw new DeciderFailedException("answered without \"decision\": \"allow\" or \"deny\"");
+            var holds = TimeSpan.FromSeconds(allow ? decider.AllowSeconds : decider.DenySeconds);
+            if (root.TryGetProperty("for", out var given) && (!JsonText.TryString(given, out var text) || !Durations.TryParse(text, out holds) || holds > LongestHold || (allow && holds < TimeSpan.FromSeconds(1))))
+                throw new DeciderFailedException("answered a \"for\" that is no time from 1s to 24h");
+            var profile = "";
+            if (root.TryGetProperty("profile", out given))
+            {
+                if (given.ValueKind != JsonValueKind.Object || given.GetRawText().Length > MaxProfileBytes) throw new DeciderFailedException($"answered a \"profile\" that is no object of at most {MaxProfileBytes} characters");
+                profile = given.GetRawText();
+            }
+            return new BackendAnswer(allow, holds, profile, null);
+        }
+        catch (ProblemException malformed)
+        {
+            throw new DeciderFailedException("answered what is not JSON: " + malformed.Problem.Detail);
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Dispose() => http.Dispose();
+
+    sealed class DeciderFailedException(string message) : Exception(message);
+}

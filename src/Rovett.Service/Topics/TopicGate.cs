@@ -1,0 +1,129 @@
+using Rovett.Core;
+using Rovett.Core.AddressLogs;
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledger;
+using Rovett.Core.Policies;
+using Rovett.Service.Access;
+using Rovett.Service.Operations;
+
+namespace Rovett.Service.Topics;
+
+/// <summary>Lets users onto topics: by the policies and grants of the space, or by asking the backend that a policy names,
+/// whose yes becomes a grant with an end. A user hears that it was refused, and no more; why, the audit trail has.</summary>
+public sealed class TopicGate : IDisposable
+{
+    // Between two looks at the answers that end, policies may change which decider is asked.
+    const int MostTries = 3;
+    static readonly TimeSpan AskAgainEvery = TimeSpan.FromSeconds(1), AskAgainWithin = TimeSpan.FromSeconds(10);
+
+    readonly LedgerPump ledger;
+    readonly Deciders deciders;
+    readonly Refusals refusals;
+    readonly SpaceDirectory spaces;
+    readonly int topicsPerSession, topicsPerUser;
+    readonly ITimer timer;
+    int running;
+
+    /// <summary>Starts asking again for answers that end soon.</summary>
+    public TopicGate(LedgerPump ledger, Deciders deciders, Refusals refusals, SpaceDirectory spaces, Options.RovettOptions options, TimeProvider clock)
+    {
+        (this.ledger, this.deciders, this.refusals, this.spaces) = (ledger, deciders, refusals, spaces);
+        (topicsPerSession, topicsPerUser) = (options.TopicsPerSession, options.TopicsPerUser);
+        timer = clock.CreateTimer(_ => _ = AskAgain(), null, AskAgainEvery, AskAgainEvery);
+    }
+
+    /// <summary>A session takes a topic's channel.</summary>
+    /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
+    public async Task Subscribe(SpaceRuntime space, UserState user, Session session, string topic, Position? after) =>
+        await Decided(space, user.Id.Value, topic, TopicRights.Subscribe, async () => (await ledger.Ask(new SubscribeCommand(space.Name, user, session, topic, after, topicsPerSession))).Decision);
+
+    /// <summary>A user follows a topic.</summary>
+    /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
+    public async Task<(IReadOnlyList<Followed> Follows, Totals Totals)> Follow(SpaceRuntime space, string user, string topic)
+    {
+        var answer = (Decision: default(Decision), Follows: (IReadOnlyList<Followed>)[], Totals: default(Totals));
+        await Decided(space, user, topic, TopicRights.Follow, async () => (answer = await ledger.Ask(new FollowCommand(space.Name, user, topic, true, topicsPerUser))).Decision);
+        return (answer.Follows, answer.Totals);
+    }
+
+    /// <summary>A user follows a topic no more.</summary>
+    public async Task<(IReadOnlyList<Followed> Follows, Totals Totals)> Unfollow(SpaceRuntime space, string user, string topic)
+    {
+        var (_, follows, totals) = await ledger.Ask(new FollowCommand(space.Name, user, topic, false, topicsPerUser));
+        return (follows, totals);
+    }
+
+    /// <summary>A user connected: what is followed and was not the user's while the backend could not be asked is asked for again.</summary>
+    public async Task Returned(SpaceRuntime space, string user)
+    {
+        foreach (var followed in await ledger.Ask(new FollowsCommand(space.Name, user)))
+        {
+            if (followed.Active) continue;
+            var decision = await ledger.Ask(new DecideCommand(space.Name, user, followed.Topic, TopicRights.Follow));
+            if (decision is { Allowed: false, Ask: { } policy }) await AskFor(space, user, followed.Topic, TopicRights.Follow, policy);
+        }
+    }
+
+    async Task Decided(SpaceRuntime space, string user, string topic, TopicRights right, Func<Task<Decision>> attempt)
+    {
+        string? failure = null;
+        var by = "";
+        for (int i = 0; i < MostTries; i++)
+        {
+            var decision = await attempt();
+            if (decision.Allowed) return;
+            by = decision.By;
+            if (decision.Ask is not { } policy) break;
+            by = PolicySet.Called(policy);
+            var answer = await AskFor(space, user, topic, right, policy);
+            failure = answer.Failure;
+            if (!answer.Allowed)
+            {
+                by += failure is null ? ": the backend denied it" : $": the backend that decides {failure}";
+                break;
+            }
+        }
+        var name = RightNames.Of(right).First();
+        await refusals.Note(space.Name, user, $"topic:{topic}", name, by.Length > 0 ? by : "no policy and no grant covers it");
+        if (failure is not null)
+            throw new Problem(503, "decision-unavailable", "Whether this is allowed can't be found out now", $"To {name} 'topic:{topic}' is refused until it can be.", "Try again after the seconds named in Retry-After.") { RetryAfterSeconds = 10 }.Throw();
+        throw new Problem(403, "not-allowed", "That is not allowed", $"To {name} 'topic:{topic}' is refused.", "Whoever runs the service can say why: rovett explain.").Throw();
+    }
+
+    async Task<BackendAnswer> AskFor(SpaceRuntime space, string user, string topic, TopicRights right, Policy policy)
+    {
+        var answer = await deciders.Ask(new Question(space.Name, user, topic, right, policy.Name), policy.Ask!);
+        if (answer.Allowed) await ledger.Ask(new GrantCommand(space.Name, new GrantDraft(user, null, topic, right, answer.Holds, null, policy.Name, answer.Profile)));
+        return answer;
+    }
+
+    /// <summary>Asks for answers that end soon, so that whoever still may stays on the channel without a break.</summary>
+    async Task AskAgain()
+    {
+        if (Interlocked.Exchange(ref running, 1) == 1) return;
+        try
+        {
+            foreach (var space in spaces.All)
+            {
+                foreach (var (grant, user) in await ledger.Ask(new EndingAnswersCommand(space.Name, AskAgainWithin)))
+                {
+                    var answer = await deciders.Ask(new Question(space.Name, user!, grant.Topic, grant.Rights, grant.Policy), (await ledger.Ask(new AskedByCommand(space.Name, grant.Policy))) ?? "");
+                    if (answer.Allowed) await ledger.Ask(new GrantCommand(space.Name, new GrantDraft(user, null, grant.Topic, grant.Rights, answer.Holds, null, grant.Policy, answer.Profile)));
+                    // A backend that does not answer leaves what it said before in force until that ends.
+                    else if (answer.Failure is null) await ledger.Ask(new EndGrantCommand(space.Name, grant.Number));
+                }
+            }
+        }
+        catch (Exception)
+        {
+            // The store can't be written, or there is too much to do: the next round tries again.
+        }
+        finally
+        {
+            Volatile.Write(ref running, 0);
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Dispose() => timer.Dispose();
+}

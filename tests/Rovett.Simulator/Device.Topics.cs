@@ -1,0 +1,56 @@
+using Rovett.Core.Ledger;
+using Rovett.Core.Policies;
+
+namespace Rovett.Simulator;
+
+/// <summary>The topics that a device's session has subscribed to, as they must be.</summary>
+sealed partial class Device
+{
+    readonly Dictionary<Line, Dictionary<string, long>> subscribed = [];
+
+    public void PruneSubscriptions()
+    {
+        foreach (var topics in subscribed.Values)
+        {
+            foreach (var topic in topics.Keys.Where(t => !world.Reference.May(user, t, TopicRights.Subscribe)).ToList()) topics.Remove(topic);
+        }
+    }
+
+    public void SubscribeSomething()
+    {
+        if (line is not { Detached: false } at) return;
+        var topic = World.Topics[world.Random.Next(World.Topics.Length)];
+        if (world.Random.Next(4) == 0)
+        {
+            Say(at, $"{{\"kind\":\"unsubscribe\",\"topic\":\"{topic}\"}}", message => world.Post(new UnsubscribeCommand("main", at.User, at.Session, message.Topic), _ => { }, _ => subscribed.GetValueOrDefault(at)?.Remove(topic)));
+            return;
+        }
+        var after = world.Random.Next(3) == 0 && cursor is not null ? $",\"after\":\"{cursor}\"" : "";
+        Say(at, $"{{\"kind\":\"subscribe\",\"topic\":\"{topic}\"{after}}}", message =>
+        {
+            var command = new SubscribeCommand("main", at.User, at.Session, topic, message.After, World.Topics.Length);
+            bool ended = at.Session.IsEnded;
+            world.Post(command, _ => { }, now =>
+            {
+                if (at.Session.IsEnded || at.Closed) return; // nobody is there
+                bool may = world.Reference.May(user, topic, TopicRights.Subscribe, now);
+                if (command.Task.Result.Decision.Allowed != may) throw world.Wrong($"{name} asked to subscribe to {topic} and was told {command.Task.Result.Decision}, the reference says {may}");
+                if (!may) return;
+                if (!subscribed.TryGetValue(at, out var topics)) subscribed[at] = topics = [];
+                topics.TryAdd(topic, Math.Min(message.After?.Value ?? world.Reference.Head, world.Reference.Head));
+            });
+        });
+    }
+
+    /// <summary>A session that has subscribed for as long as nothing changed for its user has everything that came since.</summary>
+    void CheckSubscribed(Line at)
+    {
+        if (!subscribed.TryGetValue(at, out var topics) || world.Reference.Of(user).Mutes.Count > 0) return;
+        long from = Math.Max(Math.Max(world.Reference.Floor, at.OpenedAt), world.Reference.Of(user).ChangedAt);
+        foreach (var sent in world.Reference.All.Where(s => s.Position > from && s.Ended == Reference.End.None && s.TakenBy is null))
+        {
+            if (world.Reference.Reaches(user, sent) is not null || !world.IsSubscribed(user, topics, sent)) continue;
+            if (!at.Seen.Any(id => world.Sent(id) == sent)) throw world.Wrong($"{name} has subscribed to {string.Join(' ', topics)} and was not sent {sent.Number} at {sent.Position} ({string.Join(' ', sent.To)})");
+        }
+    }
+}
