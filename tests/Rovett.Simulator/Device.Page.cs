@@ -167,7 +167,16 @@ sealed partial class Device
     {
         var plan = new PlanCommand("main", user);
         world.ProcessNow(plan);
-        if (plan.Task.IsFaulted) world.After(world.Short(500), Refresh);
+        if (plan.Task.IsFaulted)
+        {
+            // Tried again as long as this line lives; the next one begins by reading it.
+            listFrom = -1;
+            var at = line;
+            world.After(world.Short(500), () =>
+            {
+                if (at is not null && line == at) Refresh();
+            });
+        }
         if (plan.Task.IsFaulted || plan.Task.Result is not { } found) return;
         list.Clear();
         foreach (var item in world.History.Inbox(found, 1, long.MaxValue, 10_000, Storage.Sql.InboxState.All).Items)
