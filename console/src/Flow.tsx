@@ -1,94 +1,45 @@
-import {
-  Badge,
-  Button,
-  Container,
-  Group,
-  Paper,
-  ScrollArea,
-  Select,
-  Stack,
-  Table,
-  Text,
-  Title,
-  Tooltip,
-} from '@mantine/core';
+import { Badge, Button, Group, Paper, ScrollArea, Stack, Table, Text, Title, Tooltip } from '@mantine/core';
 import { useEffect, useState } from 'react';
-import { clock, type Me, post, type Row, type SessionRow, type View, whom } from './view';
+import { clock, type Row, type SessionRow, type View, whom } from './view';
 
-type Link = { state: 'connecting' } | { state: 'live'; since: string } | { state: 'lost'; since: string };
+export type Link = { state: 'connecting' } | { state: 'live'; since: string } | { state: 'lost'; since: string };
 
 /** The middle made visible: what arrives, who has it, who is connected and how. */
-export function Flow({ who, onSignedOut }: { who: Me; onSignedOut: () => void }) {
-  const [space, setSpace] = useState(who.spaces[0] ?? 'main');
+export function Flow({ space, link, onLink, onSignedOut, signOutUser }: FlowProps) {
   const [view, setView] = useState<View | null>(null);
-  const [link, setLink] = useState<Link>({ state: 'connecting' });
 
   useEffect(() => {
     const stream = new EventSource(`/console/api/live?space=${encodeURIComponent(space)}`);
     stream.addEventListener('view', (event) => {
       setView(JSON.parse((event as MessageEvent<string>).data));
-      setLink((old) => (old.state === 'live' ? old : { state: 'live', since: new Date().toISOString() }));
+      onLink((old) => (old.state === 'live' ? old : { state: 'live', since: new Date().toISOString() }));
     });
     stream.onerror = () => {
-      setLink((old) => (old.state === 'lost' ? old : { state: 'lost', since: new Date().toISOString() }));
+      onLink((old) => (old.state === 'lost' ? old : { state: 'lost', since: new Date().toISOString() }));
       // A refused stream is closed for good: the session may have ended.
       if (stream.readyState === EventSource.CLOSED) onSignedOut();
     };
     return () => stream.close();
-  }, [space, onSignedOut]);
-
-  async function signOut() {
-    await post('sign-out', {});
-    onSignedOut();
-  }
+  }, [space, onLink, onSignedOut]);
 
   return (
-    <Container size="xl" py="md">
+    view && (
       <Stack>
-        <Group justify="space-between">
-          <Group>
-            <Title order={3}>Rovett</Title>
-            <Select
-              size="xs"
-              w={140}
-              data={who.spaces}
-              value={space}
-              onChange={(s) => s && setSpace(s)}
-              allowDeselect={false}
-              aria-label="Space"
-            />
-            <LinkBadge link={link} />
-          </Group>
-          <Group>
-            <Text size="sm" c="dimmed">
-              {who.operator}
-            </Text>
-            <Button size="xs" variant="default" onClick={signOut}>
-              Sign out
-            </Button>
-          </Group>
-        </Group>
-        {view && (
-          <>
-            <Sums view={view} />
-            <Sessions view={view} />
-            <Notifications view={view} since={link.state === 'live' ? link.since : view.since} />
-          </>
-        )}
+        <Sums view={view} />
+        <Sessions view={view} signOutUser={signOutUser} />
+        <Notifications view={view} since={link.state === 'live' ? link.since : view.since} />
       </Stack>
-    </Container>
+    )
   );
 }
 
-function LinkBadge({ link }: { link: Link }) {
-  if (link.state === 'connecting') return <Badge color="gray">connecting</Badge>;
-  return link.state === 'live' ? (
-    <Badge color="teal" variant="light">
-      live since {clock(link.since)}
-    </Badge>
-  ) : (
-    <Badge color="red">no connection to the service since {clock(link.since)}; trying again</Badge>
-  );
+export interface FlowProps {
+  space: string;
+  link: Link;
+  onLink: (change: (old: Link) => Link) => void;
+  onSignedOut: () => void;
+  /** Undefined for operators who may only view. */
+  signOutUser?: (user: string) => void;
 }
 
 function Sums({ view }: { view: View }) {
@@ -188,7 +139,7 @@ function NotificationRow({ row }: { row: Row }) {
 
 const transportName = { websocket: 'WebSocket', sse: 'server-sent events' };
 
-function Sessions({ view }: { view: View }) {
+function Sessions({ view, signOutUser }: { view: View; signOutUser?: (user: string) => void }) {
   return (
     <Paper withBorder p="md">
       <Title order={5} mb="xs">
@@ -209,11 +160,12 @@ function Sessions({ view }: { view: View }) {
                 <Table.Th>channels</Table.Th>
                 <Table.Th ta="right">sent</Table.Th>
                 <Table.Th ta="right">not acknowledged</Table.Th>
+                {signOutUser && <Table.Th />}
               </Table.Tr>
             </Table.Thead>
             <Table.Tbody>
               {view.sessions.map((s) => (
-                <SessionLine key={s.session} session={s} />
+                <SessionLine key={s.session} session={s} signOutUser={signOutUser} />
               ))}
             </Table.Tbody>
           </Table>
@@ -223,7 +175,7 @@ function Sessions({ view }: { view: View }) {
   );
 }
 
-function SessionLine({ session }: { session: SessionRow }) {
+function SessionLine({ session, signOutUser }: { session: SessionRow; signOutUser?: (user: string) => void }) {
   return (
     <Table.Tr>
       <Table.Td fw={500}>{session.user}</Table.Td>
@@ -244,6 +196,15 @@ function SessionLine({ session }: { session: SessionRow }) {
       </Table.Td>
       <Table.Td ta="right">{session.sent}</Table.Td>
       <Table.Td ta="right">{session.outstanding}</Table.Td>
+      {signOutUser && (
+        <Table.Td ta="right">
+          <Tooltip label="Ends every session of this user, and every credential made before now">
+            <Button size="compact-xs" variant="subtle" color="red" onClick={() => signOutUser(session.user)}>
+              sign out
+            </Button>
+          </Tooltip>
+        </Table.Td>
+      )}
     </Table.Tr>
   );
 }

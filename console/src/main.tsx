@@ -2,9 +2,12 @@ import '@mantine/core/styles.css';
 import { createTheme, MantineProvider } from '@mantine/core';
 import { StrictMode, useCallback, useEffect, useState } from 'react';
 import { createRoot } from 'react-dom/client';
-import { Flow } from './Flow';
+import { Frame } from './Frame';
 import { SignIn } from './SignIn';
 import { type Me, me } from './view';
+
+// The page's policy lets only styles in that bear the number of this answer.
+const styleNonce = () => document.querySelector<HTMLMetaElement>('meta[name=csp-nonce]')?.content ?? '';
 
 const theme = createTheme({ primaryColor: 'teal', fontFamily: 'system-ui, sans-serif', defaultRadius: 'sm' });
 
@@ -16,13 +19,13 @@ function App() {
   return who.operator === null ? (
     <SignIn anyOperator={who.anyOperator} onDone={look} />
   ) : (
-    <Flow who={who} onSignedOut={look} />
+    <Frame who={who} onSignedOut={look} />
   );
 }
 
 createRoot(document.getElementById('root') as HTMLElement).render(
   <StrictMode>
-    <MantineProvider theme={theme} defaultColorScheme="auto">
+    <MantineProvider theme={theme} defaultColorScheme="auto" getStyleNonce={styleNonce}>
       <App />
     </MantineProvider>
   </StrictMode>,

@@ -38,8 +38,38 @@ export interface View {
 
 export interface Me {
   operator: string | null;
+  may: 'view' | 'operate' | null;
   anyOperator: boolean;
   spaces: string[];
+}
+
+export interface Step {
+  what: string;
+  outcome: string;
+  why: string;
+  mend?: string;
+}
+
+export interface Explanation {
+  user: string;
+  on: string;
+  onChannel: boolean;
+  steps: Step[];
+  rights?: { right: string; decision: string; by: string; steps: Step[] }[];
+}
+
+export interface AccessView {
+  policyVersion: number;
+  policies: { name: string; topic: string; may?: string[]; never?: string[]; when: object; ask?: string }[];
+  deciders: { name: string; asked: number; failed: number; resting: boolean; lastError?: string }[];
+  refusedOrigins: { origin: string; count: number; last: string }[];
+  limits: { name: string; limit: number; used: number; what: string }[];
+  acts: { number: number; time: string; actor: string; act: string; about: string; detail: Record<string, unknown> }[];
+}
+
+export interface OperatorsView {
+  operators: { name: string; may: string; since: string }[];
+  signIns: { operator: string; time: string; address: string; agent: string; signedIn: boolean }[];
 }
 
 export interface Problem {
@@ -52,14 +82,38 @@ export async function me(): Promise<Me> {
   return (await fetch('/console/api/me')).json();
 }
 
-/** Posts to the console's own interface; answers the problem, or null when it was done. */
+export type Answer<T> = { value: T } | { problem: Problem };
+
+async function answerOf<T>(response: Response): Promise<Answer<T>> {
+  if (response.status === 204) return { value: undefined as T };
+  return response.ok ? { value: await response.json() } : { problem: await response.json() };
+}
+
+/** Asks the console's own interface. */
+export async function ask<T>(path: string): Promise<Answer<T>> {
+  return answerOf(await fetch(`/console/api/${path}`));
+}
+
+/** Posts to the console's own interface. */
+export async function postFor<T>(path: string, body: object): Promise<Answer<T>> {
+  return answerOf(
+    await fetch(`/console/api/${path}`, {
+      method: 'POST',
+      headers: { 'Content-Type': 'application/json', 'X-Rovett-Console': '1' },
+      body: JSON.stringify(body),
+    }),
+  );
+}
+
+/** The same; answers the problem, or null when it was done. */
 export async function post(path: string, body: object): Promise<Problem | null> {
-  const answer = await fetch(`/console/api/${path}`, {
-    method: 'POST',
-    headers: { 'Content-Type': 'application/json', 'X-Rovett-Console': '1' },
-    body: JSON.stringify(body),
-  });
-  return answer.ok ? null : answer.json();
+  const answer = await postFor(path, body);
+  return 'problem' in answer ? answer.problem : null;
+}
+
+/** 23 Nov, in the reader's own time. */
+export function day(time: string): string {
+  return new Date(time).toLocaleDateString('en-GB', { day: 'numeric', month: 'short' });
 }
 
 /** 08:14:05, in the reader's own time. */

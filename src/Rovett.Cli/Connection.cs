@@ -30,7 +30,7 @@ sealed class Connection
     {
         var text = parsed.GetValue(Url)!;
         if (!Uri.TryCreate(text, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https")) throw new UsageException($"--url: '{text}' is no http(s) address.", "Write it as http://127.0.0.1:7411.");
-        var space = parsed.GetValue(Space)!;
+        var space = parsed.GetValue(Space) ?? "main"; // commands about spaces have no option that names one
         return space == "main" ? uri : new Uri($"{uri.ToString().TrimEnd('/')}/s/{Uri.EscapeDataString(space)}");
     }
 

@@ -51,10 +51,11 @@ public sealed class RovettClient(Uri url, string credential) : IDisposable
     /// <summary>Any call that answers JSON; null for an empty answer.</summary>
     /// <exception cref="RovettRefusedException">The service refused it.</exception>
     /// <exception cref="HttpRequestException">The service can't be reached.</exception>
-    public async Task<JsonNode> Call(HttpMethod method, string path, JsonNode? body = null, CancellationToken cancel = default, string? idempotencyKey = null)
+    public async Task<JsonNode> Call(HttpMethod method, string path, JsonNode? body = null, CancellationToken cancel = default, string? idempotencyKey = null, string? ifMatch = null)
     {
         using var request = new HttpRequestMessage(method, At(path));
         request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", credential);
+        if (ifMatch is not null) request.Headers.TryAddWithoutValidation("If-Match", $"\"{ifMatch}\"");
         if (idempotencyKey is not null) request.Headers.Add("Idempotency-Key", idempotencyKey);
         if (body is not null) request.Content = new StringContent(body.ToJsonString(), Encoding.UTF8, "application/json");
         using var response = await http.SendAsync(request, cancel).ConfigureAwait(false);

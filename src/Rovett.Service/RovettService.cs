@@ -1,6 +1,4 @@
 using System.Net;
-using System.Security.Cryptography;
-using System.Text;
 using System.Text.Json;
 using Microsoft.AspNetCore.Authentication.Cookies;
 using Microsoft.AspNetCore.DataProtection;
@@ -45,7 +43,7 @@ public sealed class RovettService : IAsyncDisposable
     readonly Deciders deciders;
     readonly TopicGate topics;
     readonly RovettOptions options;
-    readonly List<CursorSeal> seals = [];
+    readonly SpaceKeeper keeper;
     bool disposed;
 
     RovettService(RovettOptions options, TimeProvider clock)
@@ -55,6 +53,7 @@ public sealed class RovettService : IAsyncDisposable
         store = SqliteFiles.OpenHistory(Path.Combine(options.Data, SqliteFiles.HistoryName), checkpointsBeside: true);
         history = SqliteFiles.ReadHistory(Path.Combine(options.Data, SqliteFiles.HistoryName));
         access = new AccessStore(Path.Combine(options.Data, SqliteFiles.AccessName));
+        keeper = new SpaceKeeper(access, store.Epoch, clock);
         var spaces = OpenSpaces(clock);
         var recent = new RecentBySpace((long)options.RecentMebibytes << 20);
         var news = new ReceiptNews();
@@ -78,7 +77,7 @@ public sealed class RovettService : IAsyncDisposable
             ReconnectWindow = TimeSpan.FromSeconds(options.ReconnectWindowSeconds),
         }, clock, recent, monitor), TimeSpan.FromMilliseconds(options.MaxSendWaitMs), log.CreateLogger<LedgerPump>());
         acks = new AckBuffer(pump, clock);
-        housekeeping = new Housekeeping(pump, [.. spaces.All.Select(s => s.Name)], retention: options.KeepForSpan is not null || options.KeepCount > 0, clock);
+        housekeeping = new Housekeeping(pump, spaces, retention: options.KeepForSpan is not null || options.KeepCount > 0, clock);
         sessions = new SessionRegistry(clock);
         var limits = new SessionLimits { Window = options.Window, MaxQueued = 256, Heartbeat = TimeSpan.FromSeconds(options.HeartbeatSeconds), AckTimeout = TimeSpan.FromSeconds(options.AckTimeoutSeconds) };
         var keys = new ApiKeys(access, clock);
@@ -95,15 +94,16 @@ public sealed class RovettService : IAsyncDisposable
         deciders = new Deciders(access, pump, guard, clock, log.CreateLogger<Deciders>());
         topics = new TopicGate(pump, deciders, refusals, spaces, options, clock);
         var info = new ServiceInfo(store.Epoch, StoredTime.From(clock.GetUtcNow()), options.Data);
-        var console = new ConsoleEndpoints(access, spaces, monitor, sessions, clock);
+        var operators = new Operators(access, clock);
+        var console = new ConsoleEndpoints(access, operators, spaces, monitor, sessions, clock);
         var receipts = new ReceiptReader(history);
         webhooks = new WebhookSender(access, spaces, receipts, news, guard, clock, log.CreateLogger<WebhookSender>());
         var receiptApi = new ReceiptApi(spaces, keys, receipts, news, access, webhooks, guard, clock, limits.Heartbeat, app.Lifetime.ApplicationStopping);
-        ConsoleLink = access.HasOperators ? null : console.MakeLink();
-        NewConsoleLink = console.MakeLink;
-        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), new DirectoryApi(spaces, keys, pump, history, audit, clock), new UserApi(spaces, tokens, tickets, topics, pump, history), new TopicApi(spaces, keys, signing, pump, audit, clock), new DeciderApi(spaces, keys, access, deciders, guard, audit, clock),
+        ConsoleLink = access.HasOperators ? null : operators.MakeLink("operate");
+        NewConsoleLink = () => operators.MakeLink("operate");
+        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), new DirectoryApi(spaces, keys, pump, history, audit, clock), new UserApi(spaces, tokens, tickets, topics, pump, history), new TopicApi(spaces, keys, signing, pump, audit, clock), new DeciderApi(spaces, keys, access, deciders, guard, audit, clock), new SpaceApi(spaces, keeper, keys, signing, pump, access, sessions, webhooks, audit),
             new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, topics, options.MessagesPerSecond, clock), spaces, tokens, tickets, origins, sessions, options),
-            receiptApi, console, origins, refusals, log.CreateLogger("Rovett.Http"));
+            receiptApi, console, new ConsoleAccess(access, operators, spaces, pump, history, origins, use, deciders, audit), origins, refusals, log.CreateLogger("Rovett.Http"));
         app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
     }
 
@@ -128,45 +128,19 @@ public sealed class RovettService : IAsyncDisposable
 
     SpaceDirectory OpenSpaces(TimeProvider clock)
     {
-        long now = StoredTime.From(clock.GetUtcNow()).Micros;
-        var spaces = new Dictionary<string, SpaceRuntime>();
-        foreach (var name in options.Spaces.Prepend("main").Distinct())
+        var spaces = new SpaceDirectory(clock);
+        foreach (var name in store.Spaces().Concat(options.Spaces).Prepend("main").Distinct())
         {
             if (store.FindSpace(name) is not { } row)
             {
                 store.Begin();
-                row = store.AddSpace(name, RandomNumberGenerator.GetBytes(32));
+                row = store.AddSpace(name, SpaceKeeper.NewKey());
                 store.Commit();
             }
-            if (access.Keys(name).Count == 0)
-            {
-                // Shown and used as text, so that it can be pasted into any JWT library as it is.
-                var text = Secrets.New("");
-                access.AddSigningKey(new StoredSigningKey(name, "first", SigningKeyKind.Secret, null, Encoding.UTF8.GetBytes(text), now));
-                Credentials.Add(new FirstCredentials(name, new ApiKeys(access, clock).Make(name, "first admin key", ["admin"]).Key, text));
-            }
-            var cursors = new CursorSeal(row.Key, store.Epoch, name, "cursor");
-            var pages = new CursorSeal(row.Key, store.Epoch, name, "page");
-            var receipts = new CursorSeal(row.Key, store.Epoch, name, "receipts");
-            seals.AddRange([cursors, pages, receipts]);
-            spaces[name] = new SpaceRuntime(row.Id, name, cursors, pages, receipts) { Settings = SettingsOf(name), ClaimPaths = ClaimPathsOf(row.Id) };
+            if (keeper.FirstCredentials(name) is { } made) Credentials.Add(made);
+            spaces.Add(keeper.Open(row, store.PoliciesAt(row.Id, row.Head)));
         }
-        return new SpaceDirectory(spaces);
-    }
-
-    IReadOnlyList<string> ClaimPathsOf(int space)
-    {
-        if (store.PoliciesAt(space, long.MaxValue >> 20) is not { } version) return [];
-        using var document = JsonDocument.Parse(version.Document);
-        return Core.Policies.PolicyReader.Read(document.RootElement, []).ClaimPaths;
-    }
-
-    SpaceSettings SettingsOf(string space)
-    {
-        if (access.Settings(space) is not { } text) return SpaceSettings.Default;
-        var errors = new List<Core.FieldError>();
-        var settings = SpaceSettings.Read((System.Text.Json.Nodes.JsonObject)System.Text.Json.Nodes.JsonNode.Parse(text)!, errors);
-        return errors.Count == 0 ? settings : throw new StoreException($"The settings of the space '{space}' can't be read: {errors[0].Field} {errors[0].Detail}");
+        return spaces;
     }
 
     void Configure(WebApplicationBuilder builder)
@@ -206,7 +180,7 @@ public sealed class RovettService : IAsyncDisposable
         builder.Services.Configure<Microsoft.Extensions.Hosting.HostOptions>(o => o.ShutdownTimeout = TimeSpan.FromSeconds(6));
     }
 
-    void Map(BackendApi backend, AccessApi access, DirectoryApi directory, UserApi user, TopicApi topic, DeciderApi decider, LiveEndpoint live, ReceiptApi receipts, ConsoleEndpoints console, Origins origins, Refusals refusals, Microsoft.Extensions.Logging.ILogger log)
+    void Map(BackendApi backend, AccessApi access, DirectoryApi directory, UserApi user, TopicApi topic, DeciderApi decider, SpaceApi space, LiveEndpoint live, ReceiptApi receipts, ConsoleEndpoints console, ConsoleAccess consoleAccess, Origins origins, Refusals refusals, Microsoft.Extensions.Logging.ILogger log)
     {
         if (options.TrustedProxies.Count > 0)
         {
@@ -277,6 +251,9 @@ public sealed class RovettService : IAsyncDisposable
             app.MapGet(prefix + "/v1/live", live.Connect);
             app.MapPost(prefix + "/v1/live/{session}", live.Post);
         }
+        app.MapGet("/v1/spaces", space.List);
+        app.MapPost("/v1/spaces", space.Make);
+        app.MapDelete("/v1/spaces/{name}", space.Remove);
         app.MapGet("/healthz", (RequestDelegate)(context => context.Response.WriteAsync("ok\n")));
         app.MapGet("/readyz", (RequestDelegate)(async context =>
         {
@@ -289,6 +266,12 @@ public sealed class RovettService : IAsyncDisposable
         app.MapPost("/console/api/sign-in", console.SignIn);
         app.MapPost("/console/api/sign-out", console.SignOut);
         app.MapGet("/console/api/live", console.Live);
+        app.MapGet("/console/api/access", consoleAccess.Show);
+        app.MapGet("/console/api/explain", consoleAccess.Explain);
+        app.MapGet("/console/api/operators", consoleAccess.List);
+        app.MapPost("/console/api/operators/remove", consoleAccess.Remove);
+        app.MapPost("/console/api/links", consoleAccess.MakeLink);
+        app.MapPost("/console/api/sign-out-user", consoleAccess.SignOutUser);
         app.MapGet("/", (RequestDelegate)(context => context.Response.WriteAsync($"Rovett {ServiceInfo.Version} is running. The console is at /console; the API is under /v1 (docs/protocol.md).\n")));
         Pages("/console", Path.Combine(AppContext.BaseDirectory, "wwwroot", "console"));
         app.UseEndpoints(static _ => { });
@@ -316,11 +299,15 @@ public sealed class RovettService : IAsyncDisposable
                 return;
             }
             context.Response.ContentType = Path.GetExtension(file.Name) switch { ".html" => "text/html; charset=utf-8", ".js" => "text/javascript; charset=utf-8", ".css" => "text/css; charset=utf-8", ".svg" => "image/svg+xml", ".woff2" => "font/woff2", ".json" => "application/json", _ => "application/octet-stream" };
-            context.Response.Headers.ContentSecurityPolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
+            // The page's own styles are told by a number that each answer has its own.
+            var nonce = file.Name == "index.html" ? Secrets.NewId() : null;
+            context.Response.Headers.ContentSecurityPolicy = $"default-src 'none'; script-src 'self'; style-src 'self'{(nonce is null ? "" : $" 'nonce-{nonce}'")}; font-src 'self'; img-src 'self' data:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
+            context.Response.Headers["X-Frame-Options"] = "DENY";
             context.Response.Headers.XContentTypeOptions = "nosniff";
             context.Response.Headers["Referrer-Policy"] = "no-referrer";
             context.Response.Headers.CacheControl = name.StartsWith("assets/", StringComparison.Ordinal) ? "public, max-age=31536000, immutable" : "no-cache";
-            await context.Response.SendFileAsync(file);
+            if (nonce is null) await context.Response.SendFileAsync(file);
+            else await context.Response.WriteAsync((await File.ReadAllTextAsync(file.PhysicalPath!, context.RequestAborted)).Replace("%nonce%", nonce, StringComparison.Ordinal), context.RequestAborted);
         }
     }
 
@@ -410,6 +397,6 @@ public sealed class RovettService : IAsyncDisposable
         history.Dispose();
         store.Dispose();
         access.Dispose();
-        foreach (var seal in seals) seal.Dispose();
+        keeper.Dispose();
     }
 }

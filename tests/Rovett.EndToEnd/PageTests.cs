@@ -53,6 +53,24 @@ public sealed class PageTests : IAsyncLifetime
     Task<JsonNode> Send(string to, string title) => backend.Send(new JsonObject { ["to"] = new JsonArray(to), ["type"] = "test.happened", ["title"] = title });
 
     [Fact]
+    public async Task The_console_lets_in_nothing_but_its_own_and_each_answer_has_its_own_number()
+    {
+        using var http = new HttpClient();
+        var seen = new HashSet<string>();
+        for (int i = 0; i < 2; i++)
+        {
+            using var answer = await http.GetAsync(new Uri(demo.Url, "/console"));
+            var policy = answer.Headers.GetValues("Content-Security-Policy").Single();
+            policy.ShouldNotContain("unsafe");
+            policy.ShouldContain("default-src 'none'");
+            policy.ShouldContain("frame-ancestors 'none'");
+            var nonce = Regex.Match(policy, "'nonce-([A-Za-z0-9_-]{20,})'").Groups[1].Value;
+            seen.Add(nonce).ShouldBeTrue();
+            (await answer.Content.ReadAsStringAsync()).ShouldContain($"content=\"{nonce}\"");
+        }
+    }
+
+    [Fact]
     public async Task The_crew_page_shows_each_person_their_own_with_one_count_over_devices_and_goes_on_without_WebSockets()
     {
         var errors = new List<string>();

@@ -143,7 +143,9 @@ public static class Program
             store.Dispose();
             Folder.Delete(recursive: true);
         };
-        return new Tokens(new SpaceDirectory(new Dictionary<string, SpaceRuntime> { ["main"] = Space }), new SigningKeys(store, new KeySets(new OutboundGuard([]), Folder.FullName, TimeProvider.System, NullLogger<KeySets>.Instance)), TimeProvider.System);
+        var spaces = new SpaceDirectory(TimeProvider.System);
+        spaces.Add(Space);
+        return new Tokens(spaces, new SigningKeys(store, new KeySets(new OutboundGuard([]), Folder.FullName, TimeProvider.System, NullLogger<KeySets>.Instance)), TimeProvider.System);
     }
 
     static bool Token(byte[] input)

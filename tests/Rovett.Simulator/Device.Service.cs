@@ -55,7 +55,7 @@ sealed partial class Device
                 }));
                 break;
             default:
-                world.Post(new AgainCommand("main", at.User, at.Session.TakeAgain()), t => Supplied(at, () =>
+                world.Post(new AgainCommand("main", at.User, at.Session, at.Session.TakeAgain()), t => Supplied(at, () =>
                 {
                     if (!t.IsFaulted) at.Session.Repeat(t.Result.Found, t.Result.PlanVersion, t.Result.Totals);
                 }));

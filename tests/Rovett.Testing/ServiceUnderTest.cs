@@ -17,7 +17,7 @@ public sealed record Answer(int Status, JsonNode? Json, HttpResponseHeaders Head
 /// <summary>The real service on loopback, on a data folder of its own.</summary>
 public sealed class ServiceUnderTest : IAsyncDisposable
 {
-    readonly HttpClient http = new(new SocketsHttpHandler { UseProxy = false, AllowAutoRedirect = false }) { Timeout = TimeSpan.FromSeconds(30) };
+    readonly HttpClient http = new(new SocketsHttpHandler { UseProxy = false, AllowAutoRedirect = false, UseCookies = false }) { Timeout = TimeSpan.FromSeconds(30) };
     readonly bool keepFolder;
     readonly TimeProvider? clock;
     readonly RovettOptions options;

@@ -17,12 +17,13 @@ static class ReceiveCommand
         var after = new Option<string?>("--after") { Description = "Go on after this cursor, or 'now'. Without it: what no device of the user has received." };
         var count = new Option<int?>("--count") { Description = "Stop after this many notifications." };
         var noAck = new Option<bool>("--no-ack") { Description = "Do not acknowledge." };
+        var subscribe = new Option<string[]>("--subscribe") { Description = "A topic to subscribe to, such as berth/3; may be repeated." };
         var command = new Command("receive", """
             Receive live as a user, and see what arrives, over which transport, with the count.
 
             Example:
               rovett receive --user mara --role engineer --transport sse
-            """) { transport, device, after, count, noAck };
+            """) { transport, device, after, count, noAck, subscribe };
         connection.AddUser(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
@@ -43,6 +44,10 @@ static class ReceiveCommand
             {
                 if (json) Output.Json(message, oneLine: true);
                 else Print(message);
+                if ((string?)message["kind"] == "current")
+                {
+                    foreach (var topic in parsed.GetValue(subscribe) ?? []) await live.Send(new JsonObject { ["kind"] = "subscribe", ["topic"] = topic, ["requestId"] = "subscribe " + topic }, cancel);
+                }
                 if ((string?)message["kind"] != "notification" || --left > 0) continue;
                 if (message["cursor"] is null) break; // nothing to acknowledge
                 // Leaving the loop closes the connection, so the last ones are acknowledged first.
@@ -70,6 +75,9 @@ static class ReceiveCommand
                 break;
             case "current":
                 console.MarkupLine($"[grey]up to date; what follows is live  cursor {m["cursor"]}[/]");
+                break;
+            case "notification" when m["counted"] is not null:
+                console.MarkupLine($"{Clock(m["time"])}  [bold]{Output.Plain((string?)m["title"])}[/]  [grey]{Output.Plain((string?)m["type"])} to {Output.Plain((string?)m["to"])}, subscribed: not in the inbox[/]");
                 break;
             case "notification" when m["cursor"] is null:
                 console.MarkupLine($"{Clock(m["time"])}  [bold]{Output.Plain((string?)m["title"])}[/]  [grey]{Output.Plain((string?)m["type"])} to {Output.Plain((string?)m["to"])}, not stored[/]");

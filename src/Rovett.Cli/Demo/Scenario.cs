@@ -1,5 +1,4 @@
 using System.Text.Json.Nodes;
-using YamlDotNet.Core;
 using YamlDotNet.RepresentationModel;
 
 namespace Rovett.Cli.Demo;
@@ -14,7 +13,7 @@ sealed record Scenario(IReadOnlyList<Person> People, IReadOnlyList<JsonObject> D
     {
         var yaml = new YamlStream();
         using (var text = new StreamReader(path)) yaml.Load(text);
-        var root = (JsonObject)Convert(yaml.Documents[0].RootNode);
+        var root = (JsonObject)Yaml.ToJson(yaml.Documents[0].RootNode);
         return new Scenario(
             [.. root["people"]!.AsArray().Select(p => new Person((string)p!["id"]!, (string)p["name"]!, [.. p["roles"]!.AsArray().Select(r => (string)r!)]))],
             Events("day"), Events("busyHour"), root["job"]!.AsObject(), Events("warnings"), root["falseAlarm"]!.AsObject());
@@ -23,14 +22,4 @@ sealed record Scenario(IReadOnlyList<Person> People, IReadOnlyList<JsonObject> D
     }
 
     public Person Find(string id) => People.First(p => p.Id == id);
-
-    static JsonNode Convert(YamlNode node) => node switch
-    {
-        YamlMappingNode map => new JsonObject(map.Children.Select(c => KeyValuePair.Create(((YamlScalarNode)c.Key).Value!, (JsonNode?)Convert(c.Value)))),
-        YamlSequenceNode list => new JsonArray([.. list.Children.Select(Convert)]),
-        YamlScalarNode { Style: ScalarStyle.Plain, Value: "true" } => JsonValue.Create(true),
-        YamlScalarNode { Style: ScalarStyle.Plain } scalar when long.TryParse(scalar.Value, out long number) => JsonValue.Create(number),
-        YamlScalarNode scalar => JsonValue.Create(scalar.Value ?? ""),
-        _ => throw new InvalidDataException("The scenario holds something else than maps, lists and text."),
-    };
 }

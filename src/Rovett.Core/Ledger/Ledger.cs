@@ -179,6 +179,16 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         return spaces[name] = new SpaceState(row, store, options, clock, recent.Of(name));
     }
 
+    /// <summary>A space was removed.</summary>
+    internal void Forget(string name)
+    {
+        spaces.Remove(name);
+        recent.Of(name).Clear();
+    }
+
+    /// <summary>A space, or null when there is none by that name.</summary>
+    internal SpaceState? SpaceIfAny(string name) => spaces.ContainsKey(name) || store.FindSpace(name) is not null ? Space(name) : null;
+
     /// <summary>A space if it is in memory.</summary>
     internal SpaceState? Known(string name) => spaces.GetValueOrDefault(name);
 

@@ -51,7 +51,7 @@ public sealed class DetachCommand(string space, UserState user, ISessionPort ses
 {
     internal override void Write(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        if (ledger.SpaceIfAny(space) is not { } state) return; // it was removed, and every session in it ended
         // A failed commit may have put another object in the user's place.
         var present = user.Sessions.Exists(s => s.Session == session) ? user : state.Find(user.PersonId) ?? user;
         if (present.Sessions.Find(s => s.Session == session) is not { } place) return;
@@ -172,7 +172,7 @@ public sealed class PlanCommand(string space, string userId, ISessionPort? sessi
 }
 
 /// <summary>What of some notifications the user may still be sent, with the address that reaches it.</summary>
-public sealed class AgainCommand(string space, UserState user, IReadOnlyList<AgainItem> items) : LedgerCommand<(IReadOnlyList<(AgainItem Item, EntryWire Wire)> Found, int PlanVersion, Totals Totals)>
+public sealed class AgainCommand(string space, UserState user, ISessionPort session, IReadOnlyList<AgainItem> items) : LedgerCommand<(IReadOnlyList<(AgainItem Item, EntryWire Wire)> Found, int PlanVersion, Totals Totals)>
 {
     internal override bool MayOnlyRead => true;
 
@@ -185,7 +185,7 @@ public sealed class AgainCommand(string space, UserState user, IReadOnlyList<Aga
         foreach (var item in items)
         {
             var own = present.Logs!.Find(l => l.Log.Id == item.Log);
-            var log = own ?? present.Sessions.SelectMany(s => s.Watches).FirstOrDefault(w => w.Seen.Log.Id == item.Log)?.Seen;
+            var log = own ?? present.Sessions.Find(s => s.Session == session)?.Watches.Find(w => w.Seen.Log.Id == item.Log)?.Seen;
             if (log is null || log.SegmentOf(item.Ordinal) is not { } segment) continue;
             var entry = state.Recent.Find(item.Position);
             if (entry is null && ledger.Store.FindEntry(state.Id, item.Position) is { } row) entry = new OutgoingEntry(row.Kind, row.Position, row.Time, row.Id, state.Cursors.Seal(row.Position), row.Body);

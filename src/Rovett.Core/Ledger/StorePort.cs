@@ -371,6 +371,11 @@ public interface ILedgerStore
     /// <summary>Removes everything a person has marked, muted or followed, and the person's grants.</summary>
     void ErasePerson(long person);
 
+    /// <summary>Removes a space: nobody finds it any more; <see cref="Purge"/> lets go what it stored.</summary>
+    void RemoveSpace(int space);
+    /// <summary>Lets go a bounded part of what removed spaces stored.</summary>
+    /// <returns>False when nothing is left of them.</returns>
+    bool Purge(int limit);
     /// <summary>The newest notifications of a log after an ordinal, newest first.</summary>
     IReadOnlyList<(long Ordinal, long Position)> NewestItems(long log, long after, int limit);
     /// <summary>The topics a user follows, with the position from which on.</summary>

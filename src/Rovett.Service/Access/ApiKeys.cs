@@ -133,6 +133,9 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
         return done;
     }
 
+    /// <summary>Keys went with their space.</summary>
+    public void Forget() => known = new();
+
     /// <summary>Whether a key holds still: for what goes on after its request was let in.</summary>
     public bool StillHolds(ApiKey key) => store.FindKey(key.Stored.Space, key.Stored.Id) is { Revoked: null } now && !(now.Ends <= Now);
 

@@ -2,6 +2,7 @@ using System.Buffers;
 using System.Text;
 using System.Text.Json;
 using Rovett.Core.AddressLogs;
+using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Access;
@@ -29,6 +30,13 @@ public sealed class AuditTrail(AccessStore store, TimeProvider clock)
 
     /// <summary>How a user stands in the trail: by number, so that one who is erased leaves no name in it.</summary>
     public static string Person(long number) => "person:" + number.ToString(System.Globalization.CultureInfo.InvariantCulture);
+
+    /// <summary>People stand in the trail by number, and are named when it is read.</summary>
+    public static string Named(string who, SqlHistoryReader history) =>
+        who.StartsWith("person:", StringComparison.Ordinal) ? "user:" + history.NameOf(long.Parse(who.AsSpan(7), System.Globalization.CultureInfo.InvariantCulture))?.TrimStart('\u0001') : who;
+
+    /// <summary>The newest lines, newest first.</summary>
+    public IReadOnlyList<StoredAct> Newest(string space, int most) => store.NewestActs(space, most);
 
     /// <summary>Lines after one of them, oldest first.</summary>
     public IReadOnlyList<StoredAct> After(string space, long id, int most) => store.Acts(space, id, most);

@@ -43,7 +43,8 @@ public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory 
         return end < 0 ? null : spaces.Find(path[3..end]);
     }
 
-    bool IsAllowed(HttpContext context, SpaceRuntime? space, string origin) => (space?.Settings.Origins ?? allowed).Contains(origin)
+    // The lists are for applications' pages; the console has its own page and no other.
+    bool IsAllowed(HttpContext context, SpaceRuntime? space, string origin) => (!context.Request.Path.StartsWithSegments("/console") && (space?.Settings.Origins ?? allowed).Contains(origin))
         || (Uri.TryCreate(origin, UriKind.Absolute, out var uri) && uri.Scheme is "http" or "https"
             && string.Equals(origin[(origin.IndexOf("://", StringComparison.Ordinal) + 3)..], context.Request.Host.Value, StringComparison.OrdinalIgnoreCase));
 

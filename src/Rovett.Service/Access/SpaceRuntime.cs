@@ -19,6 +19,10 @@ public sealed class SpaceRuntime(int id, string name, CursorSeal cursors, Cursor
     public SpaceSettings Settings { get; set; } = SpaceSettings.Default;
 
     volatile IReadOnlyList<string> claimPaths = [];
+    volatile bool isRemoved;
+
+    /// <summary>It was removed: nothing of it holds.</summary>
+    public bool IsRemoved { get => isRemoved; set => isRemoved = value; }
 
     /// <summary>The claims that its policies look at.</summary>
     public IReadOnlyList<string> ClaimPaths { get => claimPaths; set => claimPaths = value; }
@@ -28,8 +32,26 @@ public sealed class SpaceRuntime(int id, string name, CursorSeal cursors, Cursor
 }
 
 /// <summary>The spaces of this service, by name.</summary>
-public sealed class SpaceDirectory(IReadOnlyDictionary<string, SpaceRuntime> spaces)
+public sealed class SpaceDirectory(TimeProvider clock)
 {
+    static readonly TimeSpan NameRests = TimeSpan.FromMinutes(1);
+    readonly System.Collections.Concurrent.ConcurrentDictionary<string, SpaceRuntime> spaces = new();
+    readonly System.Collections.Concurrent.ConcurrentDictionary<string, DateTimeOffset> removed = new();
+
+    /// <summary>Lets a space be found.</summary>
+    public void Add(SpaceRuntime space) => spaces[space.Name] = space;
+
+    /// <summary>Lets a space be found no more.</summary>
+    public void Remove(SpaceRuntime space)
+    {
+        removed[space.Name] = clock.GetUtcNow();
+        spaces.TryRemove(KeyValuePair.Create(space.Name, space));
+        space.IsRemoved = true;
+    }
+
+    /// <summary>Seconds until a name may be given again; null: now. What was under way in the space of that name must be over by then.</summary>
+    public int? RestsFor(string name) => removed.TryGetValue(name, out var at) && at + NameRests > clock.GetUtcNow() ? (int)Math.Ceiling((at + NameRests - clock.GetUtcNow()).TotalSeconds) : null;
+
     /// <summary>Every space.</summary>
     public IEnumerable<SpaceRuntime> All => spaces.Values;
 

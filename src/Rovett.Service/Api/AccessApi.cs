@@ -336,9 +336,9 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
                 json.WriteStartObject();
                 json.WriteNumber("number", act.Id);
                 json.WriteString("time", new StoredTime(act.Time).ToString());
-                json.WriteString("actor", Named(act.Actor));
+                json.WriteString("actor", AuditTrail.Named(act.Actor, history));
                 json.WriteString("act", act.Act);
-                json.WriteString("about", Named(act.About));
+                json.WriteString("about", AuditTrail.Named(act.About, history));
                 json.WritePropertyName("detail");
                 json.WriteRawValue(act.Detail);
                 json.WriteEndObject();
@@ -348,7 +348,4 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
             json.WriteEndObject();
         });
     }
-
-    /// <summary>People stand in the trail by number, and are named when it is read.</summary>
-    string Named(string who) => who.StartsWith("person:", StringComparison.Ordinal) ? "user:" + history.NameOf(long.Parse(who.AsSpan(7), CultureInfo.InvariantCulture))?.TrimStart('\u0001') : who;
 }

@@ -187,7 +187,7 @@ public sealed class LiveSession
                 await services.Ledger.Ask(new GoLiveCommand(Space.Name, User, Machine, version));
                 return true;
             case SessionNeed.Again:
-                var (found, planVersion, totals) = await services.Ledger.Ask(new AgainCommand(Space.Name, user!, Machine.TakeAgain()));
+                var (found, planVersion, totals) = await services.Ledger.Ask(new AgainCommand(Space.Name, user!, Machine, Machine.TakeAgain()));
                 Machine.Repeat(found, planVersion, totals);
                 return true;
             default:
@@ -235,6 +235,11 @@ public sealed class LiveSession
     {
         HeardNow();
         Machine.HeardAnything(Now);
+        if (Space.IsRemoved)
+        {
+            End("space-removed", null);
+            return null;
+        }
         if (message.Problem is { } problem) return Messages.Refused(message.RequestId, problem);
         try
         {

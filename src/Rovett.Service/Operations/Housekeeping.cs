@@ -1,4 +1,5 @@
 using Rovett.Core.Ledger;
+using Rovett.Service.Access;
 
 namespace Rovett.Service.Operations;
 
@@ -10,13 +11,13 @@ public sealed class Housekeeping : IDisposable
     const int Step = 256;
 
     readonly LedgerPump ledger;
-    readonly IReadOnlyList<string> spaces;
+    readonly SpaceDirectory spaces;
     readonly bool retention;
     readonly ITimer timer;
     int running;
 
     /// <summary>Starts the timer.</summary>
-    public Housekeeping(LedgerPump ledger, IReadOnlyList<string> spaces, bool retention, TimeProvider clock)
+    public Housekeeping(LedgerPump ledger, SpaceDirectory spaces, bool retention, TimeProvider clock)
     {
         this.ledger = ledger;
         this.spaces = spaces;
@@ -29,7 +30,7 @@ public sealed class Housekeeping : IDisposable
         if (Interlocked.Exchange(ref running, 1) == 1) return; // the last round is not over
         try
         {
-            foreach (var space in spaces)
+            foreach (var space in spaces.All.Select(s => s.Name))
             {
                 while (await ledger.Ask(new DueCommand(space, Step)) == Step)
                 {
@@ -37,6 +38,9 @@ public sealed class Housekeeping : IDisposable
                 while (retention && await ledger.Ask(new TrimCommand(space, Step)) == Step)
                 {
                 }
+            }
+            while (await ledger.Ask(new PurgeCommand(Step)))
+            {
             }
         }
         catch (Exception)

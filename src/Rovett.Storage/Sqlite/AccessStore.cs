@@ -37,6 +37,12 @@ public sealed record StoredSigningKey(string Space, string Name, SigningKeyKind 
 /// are comma-separated, empty for all. <see cref="Delivered"/>: up to which receipt.</summary>
 public sealed record StoredWebhook(string Space, string Name, string Url, byte[] Secret, string States, string Types, long Created, long Delivered, long Failures, string? Error, long? Tried, long Next, long? Ended);
 
+/// <summary>Who may use the console, as stored. <see cref="May"/>: <c>view</c> or <c>operate</c>; <see cref="Password"/>: its hash.</summary>
+public sealed record StoredOperator(string Name, string May, string Password, long Created);
+
+/// <summary>A sign-in at the console, or one that was refused (0).</summary>
+public sealed record StoredSignIn(string Operator, long Time, string Address, string Agent, long SignedIn);
+
 /// <summary>A backend that policies ask, as stored.</summary>
 public sealed record StoredDecider(string Space, string Name, string Url, byte[] Secret, long TimeoutMs, long AllowSeconds, long DenySeconds, long Created);
 
@@ -85,7 +91,11 @@ public sealed class AccessStore : IDisposable
 
     /// <summary>Lines of a space's audit trail after one of them, oldest first.</summary>
     public IReadOnlyList<StoredAct> Acts(string space, long after, int most) =>
-        All<StoredAct>("SELECT id, space, time, actor, act, about, detail FROM audit WHERE space=@space AND id>@after ORDER BY id LIMIT @most", new { space, after, most });
+        All<StoredAct>("SELECT id, space, time, actor, act, about, detail FROM audit WHERE space=@space AND id>@after AND id>COALESCE((SELECT audit_after FROM space_start WHERE space=@space), 0) ORDER BY id LIMIT @most", new { space, after, most });
+
+    /// <summary>The newest lines of a space's audit trail, newest first.</summary>
+    public IReadOnlyList<StoredAct> NewestActs(string space, int most) =>
+        All<StoredAct>("SELECT id, space, time, actor, act, about, detail FROM audit WHERE space=@space AND id>COALESCE((SELECT audit_after FROM space_start WHERE space=@space), 0) ORDER BY id DESC LIMIT @most", new { space, most });
 
     /// <summary>Notes when keys were used.</summary>
     public void TouchKey(string id, long now) => Run("UPDATE api_key SET last_used=@now WHERE id=@id", new { id, now });
@@ -134,24 +144,43 @@ public sealed class AccessStore : IDisposable
     /// <summary>True when somebody can sign in to the console.</summary>
     public bool HasOperators => One<object>("SELECT 1 FROM operator LIMIT 1", new { }) is not null;
 
-    /// <summary>The stored password hash of an operator, or null.</summary>
-    public string? OperatorPassword(string name) => One<string>("SELECT password FROM operator WHERE name=@name", new { name });
+    const string SelectOperator = "SELECT name, may, password, created FROM operator";
+
+    /// <summary>An operator, or null.</summary>
+    public StoredOperator? FindOperator(string name) => One<StoredOperator>(SelectOperator + " WHERE name=@name", new { name });
+
+    /// <summary>The operators, by name.</summary>
+    public IReadOnlyList<StoredOperator> Operators() => All<StoredOperator>(SelectOperator + " ORDER BY name", new { });
 
     /// <summary>Stores an operator; false when the name is taken.</summary>
-    public bool AddOperator(string name, string password, long now) => Run("INSERT OR IGNORE INTO operator (name, password, created) VALUES (@name, @password, @now)", new { name, password, now }) == 1;
+    public bool AddOperator(StoredOperator made) => Run("INSERT OR IGNORE INTO operator (name, may, password, created) VALUES (@Name, @May, @Password, @Created)", made) == 1;
 
-    /// <summary>Stores a sign-up link; earlier ones end.</summary>
-    public void AddSignupLink(byte[] hash, long expires)
+    /// <summary>Removes an operator; false when there is none, or it is the last who may operate.</summary>
+    public bool RemoveOperator(string name) =>
+        Run("DELETE FROM operator WHERE name=@name AND (may<>'operate' OR (SELECT count(*) FROM operator WHERE may='operate')>1)", new { name }) == 1;
+
+    /// <summary>Stores a sign-up link for who may do so much; earlier ones for as much end.</summary>
+    public void AddSignupLink(byte[] hash, string may, long expires)
     {
-        Run("DELETE FROM signup_link", new { });
-        Run("INSERT INTO signup_link (hash, expires) VALUES (@hash, @expires)", new { hash, expires });
+        Run("DELETE FROM signup_link WHERE may=@may", new { may });
+        Run("INSERT INTO signup_link (hash, may, expires) VALUES (@hash, @may, @expires)", new { hash, may, expires });
     }
 
-    /// <summary>Whether a sign-up link holds.</summary>
-    public bool HoldsSignupLink(byte[] hash, long now) => One<object>("SELECT 1 FROM signup_link WHERE hash=@hash AND expires>@now", new { hash, now }) is not null;
+    /// <summary>What a sign-up link lets one do; null: it does not hold.</summary>
+    public string? SignupLink(byte[] hash, long now) => One<string>("SELECT may FROM signup_link WHERE hash=@hash AND expires>@now", new { hash, now });
 
     /// <summary>Uses a sign-up link up; false when it does not hold.</summary>
     public bool UseSignupLink(byte[] hash, long now) => Run("DELETE FROM signup_link WHERE hash=@hash AND expires>@now", new { hash, now }) == 1;
+
+    /// <summary>Notes that somebody signed in, or was refused; the oldest of very many go.</summary>
+    public void AddSignIn(string name, long time, string address, string agent, bool signedIn)
+    {
+        Run("INSERT INTO sign_in (operator, time, address, agent, signed_in) VALUES (@name, @time, @address, @agent, @signedIn)", new { name, time, address, agent, signedIn = signedIn ? 1 : 0 });
+        Run("DELETE FROM sign_in WHERE id<=(SELECT MAX(id) FROM sign_in)-10000", new { });
+    }
+
+    /// <summary>The newest sign-ins, newest first.</summary>
+    public IReadOnlyList<StoredSignIn> SignIns(int most) => All<StoredSignIn>("SELECT operator, time, address, agent, signed_in AS SignedIn FROM sign_in ORDER BY id DESC LIMIT @most", new { most });
 
     const string SelectWebhook = "SELECT space, name, url, secret, states, types, created, delivered, failures, error, tried, next, ended FROM webhook";
 
@@ -171,6 +200,15 @@ public sealed class AccessStore : IDisposable
 
     /// <summary>Removes a webhook; false when there is none.</summary>
     public bool RemoveWebhook(string space, string name) => Run("DELETE FROM webhook WHERE space=@space AND name=@name", new { space, name }) == 1;
+
+    /// <summary>A space begins: what is in the trail from before, under the same name, is not its own.</summary>
+    public void BeginSpace(string space) => Run("INSERT OR REPLACE INTO space_start (space, audit_after) VALUES (@space, (SELECT COALESCE(MAX(id), 0) FROM audit))", new { space });
+
+    /// <summary>Removes all credentials and settings of a space. Its trail stays.</summary>
+    public void RemoveSpace(string space)
+    {
+        foreach (var table in new[] { "api_key", "signing_key", "ticket", "webhook", "space_settings", "decider" }) Run($"DELETE FROM {table} WHERE space=@space", new { space });
+    }
 
     const string SelectDecider = "SELECT space, name, url, secret, timeout_ms AS TimeoutMs, allow_seconds AS AllowSeconds, deny_seconds AS DenySeconds, created FROM decider";
 

@@ -25,3 +25,9 @@ CREATE TABLE sign_in (
     agent         TEXT NOT NULL,         -- the browser's own words, cut
     signed_in     INTEGER NOT NULL       -- 0: refused
 );
+
+-- Where a space's own part of the trail begins, when another by its name was before it.
+CREATE TABLE space_start (
+    space         TEXT PRIMARY KEY,
+    audit_after   INTEGER NOT NULL
+) WITHOUT ROWID;

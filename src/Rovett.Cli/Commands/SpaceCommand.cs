@@ -1,0 +1,92 @@
+using System.CommandLine;
+using System.Text.Json.Nodes;
+using Spectre.Console;
+
+namespace Rovett.Cli.Commands;
+
+/// <summary><c>rovett space</c></summary>
+static class SpaceCommand
+{
+    public static Command Build() => new("space", """
+        Make, list and remove spaces: each with its own keys, users, channels, policies, limits and data. Needs an admin key of main.
+
+        Example:
+          rovett space make harbour
+        """) { Make(), List(), Remove() };
+
+    static Command Make()
+    {
+        var connection = new Connection();
+        var name = new Argument<string>("name") { Description = "What it is called." };
+        var command = new Command("make", """
+            Make a space; its credentials are shown this once.
+
+            Example:
+              rovett space make harbour
+            """) { name };
+        Connection.Add(command, connection.Url, connection.Key, connection.Json);
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            using var client = connection.Backend(parsed);
+            var answer = await client.Call(HttpMethod.Post, "/v1/spaces", new JsonObject { ["name"] = parsed.GetValue(name) }, cancel);
+            if (parsed.GetValue(connection.Json)) Output.Json(answer);
+            else
+            {
+                AnsiConsole.MarkupLine($"[green]Made[/] the space {Output.Plain((string?)answer["name"])}; its paths begin with {Output.Plain((string?)answer["path"])}. Its credentials, shown this once:");
+                System.Console.Out.WriteLine($"  export ROVETT_SPACE={answer["name"]}\n  export ROVETT_KEY={answer["credentials"]!["adminKey"]}\n  export ROVETT_TOKEN_SECRET={answer["credentials"]!["tokenSigningSecret"]}");
+            }
+            return 0;
+        }));
+        return command;
+    }
+
+    static Command List()
+    {
+        var connection = new Connection();
+        var command = new Command("list", """
+            List the spaces.
+
+            Example:
+              rovett space list
+            """);
+        Connection.Add(command, connection.Url, connection.Key, connection.Json);
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            using var client = connection.Backend(parsed);
+            var answer = await client.Call(HttpMethod.Get, "/v1/spaces", cancel: cancel);
+            if (parsed.GetValue(connection.Json)) Output.Json(answer);
+            else
+            {
+                var table = new Table().Border(TableBorder.None).AddColumns("[grey]space[/]", "[grey]path[/]", "[grey]sessions[/]");
+                foreach (var space in answer["spaces"]!.AsArray()) table.AddRow(Output.Plain((string?)space!["name"]), Output.Plain((string?)space["path"]), space["sessions"]!.ToString());
+                AnsiConsole.Write(table);
+            }
+            return 0;
+        }));
+        return command;
+    }
+
+    static Command Remove()
+    {
+        var connection = new Connection();
+        var name = new Argument<string>("name") { Description = "Which." };
+        var yes = new Option<bool>("--yes") { Description = "Really: everything in it is gone for good." };
+        var command = new Command("remove", """
+            Remove a space with everything in it: credentials, users, notifications, marks.
+
+            Example:
+              rovett space remove harbour --yes
+            """) { name, yes };
+        Connection.Add(command, connection.Url, connection.Key, connection.Json);
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            if (!parsed.GetValue(yes)) throw new UsageException($"Everything in the space '{parsed.GetValue(name)}' would be gone for good.", "Say --yes if that is meant.");
+            using var client = connection.Backend(parsed);
+            var answer = await client.Call(HttpMethod.Delete, "/v1/spaces/" + Uri.EscapeDataString(parsed.GetValue(name)!), cancel: cancel);
+            if (parsed.GetValue(connection.Json)) Output.Json(answer);
+            else AnsiConsole.MarkupLine($"[green]Removed[/]; {answer["sessionsEnded"]} sessions ended.");
+            return 0;
+        }));
+        return command;
+    }
+}

@@ -1,0 +1,98 @@
+using Rovett.Testing;
+using Shouldly;
+using Xunit;
+
+namespace Rovett.Service.Tests;
+
+/// <summary>The console's back end: who may view, who may operate, and that nobody else gets anything.</summary>
+public sealed class ConsoleTests : IAsyncLifetime
+{
+    static readonly (string, string) Own = ("X-Rovett-Console", "1");
+    ServiceUnderTest s = null!;
+
+    public async ValueTask InitializeAsync() => s = await ServiceUnderTest.Start(o => o.Origins = ["https://crew.example"]);
+    public ValueTask DisposeAsync() => s.DisposeAsync();
+
+    async Task<(string, string)> SignUp(string name, string link)
+    {
+        var up = await s.Post("/console/api/sign-up", null, $$"""{"name":"{{name}}","password":"a long password","link":"{{link}}"}""", Own);
+        up.Status.ShouldBe(204, up.Text);
+        return ("Cookie", up.Headers.GetValues("Set-Cookie").Single().Split(';')[0]);
+    }
+
+    Task<Answer> Get(string path, (string, string) cookie) => s.Call(HttpMethod.Get, path, null, null, cookie);
+
+    async Task<string> Invite((string, string) cookie, string may)
+    {
+        var made = await s.Post("/console/api/links", null, $$"""{"may":"{{may}}"}""", Own, cookie);
+        made.Status.ShouldBe(201, made.Text);
+        return ((string)made.Json!["link"]!).Split('=')[1];
+    }
+
+    [Fact]
+    public async Task Who_may_view_looks_and_changes_nothing_and_who_may_operate_signs_people_out()
+    {
+        var ruth = await SignUp("ruth", s.Service.ConsoleLink!);
+        var nils = await SignUp("nils", await Invite(ruth, "view"));
+        ((string)(await Get("/console/api/me", nils)).Json!["may"]!).ShouldBe("view");
+        using var live = await s.WebSocket(s.Token("teo", "deckhand"));
+        await live.Next("current");
+        foreach (var path in new[] { "/console/api/access?space=main", "/console/api/operators", "/console/api/explain?user=teo&on=role:deckhand" }) (await Get(path, nils)).Status.ShouldBe(200, path);
+        foreach (var (path, body) in new[] { ("sign-out-user?space=main", """{"user":"teo"}"""), ("links", """{"may":"operate"}"""), ("operators/remove", """{"name":"ruth"}""") })
+        {
+            (await s.Post("/console/api/" + path, null, body, Own, nils)).Problem.ShouldBe("may-only-view", path);
+            (await s.Post("/console/api/" + path, null, body, Own)).Problem.ShouldBe("not-signed-in", path);
+            (await s.Post("/console/api/" + path, null, body, ruth)).Problem.ShouldBe("foreign-page", path);
+        }
+        (await s.Post("/console/api/sign-out-user?space=main", null, """{"user":"teo"}""", Own, ruth)).Status.ShouldBe(204);
+        ((string)(await live.Next("ending"))["reason"]!).ShouldBe("signed-out");
+        (await s.Get("/v1/audit", s.Key)).Json!["acts"]!.AsArray().Select(a => $"{a!["actor"]} {a["act"]} {a["about"]}").ShouldBe(["operator:ruth operator.invited view", "operator:ruth user.signed-out user:teo"]);
+    }
+
+    [Fact]
+    public async Task An_operator_who_is_removed_is_out_at_once_and_the_last_who_may_operate_stays()
+    {
+        var ruth = await SignUp("ruth", s.Service.ConsoleLink!);
+        (await s.Post("/console/api/operators/remove", null, """{"name":"ruth"}""", Own, ruth)).Problem.ShouldBe("operator-stays");
+        var nils = await SignUp("nils", await Invite(ruth, "operate"));
+        (await s.Post("/console/api/operators/remove", null, """{"name":"ruth"}""", Own, nils)).Status.ShouldBe(204);
+        (await Get("/console/api/operators", ruth)).Problem.ShouldBe("not-signed-in");
+        // Another by the same name is not who was removed.
+        await SignUp("ruth", await Invite(nils, "view"));
+        (await Get("/console/api/operators", ruth)).Problem.ShouldBe("not-signed-in");
+    }
+
+    [Fact]
+    public async Task Sign_ins_are_listed_with_those_refused_and_guessing_is_throttled()
+    {
+        var ruth = await SignUp("ruth", s.Service.ConsoleLink!);
+        for (int i = 0; i < 5; i++) (await s.Post("/console/api/sign-in", null, """{"name":"ruth","password":"guess"}""", Own)).Problem.ShouldBe("sign-in-failed");
+        (await s.Post("/console/api/sign-in", null, """{"name":"ruth","password":"a long password"}""", Own)).Problem.ShouldBe("too-many-sign-ins");
+        // Other names from the same address: bounded as well.
+        int refused = 0;
+        for (int i = 0; i < 40; i++) refused += (await s.Post("/console/api/sign-in", null, $$"""{"name":"guess{{i}}","password":"guess"}""", Own)).Status == 429 ? 1 : 0;
+        refused.ShouldBe(15);
+        var signIns = (await Get("/console/api/operators", ruth)).Json!["signIns"]!.AsArray();
+        signIns.Count(x => (bool)x!["signedIn"]!).ShouldBe(1);
+        signIns.Count(x => !(bool)x!["signedIn"]!).ShouldBe(30);
+        ((string)signIns[0]!["address"]!).ShouldBe("127.0.0.1");
+    }
+
+    [Fact]
+    public async Task Nothing_of_the_console_answers_a_foreign_page_or_a_backends_key_or_a_users_token()
+    {
+        var ruth = await SignUp("ruth", s.Service.ConsoleLink!);
+        foreach (var path in new[] { "/console/api/me", "/console/api/live", "/console/api/access", "/console/api/operators", "/console/api/explain?user=teo&on=everyone" })
+        {
+            (await s.Call(HttpMethod.Get, path, null, null, ruth, ("Origin", "https://evil.example"))).Problem.ShouldBe("origin-refused", path);
+            (await s.Call(HttpMethod.Get, path, null, null, ruth, ("Origin", "https://crew.example"))).Problem.ShouldBe("origin-refused", path);
+            if (path.EndsWith("me", StringComparison.Ordinal)) continue;
+            (await s.Get(path, s.Key)).Problem.ShouldBe("not-signed-in", path);
+            (await s.Get(path, s.Token("ruth"))).Problem.ShouldBe("not-signed-in", path);
+            (await s.Call(HttpMethod.Get, path, null, null, ("Cookie", ruth.Item2[..^4] + "AAAA"))).Problem.ShouldBe("not-signed-in", path);
+        }
+        var view = (await Get("/console/api/access", ruth)).Json!;
+        view["limits"]!.AsArray().Select(l => (string)l!["name"]!).ShouldContain("topicsPerSession");
+        (await Get("/console/api/access?space=nowhere", ruth)).Problem.ShouldBe("unknown-space");
+    }
+}
