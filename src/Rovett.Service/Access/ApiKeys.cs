@@ -32,14 +32,14 @@ public sealed class ApiKey(StoredApiKey stored)
 
     /// <summary>Lets through what it may send.</summary>
     /// <exception cref="ProblemException">403, naming what it may not send, and each address it may not send to.</exception>
-    public void RequireMaySend(string type, IEnumerable<Address> to)
+    public void RequireMaySend(string type, IEnumerable<Address> to, string path = "")
     {
         var errors = new List<FieldError>();
-        if (!Covers(Types, type)) errors.Add(new FieldError("type", $"'{type}' is none of those that the key '{stored.Name}' may send: {string.Join(", ", Types)}"));
+        if (!Covers(Types, type)) errors.Add(new FieldError(path + "type", $"'{type}' is none of those that the key '{stored.Name}' may send: {string.Join(", ", Types)}"));
         int i = 0;
         foreach (var address in to)
         {
-            if (!Covers(Addresses, address.ToString())) errors.Add(new FieldError($"to[{i}]", $"{address} is none of those that the key '{stored.Name}' may send to: {string.Join(", ", Addresses)}"));
+            if (!Covers(Addresses, address.ToString())) errors.Add(new FieldError($"{path}to[{i}]", $"{address} is none of those that the key '{stored.Name}' may send to: {string.Join(", ", Addresses)}"));
             i++;
         }
         if (errors.Count > 0)

@@ -19,7 +19,7 @@ public sealed class Tickets(AccessStore store, SigningKeys keys, TimeProvider cl
     {
         var ticket = Secrets.New(Secrets.TicketPrefix);
         store.AddTicket(Secrets.Hash(ticket), new StoredTicket(space, credential.Identity.User.Value, JsonSerializer.Serialize(credential.Identity.Roles),
-            credential.Identity.IssuedAtMicros, StoredTime.From(credential.Expires).Micros, Now + (long)OpensWithin.TotalMicroseconds, null, null, null, credential.SigningKey, credential.Identity.Claims), Now);
+            credential.Identity.IssuedAtMicros, StoredTime.From(credential.Expires).Micros, Now + (long)OpensWithin.TotalMicroseconds, null, null, null, credential.SigningKey, credential.Identity.Claims, 0), Now);
         return ticket;
     }
 
@@ -28,10 +28,10 @@ public sealed class Tickets(AccessStore store, SigningKeys keys, TimeProvider cl
     /// <param name="space">The space of the path.</param>
     /// <param name="device">The device named in the request, or null.</param>
     /// <param name="origin">The request's origin, or null.</param>
-    /// <param name="mayComeBack">True for transports that reconnect by themselves.</param>
+    /// <param name="comesBack">True for transports that reconnect by themselves.</param>
     /// <returns>Who it is, and the device it is bound to.</returns>
     /// <exception cref="ProblemException">401 or 403; <c>ticket-ended</c> when its token has ended.</exception>
-    public (Credential Credential, string Device) Open(string ticket, string space, string? device, string? origin, bool mayComeBack)
+    public (Credential Credential, string Device) Open(string ticket, string space, string? device, string? origin, bool comesBack)
     {
         var hash = Secrets.Hash(ticket);
         var found = store.FindTicket(hash) ?? throw Refused("ticket-unknown", "The ticket is not known", "No such ticket was made here, or its token ended long ago.", "Ask for a new one: POST /v1/tickets with the user's token.");
@@ -42,10 +42,10 @@ public sealed class Tickets(AccessStore store, SigningKeys keys, TimeProvider cl
         {
             if (found.OpensUntil < Now) throw Refused("ticket-stale", "The ticket was not opened in time", $"A ticket can be opened within {OpensWithin.TotalSeconds:0} seconds.", "Ask for a ticket right before connecting.");
             device ??= "ticket-" + Secrets.NewId();
-            if (store.OpenTicket(hash, device, origin, Now)) return (CredentialOf(found), device);
+            if (store.OpenTicket(hash, device, origin, comesBack, Now)) return (CredentialOf(found), device);
             found = store.FindTicket(hash)!; // another connection was first
         }
-        if (!mayComeBack) throw Refused("ticket-used", "The ticket was used already", "A ticket opens one WebSocket.", "Ask for a new ticket for each connection.");
+        if (!comesBack || found.ComesBack == 0) throw Refused("ticket-used", "The ticket was used already", "A ticket opens one WebSocket.", "Ask for a new ticket for each connection.");
         if (found.Origin != origin || (device is not null && device != found.Device)) throw Refused("ticket-of-another-device", "The ticket belongs to another device", "It was opened by another device or from another origin.", "Ask for a ticket of this device's own.");
         return (CredentialOf(found), found.Device!);
     }

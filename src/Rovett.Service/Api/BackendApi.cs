@@ -25,6 +25,10 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         using var body = await Json.Read(context, b => bytes = b);
         var draft = NotificationReader.Read(body.RootElement, options.ReceiptsOf, out bool isStored);
         key.RequireMaySend(draft.Traits.Type, draft.To);
+        foreach (var deadline in draft.Deadlines)
+        {
+            if (deadline.Otherwise is { } otherwise) key.RequireMaySend(otherwise.Traits.Type, otherwise.To, "deadlines[].otherwise.");
+        }
         if (!isStored)
         {
             if (context.Request.Headers.ContainsKey("Idempotency-Key")) throw Problem.Invalid([new FieldError("Idempotency-Key", "can't stand with \"store\": false; nothing of it is kept that a repeat could be known by")]).Throw();

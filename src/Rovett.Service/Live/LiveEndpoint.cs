@@ -124,7 +124,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         Credential credential;
         string? opened = null;
         if (token is not null) credential = await tokens.Check(token, space);
-        else if (query.TryGetValue("ticket", out var ticket)) (credential, device) = tickets.Open(opened = ticket.ToString(), space.Name, device, origin, mayComeBack: transport == TransportKind.Sse);
+        else if (query.TryGetValue("ticket", out var ticket)) (credential, device) = tickets.Open(opened = ticket.ToString(), space.Name, device, origin, comesBack: transport == TransportKind.Sse);
         else throw new Problem(401, "token-missing", "A credential is missing", "A live session needs to know whose it is.", "Send 'Authorization: Bearer <token>', or ?ticket= with a ticket from POST /v1/tickets where headers can't be set.").Throw();
 
         var place = services.Limits.EnterSession(space, credential.Identity.User.Value, context.Connection.RemoteIpAddress);
@@ -154,11 +154,16 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         var space = spaces.Of(context);
         var session = registry.Find((string)context.Request.RouteValues["session"]!);
         Credential credential;
+        bool its = true;
         // The token that the session was opened with was checked then, and the session ends with it.
         if (Bearer.Of(context) is { } token) credential = session?.CredentialOf(token, space) ?? await tokens.Check(token, space);
-        else if (context.Request.Query.TryGetValue("ticket", out var ticket)) credential = tickets.Opened(ticket.ToString(), space.Name, origin);
+        else if (context.Request.Query.TryGetValue("ticket", out var ticket))
+        {
+            credential = tickets.Opened(ticket.ToString(), space.Name, origin);
+            its = session?.IsOpenedBy(ticket.ToString()) == true; // a ticket is one stream's
+        }
         else throw new Problem(401, "token-missing", "A credential is missing", "A message needs to know whose it is.", "Send the credential that the session was opened with.").Throw();
-        if (session is null || session.Space != space || session.User != credential.Identity.User.Value || session.Machine is null)
+        if (session is null || !its || session.Space != space || session.User != credential.Identity.User.Value || session.Machine is null)
             throw new Problem(404, "unknown-session", "No such session", "This user has no live session by this id: it ended, or never was.", "Open a new one with the newest cursor, and use the id in its 'opened' message.").Throw();
 
         if (session.TakeMessage() is var wait && wait > TimeSpan.Zero)

@@ -90,6 +90,9 @@ public sealed class LiveSession
     /// <summary>The session's credential if it was opened with exactly this token, in this space, and holds still; otherwise null.</summary>
     internal Credential? CredentialOf(string token, SpaceRuntime space) => space == Space && services.Clock.GetUtcNow() < credential.Expires && credential.IsOf(token) ? credential : null;
 
+    /// <summary>Whether it was opened with exactly this ticket.</summary>
+    internal bool IsOpenedBy(string shown) => ticket == shown;
+
     /// <summary>A device hears a minute before its credential ends, or when a quarter of its time is left, whichever is later.</summary>
     void WarnInTime()
     {

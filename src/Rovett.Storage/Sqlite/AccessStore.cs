@@ -11,7 +11,7 @@ public sealed record StoredApiKey(string Id, string Space, string Name, string S
 public sealed record StoredAct(long Id, string Space, long Time, string Actor, string Act, string About, string Detail);
 
 /// <summary>A connect ticket as stored; times in microseconds.</summary>
-public sealed record StoredTicket(string Space, string User, string Roles, long IssuedAt, long Expires, long OpensUntil, long? Opened, string? Device, string? Origin, string SigningKey, string Claims);
+public sealed record StoredTicket(string Space, string User, string Roles, long IssuedAt, long Expires, long OpensUntil, long? Opened, string? Device, string? Origin, string SigningKey, string Claims, long ComesBack);
 
 /// <summary>What a stored signing key is.</summary>
 public enum SigningKeyKind
@@ -131,11 +131,11 @@ public sealed class AccessStore : IDisposable
     }
 
     /// <summary>A ticket by its hash, or null.</summary>
-    public StoredTicket? FindTicket(byte[] hash) => One<StoredTicket>("SELECT space, user, roles, issued_at AS IssuedAt, expires, opens_until AS OpensUntil, opened, device, origin, signing_key AS SigningKey, claims FROM ticket WHERE hash=@hash", new { hash });
+    public StoredTicket? FindTicket(byte[] hash) => One<StoredTicket>("SELECT space, user, roles, issued_at AS IssuedAt, expires, opens_until AS OpensUntil, opened, device, origin, signing_key AS SigningKey, claims, comes_back AS ComesBack FROM ticket WHERE hash=@hash", new { hash });
 
     /// <summary>Opens a ticket for a device; false when it was opened before.</summary>
-    public bool OpenTicket(byte[] hash, string device, string? origin, long now) =>
-        Run("UPDATE ticket SET opened=@now, device=@device, origin=@origin WHERE hash=@hash AND opened IS NULL", new { hash, device, origin, now }) == 1;
+    public bool OpenTicket(byte[] hash, string device, string? origin, bool comesBack, long now) =>
+        Run("UPDATE ticket SET opened=@now, device=@device, origin=@origin, comes_back=@comesBack WHERE hash=@hash AND opened IS NULL", new { hash, device, origin, comesBack = comesBack ? 1 : 0, now }) == 1;
 
     /// <summary>A newer token stands behind an open ticket.</summary>
     public void RenewTicket(byte[] hash, string roles, long issuedAt, long expires, string signingKey, string claims) =>

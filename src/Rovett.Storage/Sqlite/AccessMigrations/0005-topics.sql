@@ -2,6 +2,8 @@
 
 ALTER TABLE ticket ADD COLUMN claims TEXT NOT NULL DEFAULT ''; -- of its token, those that policies look at: JSON
 
+ALTER TABLE ticket ADD COLUMN comes_back INTEGER NOT NULL DEFAULT 1; -- opened by a stream that reconnects by itself
+
 -- Backends that policies ask. The secret is stored as it is, because it signs what is asked.
 CREATE TABLE decider (
     space         TEXT NOT NULL,
