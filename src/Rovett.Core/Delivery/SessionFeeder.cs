@@ -65,7 +65,7 @@ public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, 
         // Whoever has nothing misses nothing.
         foreach (var log in plan.Logs) lossKnown = Math.Max(lossKnown, log.Lost.Position);
         // No cursor: from just before the first notification that no device of this user has.
-        var start = history.FirstMissing(plan, space) is { } first ? new Position(first - 1) : plan.Head;
+        var start = plan.Logs.Count > 0 && history.FirstMissing(plan, space) is { } first ? new Position(first - 1) : plan.Head;
         firstVisit = new FirstVisit(start.Value, plan.Head.Value);
         return start;
     }
@@ -74,7 +74,7 @@ public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, 
     public void Page(Session session, ReadPlan plan)
     {
         if (Lost(plan, session.Through) is { } gap) session.SayGap(gap); // taken while the session was on its way
-        var (found, more) = history.After(plan, space, session.Through, session.PageSize, firstVisit, recent.Find);
+        var (found, more) = plan.Logs.Count > 0 ? history.After(plan, space, session.Through, session.PageSize, firstVisit, recent.Find) : ([], false);
         var sealedOnes = cursors.Seal([.. found.Where(f => f.Known is null).Select(f => f.Position)]);
         var items = new List<PageItem>(found.Count);
         int read = 0;

@@ -180,13 +180,16 @@ internal sealed class SpaceState
     }
 
     /// <summary>A user, made when unknown.</summary>
-    public UserState FindOrAdd(string user) => Find(user) ?? KeepUser(store.AddPerson(Id, user, null));
+    public UserState FindOrAdd(string user) => Find(user) ?? KeepUser(store.AddPerson(Id, user, null), isNew: true);
 
-    UserState KeepUser(PersonRow row)
+    UserState KeepUser(PersonRow row, bool isNew = false)
     {
         var user = new UserState(Id, row) { Home = this };
-        user.Memberships.AddRange(store.Memberships(row.Id));
-        user.Mutes.AddRange(store.MutesOf(row.Id));
+        if (!isNew)
+        {
+            user.Memberships.AddRange(store.Memberships(row.Id));
+            user.Mutes.AddRange(store.MutesOf(row.Id));
+        }
         if (row.RulesSeen is not null)
         {
             foreach (var (topic, since) in store.Follows(row.Id)) user.Follows[topic] = since;
@@ -334,8 +337,20 @@ internal sealed class SpaceState
         if (address.StartsWith("topic:", StringComparison.Ordinal)) return Head; // who follows a topic follows it from now on
         var lookBack = (address.StartsWith("role:", StringComparison.Ordinal) ? Role(address[5..])?.Newcomers : null) ?? options.Newcomers;
         if (lookBack <= TimeSpan.Zero) return Head;
-        return Math.Max(lastLoss, store.PositionAt(Id, StoredTime.From(clock.GetUtcNow() - lookBack)));
+        return Math.Max(lastLoss, PositionAt(StoredTime.From(clock.GetUtcNow() - lookBack)));
     }
+
+    /// <summary>The newest entry up to a time. Many newcomers ask for much the same time: as long as the entry found was followed by a later
+    /// one, the answer is the same.</summary>
+    long PositionAt(StoredTime time)
+    {
+        if (found is { } last && time >= last.From && time < last.Before && last.Position >= Floor) return last.Position;
+        long position = store.PositionAt(Id, time);
+        if (position < Head && store.FindEntry(Id, position + 1) is { } next) found = (time, next.Time, position);
+        return position;
+    }
+
+    (StoredTime From, StoredTime Before, long Position)? found;
 
     /// <summary>Puts a connected user into the lists of the logs it sees something of.</summary>
     public void JoinAll(UserState user)
