@@ -66,7 +66,6 @@ static class Changes
             bool concerns = member.Log.Concerns(ordinal);
             user.Unread += member.Log.Turned(ordinal, deadBefore, deadAfter, user == taker, entry.Position.Value);
             if (!concerns) continue;
-            user.AsOf.Raise(entry.Time);
             var address = log.Texts[AddressIndex(member.Log, ordinal)];
             if (user.Sessions.Count == 0) continue;
             var run = EntryRun.Of(entry.WireFor(entry.Kind == EntryKind.Released ? address : ""), log.Id, ordinal);

@@ -42,7 +42,6 @@ sealed class FanOut(Ledger ledger)
                 for (int i = 0; i < waiting.Count; i++) OfferOne(member, i, attending);
                 continue;
             }
-            user.AsOf.Raise(newest);
             long unread = user.Unread + 1;
             user.Unread += waiting.Count;
             var all = RunFor(member.AddressIndex);
@@ -83,7 +82,6 @@ sealed class FanOut(Ledger ledger)
             member.Log.Muted.Add(new OrdinalRun(ordinal, ordinal));
             return;
         }
-        user.AsOf.Raise(entry.Time);
         bool read = attending?.Contains(user) == true; // marked after
         if (!read) user.Unread++;
         if (user.Sessions.Count == 0) return;

@@ -248,15 +248,11 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     }
 
     /// <summary>What a command may say about totals: as of now, but not later than what can still come.</summary>
-    internal Totals TotalsOf(UserState user, long unread)
-    {
-        // As of the newest entry at least, so that a clock that was set back makes no totals stale.
-        user.AsOf.Raise(new StoredTime(Math.Max(Now.Micros - 1, user.Home.LastTime.Micros)));
-        return new Totals(unread, user.AsOf.Time, user.Rev);
-    }
+    // As of the newest entry, not of the clock: set back, it would make what comes later look staler. What changes a total is an entry, or a change of the user's own.
+    internal static Totals TotalsOf(UserState user, long unread) => new(unread, user.Home.LastTime, user.Rev);
 
     /// <summary>The totals of a user who may or may not be connected.</summary>
-    internal Totals TotalsOf(UserState user) => TotalsOf(user, user.CountUnread());
+    internal static Totals TotalsOf(UserState user) => TotalsOf(user, user.CountUnread());
 
     /// <summary>Counts a user's unread anew, in all and by address.</summary>
     internal TotalsBy CountBy(UserState user)

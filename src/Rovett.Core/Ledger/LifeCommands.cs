@@ -146,7 +146,7 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
             state.SaveLogs(user);
             if (unread == user.Unread) continue;
             user.Unread = unread;
-            var message = Messages.TotalsNow(ledger.TotalsOf(user, unread));
+            var message = Messages.TotalsNow(Ledger.TotalsOf(user, unread));
             foreach (var place in user.Sessions) ledger.Tell(place, message);
         }
     }

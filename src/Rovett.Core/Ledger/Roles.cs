@@ -153,7 +153,7 @@ static class Roles
     }
 
     /// <summary>Tells a session its channels as they are now.</summary>
-    public static void TellChannels(Ledger ledger, UserState user, SessionPlace place) => ledger.Tell(place, Messages.Channels(ChannelsOf(user, place), ledger.TotalsOf(user, user.Unread)));
+    public static void TellChannels(Ledger ledger, UserState user, SessionPlace place) => ledger.Tell(place, Messages.Channels(ChannelsOf(user, place), Ledger.TotalsOf(user, user.Unread)));
 
     /// <summary>A session has another plan: what waits and is not its user's any more does not leave.</summary>
     public static void Replan(UserState user, SessionPlace place) => place.Session.PlanChanged(user.PlanVersion,

@@ -118,7 +118,7 @@ public sealed class GoLiveCommand(string space, string userId, Session session, 
         var state = ledger.Space(space);
         if (state.Find(userId) is { } user && user.PlanVersion == planVersion && user.Sessions.Find(s => s.Session == session) is { } place && Rest(state, user, place) is { } rest)
         {
-            if (session.EnterLive(rest, state.Cursors.Seal(new Position(state.Head)), state.Head, ledger.TotalsOf(user, user.Unread))) ledger.FlushLater(session);
+            if (session.EnterLive(rest, state.Cursors.Seal(new Position(state.Head)), state.Head, Ledger.TotalsOf(user, user.Unread))) ledger.FlushLater(session);
             Answer = true;
         }
         else session.StayBehind();
@@ -191,7 +191,7 @@ public sealed class AgainCommand(string space, UserState user, ISessionPort sess
             if (entry is null && ledger.Store.FindEntry(state.Id, item.Position) is { } row) entry = new OutgoingEntry(row.Kind, row.Position, row.Time, row.Id, state.Cursors.Seal(row.Position), row.Body);
             if (entry is not null) found.Add((item, entry.WireFor(log.Log.Texts[segment.AddressIndex], item.Attempt, counted: own is not null)));
         }
-        Answer = (found, present.PlanVersion, ledger.TotalsOf(present));
+        Answer = (found, present.PlanVersion, Ledger.TotalsOf(present));
     }
 }
 

@@ -119,7 +119,7 @@ public sealed class FollowCommand(string space, string userId, string topic, boo
             Roles.Reconsider(ledger, state, user, null);
         }
         state.EnsureLogs(user);
-        Answer = (decision, Followed.Of(user), ledger.TotalsOf(user));
+        Answer = (decision, Followed.Of(user), Ledger.TotalsOf(user));
     }
 }
 

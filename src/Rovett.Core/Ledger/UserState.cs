@@ -46,8 +46,6 @@ public sealed class UserState(int space, PersonRow row)
     internal List<string> JoinedAs { get; } = [];
     /// <summary>The unread total, kept while the user is connected.</summary>
     internal long Unread { get; set; }
-    /// <summary>The stored time up to which <see cref="Unread"/> speaks.</summary>
-    internal StoredTimeMark AsOf { get; } = new();
     /// <summary>The position of a notification whose audience log passes this user by.</summary>
     internal long SkippedAt { get; set; }
     /// <summary>Counts up whenever what the user may see changes, so that a page read under an older plan is dropped.</summary>
@@ -143,12 +141,4 @@ internal sealed class SessionPlace(UserState user, string device)
     public bool Silent;
     /// <summary>The subject its user is looking at, or null.</summary>
     public string? Attends;
-}
-
-/// <summary>The newest stored time spoken of; never goes back.</summary>
-internal sealed class StoredTimeMark
-{
-    public AddressLogs.StoredTime Time { get; private set; }
-
-    public void Raise(AddressLogs.StoredTime to) => Time = new(Math.Max(Time.Micros, to.Micros));
 }
