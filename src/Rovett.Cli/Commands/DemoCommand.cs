@@ -62,6 +62,7 @@ static class DemoCommand
                             adminKey = service.Credentials[0].AdminKey,
                             tokenSigningSecret = service.Credentials[0].TokenSigningSecret,
                         }));
+                        await sender.Call(HttpMethod.Put, "/v1/policies", Yaml.Read(Path.Combine(AppContext.BaseDirectory, "demo", "policies.yaml")), cancel: cancel);
                         int failed = await new Story(scenario, new Uri(service.Url), new Uri(office.Url + "/no-websockets"), Token, sender, pace).Tell();
                         AnsiConsole.WriteLine();
                         AnsiConsole.MarkupLine(failed == 0 ? "[green]Everything was as it should be.[/]" : $"[red]{failed} checks did not hold.[/]");

@@ -93,7 +93,9 @@ static class SendCommand
         foreach (var reach in answer["reach"]!.AsArray())
         {
             var address = Output.Plain((string?)reach!["address"]);
-            if ((bool)reach["known"]!) console.MarkupLine($"  [bold]{address}[/]  {reach["users"]} known, {reach["connected"]} connected now{(answer["id"] is null && !dryRun ? "" : $", stored for {reach["stored"]}")}");
+            bool isTopic = address.StartsWith("topic:", StringComparison.Ordinal);
+            if (isTopic && !(bool)reach["known"]!) console.MarkupLine($"  [bold]{address}[/]  [darkorange3]no policy and no grant is about it: nobody can listen to it[/]; see rovett policies.");
+            else if ((bool)reach["known"]!) console.MarkupLine($"  [bold]{address}[/]  {reach["users"]} {(isTopic ? "follow it" : "known")}, {reach["connected"]} connected now{(answer["id"] is null && !dryRun ? "" : $", stored for {reach["stored"]}")}");
             else
             {
                 var near = reach["near"] is JsonArray { Count: > 0 } names ? $" Did you mean {string.Join(" or ", names.Select(n => Output.Plain((string?)n)))}?" : "";

@@ -8,7 +8,9 @@ sealed class DemoDevice(Uri service, Func<string> token, Person person, string l
 {
     readonly Lock gate = new();
     readonly List<(string Id, string Title, string Time)> got = [];
-    readonly List<string> open = [];
+    readonly List<string> open = [], heard = [];
+    List<string> channels = [];
+    int refused;
     CancellationTokenSource? stop;
     Task running = Task.CompletedTask;
     LiveConnection? live;
@@ -26,6 +28,27 @@ sealed class DemoDevice(Uri service, Func<string> token, Person person, string l
         get
         {
             lock (gate) return [.. got];
+        }
+    }
+
+    /// <summary>Whether it is on an address's channel.</summary>
+    public bool IsOn(string address)
+    {
+        lock (gate) return channels.Contains(address);
+    }
+
+    /// <summary>What came because it has subscribed: in no list and no number.</summary>
+    public bool Heard(string title)
+    {
+        lock (gate) return heard.Contains(title);
+    }
+
+    /// <summary>How often it was refused something.</summary>
+    public int Refused
+    {
+        get
+        {
+            lock (gate) return refused;
         }
     }
 
@@ -63,6 +86,8 @@ sealed class DemoDevice(Uri service, Func<string> token, Person person, string l
             var kind = (string)message["kind"]!;
             if (message["cursor"] is { } moved) cursor = (string)moved!;
             if (message["totals"] is { } totals) Unread = (long)totals["unread"]!;
+            if (message["channels"] is JsonArray list) channels = [.. list.Select(c => (string)c!)];
+            if (kind == "refused") refused++;
             if (kind == "current") UpToDate = true;
             if (kind is "withdrawn" or "expired" or "replaced" or "taken" or "released")
             {
@@ -70,7 +95,8 @@ sealed class DemoDevice(Uri service, Func<string> token, Person person, string l
                 if (kind == "released") open.Add((string)message["id"]!);
                 else if (kind != "taken" || (string)message["by"]! != Person.Id) open.Remove((string)message["id"]!);
             }
-            if (kind != "notification" || message["cursor"] is null) return;
+            if (kind == "notification" && message["counted"] is not null) heard.Add((string)message["title"]!);
+            if (kind != "notification" || message["cursor"] is null || message["counted"] is not null) return;
             open.Add((string)message["id"]!);
             got.Add(((string)message["id"]!, (string)message["title"]!, (string)message["time"]!));
             Unread = (long)message["unread"]!;

@@ -70,8 +70,31 @@ sealed class Story(Scenario scenario, Uri service, Uri withoutWebSockets, Func<P
         await sender.Call(HttpMethod.Delete, $"/v1/notifications/{alarm}");
         AnsiConsole.MarkupLine($"  [grey]gone[/]  {Output.Plain((string?)scenario.FalseAlarm["title"])}");
         await Check("and gone again, from lists and numbers", () => !desk.Lists(alarm) && !phone.Lists(alarm) && !ivo.Lists(alarm) && desk.Unread == mine + 1);
+        Chapter("Who may listen at berth 3", "Pia Vane (harbour desk) and Teo Marsh (deckhand) both ask for its channel.");
+        await using var pia = Device("pia", "desk");
+        pia.Connect();
+        await Check("Pia is connected", () => pia.UpToDate);
+        foreach (var device in new[] { pia, teo }) await device.Tell(Subscribe("berth/3"));
+        await Check("the desk may, and is on it; Teo is refused, and learns no more than that", () => pia.IsOn("topic:berth/3") && teo.Refused == 1 && !teo.IsOn("topic:berth/3"));
+        await Send(scenario.Berth[0]);
+        await Check("Pia hears it, uncounted; Teo does not", () => pia.Heard(Title(0)) && !pia.Got.Any(g => g.Title == Title(0)) && !teo.Heard(Title(0)));
+        var grant = await sender.Call(HttpMethod.Post, "/v1/grants", new JsonObject { ["user"] = "teo", ["topic"] = "berth/3", ["may"] = new JsonArray("subscribe"), ["for"] = "8h" });
+        AnsiConsole.MarkupLine("  [grey]given[/] Teo helps out there: a grant for 8 hours");
+        await teo.Tell(Subscribe("berth/3"));
+        await Check("now he is on it", () => teo.IsOn("topic:berth/3"));
+        await Send(scenario.Berth[1]);
+        await Check("and hears what comes", () => teo.Heard(Title(1)) && pia.Heard(Title(1)));
+        await sender.Call(HttpMethod.Delete, $"/v1/grants/{grant["grant"]}");
+        AnsiConsole.MarkupLine("  [grey]ended[/] the grant, in the middle of it");
+        await Check("he is off the channel at once", () => !teo.IsOn("topic:berth/3"));
+        await Send(scenario.Berth[2]);
+        await Check("and what comes after it is Pia's alone", () => pia.Heard(Title(2)) && !teo.Heard(Title(2)));
         return failed;
+
+        string Title(int i) => (string)scenario.Berth[i]["title"]!;
     }
+
+    static JsonObject Subscribe(string topic) => new() { ["kind"] = "subscribe", ["topic"] = topic, ["requestId"] = "subscribe" };
 
     static JsonObject Take(string id) => new() { ["kind"] = "take", ["id"] = id, ["requestId"] = "take" };
 
@@ -87,7 +110,7 @@ sealed class Story(Scenario scenario, Uri service, Uri withoutWebSockets, Func<P
     async Task<string> Send(JsonObject notification)
     {
         var answer = await sender.Send(notification.DeepClone());
-        var reach = string.Join(", ", answer["reach"]!.AsArray().Select(r => $"{r!["address"]}: {r["connected"]} of {r["users"]} connected"));
+        var reach = string.Join(", ", answer["reach"]!.AsArray().Select(r => ((string)r!["address"]!).StartsWith("topic:", StringComparison.Ordinal) ? $"{r["address"]}: {r["connected"]} listening" : $"{r["address"]}: {r["connected"]} of {r["users"]} connected"));
         AnsiConsole.MarkupLine($"  [grey]sent[/]  {Output.Plain((string?)notification["title"])}  [grey]({Output.Plain(reach)})[/]");
         await Task.Delay(pause);
         return (string)answer["id"]!;

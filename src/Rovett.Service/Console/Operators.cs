@@ -85,7 +85,7 @@ public sealed class Operators(AccessStore access, TimeProvider clock)
         }
         var stored = access.FindOperator(name);
         // The same work whether the operator exists or not.
-        bool right = hasher.VerifyHashedPassword(name, stored?.Password ?? Dummy, password) != PasswordVerificationResult.Failed && stored is not null;
+        bool right = hasher.VerifyHashedPassword(name, stored?.Password ?? Dummy.Value, password) != PasswordVerificationResult.Failed && stored is not null;
         lock (gate)
         {
             if (failures.Count > 10_000) failures.Clear();
@@ -103,7 +103,8 @@ public sealed class Operators(AccessStore access, TimeProvider clock)
         }
     }
 
-    static readonly string Dummy = new PasswordHasher<string>().HashPassword("", Secrets.NewId());
+    // Made when first needed: it takes as long as any password's.
+    static readonly Lazy<string> Dummy = new(() => new PasswordHasher<string>().HashPassword("", Secrets.NewId()));
 
     async Task Begin(HttpContext context, StoredOperator who)
     {
