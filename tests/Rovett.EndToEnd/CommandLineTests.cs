@@ -69,6 +69,67 @@ public sealed class CommandLineTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task Who_may_listen_is_loaded_granted_explained_and_proven()
+    {
+        var file = Path.Combine(folder, "policies.yaml");
+        await File.WriteAllTextAsync(file, """
+            policies:
+              - name: desk
+                topic: berth/{berth}
+                may: [subscribe, fly]
+                when: { role: harbour-desk }
+            """);
+        var wrong = await Cli("policies", "check", file);
+        wrong.ExitCode.ShouldBe(2);
+        wrong.Error.ShouldContain("policies[0].may");
+        await File.WriteAllTextAsync(file, (await File.ReadAllTextAsync(file)).Replace("fly", "follow"));
+        (await Cli("policies", "check", file)).Out.ShouldContain("Right: 1 policies");
+        (await Json("policies", "show"))["version"]!.GetValue<long>().ShouldBe(0);
+        long version = (long)(await Json("policies", "load", file))["version"]!;
+        (await Cli("policies", "load", file, "--in-place-of", "999")).Error.ShouldContain("Another version of the policies holds");
+        (await Cli("policies", "show")).Out.ShouldContain("berth/{berth}");
+        await File.WriteAllTextAsync(file, "policies: [");
+        (await Cli("policies", "load", file)).ExitCode.ShouldBe(2);
+        (await Json("policies", "show"))["version"]!.GetValue<long>().ShouldBe(version);
+
+        (await Cli("inbox", "--user", "teo", "--role", "deckhand")).ExitCode.ShouldBe(0);
+        (await Cli("inbox", "--user", "pia", "--role", "harbour-desk")).ExitCode.ShouldBe(0);
+        (await Cli("follow", "berth/3", "--user", "pia")).Out.ShouldContain("follows berth/3");
+        (await Cli("follow", "berth/3", "--user", "teo")).Error.ShouldContain("That is not allowed");
+        (await Cli("explain", "--user", "teo", "--on", "topic:berth/3")).Out.ShouldContain("give the user the role harbour-desk");
+        (await Json("explain", "--user", "pia", "--on", "topic:berth/3"))["onChannel"]!.GetValue<bool>().ShouldBeTrue();
+
+        var proof = await Cli("prove", "--to", "user:pia", "--not", "user:teo", "--on", "topic:berth/3");
+        (proof.ExitCode, proof.Out.Contains("Proven.")).ShouldBe((0, true), proof.Out + proof.Error);
+        (await Json("prove", "--to", "user:pia", "--not", "user:teo", "--stored"))["proven"]!.GetValue<bool>().ShouldBeTrue();
+        (await Json("inbox", "--user", "pia"))["items"]!.AsArray().ShouldBeEmpty(); // the test was withdrawn
+        (await Cli("prove", "--to", "pia", "--not", "user:teo")).ExitCode.ShouldBe(2);
+        var grant = (long)(await Json("grant", "give", "--user", "teo", "--topic", "berth/3", "--may", "subscribe", "--for", "1h"))["grant"]!;
+        (await Cli("grant", "list", "--user", "teo")).Out.ShouldContain("berth/3");
+        var disproof = await Cli("prove", "--to", "user:pia", "--not", "user:teo", "--on", "topic:berth/3");
+        (disproof.ExitCode, disproof.Out.Contains("Not proven.")).ShouldBe((1, true), disproof.Out);
+        (await Cli("grant", "end", grant.ToString())).Out.ShouldContain("Ended.");
+
+        (await Cli("decider", "set", "rota", "--at", "https://10.0.0.1/decide")).ExitCode.ShouldBe(2);
+        (await Cli("decider", "list")).Out.ShouldContain("There is none");
+        (await Cli("audit")).Out.ShouldContain("topic.refused");
+    }
+
+    [Fact]
+    public async Task A_space_is_made_used_and_removed()
+    {
+        var made = await Json("space", "make", "harbour");
+        var own = new Dictionary<string, string>(environment) { ["ROVETT_SPACE"] = "harbour", ["ROVETT_KEY"] = (string)made["credentials"]!["adminKey"]!, ["ROVETT_TOKEN_SECRET"] = (string)made["credentials"]!["tokenSigningSecret"]! };
+        (await ServiceProcess.Cli(["send", "--to", "user:mara", "--type", "t", "--title", "In the harbour"], own)).ExitCode.ShouldBe(0);
+        (await ServiceProcess.Cli(["inbox", "--user", "mara"], own)).Out.ShouldContain("In the harbour");
+        (await Cli("inbox", "--user", "mara")).Out.ShouldNotContain("In the harbour");
+        (await Cli("space", "list")).Out.ShouldContain("/s/harbour/v1");
+        (await Cli("space", "remove", "harbour")).ExitCode.ShouldBe(2);
+        (await Cli("space", "remove", "harbour", "--yes")).Out.ShouldContain("Removed");
+        (await ServiceProcess.Cli(["inbox", "--user", "mara"], own)).Error.ShouldContain("No such space");
+    }
+
+    [Fact]
     public async Task Keys_and_tokens_are_made_listed_and_ended()
     {
         var made = await Json("key", "make", "--name", "booking backend", "--scope", "send");

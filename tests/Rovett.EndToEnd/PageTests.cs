@@ -156,6 +156,20 @@ public sealed class PageTests : IAsyncLifetime
         pia.Cut();
         await Assertions.Expect(page.GetByText("harbour desk", new PageGetByTextOptions { Exact = true })).ToBeHiddenAsync();
 
+        // Who may, and why; who signed in.
+        await page.GetByText("Who may", new PageGetByTextOptions { Exact = true }).ClickAsync();
+        await page.GetByPlaceholder("teo").FillAsync("teo");
+        await page.GetByPlaceholder("topic:berth/3").FillAsync("topic:berth/3");
+        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Explain" }).ClickAsync();
+        await Assertions.Expect(page.GetByText("teo is not on the channel of topic:berth/3 now.")).ToBeVisibleAsync();
+        await Assertions.Expect(page.GetByText("topic.refused · topic:berth/3").First).ToBeVisibleAsync();
+        await page.GetByText("Operators", new PageGetByTextOptions { Exact = true }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Invite to view" }).ClickAsync();
+        await Assertions.Expect(page.GetByText("A link that works once")).ToBeVisibleAsync();
+        await Assertions.Expect(page.GetByText("may operate", new PageGetByTextOptions { Exact = true })).ToBeVisibleAsync();
+        await page.GetByText("What arrives", new PageGetByTextOptions { Exact = true }).ClickAsync();
+        await Assertions.Expect(page.GetByText("live since")).ToBeVisibleAsync();
+
         // Signed out, signed in again by password; the link is used up.
         await page.GetByText("Sign out").ClickAsync();
         await page.GetByLabel("Name").FillAsync("ruth");

@@ -49,7 +49,9 @@ public sealed class HostileTests : IAsyncLifetime
     [InlineData("""{"kind":"markRead","subject":"\u0000"}""", "invalid-fields")]
     [InlineData("""{"kind":"markRead","subject":"\ud800"}""", "invalid-fields")]
     [InlineData("""{"kind":"ack","requestId":{"a":1},"upTo":"x"}""", "invalid-fields")]
-    [InlineData("""{"kind":"subscribe","topic":"berth/3"}""", "unknown-kind")]
+    [InlineData("""{"kind":"subscribe","topic":"berth/3"}""", "not-allowed")]
+    [InlineData("""{"kind":"subscribe","topic":"berth/{x}"}""", "invalid-fields")]
+    [InlineData("""{"kind":"follow","topic":7}""", "invalid-fields")]
     public async Task A_bad_message_is_refused_with_its_reason_and_the_session_goes_on(string text, string slug)
     {
         var token = s.Token("mara");

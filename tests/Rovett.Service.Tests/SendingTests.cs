@@ -88,7 +88,7 @@ public sealed class SendingTests : IAsyncLifetime
     [InlineData("""{"to":[],"type":"t","title":"t"}""", "to")]
     [InlineData("""{"to":["user:mara",5],"type":"t","title":"t"}""", "to[1]")]
     [InlineData("""{"to":["group:x"],"type":"t","title":"t"}""", "to[0]")]
-    [InlineData("""{"to":["topic:berth/3"],"type":"t","title":"t"}""", "to[0]")]
+    [InlineData("""{"to":["topic:berth//3"],"type":"t","title":"t"}""", "to[0]")]
     [InlineData("""{"to":["user:a\u0000b"],"type":"t","title":"t"}""", "to[0]")]
     [InlineData("""{"to":["user:\ud800"],"type":"t","title":"t"}""", "to[0]")]
     [InlineData("""{"to":["user:mara"],"except":["user:mara"],"type":"t","title":"t"}""", "except[0]")]

@@ -9,7 +9,7 @@ namespace Rovett.Storage.Sqlite;
 /// <param name="checkpoints">Of the file, when something else than its commits makes them; ended with it.</param>
 public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? checkpoints = null) : ISql
 {
-    readonly Dictionary<string, SqliteCommand> statements = [];
+    readonly Dictionary<string, SqliteStatement> statements = [];
 
     /// <inheritdoc/>
     public void Begin() => Run("BEGIN IMMEDIATE");
@@ -38,38 +38,59 @@ public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? ch
     }
 
     /// <inheritdoc/>
-    public void Run(string sql, params ReadOnlySpan<object?> values) => Prepared(sql, values).ExecuteNonQuery();
+    public void Run(string sql, params ReadOnlySpan<object?> values)
+    {
+        var statement = Bound(sql, values);
+        while (statement.Read())
+        {
+        }
+        statement.Reset();
+    }
 
     /// <inheritdoc/>
-    public long? Number(string sql, params ReadOnlySpan<object?> values) => Prepared(sql, values).ExecuteScalar() is long number ? number : null;
+    public long? Number(string sql, params ReadOnlySpan<object?> values)
+    {
+        var statement = Bound(sql, values);
+        long? number = statement.Read() && statement.IsNumber(0) ? statement.GetInt64(0) : null;
+        statement.Reset();
+        return number;
+    }
 
     /// <inheritdoc/>
     public T? One<T>(string sql, Func<DbDataReader, T> read, params ReadOnlySpan<object?> values) where T : class
     {
-        using var reader = Prepared(sql, values).ExecuteReader();
-        return reader.Read() ? read(reader) : null;
+        var statement = Bound(sql, values);
+        try
+        {
+            return statement.Read() ? read(statement) : null;
+        }
+        finally
+        {
+            statement.Reset();
+        }
     }
 
     /// <inheritdoc/>
     public List<T> All<T>(string sql, Func<DbDataReader, T> read, params ReadOnlySpan<object?> values)
     {
         var list = new List<T>();
-        using var reader = Prepared(sql, values).ExecuteReader();
-        while (reader.Read()) list.Add(read(reader));
+        var statement = Bound(sql, values);
+        try
+        {
+            while (statement.Read()) list.Add(read(statement));
+        }
+        finally
+        {
+            statement.Reset();
+        }
         return list;
     }
 
-    SqliteCommand Prepared(string sql, ReadOnlySpan<object?> values)
+    SqliteStatement Bound(string sql, ReadOnlySpan<object?> values)
     {
-        if (!statements.TryGetValue(sql, out var command))
-        {
-            command = connection.CreateCommand();
-            command.CommandText = sql;
-            for (int i = 1; i <= values.Length; i++) command.Parameters.Add(new SqliteParameter { ParameterName = $"?{i}" });
-            statements[sql] = command;
-        }
-        for (int i = 0; i < values.Length; i++) command.Parameters[i].Value = values[i] ?? DBNull.Value;
-        return command;
+        if (!statements.TryGetValue(sql, out var statement)) statements[sql] = statement = new SqliteStatement(connection, sql);
+        statement.Bind(values);
+        return statement;
     }
 
     /// <inheritdoc/>
