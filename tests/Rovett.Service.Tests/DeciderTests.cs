@@ -1,6 +1,3 @@
-using System.Collections.Concurrent;
-using System.Net;
-using System.Text;
 using System.Text.Json.Nodes;
 using Rovett.Service.Receipts;
 using Rovett.Testing;
@@ -13,13 +10,13 @@ namespace Rovett.Service.Tests;
 public sealed class DeciderTests : IAsyncLifetime
 {
     ServiceUnderTest s = null!;
-    Backend backend = null!;
+    CalledBackend backend = null!;
     byte[] secret = [];
 
     public async ValueTask InitializeAsync()
     {
         s = await ServiceUnderTest.Start(o => o.WebhookNetworks = ["127.0.0.1/32"]);
-        backend = new Backend();
+        backend = new CalledBackend();
         var made = await s.Call(HttpMethod.Put, "/v1/deciders/rota", s.Key, $$"""{"url":"{{backend.Url}}","timeoutMs":1000,"allowSeconds":60,"denySeconds":60}""");
         made.Status.ShouldBe(201, made.Text);
         secret = Convert.FromBase64String(((string)made.Json!["secret"]!)[6..]);
@@ -57,7 +54,7 @@ public sealed class DeciderTests : IAsyncLifetime
         backend.Answer = _ => (200, """{"decision":"allow","for":"1h","profile":{"displayName":"Teo Marsh"}}""");
         using var live = await Live("teo", "deckhand");
         (await Ask(live, "subscribe", "berth/3")).ShouldBe("done");
-        var asked = backend.Asked.ShouldHaveSingleItem();
+        var asked = backend.Calls.ShouldHaveSingleItem();
         asked.Signature.ShouldBe("v1," + WebhookSender.Sign(secret, asked.Id, asked.Timestamp, asked.Body));
         var data = JsonNode.Parse(asked.Body)!["data"]!;
         data.ToJsonString().ShouldBe("""{"space":"main","user":"teo","roles":["deckhand"],"claims":{},"topic":"berth/3","right":"subscribe","policy":"rota decides"}""");
@@ -65,13 +62,13 @@ public sealed class DeciderTests : IAsyncLifetime
         ((string)grant["policy"]!, (string)grant["profile"]!["displayName"]!).ShouldBe(("rota decides", "Teo Marsh"));
         using var second = await Live("teo", "deckhand");
         (await Ask(second, "subscribe", "berth/3")).ShouldBe("done");
-        backend.Asked.Count.ShouldBe(1); // it holds for an hour
+        backend.Calls.Count.ShouldBe(1); // it holds for an hour
         await s.Send("topic:berth/3", "Here");
         ((string)(await second.Next("notification"))["title"]!).ShouldBe("Here");
         // Who does not meet the policy's own conditions is not asked for.
         using var mara = await Live("mara", "engineer");
         (await Ask(mara, "subscribe", "berth/3")).ShouldBe("not-allowed");
-        backend.Asked.Count.ShouldBe(1);
+        backend.Calls.Count.ShouldBe(1);
         // And a role that is lost takes it away, whatever the backend said.
         await s.Get("/v1/inbox", s.Token("teo", "steward"));
         (await live.Next("channels"))["channels"]!.AsArray().Select(c => (string)c!).ShouldBe(["user:teo", "role:steward", "everyone"]);
@@ -89,14 +86,14 @@ public sealed class DeciderTests : IAsyncLifetime
         var sessions = new List<RawWebSocket>();
         for (int i = 0; i < 5; i++) sessions.Add(await Live("teo", "deckhand"));
         var answers = sessions.Select(l => Ask(l, "subscribe", "berth/3")).ToList();
-        await Eventually.Holds(() => !backend.Asked.IsEmpty, "it is asked");
+        await Eventually.Holds(() => !backend.Calls.IsEmpty, "it is asked");
         // While a backend thinks, everything else of the session goes on.
         await sessions[0].Text("""{"kind":"markRead","all":true,"requestId":"other"}""");
         release.SetResult();
         (await Task.WhenAll(answers)).ShouldAllBe(a => a == "not-allowed");
-        backend.Asked.Count.ShouldBe(1);
+        backend.Calls.Count.ShouldBe(1);
         (await Ask(sessions[0], "subscribe", "berth/3")).ShouldBe("not-allowed");
-        backend.Asked.Count.ShouldBe(1);
+        backend.Calls.Count.ShouldBe(1);
         ((int)(await Decider())["denied"]!).ShouldBe(1);
         foreach (var live in sessions) live.Dispose();
     }
@@ -108,7 +105,7 @@ public sealed class DeciderTests : IAsyncLifetime
         using var live = await Live("teo", "deckhand");
         (await Ask(live, "subscribe", "berth/3")).ShouldBe("done");
         (await Ask(live, "follow", "berth/4")).ShouldBe("done");
-        await Eventually.Holds(() => backend.Asked.Count >= 6, "both are asked for again", 20);
+        await Eventually.Holds(() => backend.Calls.Count >= 6, "both are asked for again", 20);
         await s.Send("topic:berth/3", "Still here");
         ((string)(await live.Next("notification"))["title"]!).ShouldBe("Still here");
         backend.Answer = _ => (200, """{"decision":"deny"}""");
@@ -161,7 +158,7 @@ public sealed class DeciderTests : IAsyncLifetime
         backend.Answer = _ => (500, "");
         using var live = await Live("teo", "deckhand");
         for (int i = 0; i < 8; i++) (await Ask(live, "subscribe", $"berth/{i}")).ShouldBe("decision-unavailable");
-        backend.Asked.Count.ShouldBe(5);
+        backend.Calls.Count.ShouldBe(5);
         ((string)(await Decider())["state"]!).ShouldBe("resting");
         backend.Answer = _ => (200, """{"decision":"allow"}""");
         // Changed by the operator, it is asked at once.
@@ -200,71 +197,5 @@ public sealed class DeciderTests : IAsyncLifetime
         using var live = await s.WebSocket(token);
         var channels = await live.Next("channels");
         channels["channels"]!.AsArray().Select(c => (string)c!).ShouldContain("topic:berth/3");
-    }
-
-    sealed record Request(string Id, string Timestamp, string Signature, byte[] Body);
-
-    /// <summary>A backend that is asked.</summary>
-    sealed class Backend : IAsyncDisposable
-    {
-        readonly HttpListener listener = new();
-        readonly Task work;
-
-        public Backend()
-        {
-            using (var probe = new System.Net.Sockets.TcpListener(IPAddress.Loopback, 0))
-            {
-                probe.Start();
-                Url = $"http://127.0.0.1:{((IPEndPoint)probe.LocalEndpoint).Port}/decide/";
-            }
-            listener.Prefixes.Add(Url);
-            listener.Start();
-            work = Run();
-        }
-
-        public string Url { get; }
-        public volatile Func<JsonNode, (int Status, string Body)> Answer = _ => (500, "");
-        public ConcurrentQueue<Request> Asked { get; } = new();
-
-        async Task Run()
-        {
-            try
-            {
-                for (; ; )
-                {
-                    var context = await listener.GetContextAsync();
-                    _ = Task.Run(() => Respond(context));
-                }
-            }
-            catch (Exception stopped) when (stopped is HttpListenerException or ObjectDisposedException)
-            {
-            }
-        }
-
-        async Task Respond(HttpListenerContext context)
-        {
-            using var body = new MemoryStream();
-            await context.Request.InputStream.CopyToAsync(body);
-            string Header(string name) => context.Request.Headers["webhook-" + name]!;
-            Asked.Enqueue(new Request(Header("id"), Header("timestamp"), Header("signature"), body.ToArray()));
-            var (status, text) = Answer(JsonNode.Parse(body.ToArray())!);
-            if (status < 0) return; // never answers
-            try
-            {
-                context.Response.StatusCode = status;
-                if (status == 302) context.Response.RedirectLocation = Url + "elsewhere";
-                if (text.Length > 0) await context.Response.OutputStream.WriteAsync(Encoding.UTF8.GetBytes(text));
-                context.Response.Close();
-            }
-            catch (Exception gone) when (gone is HttpListenerException or ObjectDisposedException or InvalidOperationException)
-            {
-            }
-        }
-
-        public async ValueTask DisposeAsync()
-        {
-            listener.Abort();
-            await work;
-        }
     }
 }

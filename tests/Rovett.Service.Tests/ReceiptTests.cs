@@ -94,19 +94,25 @@ public sealed class ReceiptTests : IAsyncLifetime
     public async Task A_webhook_is_signed_tried_again_until_it_is_taken_and_goes_on_over_a_restart()
     {
         await Join();
-        await using var receiver = new Receiver();
-        receiver.Answers.Enqueue(500);
-        receiver.Answers.Enqueue(302);
+        await using var receiver = new CalledBackend();
+        var answers = new Queue<int>([500, 302]);
+        var taken = new ConcurrentQueue<Called>();
+        receiver.Answer = call =>
+        {
+            if (answers.TryDequeue(out int status)) return (status, "");
+            taken.Enqueue(call);
+            return (204, "");
+        };
         var made = await service.Call(HttpMethod.Put, "/v1/webhooks/back-office", service.Key, $$"""{"url":"{{receiver.Url}}","states":["read"]}""");
         made.Status.ShouldBe(201, made.Text);
         var secret = Convert.FromBase64String(((string)made.Json!["secret"]!)[6..]);
         var id = await Send();
         await Read(id);
-        await Eventually.Holds(() => receiver.Taken.Count == 1, "the receipt is taken at the third attempt", 30);
-        receiver.All.Count.ShouldBe(3);
-        receiver.All.Select(r => r.Id).Distinct().Count().ShouldBe(1, "every attempt has the same webhook-id");
-        foreach (var request in receiver.All) request.Signature.ShouldBe("v1," + WebhookSender.Sign(secret, request.Id, request.Timestamp, request.Body));
-        var receipt = JsonNode.Parse(receiver.All[0].Body)!["data"]!["receipts"]!.AsArray().ShouldHaveSingleItem()!;
+        await Eventually.Holds(() => taken.Count == 1, "the receipt is taken at the third attempt", 30);
+        receiver.Calls.Count.ShouldBe(3);
+        receiver.Calls.Select(r => r.Id).Distinct().Count().ShouldBe(1, "every attempt has the same webhook-id");
+        foreach (var request in receiver.Calls) request.Signature.ShouldBe("v1," + WebhookSender.Sign(secret, request.Id, request.Timestamp, request.Body));
+        var receipt = JsonNode.Parse(receiver.Calls.First().Body)!["data"]!["receipts"]!.AsArray().ShouldHaveSingleItem()!;
         ((string)receipt["state"]!, (string)receipt["id"]!, (string)receipt["user"]!).ShouldBe(("read", id, "mara"));
         (await service.Get("/v1/webhooks/back-office", service.Key)).Json!["secret"].ShouldBeNull();
 
@@ -114,8 +120,8 @@ public sealed class ReceiptTests : IAsyncLifetime
         mara = service.Token("mara", "engineer");
         var later = await Send();
         await Read(later);
-        await Eventually.Holds(() => receiver.Taken.Count == 2, "what happened after the restart is posted, and only that", 30);
-        ((string)JsonNode.Parse(receiver.Taken.Last().Body)!["data"]!["receipts"]![0]!["id"]!).ShouldBe(later);
+        await Eventually.Holds(() => taken.Count == 2, "what happened after the restart is posted, and only that", 30);
+        ((string)JsonNode.Parse(taken.Last().Body)!["data"]!["receipts"]![0]!["id"]!).ShouldBe(later);
         await Eventually.Holds(async () => (string)(await service.Get("/v1/webhooks/back-office", service.Key)).Json!["state"]!, state => state == "working", "it works again");
         (await service.Call(HttpMethod.Delete, "/v1/webhooks/back-office", service.Key)).Status.ShouldBe(204);
         (await service.Get("/v1/webhooks/back-office", service.Key)).Status.ShouldBe(404);
@@ -148,60 +154,5 @@ public sealed class ReceiptTests : IAsyncLifetime
             none.Allows(IPAddress.Parse(address)).ShouldBeFalse(address);
         foreach (var address in new[] { "1.1.1.1", "93.184.216.34", "2606:4700::1111" }) none.Allows(IPAddress.Parse(address)).ShouldBeTrue(address);
         new OutboundGuard([IPNetwork.Parse("10.1.0.0/16")]).Allows(IPAddress.Parse("::ffff:10.1.2.3")).ShouldBeTrue();
-    }
-
-    sealed record Request(string Id, string Timestamp, string Signature, byte[] Body);
-
-    /// <summary>A backend's end of a webhook.</summary>
-    sealed class Receiver : IAsyncDisposable
-    {
-        readonly HttpListener listener = new();
-        readonly Task work;
-
-        public Receiver()
-        {
-            using (var probe = new System.Net.Sockets.TcpListener(IPAddress.Loopback, 0))
-            {
-                probe.Start();
-                Url = $"http://127.0.0.1:{((IPEndPoint)probe.LocalEndpoint).Port}/hook/";
-            }
-            listener.Prefixes.Add(Url);
-            listener.Start();
-            work = Run();
-        }
-
-        public string Url { get; }
-        public ConcurrentQueue<int> Answers { get; } = new();
-        public List<Request> All { get; } = [];
-        public ConcurrentQueue<Request> Taken { get; } = new();
-
-        async Task Run()
-        {
-            try
-            {
-                for (; ; )
-                {
-                    var context = await listener.GetContextAsync();
-                    using var body = new MemoryStream();
-                    await context.Request.InputStream.CopyToAsync(body);
-                    string Header(string name) => context.Request.Headers["webhook-" + name]!;
-                    var request = new Request(Header("id"), Header("timestamp"), Header("signature"), body.ToArray());
-                    All.Add(request);
-                    context.Response.StatusCode = Answers.TryDequeue(out int status) ? status : 204;
-                    context.Response.RedirectLocation = status == 302 ? Url + "elsewhere" : null;
-                    context.Response.Close();
-                    if (context.Response.StatusCode == 204) Taken.Enqueue(request);
-                }
-            }
-            catch (Exception stopped) when (stopped is HttpListenerException or ObjectDisposedException)
-            {
-            }
-        }
-
-        public async ValueTask DisposeAsync()
-        {
-            listener.Close();
-            await work;
-        }
     }
 }

@@ -1,11 +1,24 @@
 using System.Collections.Concurrent;
+using System.Text.Json;
 using Rovett.Core;
 using Rovett.Core.AddressLogs;
 
 namespace Rovett.Service.Access;
 
 /// <summary>An origin that was refused: how often, and when last.</summary>
-public sealed record RefusedOrigin(string Space, string Origin, long Count, StoredTime Last);
+public sealed record RefusedOrigin(string Space, string Origin, long Count, StoredTime Last)
+{
+    /// <summary>Writes it, with the setting that would allow it.</summary>
+    public void Write(Utf8JsonWriter json, SpaceRuntime space)
+    {
+        json.WriteStartObject();
+        json.WriteString("origin", Origin);
+        json.WriteNumber("count", Count);
+        json.WriteString("last", Last.ToString());
+        json.WriteString("mend", $"Add it to 'origins': PATCH {space.PathPrefix}/v1/settings for this space, or the service's configuration for all.");
+        json.WriteEndObject();
+    }
+}
 
 /// <summary>Which pages may talk to the service: its own, and those listed exactly; by a space's own list where it has one.</summary>
 public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory spaces, TimeProvider clock)

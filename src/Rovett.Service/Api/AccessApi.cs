@@ -331,18 +331,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
         {
             json.WriteStartObject();
             json.WriteStartArray("acts");
-            foreach (var act in acts)
-            {
-                json.WriteStartObject();
-                json.WriteNumber("number", act.Id);
-                json.WriteString("time", new StoredTime(act.Time).ToString());
-                json.WriteString("actor", AuditTrail.Named(act.Actor, history));
-                json.WriteString("act", act.Act);
-                json.WriteString("about", AuditTrail.Named(act.About, history));
-                json.WritePropertyName("detail");
-                json.WriteRawValue(act.Detail);
-                json.WriteEndObject();
-            }
+            foreach (var act in acts) AuditTrail.Write(json, act, history);
             json.WriteEndArray();
             if (acts.Count == MostActs) json.WriteNumber("next", acts[^1].Id);
             json.WriteEndObject();

@@ -232,15 +232,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
             foreach (var group in live.GroupBy(s => s.TransportName).OrderBy(g => g.Key)) json.WriteNumber(group.Key, group.Count());
             json.WriteEndObject();
             json.WriteStartArray("originsRefused");
-            foreach (var refused in origins.Refused(space.Name))
-            {
-                json.WriteStartObject();
-                json.WriteString("origin", refused.Origin);
-                json.WriteNumber("count", refused.Count);
-                json.WriteString("last", refused.Last.ToString());
-                json.WriteString("mend", $"Add it to 'origins': PATCH {space.PathPrefix}/v1/settings for this space, or the service's configuration for all.");
-                json.WriteEndObject();
-            }
+            foreach (var refused in origins.Refused(space.Name)) refused.Write(json, space);
             json.WriteEndArray();
             json.WriteString("data", info.DataFolder);
             json.WriteNumber("historyBytes", info.HistoryBytes());

@@ -46,14 +46,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
             }
             json.WriteEndArray();
             json.WriteStartArray("refusedOrigins");
-            foreach (var refused in origins.Refused(space.Name))
-            {
-                json.WriteStartObject();
-                json.WriteString("origin", refused.Origin);
-                json.WriteNumber("count", refused.Count);
-                json.WriteString("last", refused.Last.ToString());
-                json.WriteEndObject();
-            }
+            foreach (var refused in origins.Refused(space.Name)) refused.Write(json, space);
             json.WriteEndArray();
             json.WriteStartArray("limits");
             foreach (var (name, limit, used, what) in limits.All(space))
@@ -67,18 +60,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
             }
             json.WriteEndArray();
             json.WriteStartArray("acts");
-            foreach (var act in audit.Newest(space.Name, MostActs))
-            {
-                json.WriteStartObject();
-                json.WriteNumber("number", act.Id);
-                json.WriteString("time", new StoredTime(act.Time).ToString());
-                json.WriteString("actor", AuditTrail.Named(act.Actor, history));
-                json.WriteString("act", act.Act);
-                json.WriteString("about", AuditTrail.Named(act.About, history));
-                json.WritePropertyName("detail");
-                json.WriteRawValue(act.Detail);
-                json.WriteEndObject();
-            }
+            foreach (var act in audit.Newest(space.Name, MostActs)) AuditTrail.Write(json, act, history);
             json.WriteEndArray();
             json.WriteEndObject();
         });
