@@ -206,6 +206,9 @@ public sealed class LifeTests : IAsyncLifetime
         (await live.Next("channels"))["channels"]!.AsArray().Select(c => (string)c!).ShouldContain("role:deckhand");
         await Send("", to: "role:deckhand");
         await live.Next("notification");
+        var job = await Send("\"takeable\":true,\"deadlines\":[{\"by\":\"read\",\"within\":\"PT1S\",\"who\":\"each\"}]", to: "role:deckhand");
+        (await service.Post($"/v1/inbox/{job}/take", teo, "{}")).Status.ShouldBe(200);
+        await Eventually.Holds(async () => (await service.Get("/v1/receipts", service.Key)).Text, text => text.Contains("missingUsers\":[\"teo"), "the deadline is missed", 20);
         await service.Call(HttpMethod.Put, "/v1/users/teo", service.Key, """{"roles":[]}""");
         (await live.Next("channels"))["totals"]!["unread"]!.GetValue<int>().ShouldBe(0);
         var secret = await Send("\"body\":\"for-teo-only-canary\"", to: "user:teo");
@@ -225,6 +228,12 @@ public sealed class LifeTests : IAsyncLifetime
         var shown = await service.Get($"/v1/notifications/{secret}", service.Key);
         shown.Text.ShouldNotContain("canary");
         shown.Text.ShouldNotContain("teo\"");
+        foreach (var path in new[] { $"/v1/notifications/{job}", "/v1/receipts", "/v1/audit" })
+        {
+            var text = (await service.Get(path, service.Key)).Text;
+            text.ShouldContain("erased-", Case.Sensitive, path);
+            text.ShouldNotContain("teo\"", Case.Sensitive, path);
+        }
         (await service.Get("/v1/inbox", teo)).Json!["items"]!.AsArray().ShouldBeEmpty(); // a new person by an old name
     }
 

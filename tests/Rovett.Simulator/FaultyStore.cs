@@ -111,6 +111,8 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void TrimLog(long log, long upTo) => Write(() => inner.TrimLog(log, upTo));
     public void TrimEntries(int space, long upTo) => Write(() => inner.TrimEntries(space, upTo));
     public int TrimReceipts(int space, StoredTime before, int limit) => Write(() => inner.TrimReceipts(space, before, limit));
+    public void RewriteReceipt(int space, long number, string detail) => Write(() => inner.RewriteReceipt(space, number, detail));
+    public string? ReceiptDetail(int space, long number) => inner.ReceiptDetail(space, number);
     public void RemoveSpace(int space) => Write(() => inner.RemoveSpace(space));
     public bool Purge(int limit) => Write(() => inner.Purge(limit));
     public IReadOnlyList<(long Ordinal, long Position)> NewestItems(long log, long after, int limit) => inner.NewestItems(log, after, limit);

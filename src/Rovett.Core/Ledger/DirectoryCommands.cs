@@ -136,6 +136,52 @@ public sealed class ScrubCommand(string space, string userId, string pseudonym, 
     }
 }
 
+/// <summary>Puts the pseudonym where an erased person's id says who took something over, or missed a deadline.</summary>
+/// <param name="space">The space's name.</param>
+/// <param name="userId">The id that was erased.</param>
+/// <param name="pseudonym">What stands for it.</param>
+/// <param name="entries">The positions of entries that may say it.</param>
+/// <param name="receipts">The numbers of receipts that may.</param>
+public sealed class ScrubActsCommand(string space, string userId, string pseudonym, IReadOnlyList<long> entries, IReadOnlyList<long> receipts) : LedgerCommand<bool>
+{
+    internal override void Write(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        foreach (long position in entries)
+        {
+            if (ledger.Store.FindEntry(state.Id, position) is not { Kind: EntryKind.Taken or EntryKind.Missed } entry) continue;
+            var members = Scrubbed("{" + System.Text.Encoding.UTF8.GetString(entry.Body) + "}", entry.Kind == EntryKind.Taken);
+            ledger.Store.RewriteEntry(state.Id, position, System.Text.Encoding.UTF8.GetBytes(members[1..^1]), entry.Addressing);
+        }
+        foreach (long number in receipts)
+        {
+            // Who took it stands there alone; what a deadline says is an object.
+            if (ledger.Store.ReceiptDetail(state.Id, number) is not { } detail) continue;
+            if (detail == userId) ledger.Store.RewriteReceipt(state.Id, number, pseudonym);
+            else if (detail.StartsWith('{')) ledger.Store.RewriteReceipt(state.Id, number, Scrubbed(detail, false));
+        }
+        state.Recent.Clear();
+        Answer = true;
+    }
+
+    /// <summary>Of a deadline <c>by</c> is a state, not a person.</summary>
+    string Scrubbed(string json, bool byIsPerson)
+    {
+        var root = (System.Text.Json.Nodes.JsonObject)System.Text.Json.Nodes.JsonNode.Parse(json)!;
+        if (byIsPerson && (string?)root["by"] == userId) root["by"] = pseudonym;
+        if (root["missingUsers"] is System.Text.Json.Nodes.JsonArray missing)
+        {
+            for (int i = 0; i < missing.Count; i++)
+            {
+                if ((string?)missing[i] == userId) missing[i] = pseudonym;
+            }
+        }
+        return root.ToJsonString(Relaxed);
+    }
+
+    static readonly System.Text.Json.JsonSerializerOptions Relaxed = new() { Encoder = Delivery.MessageBuilder.Options.Encoder };
+}
+
 /// <summary>A user mutes a type or a subject, or hears of it again. Holds from now on.</summary>
 public sealed class MuteCommand(string space, string userId, bool isType, string text, bool mute) : LedgerCommand<IReadOnlyList<MuteRow>>
 {

@@ -365,6 +365,10 @@ public interface ILedgerStore
     void TrimLog(long log, long upTo);
     /// <summary>Removes entries up to a position, with what hangs on them: changes, takings, slots, deadlines, dues.</summary>
     void TrimEntries(int space, long upTo);
+    /// <summary>Gives a receipt another detail.</summary>
+    void RewriteReceipt(int space, long number, string detail);
+    /// <summary>The detail of a receipt; null when there is none by that number.</summary>
+    string? ReceiptDetail(int space, long number);
     /// <summary>Removes receipts older than a time, at most a number of them.</summary>
     /// <returns>How many went.</returns>
     int TrimReceipts(int space, StoredTime before, int limit);

@@ -202,6 +202,9 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         audit.Note(space.Name, key.Actor, "user.erased", "user:" + erased.Pseudonym);
         var positions = history.PositionsNaming(erased.Log, long.Parse(erased.Pseudonym["erased-".Length..], CultureInfo.InvariantCulture));
         foreach (var part in positions.Chunk(100)) await ledger.Ask(new ScrubCommand(space.Name, id, erased.Pseudonym, part));
+        var (entries, receipts) = history.ActsNaming(space.Id, id);
+        foreach (var part in entries.Chunk(100)) await ledger.Ask(new ScrubActsCommand(space.Name, id, erased.Pseudonym, part, []));
+        foreach (var part in receipts.Chunk(100)) await ledger.Ask(new ScrubActsCommand(space.Name, id, erased.Pseudonym, [], part));
         await Json.Write(context, 200, json =>
         {
             json.WriteStartObject();

@@ -299,6 +299,16 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
     public IReadOnlyList<long> PositionsNaming(long personalLog, long person) => Use(sql => (IReadOnlyList<long>)[.. sql.All(
         "SELECT position FROM log_item WHERE log=?1 UNION SELECT i.position FROM skip s JOIN log_item i ON i.log=s.log AND i.ordinal=s.ordinal WHERE s.person=?2", r => r.GetInt64(0), personalLog, person)]);
 
+    /// <summary>What says by a user's id who took something over, or who missed a deadline: entries, and receipts by their numbers. Looks at all of them.</summary>
+    public (IReadOnlyList<long> Entries, IReadOnlyList<long> Receipts) ActsNaming(int space, string user) => Use(sql =>
+    {
+        var quoted = $"\"{System.Text.Json.JsonEncodedText.Encode(user, System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping)}\"";
+        List<long> Among(string select, Func<System.Data.Common.DbDataReader, string> text) => sql.All(select, r => (Position: Rows.PositionOf(r.GetInt64(0)), Text: text(r)), Rows.First(space), Rows.Last(space))
+            .FindAll(f => f.Text == user || f.Text.Contains(quoted, StringComparison.Ordinal)).ConvertAll(f => f.Position);
+        return Tuple.Create((IReadOnlyList<long>)Among("SELECT key, body FROM entry WHERE key>=?1 AND key<=?2 AND kind IN (7, 10)", r => System.Text.Encoding.UTF8.GetString(Rows.Bytes(r, 1))),
+            (IReadOnlyList<long>)Among("SELECT key, detail FROM receipt WHERE key>=?1 AND key<=?2 AND detail<>''", r => r.GetString(1)));
+    }) is var (entries, receipts) ? (entries, receipts) : ([], []);
+
     /// <summary>Users of a space by their ids, after one.</summary>
     public IReadOnlyList<PersonRow> Users(int space, string after, int limit) => Use(sql =>
         sql.All(Rows.SelectPerson + " WHERE space=?1 AND name>?2 AND name>=' ' AND seen IS NOT NULL ORDER BY name LIMIT ?3", Rows.Person, (long)space, after, (long)limit));

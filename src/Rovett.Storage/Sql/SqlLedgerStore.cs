@@ -389,6 +389,12 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
             Rows.Key(space, r.Number), r.Time.Micros, (long)r.State, r.Log, r.Run.From, r.Run.To, r.Person, r.Device, r.Position, r.Detail);
 
     /// <inheritdoc/>
+    public void RewriteReceipt(int space, long number, string detail) => sql.Run("UPDATE receipt SET detail=?2 WHERE key=?1", Rows.Key(space, number), detail);
+
+    /// <inheritdoc/>
+    public string? ReceiptDetail(int space, long number) => sql.One("SELECT detail FROM receipt WHERE key=?1", r => r.GetString(0), Rows.Key(space, number));
+
+    /// <inheritdoc/>
     public void TrimLog(long log, long upTo)
     {
         sql.Run("DELETE FROM log_item WHERE log=?1 AND ordinal<=?2", log, upTo);
