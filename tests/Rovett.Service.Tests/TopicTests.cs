@@ -134,6 +134,29 @@ public sealed class TopicTests : IAsyncLifetime
         (await late.Notifications(100)).Select(n => (string)n["title"]!).ShouldBe(Enumerable.Range(20, 100).Select(i => $"N{i}"));
     }
 
+    [Fact]
+    public async Task What_came_to_two_topics_is_caught_up_with_by_the_second_as_far_as_the_first_did_not_bring_it()
+    {
+        string cursor;
+        using (var before = await Live("pia", ["harbour-desk"]))
+        {
+            await s.Send("user:pia", "Begin");
+            cursor = (string)(await before.Next("notification"))["cursor"]!;
+        }
+        async Task Both(string title) => (await s.Post("/v1/notifications", s.Key, $$"""{"to":["topic:berth/3","topic:berth/4"],"type":"t","title":"{{title}}"}""")).Status.ShouldBe(201);
+        await Both("Before the first");
+        using var live = await Live("pia", ["harbour-desk"]);
+        await Ask(live, "subscribe", "berth/3");
+        await Both("After the first");
+        var came = await live.Next("notification");
+        ((string)came["title"]!, (string)came["to"]!).ShouldBe(("After the first", "topic:berth/3"));
+        await live.Text($$"""{"kind":"subscribe","topic":"berth/4","after":"{{cursor}}"}""");
+        came = await live.Next("notification");
+        ((string)came["title"]!, (string)came["to"]!).ShouldBe(("Before the first", "topic:berth/4"));
+        await Both("After both");
+        ((string)(await live.Next("notification"))["title"]!).ShouldBe("After both"); // and nothing twice
+    }
+
     [Theory]
     [InlineData("berth/3", "berth-3", null, "done", "done")]
     [InlineData("berth/3", "berth-4", null, "not-allowed", "not-allowed")]

@@ -77,11 +77,12 @@ public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, 
         var (found, more) = plan.Logs.Count > 0 ? history.After(plan, space, session.Through, session.PageSize, firstVisit, recent.Find) : ([], false);
         var sealedOnes = cursors.Seal([.. found.Where(f => f.Known is null).Select(f => f.Position)]);
         var items = new List<PageItem>(found.Count);
+        var onlySubscribed = plan.Logs.Where(l => l.SubscribedMuted is not null).Select(l => l.Log).ToHashSet();
         int read = 0;
         foreach (var f in found)
         {
             if ((f.Known ?? Made(f, sealedOnes, ref read)) is not { } entry) return; // retention took it meanwhile: the page is read again
-            items.Add(new PageItem(entry, f.Address, f.Log, f.Ordinal) { OnlySubscribed = plan.Logs.Any(l => l.Log == f.Log && l.SubscribedMuted is not null) });
+            items.Add(new PageItem(entry, f.Address, f.Log, f.Ordinal) { OnlySubscribed = onlySubscribed.Contains(f.Log) });
         }
         session.Feed(items, more ? items[^1].Entry.Position.Value : plan.Head.Value, !more, plan.Version, plan.Totals.Totals);
     }

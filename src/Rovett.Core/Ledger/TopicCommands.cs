@@ -50,21 +50,24 @@ public sealed class SubscribeCommand(string space, UserState user, Session sessi
         foreach (var other in present.Sessions) other.Session.PlanChanged(present.PlanVersion, null);
         if (cut) ledger.Tell(place, Messages.Gap("catch-up", null, topic));
         long covered = session.IsLive ? state.Head : session.Through;
-        foreach (var (entry, address) in Missed(ledger, state, place, since, covered)) ledger.Tell(place, Messages.CaughtUp(entry, address));
+        foreach (var entry in Missed(ledger, state, place, since, covered)) ledger.Tell(place, Messages.CaughtUp(entry, "topic:" + topic));
         Roles.TellChannels(ledger, present, place);
     }
 
-    /// <summary>What came on the topic after a position, that no page of the session will bring because the session is past it.</summary>
-    List<(EntryRow Entry, string Address)> Missed(Ledger ledger, SpaceState state, SessionPlace place, long since, long covered)
+    /// <summary>What came on the topic after a position, that no page of the session will bring because the session is past it,
+    /// and no topic brought that it had subscribed to before.</summary>
+    List<EntryRow> Missed(Ledger ledger, SpaceState state, SessionPlace place, long since, long covered)
     {
-        var missed = new SortedDictionary<long, (EntryRow, string)>();
+        var missed = new SortedDictionary<long, EntryRow>();
         foreach (var watch in place.Watches)
         {
-            if (watch.Address != "topic:" + topic || watch.Seen.Log.HeadPosition <= since) continue;
+            var topics = watch.Seen.Log.Audience!.Includes.Where(a => a.Kind == Addresses.AddressKind.Topic).Select(a => a.Name).ToList();
+            if (!topics.Contains(topic) || watch.Seen.Log.HeadPosition <= since) continue;
+            long brought = topics.Where(t => t != topic && place.Topics.ContainsKey(t)).Select(t => place.Topics[t]).Append(covered).Min();
             foreach (var (ordinal, position) in ledger.Store.NewestItems(watch.Seen.Log.Id, watch.Seen.Segments[0].Lo, CatchUp))
             {
-                if (position > covered || position <= since || watch.Seen.SegmentOf(ordinal) is null || watch.Seen.Muted.Contains(ordinal)) continue;
-                if (ledger.Store.FindEntry(state.Id, position) is { } entry) missed[position] = (entry, watch.Address);
+                if (position > brought || position <= since || watch.Seen.SegmentOf(ordinal) is null || watch.Seen.Muted.Contains(ordinal)) continue;
+                if (ledger.Store.FindEntry(state.Id, position) is { } entry) missed[position] = entry;
             }
         }
         return [.. missed.Values.TakeLast(CatchUp)];

@@ -6,14 +6,15 @@ namespace Rovett.Core.Ledger;
 
 /// <summary>One log that a session sees something of because it has subscribed to a topic, and for no other reason.</summary>
 /// <param name="place">The session.</param>
-/// <param name="seen">What it sees of the log; never stored, nothing of it is counted.</param>
-/// <param name="addressIndex">The log's address that reaches it.</param>
-internal sealed class Watch(SessionPlace place, UserLog seen, int addressIndex)
+/// <param name="seen">What it sees of the log: one segment; never stored, nothing of it is counted.</param>
+internal sealed class Watch(SessionPlace place, UserLog seen)
 {
     public readonly SessionPlace Place = place;
     public readonly UserLog Seen = seen;
-    public readonly int AddressIndex = addressIndex;
     public int Index = -1;
+
+    /// <summary>The log's address that reaches it.</summary>
+    public int AddressIndex => Seen.Segments[0].AddressIndex;
 
     public string Address => Seen.Log.Texts[AddressIndex];
 }
@@ -111,6 +112,6 @@ sealed class Watches(SpaceState space, ILedgerStore store)
             foreach (var run in skipped) seen.Skips.Add(run);
             space.FindMuted(user, seen);
         }
-        return new Watch(place, seen, segments[0].AddressIndex);
+        return new Watch(place, seen);
     }
 }
