@@ -92,7 +92,7 @@ public sealed class RovettService : IAsyncDisposable
         var audit = new AuditTrail(access, clock);
         var refusals = new Refusals(audit, pump, clock);
         deciders = new Deciders(access, pump, guard, clock, log.CreateLogger<Deciders>());
-        topics = new TopicGate(pump, deciders, refusals, spaces, options, clock);
+        topics = new TopicGate(pump, deciders, refusals, spaces, options, clock, log.CreateLogger<TopicGate>());
         var info = new ServiceInfo(store.Epoch, StoredTime.From(clock.GetUtcNow()), options.Data);
         var operators = new Operators(access, clock);
         var console = new ConsoleEndpoints(access, operators, spaces, monitor, sessions, clock);
@@ -101,8 +101,8 @@ public sealed class RovettService : IAsyncDisposable
         var receiptApi = new ReceiptApi(spaces, keys, receipts, news, access, webhooks, guard, clock, limits.Heartbeat, app.Lifetime.ApplicationStopping);
         ConsoleLink = access.HasOperators ? null : operators.MakeLink("operate");
         NewConsoleLink = () => operators.MakeLink("operate");
-        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), new DirectoryApi(spaces, keys, pump, history, audit, clock), new UserApi(spaces, tokens, tickets, topics, pump, history), new TopicApi(spaces, keys, signing, pump, audit, clock), new DeciderApi(spaces, keys, access, deciders, guard, audit, clock), new SpaceApi(spaces, keeper, keys, signing, pump, access, sessions, webhooks, audit),
-            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, topics, options.MessagesPerSecond, clock), spaces, tokens, tickets, origins, sessions, options),
+        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), new DirectoryApi(spaces, keys, pump, history, audit, clock), new UserApi(spaces, tokens, tickets, topics, pump, history), new TopicApi(spaces, keys, signing, pump, audit, clock), new DeciderApi(spaces, keys, access, deciders, guard, audit, clock), new SpaceApi(spaces, keeper, keys, signing, pump, access, sessions, webhooks, deciders, audit),
+            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, topics, options.MessagesPerSecond, clock, log.CreateLogger<LiveSession>()), spaces, tokens, tickets, origins, sessions, options),
             receiptApi, console, new ConsoleAccess(access, operators, spaces, pump, history, origins, use, deciders, audit), origins, refusals, log.CreateLogger("Rovett.Http"));
         app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
     }

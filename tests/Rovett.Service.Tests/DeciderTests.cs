@@ -117,6 +117,34 @@ public sealed class DeciderTests : IAsyncLifetime
         ((string)(await live.Next("notification"))["title"]!).ShouldBe("Plain");
     }
 
+    [Fact]
+    public async Task An_answer_that_keeps_waiting_holds_up_no_other()
+    {
+        (await s.Call(HttpMethod.Put, "/v1/deciders/rota", s.Key, $$"""{"url":"{{backend.Url}}","timeoutMs":10000}""")).Status.ShouldBe(200);
+        var release = new TaskCompletionSource();
+        int first = 0, second = 0;
+        backend.Answer = call =>
+        {
+            if (call.Body.AsSpan().IndexOf("berth/3"u8) < 0) Interlocked.Increment(ref second);
+            else if (Interlocked.Increment(ref first) > 1) release.Task.Wait();
+            return (200, """{"decision":"allow","for":"2s"}""");
+        };
+        using var live = await Live("teo", "deckhand");
+        (await Ask(live, "subscribe", "berth/3")).ShouldBe("done");
+        (await Ask(live, "subscribe", "berth/4")).ShouldBe("done");
+        try
+        {
+            await Eventually.Holds(() => Volatile.Read(ref first) > 1, "the first is asked for again");
+            int soFar = Volatile.Read(ref second);
+            await Eventually.Holds(() => Volatile.Read(ref second) >= soFar + 3, "the second is asked for again and again", 8);
+            Volatile.Read(ref first).ShouldBe(2);
+        }
+        finally
+        {
+            release.SetResult();
+        }
+    }
+
     public static readonly TheoryData<int, string, string> NoAnswers = new()
     {
         { 500, "", "answered 500" },

@@ -93,6 +93,31 @@ public sealed class SpaceTests : IAsyncLifetime
         (await timed.Get("/s/harbour/v1/status", (string)second["adminKey"]!)).Json!["position"]!.GetValue<long>().ShouldBe(0);
     }
 
+    [Fact]
+    public async Task A_name_that_is_given_again_asks_nobody_of_the_one_before()
+    {
+        var clock = new TestClock();
+        await using var timed = await ServiceUnderTest.Start(o => o.WebhookNetworks = ["127.0.0.1/32"], clock: clock);
+        await using var backend = new CalledBackend { Answer = _ => (200, """{"decision":"deny","for":"1h"}""") };
+        async Task<(string Key, string Problem)> MakeAndAsk(bool withDecider)
+        {
+            var made = (await timed.Post("/v1/spaces", timed.Key, """{"name":"harbour"}""")).Json!["credentials"]!;
+            var (key, secret) = ((string)made["adminKey"]!, (string)made["tokenSigningSecret"]!);
+            if (withDecider) (await timed.Call(HttpMethod.Put, "/s/harbour/v1/deciders/rota", key, $$"""{"url":"{{backend.Url}}"}""")).Status.ShouldBe(201);
+            (await timed.Call(HttpMethod.Put, "/s/harbour/v1/policies", key, """{"policies":[{"name":"rota decides","topic":"berth/{berth}","may":["follow"],"when":{"anyone":true},"ask":"rota"}]}""")).Status.ShouldBe(200);
+            var token = TestTokens.Make(secret, "mara", ["engineer"]);
+            return (key, (await timed.Post("/s/harbour/v1/follows", token, """{"topic":"berth/3"}""")).Problem!);
+        }
+        (await MakeAndAsk(true)).Problem.ShouldBe("not-allowed");
+        backend.Calls.Count.ShouldBe(1);
+        await timed.Call(HttpMethod.Delete, "/v1/spaces/harbour", timed.Key);
+        clock.Advance(TimeSpan.FromSeconds(61));
+        var (again, problem) = await MakeAndAsk(false);
+        problem.ShouldBe("decision-unavailable");
+        backend.Calls.Count.ShouldBe(1);
+        (await timed.Get("/s/harbour/v1/deciders", again)).Json!["deciders"]!.AsArray().ShouldBeEmpty();
+    }
+
     [Theory]
     [InlineData("{}")]
     [InlineData("[]")]

@@ -6,7 +6,7 @@ using Rovett.Core.AddressLogs;
 namespace Rovett.Service.Access;
 
 /// <summary>An origin that was refused: how often, and when last.</summary>
-public sealed record RefusedOrigin(string Space, string Origin, long Count, StoredTime Last)
+public sealed record RefusedOrigin(string Origin, long Count, StoredTime Last)
 {
     /// <summary>Writes it, with the setting that would allow it.</summary>
     public void Write(Utf8JsonWriter json, SpaceRuntime space)
@@ -25,7 +25,7 @@ public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory 
 {
     const int MostRemembered = 1000, LongestShown = 200;
 
-    readonly ConcurrentDictionary<(string Space, string Origin), (long Count, StoredTime Last)> refused = new();
+    readonly ConcurrentDictionary<(SpaceRuntime? Space, string Origin), (long Count, StoredTime Last)> refused = new();
 
     /// <summary>The request's origin; null when it has none, which no browser page can arrange.</summary>
     /// <exception cref="ProblemException">403: a foreign or <c>null</c> origin.</exception>
@@ -36,7 +36,7 @@ public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory 
         var space = SpaceOf(context.Request.Path.Value);
         if (IsAllowed(context, space, origin)) return origin;
         var shown = origin.Length <= LongestShown ? origin : origin[..LongestShown] + "…";
-        var key = (space?.Name ?? "", shown);
+        var key = (space, shown);
         if (refused.ContainsKey(key) || refused.Count < MostRemembered)
         {
             var now = StoredTime.From(clock.GetUtcNow());
@@ -62,6 +62,6 @@ public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory 
             && string.Equals(origin[(origin.IndexOf("://", StringComparison.Ordinal) + 3)..], context.Request.Host.Value, StringComparison.OrdinalIgnoreCase));
 
     /// <summary>What was refused in a space since the start, most often first.</summary>
-    public IReadOnlyList<RefusedOrigin> Refused(string space) =>
-        [.. refused.Where(r => r.Key.Space == space).Select(r => new RefusedOrigin(space, r.Key.Origin, r.Value.Count, r.Value.Last)).OrderByDescending(r => r.Count)];
+    public IReadOnlyList<RefusedOrigin> Refused(SpaceRuntime space) =>
+        [.. refused.Where(r => r.Key.Space == space).Select(r => new RefusedOrigin(r.Key.Origin, r.Value.Count, r.Value.Last)).OrderByDescending(r => r.Count)];
 }

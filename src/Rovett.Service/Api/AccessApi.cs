@@ -27,16 +27,6 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
         return (space, keys.Require(context, space, "admin"));
     }
 
-    static JsonElement Object(JsonDocument body, IReadOnlyList<string> members, List<FieldError> errors)
-    {
-        if (body.RootElement.ValueKind != JsonValueKind.Object) throw Problem.Invalid([new FieldError("(body)", "must be a JSON object")]).Throw();
-        foreach (var member in body.RootElement.EnumerateObject())
-        {
-            if (!members.Contains(member.Name)) errors.Add(new FieldError(member.Name.Length <= 64 ? member.Name : member.Name[..64] + "…", $"is not known here; the members are {string.Join(", ", members)}"));
-        }
-        return body.RootElement;
-    }
-
     static string NameOf(JsonElement root, string what, List<FieldError> errors)
     {
         if (root.TryGetProperty("name", out var given) && JsonText.TryString(given, out var text) && Names.Check(text, false, out var name) is null) return name;
@@ -50,7 +40,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
         var (space, admin) = Admin(context);
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
-        var root = Object(body, KeyMembers, errors);
+        var root = Json.Object(body, KeyMembers, errors);
         var name = NameOf(root, "what the key is for", errors);
         var scopes = List(root, "scopes", errors, s => ApiKeys.Scopes.Contains(s) ? null : $"must be one of {string.Join(", ", ApiKeys.Scopes)}");
         if (scopes.Count == 0 && !errors.Exists(e => e.Field.StartsWith("scopes", StringComparison.Ordinal))) errors.Add(new FieldError("scopes", $"must name at least one of {string.Join(", ", ApiKeys.Scopes)}"));
@@ -70,7 +60,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
         var (space, admin) = Admin(context);
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
-        var root = Object(body, ["overlap"], errors);
+        var root = Json.Object(body, ["overlap"], errors);
         var overlap = TimeSpan.Zero;
         if (!root.TryGetProperty("overlap", out var given) || !JsonText.TryString(given, out var text) || !Durations.TryParse(text, out overlap) || overlap > LongestOverlap)
             errors.Add(new FieldError("overlap", $"must say how long the old key holds: now, or a number with s, m, h or d such as 24h, at most {LongestOverlap.TotalDays:0}d"));
@@ -166,7 +156,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
         var (space, admin) = Admin(context);
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
-        var root = Object(body, SigningMembers, errors);
+        var root = Json.Object(body, SigningMembers, errors);
         var name = NameOf(root, "which key it is", errors);
         string? kid = null;
         if (root.TryGetProperty("kid", out var given) && (!JsonText.TryString(given, out kid) || kid.Length is 0 or > 256)) errors.Add(new FieldError("kid", "must be what the header of tokens calls it: 1 to 256 characters"));

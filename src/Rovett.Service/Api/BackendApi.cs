@@ -232,7 +232,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
             foreach (var group in live.GroupBy(s => s.TransportName).OrderBy(g => g.Key)) json.WriteNumber(group.Key, group.Count());
             json.WriteEndObject();
             json.WriteStartArray("originsRefused");
-            foreach (var refused in origins.Refused(space.Name)) refused.Write(json, space);
+            foreach (var refused in origins.Refused(space)) refused.Write(json, space);
             json.WriteEndArray();
             json.WriteString("data", info.DataFolder);
             json.WriteNumber("historyBytes", info.HistoryBytes());

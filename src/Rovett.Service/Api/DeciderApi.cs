@@ -23,13 +23,8 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
         var key = keys.Require(context, space, "admin");
         var name = NameOf(context);
         using var body = await Json.Read(context);
-        var root = body.RootElement;
         var errors = new List<FieldError>();
-        if (root.ValueKind != JsonValueKind.Object) throw Problem.Invalid([new FieldError("(body)", "must be an object with a url")]).Throw();
-        foreach (var member in root.EnumerateObject())
-        {
-            if (!Members.Contains(member.Name)) errors.Add(new FieldError(member.Name.Length <= 64 ? member.Name : member.Name[..64] + "…", $"is no member of a decider; give {string.Join(", ", Members)}"));
-        }
+        var root = Json.Object(body, Members, errors);
         root.TryGetProperty("url", out var given);
         var url = WebhookTarget.Url(given, errors);
         var before = store.FindDecider(space.Name, name);
@@ -53,9 +48,9 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
         if (before is null && store.Deciders(space.Name).Count >= Most) throw new Problem(422, "too-many-deciders", "There are as many deciders as there can be", $"A space has at most {Most}.", "Remove one that no policy asks.").Throw();
         var stored = new StoredDecider(space.Name, name, url!.AbsoluteUri, secret, timeout, allow, deny, before?.Created ?? StoredTime.From(clock.GetUtcNow()).Micros);
         store.SaveDecider(stored);
-        deciders.Forget(space.Name, name);
+        deciders.Forget(space, name);
         audit.Note(space.Name, key.Actor, "decider.put", name, json => json.WriteString("url", stored.Url));
-        await Json.Write(context, before is null ? 201 : 200, json => Write(json, stored, showSecret));
+        await Json.Write(context, before is null ? 201 : 200, json => Write(json, space, stored, showSecret));
     }
 
     /// <summary><c>GET /v1/deciders</c></summary>
@@ -67,7 +62,7 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
         {
             json.WriteStartObject();
             json.WriteStartArray("deciders");
-            foreach (var stored in store.Deciders(space.Name)) Write(json, stored, false);
+            foreach (var stored in store.Deciders(space.Name)) Write(json, space, stored, false);
             json.WriteEndArray();
             json.WriteEndObject();
         });
@@ -79,7 +74,7 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
         var space = spaces.Of(context);
         keys.Require(context, space, "admin");
         var stored = store.FindDecider(space.Name, NameOf(context)) ?? throw Unknown().Throw();
-        return Json.Write(context, 200, json => Write(json, stored, false));
+        return Json.Write(context, 200, json => Write(json, space, stored, false));
     }
 
     /// <summary><c>DELETE /v1/deciders/{name}</c></summary>
@@ -89,7 +84,7 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
         var key = keys.Require(context, space, "admin");
         var name = NameOf(context);
         if (!store.RemoveDecider(space.Name, name)) throw Unknown().Throw();
-        deciders.Forget(space.Name, name);
+        deciders.Forget(space, name);
         audit.Note(space.Name, key.Actor, "decider.removed", name);
         context.Response.StatusCode = 204;
         return Task.CompletedTask;
@@ -100,9 +95,9 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
 
     static Problem Unknown() => new(404, "unknown-decider", "No such decider", "There is no decider by this name in this space.", "List them: GET /v1/deciders.");
 
-    void Write(Utf8JsonWriter json, StoredDecider stored, bool showSecret)
+    void Write(Utf8JsonWriter json, SpaceRuntime space, StoredDecider stored, bool showSecret)
     {
-        var state = deciders.StateOf(stored.Space, stored.Name);
+        var state = deciders.StateOf(space, stored.Name);
         json.WriteStartObject();
         json.WriteString("name", stored.Name);
         json.WriteString("url", stored.Url);

@@ -33,6 +33,21 @@ public static class Json
         }
     }
 
+    /// <summary>The body as an object with no other members than these.</summary>
+    /// <param name="body">The body.</param>
+    /// <param name="members">The members it may have.</param>
+    /// <param name="errors">Each other member is added here.</param>
+    /// <exception cref="ProblemException">422: it is no object.</exception>
+    public static JsonElement Object(JsonDocument body, IReadOnlyList<string> members, List<FieldError> errors)
+    {
+        if (body.RootElement.ValueKind != JsonValueKind.Object) throw Problem.Invalid([new FieldError("(body)", $"must be a JSON object; its members are {string.Join(", ", members)}")]).Throw();
+        foreach (var member in body.RootElement.EnumerateObject())
+        {
+            if (!members.Contains(member.Name)) errors.Add(new FieldError(member.Name.Length <= 64 ? member.Name : member.Name[..64] + "…", $"is not known here; the members are {string.Join(", ", members)}"));
+        }
+        return body.RootElement;
+    }
+
     /// <summary>Reads bytes as one JSON value.</summary>
     /// <exception cref="ProblemException">400: they are not JSON in UTF-8, or name a member twice.</exception>
     public static JsonDocument Parse(byte[] bytes)

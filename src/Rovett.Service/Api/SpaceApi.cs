@@ -1,4 +1,3 @@
-using System.Text.Json;
 using Rovett.Core;
 using Rovett.Core.Addresses;
 using Rovett.Core.Ledger;
@@ -6,12 +5,13 @@ using Rovett.Service.Access;
 using Rovett.Service.Live;
 using Rovett.Service.Operations;
 using Rovett.Service.Receipts;
+using Rovett.Service.Topics;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Api;
 
 /// <summary>Spaces are made and removed by whoever holds an admin key of <c>main</c>.</summary>
-public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys keys, SigningKeys signing, LedgerPump ledger, AccessStore store, SessionRegistry sessions, WebhookSender webhooks, AuditTrail audit)
+public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys keys, SigningKeys signing, LedgerPump ledger, AccessStore store, SessionRegistry sessions, WebhookSender webhooks, Deciders deciders, AuditTrail audit)
 {
     const int Most = 1000;
 
@@ -44,16 +44,10 @@ public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys 
         var admin = Admin(context);
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
+        var root = Json.Object(body, ["name"], errors);
         string name = "";
-        if (body.RootElement.ValueKind != JsonValueKind.Object || !body.RootElement.TryGetProperty("name", out var given) || !JsonText.TryString(given, out var text)) errors.Add(new FieldError("name", "must be what the space is called: 1 to 128 characters"));
+        if (!root.TryGetProperty("name", out var given) || !JsonText.TryString(given, out var text)) errors.Add(new FieldError("name", "must be what the space is called: 1 to 128 characters"));
         else if (Names.Check(text, false, out name) is { } wrong) errors.Add(new FieldError("name", wrong));
-        if (body.RootElement.ValueKind == JsonValueKind.Object)
-        {
-            foreach (var member in body.RootElement.EnumerateObject())
-            {
-                if (member.Name != "name") errors.Add(new FieldError(member.Name.Length <= 64 ? member.Name : member.Name[..64] + "…", "is not known here; a space is made with a name, and set up by its own PATCH …/v1/settings"));
-            }
-        }
         if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
         if (spaces.Find(name) is not null) throw new Problem(409, "space-exists", "There is a space by that name", $"'{name}' is taken.", "Choose another name.").Throw();
         if (spaces.All.Count() >= Most) throw new Problem(422, "too-many-spaces", "There are as many spaces as there can be", $"A service has at most {Most}.", "Remove one that is not needed.").Throw();
@@ -89,6 +83,7 @@ public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys 
         keys.Forget();
         signing.ForgetVerified(name);
         webhooks.Refresh();
+        deciders.Forget(space, null);
         int ended = await ledger.Ask(new RemoveSpaceCommand(name));
         foreach (var session in sessions.In(name).Where(s => s.Space == space)) session.End("space-removed", null);
         audit.Note("main", admin.Actor, "space.removed", name, json => json.WriteNumber("sessionsEnded", ended));

@@ -110,13 +110,8 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
         var space = spaces.Of(context);
         var key = keys.Require(context, space, "admin");
         using var body = await Json.Read(context);
-        var root = body.RootElement;
         var errors = new List<FieldError>();
-        if (root.ValueKind != JsonValueKind.Object) throw Problem.Invalid([new FieldError("(body)", "must be an object: {\"user\":\"teo\",\"topic\":\"berth/3\",\"may\":[\"subscribe\"],\"for\":\"8h\"}")]).Throw();
-        foreach (var member in root.EnumerateObject())
-        {
-            if (!GrantMembers.Contains(member.Name)) errors.Add(new FieldError(member.Name.Length <= 64 ? member.Name : member.Name[..64] + "…", $"is not known here; the members are {string.Join(", ", GrantMembers)}"));
-        }
+        var root = Json.Object(body, GrantMembers, errors);
         string? Name(string member)
         {
             if (!root.TryGetProperty(member, out var given)) return null;

@@ -35,7 +35,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
             json.WriteStartArray("deciders");
             foreach (var stored in access.Deciders(space.Name))
             {
-                var state = deciders.StateOf(space.Name, stored.Name);
+                var state = deciders.StateOf(space, stored.Name);
                 json.WriteStartObject();
                 json.WriteString("name", stored.Name);
                 json.WriteNumber("asked", state.Asked);
@@ -46,7 +46,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
             }
             json.WriteEndArray();
             json.WriteStartArray("refusedOrigins");
-            foreach (var refused in origins.Refused(space.Name)) refused.Write(json, space);
+            foreach (var refused in origins.Refused(space)) refused.Write(json, space);
             json.WriteEndArray();
             json.WriteStartArray("limits");
             foreach (var (name, limit, used, what) in limits.All(space))

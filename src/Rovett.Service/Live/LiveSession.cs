@@ -125,7 +125,7 @@ public sealed class LiveSession
         };
         first.AddRange(words);
         Machine.Open(first, start);
-        if (opened.FollowsInactive) _ = services.Topics.Returned(Space, User).ContinueWith(static t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted);
+        if (opened.FollowsInactive) _ = services.Topics.Returned(Space, User);
     }
 
     /// <summary>Takes it from its user.</summary>
@@ -222,8 +222,9 @@ public sealed class LiveSession
         {
             if (await Handle(message) is { } answer && !Machine.Answer(answer)) Closed();
         }
-        catch (Exception)
+        catch (Exception error)
         {
+            services.Log.LogError(error, "A message about a topic failed");
             Closed(); // as an error in any other message ends its connection
         }
         finally

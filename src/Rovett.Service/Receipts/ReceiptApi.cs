@@ -15,6 +15,7 @@ namespace Rovett.Service.Receipts;
 public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReader receipts, ReceiptNews news, AccessStore access, WebhookSender sender, OutboundGuard guard, TimeProvider clock, TimeSpan heartbeat, CancellationToken stopping)
 {
     const int Rows = 100, MaxWebhooks = 32;
+    static readonly string[] Members = ["url", "secret", "states", "types", "after"];
 
     /// <summary><c>GET /v1/receipts</c></summary>
     public Task Receipts(HttpContext context)
@@ -121,13 +122,8 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
         var space = Admin(context);
         var name = NameOf(context);
         using var body = await Json.Read(context);
-        var root = body.RootElement;
         var errors = new List<FieldError>();
-        if (root.ValueKind != JsonValueKind.Object) throw Problem.Invalid([new FieldError("(body)", "must be an object with a url")]).Throw();
-        foreach (var member in root.EnumerateObject())
-        {
-            if (member.Name is not ("url" or "secret" or "states" or "types" or "after")) errors.Add(new FieldError(member.Name, "is no member of a webhook; give url, secret, states, types, after"));
-        }
+        var root = Json.Object(body, Members, errors);
         root.TryGetProperty("url", out var given);
         var url = WebhookTarget.Url(given, errors);
         var secret = RandomNumberGenerator.GetBytes(32);

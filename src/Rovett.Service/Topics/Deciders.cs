@@ -17,7 +17,7 @@ using Rovett.Storage.Sqlite;
 namespace Rovett.Service.Topics;
 
 /// <summary>What is asked: may this user do this on this topic?</summary>
-public readonly record struct Question(string Space, string User, string Topic, TopicRights Right, string Policy);
+public readonly record struct Question(SpaceRuntime Space, string User, string Topic, TopicRights Right, string Policy);
 
 /// <summary>What a backend answered.</summary>
 /// <param name="Allowed">Whether it allows.</param>
@@ -44,7 +44,7 @@ public sealed class Deciders : IDisposable
     readonly TimeProvider clock;
     readonly ILogger log;
     readonly HttpClient http;
-    readonly ConcurrentDictionary<(string Space, string Name), Running> running = new();
+    readonly ConcurrentDictionary<(SpaceRuntime Space, string Name), Running> running = new();
     readonly ConcurrentDictionary<Question, (DateTimeOffset Until, BackendAnswer Answer)> denials = new();
     readonly ConcurrentDictionary<Question, Lazy<Task<BackendAnswer>>> asking = new();
 
@@ -55,20 +55,22 @@ public sealed class Deciders : IDisposable
         http = new HttpClient(guard.Handler()) { Timeout = System.Threading.Timeout.InfiniteTimeSpan };
     }
 
-    /// <summary>A decider as stored, with what stops asking it when it fails again and again.</summary>
-    sealed class Running(StoredDecider stored, ResiliencePipeline breaker, CircuitBreakerStateProvider state)
+    /// <summary>How a decider does, and what stops asking it when it fails again and again.</summary>
+    sealed class Running(ResiliencePipeline breaker, CircuitBreakerStateProvider state)
     {
-        public readonly StoredDecider Stored = stored;
         public readonly ResiliencePipeline Breaker = breaker;
         public readonly CircuitBreakerStateProvider State = state;
         public long Asked, Allowed, Denied, Failed;
         public volatile string? LastError;
     }
 
-    /// <summary>A decider was changed or removed: what it said no to is asked again.</summary>
-    public void Forget(string space, string name)
+    /// <summary>A decider was changed or removed, or (null) all of a space: what it said no to is asked again.</summary>
+    public void Forget(SpaceRuntime space, string? name)
     {
-        running.TryRemove((space, name), out _);
+        foreach (var key in running.Keys)
+        {
+            if (key.Space == space && (name is null || key.Name == name)) running.TryRemove(key, out _);
+        }
         foreach (var question in denials.Keys)
         {
             if (question.Space == space) denials.TryRemove(question, out _);
@@ -76,7 +78,7 @@ public sealed class Deciders : IDisposable
     }
 
     /// <summary>How a decider does.</summary>
-    public DeciderState StateOf(string space, string name) => running.TryGetValue((space, name), out var r)
+    public DeciderState StateOf(SpaceRuntime space, string name) => running.TryGetValue((space, name), out var r)
         ? new DeciderState(Volatile.Read(ref r.Asked), Volatile.Read(ref r.Allowed), Volatile.Read(ref r.Denied), Volatile.Read(ref r.Failed), r.LastError, r.State.CircuitState is CircuitState.Open or CircuitState.Isolated)
         : new DeciderState(0, 0, 0, 0, null, false);
 
@@ -93,13 +95,14 @@ public sealed class Deciders : IDisposable
     {
         try
         {
-            if (Find(question.Space, decider) is not { } asked) return new BackendAnswer(false, TimeSpan.Zero, "", $"there is no decider '{decider}'");
+            if (store.FindDecider(question.Space.Name, decider) is not { } stored) return new BackendAnswer(false, TimeSpan.Zero, "", $"there is no decider '{decider}'");
+            var asked = running.GetOrAdd((question.Space, decider), _ => Begin());
             Interlocked.Increment(ref asked.Asked);
             BackendAnswer answer;
             try
             {
-                var facts = await ledger.Ask(new FactsCommand(question.Space, question.User));
-                answer = await asked.Breaker.ExecuteAsync(async cancel => await Post(asked.Stored, question, facts, cancel), CancellationToken.None);
+                var facts = await ledger.Ask(new FactsCommand(question.Space.Name, question.User));
+                answer = await asked.Breaker.ExecuteAsync(async cancel => await Post(stored, question, facts, cancel), CancellationToken.None);
             }
             catch (BrokenCircuitException)
             {
@@ -107,7 +110,7 @@ public sealed class Deciders : IDisposable
             }
             catch (DeciderFailedException failed)
             {
-                log.LogWarning("The decider {Name} of the space {Space} {Failure}", decider, question.Space, failed.Message);
+                log.LogWarning("The decider {Name} of the space {Space} {Failure}", decider, question.Space.Name, failed.Message);
                 asked.LastError = failed.Message;
                 answer = new BackendAnswer(false, TimeSpan.Zero, "", failed.Message);
             }
@@ -125,15 +128,13 @@ public sealed class Deciders : IDisposable
         }
     }
 
-    Running? Find(string space, string name)
+    Running Begin()
     {
-        if (running.TryGetValue((space, name), out var known)) return known;
-        if (store.FindDecider(space, name) is not { } stored) return null;
         var state = new CircuitBreakerStateProvider();
         var breaker = new ResiliencePipelineBuilder { TimeProvider = clock }
             .AddCircuitBreaker(new CircuitBreakerStrategyOptions { FailureRatio = 0.5, MinimumThroughput = 5, SamplingDuration = TimeSpan.FromSeconds(30), BreakDuration = RestsFor, StateProvider = state, ShouldHandle = new PredicateBuilder().Handle<DeciderFailedException>() })
             .Build();
-        return running.GetOrAdd((space, name), new Running(stored, breaker, state));
+        return new Running(breaker, state);
     }
 
     async Task<BackendAnswer> Post(StoredDecider decider, Question question, UserFacts facts, CancellationToken cancel)
@@ -181,7 +182,7 @@ public sealed class Deciders : IDisposable
             json.WriteStartObject();
             json.WriteString("type", "decision");
             json.WriteStartObject("data");
-            json.WriteString("space", question.Space);
+            json.WriteString("space", question.Space.Name);
             json.WriteString("user", question.User);
             json.WriteStartArray("roles");
             foreach (var role in facts.Roles) json.WriteStringValue(role);

@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using Rovett.Core;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
@@ -14,6 +15,7 @@ public sealed class TopicGate : IDisposable
 {
     // Between two looks at the answers that end, policies may change which decider is asked.
     const int MostTries = 3;
+    const int MostAskedAgain = 64; // of one space, at once
     static readonly TimeSpan AskAgainEvery = TimeSpan.FromSeconds(1), AskAgainWithin = TimeSpan.FromSeconds(10);
 
     readonly LedgerPump ledger;
@@ -21,13 +23,15 @@ public sealed class TopicGate : IDisposable
     readonly Refusals refusals;
     readonly SpaceDirectory spaces;
     readonly int topicsPerSession, topicsPerUser;
+    readonly ILogger log;
+    readonly ConcurrentDictionary<(SpaceRuntime Space, long Grant), bool> askedAgain = new();
     readonly ITimer timer;
     int running;
 
     /// <summary>Starts asking again for answers that end soon.</summary>
-    public TopicGate(LedgerPump ledger, Deciders deciders, Refusals refusals, SpaceDirectory spaces, Options.RovettOptions options, TimeProvider clock)
+    public TopicGate(LedgerPump ledger, Deciders deciders, Refusals refusals, SpaceDirectory spaces, Options.RovettOptions options, TimeProvider clock, ILogger<TopicGate> log)
     {
-        (this.ledger, this.deciders, this.refusals, this.spaces) = (ledger, deciders, refusals, spaces);
+        (this.ledger, this.deciders, this.refusals, this.spaces, this.log) = (ledger, deciders, refusals, spaces, log);
         (topicsPerSession, topicsPerUser) = (options.TopicsPerSession, options.TopicsPerUser);
         timer = clock.CreateTimer(_ => _ = AskAgain(), null, AskAgainEvery, AskAgainEvery);
     }
@@ -56,11 +60,18 @@ public sealed class TopicGate : IDisposable
     /// <summary>A user connected: what is followed and was not the user's while the backend could not be asked is asked for again.</summary>
     public async Task Returned(SpaceRuntime space, string user)
     {
-        foreach (var followed in await ledger.Ask(new FollowsCommand(space.Name, user)))
+        try
         {
-            if (followed.Active) continue;
-            var decision = await ledger.Ask(new DecideCommand(space.Name, user, followed.Topic, TopicRights.Follow));
-            if (decision is { Allowed: false, Ask: { } policy }) await AskFor(space, user, followed.Topic, TopicRights.Follow, policy);
+            foreach (var followed in await ledger.Ask(new FollowsCommand(space.Name, user)))
+            {
+                if (followed.Active) continue;
+                var decision = await ledger.Ask(new DecideCommand(space.Name, user, followed.Topic, TopicRights.Follow));
+                if (decision is { Allowed: false, Ask: { } policy }) await AskFor(space, user, followed.Topic, TopicRights.Follow, policy);
+            }
+        }
+        catch (Exception error)
+        {
+            log.LogWarning(error, "What a user follows could not be asked for in the space {Space}; the next connection does", space.Name);
         }
     }
 
@@ -92,12 +103,13 @@ public sealed class TopicGate : IDisposable
 
     async Task<BackendAnswer> AskFor(SpaceRuntime space, string user, string topic, TopicRights right, Policy policy)
     {
-        var answer = await deciders.Ask(new Question(space.Name, user, topic, right, policy.Name), policy.Ask!);
-        if (answer.Allowed) await ledger.Ask(new GrantCommand(space.Name, new GrantDraft(user, null, topic, right, answer.Holds, null, policy.Name, answer.Profile)));
+        var answer = await deciders.Ask(new Question(space, user, topic, right, policy.Name), policy.Ask!);
+        if (answer.Allowed) await Grant(space, user, topic, right, policy.Name, answer);
         return answer;
     }
 
-    /// <summary>Asks for answers that end soon, so that whoever still may stays on the channel without a break.</summary>
+    /// <summary>Asks for answers that end soon, so that whoever still may stays on the channel without a break. No answer
+    /// waits for another.</summary>
     async Task AskAgain()
     {
         if (Interlocked.Exchange(ref running, 1) == 1) return;
@@ -105,24 +117,44 @@ public sealed class TopicGate : IDisposable
         {
             foreach (var space in spaces.All)
             {
-                foreach (var (grant, user) in await ledger.Ask(new EndingAnswersCommand(space.Name, AskAgainWithin)))
-                {
-                    var answer = await deciders.Ask(new Question(space.Name, user!, grant.Topic, grant.Rights, grant.Policy), (await ledger.Ask(new AskedByCommand(space.Name, grant.Policy))) ?? "");
-                    if (answer.Allowed) await ledger.Ask(new GrantCommand(space.Name, new GrantDraft(user, null, grant.Topic, grant.Rights, answer.Holds, null, grant.Policy, answer.Profile)));
-                    // A backend that does not answer leaves what it said before in force until that ends.
-                    else if (answer.Failure is null) await ledger.Ask(new EndGrantCommand(space.Name, grant.Number));
-                }
+                int free = MostAskedAgain - askedAgain.Keys.Count(k => k.Space == space);
+                foreach (var ending in (await ledger.Ask(new EndingAnswersCommand(space.Name, AskAgainWithin))).Where(e => !askedAgain.ContainsKey((space, e.Grant.Number))).Take(free)) _ = AskAgain(space, ending);
             }
         }
-        catch (Exception)
+        catch (Exception error)
         {
-            // The store can't be written, or there is too much to do: the next round tries again.
+            log.LogWarning(error, "Which answers end soon could not be read; the next round, a second from now, tries again");
         }
         finally
         {
             Volatile.Write(ref running, 0);
         }
     }
+
+    async Task AskAgain(SpaceRuntime space, GrantInfo ending)
+    {
+        var (grant, user) = ending;
+        askedAgain[(space, grant.Number)] = true;
+        try
+        {
+            var decider = await ledger.Ask(new AskedByCommand(space.Name, grant.Policy));
+            var answer = await deciders.Ask(new Question(space, user!, grant.Topic, grant.Rights, grant.Policy), decider ?? "");
+            if (answer.Allowed) await Grant(space, user!, grant.Topic, grant.Rights, grant.Policy, answer);
+            // A backend that does not answer leaves what it said before in force until that ends.
+            else if (answer.Failure is null) await ledger.Ask(new EndGrantCommand(space.Name, grant.Number));
+        }
+        catch (Exception error)
+        {
+            log.LogWarning(error, "A backend's answer could not be asked for again in the space {Space}; the next round, a second from now, tries again", space.Name);
+        }
+        finally
+        {
+            askedAgain.TryRemove((space, grant.Number), out _);
+        }
+    }
+
+    Task Grant(SpaceRuntime space, string user, string topic, TopicRights right, string policy, BackendAnswer answer) =>
+        ledger.Ask(new GrantCommand(space.Name, new GrantDraft(user, null, topic, right, answer.Holds, null, policy, answer.Profile)));
 
     /// <inheritdoc/>
     public void Dispose() => timer.Dispose();
