@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 CLI := .build/cli/rovett.dll
 TESTS := Rovett.Core.Tests Rovett.Service.Tests Rovett.EndToEnd Rovett.Faults
-PAGES := console/dist/index.html demo/crew/dist/index.html
+PAGES := clients/typescript/dist/index.js console/dist/index.html demo/crew/dist/index.html
 SOURCES := $(shell find src demo/scenario.yaml demo/policies.yaml -name obj -prune -o -name bin -prune -o -type f -print)
 
 
@@ -17,11 +17,11 @@ node_modules/.package-lock.json: package.json package-lock.json
 	npm install --no-save --no-progress
 	@touch $@
 
-$(PAGES) &: node_modules/.package-lock.json $(shell find console demo/crew -name dist -prune -o -name node_modules -prune -o -type f -print)
+$(PAGES) &: node_modules/.package-lock.json $(shell find clients/typescript console demo/crew -name dist -prune -o -name build -prune -o -name node_modules -prune -o -type f -print)
 	npm run build
 
 $(CLI): $(PAGES) $(SOURCES) Directory.Build.props Directory.Packages.props
-	dotnet publish src/Rovett.Cli -c Release -o .build/cli -v quiet --nologo
+	dotnet publish src/Rovett.Cli -c Release --use-current-runtime -o .build/cli -v quiet --nologo
 	@touch $@
 
 demo: build ## A working day at Marrow Sound Ferries, checked as it goes on, with pages to look at
@@ -34,8 +34,10 @@ tools:
 	if [ -n "$$missing" ]; then echo "installing$$missing"; (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq $${missing/gcc/gcc libc6-dev}) >/dev/null || exit 1; fi
 
 test: build tools ## Build everything, check its style, and run all tests
-	npx biome check console demo
-	npx tsc -p console && npx tsc -p demo/crew
+	npx biome check clients console demo
+	npm run --silent types
+	node clients/typescript/size.mjs
+	npm test --silent -w clients/typescript
 	dotnet build Rovett.slnx -c Release -v quiet --nologo
 	dotnet format Rovett.slnx --no-restore --verify-no-changes
 	dotnet tests/Rovett.Fuzz/bin/Release/net10.0/Rovett.Fuzz.dll 50000
@@ -60,11 +62,11 @@ corebench: ## Measure the core by itself, with allocations
 
 lint: node_modules/.package-lock.json ## Put the code into shape
 	dotnet format Rovett.slnx
-	npx biome check --write console demo
+	npx biome check --write clients console demo
 
 bench: build ## Measure, and write docs/performance.md
 	dotnet run -c Release --project bench/Rovett.Bench
 
 clean: ## Remove everything built
-	rm -rf .build console/dist demo/crew/dist node_modules
+	rm -rf .build clients/typescript/dist clients/typescript/build console/dist demo/crew/dist node_modules
 	find src tests bench -name bin -o -name obj | xargs rm -rf

@@ -9,12 +9,14 @@ namespace Rovett.Client;
 /// <summary>How to connect.</summary>
 public enum LiveTransport
 {
-    /// <summary>WebSocket, and where that fails server-sent events.</summary>
+    /// <summary>WebSocket, where that fails server-sent events, where those are held back long poll.</summary>
     Auto,
     /// <summary>WebSocket only.</summary>
     WebSocket,
     /// <summary>Server-sent events only.</summary>
     Sse,
+    /// <summary>Requests that wait for an answer only.</summary>
+    LongPoll,
 }
 
 /// <summary>Settings of a live connection.</summary>
@@ -69,12 +71,11 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
     public async IAsyncEnumerable<JsonObject> Messages([EnumeratorCancellation] CancellationToken cancel = default)
     {
         int failures = 0;
-        bool preferSse = options.Transport == LiveTransport.Sse;
         for (; ; )
         {
             bool ended = false;
             int? comeBack = null;
-            link = await Connect(preferSse, cancel).ConfigureAwait(false);
+            link = await Connect(cancel).ConfigureAwait(false);
             if (link is not null)
             {
                 var acks = new AckGatherer(this, link);
@@ -106,7 +107,6 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
                 link = null;
                 Transport = null;
             }
-            else if (options.Transport == LiveTransport.Auto) preferSse = !preferSse;
             if (ended || !options.Reconnect || cancel.IsCancellationRequested) yield break;
             Reconnects++;
             double seconds = comeBack is { } ms ? chance.NextDouble() * ms / 1000 : Math.Min(20, 0.2 * Math.Pow(2, failures++)) * (0.5 + chance.NextDouble() / 2);
@@ -119,7 +119,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
     public Task Send(JsonObject message, CancellationToken cancel = default) =>
         (link ?? throw new InvalidOperationException("There is no connection now; send when 'opened' has come.")).Send(message, cancel);
 
-    async Task<LiveLink?> Connect(bool sse, CancellationToken cancel)
+    async Task<LiveLink?> Connect(CancellationToken cancel)
     {
         var credential = await token(cancel).ConfigureAwait(false);
         var query = new StringBuilder("?");
@@ -127,25 +127,17 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
         if (options.Device is { } device) query.Append("device=").Append(Uri.EscapeDataString(device)).Append('&');
         if (options.Label is { } label) query.Append("label=").Append(Uri.EscapeDataString(label)).Append('&');
         var address = url.ToString().TrimEnd('/') + "/v1/live" + query.ToString().TrimEnd('&', '?');
-        try
+        Func<CancellationToken, Task<LiveLink>> webSocket = stop => WebSocketLink.Open(address, credential, options.Transport == LiveTransport.WebSocket, stop),
+            sse = stop => SseLink.Open(http, url, address, credential, stop),
+            longPoll = _ => Task.FromResult<LiveLink>(new LongPollLink(http, url, address, credential));
+        Func<CancellationToken, Task<LiveLink>>[] rungs = options.Transport switch
         {
-            return sse ? await SseLink.Open(http, url, address, credential, cancel).ConfigureAwait(false) : await WebSocketLink.Open(address, credential, options.Transport == LiveTransport.WebSocket, cancel).ConfigureAwait(false);
-        }
-        catch (Exception error) when (error is HttpRequestException or WebSocketException or IOException)
-        {
-            LastTrouble = error.Message;
-            if (options.Transport == LiveTransport.WebSocket || sse || error is not WebSocketException) return null;
-            // The upgrade failed: a refusal says so in its body, which only a plain request can read.
-            try
-            {
-                return options.Transport == LiveTransport.Auto ? await SseLink.Open(http, url, address, credential, cancel).ConfigureAwait(false) : null;
-            }
-            catch (Exception second) when (second is HttpRequestException or IOException)
-            {
-                LastTrouble = second.Message;
-                return null;
-            }
-        }
+            LiveTransport.WebSocket => [webSocket],
+            LiveTransport.Sse => [sse],
+            LiveTransport.LongPoll => [longPoll],
+            _ => [webSocket, sse, longPoll],
+        };
+        return await Ladder.Climb(rungs, why => LastTrouble = why, cancel).ConfigureAwait(false);
     }
 
     async IAsyncEnumerable<JsonObject> Read(LiveLink from, [EnumeratorCancellation] CancellationToken cancel)
@@ -155,7 +147,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
             string? text;
             try
             {
-                text = await from.Next(cancel).ConfigureAwait(false);
+                (text, from.First) = (from.First ?? await from.Next(cancel).ConfigureAwait(false), null);
             }
             catch (Exception error) when (error is WebSocketException or IOException or HttpRequestException)
             {

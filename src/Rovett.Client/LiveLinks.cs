@@ -12,6 +12,8 @@ abstract class LiveLink : IAsyncDisposable
 {
     public abstract string Transport { get; }
     public string? Session { get; set; }
+    /// <summary>A message that was read already, to see that it opened.</summary>
+    public string? First { get; set; }
     public abstract Task<string?> Next(CancellationToken cancel);
     /// <summary>Sends a message.</summary>
     /// <returns>True when it is carried out by now; false when the answer comes among the messages, or it was refused.</returns>
@@ -109,33 +111,58 @@ sealed class WebSocketLink(ClientWebSocket socket) : LiveLink
     }
 }
 
+/// <summary>A connection that only the service speaks on; the device posts beside it.</summary>
+abstract class PostedLink(HttpClient http, Uri url, string credential) : LiveLink
+{
+    protected string Live { get; } = url.ToString().TrimEnd('/') + "/v1/live/";
+
+    public override async Task<bool> Send(JsonObject message, CancellationToken cancel)
+    {
+        using var request = Request(HttpMethod.Post, Live + Session, credential);
+        request.Content = new StringContent(message.ToJsonString(), Encoding.UTF8, "application/json");
+        using var answer = await http.SendAsync(request, cancel).ConfigureAwait(false);
+        return answer.IsSuccessStatusCode;
+    }
+
+    protected static HttpRequestMessage Request(HttpMethod method, string address, string credential, string? accept = null)
+    {
+        var request = new HttpRequestMessage(method, address);
+        request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", credential);
+        if (accept is not null) request.Headers.Accept.Add(new MediaTypeWithQualityHeaderValue(accept));
+        return request;
+    }
+
+    /// <summary>Throws what an answer that is none says.</summary>
+    /// <exception cref="RovettRefusedException">The service refused.</exception>
+    /// <exception cref="HttpRequestException">It can't answer now.</exception>
+    protected static async Task<Exception> Trouble(HttpResponseMessage response, CancellationToken cancel)
+    {
+        int status = (int)response.StatusCode;
+        if (status is >= 500 or 429) return new HttpRequestException($"The service answered {status}.");
+        JsonNode? problem = null;
+        try
+        {
+            problem = JsonNode.Parse(await response.Content.ReadAsStringAsync(cancel).ConfigureAwait(false));
+        }
+        catch (JsonException)
+        {
+        }
+        return RovettRefusedException.From(problem, status);
+    }
+}
+
 /// <summary>Over server-sent events, with POSTs beside the stream.</summary>
-sealed class SseLink(HttpClient http, Uri url, string credential, HttpResponseMessage response, StreamReader reader) : LiveLink
+sealed class SseLink(HttpClient http, Uri url, string credential, HttpResponseMessage response, StreamReader reader) : PostedLink(http, url, credential)
 {
     public override string Transport => "sse";
 
     public static async Task<LiveLink> Open(HttpClient http, Uri url, string address, string credential, CancellationToken cancel)
     {
-        using var request = new HttpRequestMessage(HttpMethod.Get, address);
-        request.Headers.Accept.Add(new MediaTypeWithQualityHeaderValue("text/event-stream"));
-        request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", credential);
+        using var request = Request(HttpMethod.Get, address, credential, "text/event-stream");
         var response = await http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancel).ConfigureAwait(false);
         if (!response.IsSuccessStatusCode || response.StatusCode == System.Net.HttpStatusCode.NoContent)
         {
-            using (response)
-            {
-                int status = (int)response.StatusCode;
-                if (status is >= 500 or 429) throw new HttpRequestException($"The service answered {status}.");
-                JsonNode? problem = null;
-                try
-                {
-                    problem = JsonNode.Parse(await response.Content.ReadAsStringAsync(cancel).ConfigureAwait(false));
-                }
-                catch (JsonException)
-                {
-                }
-                throw RovettRefusedException.From(problem, status);
-            }
+            using (response) throw await Trouble(response, cancel).ConfigureAwait(false);
         }
         return new SseLink(http, url, credential, response, new StreamReader(await response.Content.ReadAsStreamAsync(cancel).ConfigureAwait(false), Encoding.UTF8));
     }
@@ -158,19 +185,61 @@ sealed class SseLink(HttpClient http, Uri url, string credential, HttpResponseMe
         return null;
     }
 
-    public override async Task<bool> Send(JsonObject message, CancellationToken cancel)
-    {
-        using var request = new HttpRequestMessage(HttpMethod.Post, url.ToString().TrimEnd('/') + "/v1/live/" + Session);
-        request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", credential);
-        request.Content = new StringContent(message.ToJsonString(), Encoding.UTF8, "application/json");
-        using var answer = await http.SendAsync(request, cancel).ConfigureAwait(false);
-        return answer.IsSuccessStatusCode;
-    }
-
     public override ValueTask DisposeAsync()
     {
         reader.Dispose();
         response.Dispose();
         return default;
     }
+}
+
+/// <summary>By requests that wait for an answer. One whose answer was lost is asked for again by its number.</summary>
+sealed class LongPollLink(HttpClient http, Uri url, string address, string credential) : PostedLink(http, url, credential)
+{
+    const int WaitSeconds = 25, MostRepeats = 2;
+
+    readonly string credential = credential;
+    readonly HttpClient http = http;
+    readonly Queue<string> waiting = new();
+    int turn;
+    bool ended;
+
+    public override string Transport => "long-poll";
+
+    public override async Task<string?> Next(CancellationToken cancel)
+    {
+        while (waiting.Count == 0)
+        {
+            if (ended) return null;
+            foreach (var message in await Ask(cancel).ConfigureAwait(false))
+            {
+                if (turn == 0) Session ??= (string?)message!["session"];
+                ended |= (string?)message!["kind"] == "ending";
+                waiting.Enqueue(message.ToJsonString());
+            }
+            turn++;
+        }
+        return waiting.Dequeue();
+    }
+
+    async Task<JsonArray> Ask(CancellationToken cancel)
+    {
+        for (int repeats = 0; ; repeats++)
+        {
+            try
+            {
+                using var request = Request(HttpMethod.Get, turn == 0 ? address : $"{Live}{Session}?turn={turn}", credential, "application/json");
+                request.Headers.TryAddWithoutValidation("Prefer", $"wait={(turn == 0 ? 0 : WaitSeconds)}");
+                using var response = await http.SendAsync(request, cancel).ConfigureAwait(false);
+                if (response.StatusCode != System.Net.HttpStatusCode.OK) throw turn == 0 ? await Trouble(response, cancel).ConfigureAwait(false) : new HttpRequestException($"The session is over: the service answered {(int)response.StatusCode}.");
+                return (await JsonNode.ParseAsync(await response.Content.ReadAsStreamAsync(cancel).ConfigureAwait(false), cancellationToken: cancel).ConfigureAwait(false))!.AsArray();
+            }
+            catch (HttpRequestException lost) when (turn > 0 && repeats < MostRepeats && lost.StatusCode is null && lost.InnerException is not null)
+            {
+                // The same number gives the same answer.
+            }
+        }
+    }
+
+    public override ValueTask DisposeAsync() => default;
 }

@@ -146,6 +146,7 @@ public sealed class RovettService : IAsyncDisposable
     void Configure(WebApplicationBuilder builder)
     {
         builder.Logging.ClearProviders();
+        builder.Logging.AddFilter("Microsoft.AspNetCore.Hosting.Diagnostics", LogLevel.None); // it makes an activity for each request, which nobody reads
         builder.Logging.AddSerilog(new LoggerConfiguration().MinimumLevel.Is(Enum.Parse<LogEventLevel>(options.Log, ignoreCase: true))
             .MinimumLevel.Override("Microsoft", LogEventLevel.Warning).MinimumLevel.Override("Microsoft.AspNetCore.DataProtection", LogEventLevel.Error).MinimumLevel.Override("System", LogEventLevel.Warning)
             .WriteTo.Console(standardErrorFromLevel: LogEventLevel.Verbose, outputTemplate: "{Timestamp:HH:mm:ss.fff} {Level:u4} {Message:lj}{NewLine}{Exception}", formatProvider: System.Globalization.CultureInfo.InvariantCulture)
@@ -249,6 +250,7 @@ public sealed class RovettService : IAsyncDisposable
             app.MapGet(prefix + "/v1/deciders", decider.List);
             app.MapPost(prefix + "/v1/tickets", user.Ticket);
             app.MapGet(prefix + "/v1/live", live.Connect);
+            app.MapGet(prefix + "/v1/live/{session}", live.Poll);
             app.MapPost(prefix + "/v1/live/{session}", live.Post);
         }
         app.MapGet("/v1/spaces", space.List);

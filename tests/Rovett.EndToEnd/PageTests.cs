@@ -171,7 +171,7 @@ public sealed class PageTests : IAsyncLifetime
         await Assertions.Expect(page.GetByText("live since")).ToBeVisibleAsync();
 
         // Signed out, signed in again by password; the link is used up.
-        await page.GetByText("Sign out").ClickAsync();
+        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Sign out", Exact = true }).ClickAsync();
         await page.GetByLabel("Name").FillAsync("ruth");
         await page.GetByRole(AriaRole.Textbox, new PageGetByRoleOptions { Name = "Password" }).FillAsync("not the password");
         await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Sign in" }).ClickAsync();

@@ -30,6 +30,7 @@ public sealed class ClientTests : IAsyncLifetime
     [Theory]
     [InlineData(LiveTransport.WebSocket, "websocket")]
     [InlineData(LiveTransport.Sse, "sse")]
+    [InlineData(LiveTransport.LongPoll, "long-poll")]
     public async Task When_its_token_ends_it_comes_back_with_a_fresh_one_and_misses_nothing(LiveTransport transport, string name)
     {
         int tokens = 0;
@@ -48,6 +49,30 @@ public sealed class ClientTests : IAsyncLifetime
         kinds.Count(k => k == "opened").ShouldBe(2);
         (tokens, live.Reconnects).ShouldBe((2, 1));
         live.LastTrouble!.ShouldContain("token-expired");
+    }
+
+    [Theory]
+    [InlineData(false, false, "websocket")]
+    [InlineData(true, false, "sse")]
+    [InlineData(true, true, "long-poll")]
+    [InlineData(false, true, "websocket")]
+    public async Task It_finds_the_transport_that_works_and_misses_nothing(bool strips, bool buffers, string transport)
+    {
+        using var relay = new Relay(s.Port) { StripsUpgrades = strips, BuffersStreams = buffers };
+        for (int i = 0; i < 50; i++) await s.Send("role:engineer", $"{i}");
+        using var live = new LiveConnection(relay.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")), new LiveOptions { AckWithin = TimeSpan.FromMilliseconds(50) });
+        var clock = System.Diagnostics.Stopwatch.StartNew();
+        var titles = await Read(live, 60, async message =>
+        {
+            if ((string)message["kind"]! == "opened")
+            {
+                live.Transport.ShouldBe(transport);
+                clock.Elapsed.ShouldBeLessThan(TimeSpan.FromSeconds(4));
+            }
+            if ((string)message["kind"]! != "current") return;
+            for (int i = 50; i < 60; i++) await s.Send("role:engineer", $"{i}");
+        });
+        titles.ShouldBe(Enumerable.Range(0, 60).Select(i => $"{i}"));
     }
 
     [Fact]
@@ -76,6 +101,7 @@ public sealed class ClientTests : IAsyncLifetime
     [InlineData(LiveTransport.Auto)]
     [InlineData(LiveTransport.WebSocket)]
     [InlineData(LiveTransport.Sse)]
+    [InlineData(LiveTransport.LongPoll)]
     public async Task What_is_refused_for_good_is_thrown_and_not_tried_again(LiveTransport transport)
     {
         using var live = new LiveConnection(s.Url, _ => new ValueTask<string>("nonsense"), new LiveOptions { Transport = transport });

@@ -277,7 +277,7 @@ public sealed class LiveTests : IAsyncLifetime
         var answer = await s.Get("/v1/live?after=xyz&device=a%00b&heartbeat=yes", token);
         (answer.Status, answer.Problem).ShouldBe((422, "invalid-fields"));
         answer.Json!["errors"]!.AsArray().Select(e => (string)e!["field"]!).ShouldBe(["device", "heartbeat", "after"], ignoreOrder: true);
-        (await s.Call(HttpMethod.Get, "/v1/live", token, null, ("Accept", "application/json"))).Problem.ShouldBe("no-transport");
+        (await s.Call(HttpMethod.Get, "/v1/live", token, null, ("Accept", "image/png"))).Problem.ShouldBe("no-transport");
         using var version = await s.WebSocket(token, "", "Sec-WebSocket-Version: 8");
         version.Status.ShouldBe(426);
         version.Head.ShouldContain("Sec-WebSocket-Version: 13");

@@ -243,4 +243,56 @@ public sealed class SendingTests : IAsyncLifetime
         // It is over as soon as less is sent.
         (await s.Post("/v1/notifications", s.Key, """{"to":["user:mara"],"type":"t","title":"later"}""")).Status.ShouldBe(201);
     }
+
+    [Fact]
+    public async Task Who_is_told_to_wait_and_does_not_hears_the_next_refusal_only_after_that_time()
+    {
+        await using var s = await ServiceUnderTest.Start(o => o.SendsAtOnce = 1);
+        using var done = new CancellationTokenSource();
+        const string body = """{"to":["user:mara"],"type":"t","title":"one of many"}""";
+        var crowd = Enumerable.Range(0, 40).Select(_ => Task.Run(async () =>
+        {
+            while (!done.IsCancellationRequested) await s.Post("/v1/notifications", s.Key, body);
+        })).ToList();
+        using var http = new HttpClient(new SocketsHttpHandler { UseProxy = false, MaxConnectionsPerServer = 1 }) { BaseAddress = s.Url };
+        http.DefaultRequestHeaders.Authorization = new("Bearer", s.Key);
+        async Task<(int Status, TimeSpan Took)> Send()
+        {
+            var clock = System.Diagnostics.Stopwatch.StartNew();
+            using var answer = await http.PostAsync("/v1/notifications", new StringContent(body, System.Text.Encoding.UTF8, "application/json"));
+            return ((int)answer.StatusCode, clock.Elapsed);
+        }
+        var (first, again) = await Eventually.Holds(async () => (await Send(), await Send()), both => both is ((503, _), (503, _)), "two in a row are refused", 60);
+        first.Status.ShouldBe(503);
+        again.Took.ShouldBeGreaterThan(TimeSpan.FromMilliseconds(900)); // a second from the first refusal
+        await Eventually.Holds(() => s.Get("/v1/limits", s.Key), a => a.Json!["limits"]!.AsArray().Single(l => (string)l!["name"]! == "sendsAtOnce")!["used"]!.GetValue<int>() == 1, "the place is seen to be taken");
+        done.Cancel();
+        await Task.WhenAll(crowd);
+        await Eventually.Holds(Send, answer => answer.Status == 201, "there is room again, and whoever comes is let in");
+    }
+
+    [Fact]
+    public async Task The_session_that_caused_a_send_gets_only_the_new_totals()
+    {
+        var token = s.Token("mara", "engineer");
+        using var desk = await s.WebSocket(token);
+        using var phone = await s.WebSocket(token);
+        using var teo = await s.WebSocket(s.Token("teo", "engineer"));
+        var session = (string)(await desk.Next("opened"))["session"]!;
+        foreach (var live in new[] { desk, phone, teo }) await live.Next("current");
+        Task<Answer> Send(string title, string origin) => s.Post("/v1/notifications", s.Key, $$"""{"to":["role:engineer","user:mara"],"type":"t","title":"{{title}}"}""", ("Rovett-Session", origin));
+        (await Send("The report is signed", session)).Status.ShouldBe(201);
+        ((string)(await phone.Next("notification"))["title"]!).ShouldBe("The report is signed");
+        ((string)(await teo.Next("notification"))["title"]!).ShouldBe("The report is signed");
+        var first = (await desk.Next())!;
+        ((string)first["kind"]!, (int)first["totals"]!["unread"]!).ShouldBe(("totals", 1));
+        // The next one, of somebody else, comes to it too, and counts on.
+        (await Send("The pump is checked", "no such session")).Status.ShouldBe(201);
+        var next = (await desk.Next())!;
+        ((string)next["kind"]!, (string)next["title"]!, (int)next["unread"]!).ShouldBe(("notification", "The pump is checked", 2));
+        (await s.Get("/v1/inbox", token)).Json!["items"]!.AsArray().Count.ShouldBe(2);
+        // And again, with one that it was sent in between.
+        (await Send("Third", session)).Status.ShouldBe(201);
+        ((int)(await desk.Next())!["totals"]!["unread"]!).ShouldBe(3);
+    }
 }

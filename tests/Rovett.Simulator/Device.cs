@@ -117,7 +117,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
             made.Plan = opened.Plan;
             line = made;
             made.Acks = calm || world.Random.Next(5) > 0;
-            var start = made.Feeder.Begin(opened.Plan, after, foreign, out var words);
+            var start = made.Feeder.Begin(opened.Plan, after, foreign, made.Session.PageSize, out var words);
             if (foreign && words.Count == 0) throw world.Wrong($"{name} came with a foreign cursor and was told nothing");
             made.LastPosition = start.Value;
             made.OpenedAt = opened.Head.Value;

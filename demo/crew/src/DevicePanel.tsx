@@ -13,107 +13,179 @@ import {
   Text,
   Transition,
 } from '@mantine/core';
-import { useEffect, useState, useSyncExternalStore } from 'react';
-import type { Device, Item } from './live';
+import { useEffect, useState } from 'react';
+import type { InboxItem, Notification, Transport } from 'rovett';
+import { RovettProvider, useInboxPages, useLive, useLiveState, useNotifications, useUnreadTotal } from 'rovett/react';
 
-const stateColor = { offline: 'gray', connecting: 'yellow', 'catching up': 'yellow', live: 'teal' };
+const stateColor = {
+  offline: 'gray',
+  closed: 'gray',
+  refused: 'red',
+  connecting: 'yellow',
+  'catching up': 'yellow',
+  live: 'teal',
+};
+const transportName: Record<Transport, string> = {
+  websocket: 'WebSocket',
+  sse: 'server-sent events',
+  'long-poll': 'long poll',
+};
 
-/** One device: a bell with its count, what came, and a strip that says how it is connected. */
-export function DevicePanel({ device }: { device: Device }) {
-  const view = useSyncExternalStore(device.subscribe, device.snapshot);
-  const [blocked, setBlocked] = useState(device.webSocketBlocked);
-  const online = view.state !== 'offline';
-
-  function block(on: boolean) {
-    device.webSocketBlocked = on;
-    setBlocked(on);
-    device.reconnect();
+/** A WebSocket that a proxy in between does not let through. */
+class Blocked extends WebSocket {
+  constructor(url: string | URL, protocols?: string | string[]) {
+    super(`${location.origin.replace(/^http/, 'ws')}/no-websockets/${new URL(url).search}`, protocols);
   }
+}
+
+/** One device of a person, with switches for what may happen to it. */
+export function Device({ service, user, label }: { service: string; user: string; label: string }) {
+  const [online, setOnline] = useState(true);
+  const [blocked, setBlocked] = useState(false);
+  const switches = (
+    <Group gap="md">
+      <Switch size="xs" label="online" checked={online} onChange={(e) => setOnline(e.currentTarget.checked)} />
+      <Switch
+        size="xs"
+        label="block WebSocket"
+        checked={blocked}
+        onChange={(e) => setBlocked(e.currentTarget.checked)}
+      />
+    </Group>
+  );
+  const name = `${user}-${label}`;
+  return (
+    <Paper withBorder p="sm" pos="relative" data-device={name}>
+      {online ? (
+        <RovettProvider
+          key={`${blocked}`}
+          url={service}
+          token={() => token(user)}
+          device={`crew-${name}`}
+          label={label}
+          WebSocket={blocked ? Blocked : undefined}
+        >
+          <Connected label={label} switches={switches} />
+        </RovettProvider>
+      ) : (
+        <Offline label={label} switches={switches} />
+      )}
+    </Paper>
+  );
+}
+
+async function token(user: string): Promise<string> {
+  const made = await fetch(`/api/token?user=${user}`, { method: 'POST' });
+  return (await made.json()).token;
+}
+
+function Offline({ label, switches }: { label: string; switches: React.ReactNode }) {
+  return (
+    <>
+      <Text fw={600} mb={6}>
+        {label}
+      </Text>
+      <Box h={150}>
+        <Text size="sm" c="dimmed">
+          Switched off. What comes meanwhile is here again when it is switched on.
+        </Text>
+      </Box>
+      <Group gap="xs" mt={8} justify="space-between">
+        <Badge size="sm" variant="light" color="gray" data-state="offline">
+          offline
+        </Badge>
+        {switches}
+      </Group>
+    </>
+  );
+}
+
+/** A bell with its count, what came, and a strip that says how it is connected. */
+function Connected({ label, switches }: { label: string; switches: React.ReactNode }) {
+  const live = useLive();
+  const unread = useUnreadTotal();
+  const state = useLiveState();
+  const { items, list } = useInboxPages({ limit: 50 });
+  const [newest, setNewest] = useState<Notification | null>(null);
+  useNotifications('*', setNewest);
+  const { transport } = state;
 
   return (
-    <Paper withBorder p="sm" pos="relative" data-device={`${device.user}-${device.label}`}>
+    <>
       <Group justify="space-between" mb={6}>
         <Group gap="sm">
-          <Indicator label={view.unread ?? '?'} size={18} color="red" disabled={view.unread === 0} offset={4}>
-            <ActionIcon variant="light" size="lg" aria-label={`${view.unread ?? 'unknown'} unread`}>
+          <Indicator label={unread ?? '?'} size={18} color="red" disabled={unread === 0} offset={4}>
+            <ActionIcon variant="light" size="lg" aria-label={`${unread ?? 'unknown'} unread`}>
               <Bell />
             </ActionIcon>
           </Indicator>
-          <Text fw={600}>{device.label}</Text>
-          <Text size="sm" data-unread={view.unread ?? ''}>
-            {view.unread === null ? '' : `${view.unread} unread`}
+          <Text fw={600}>{label}</Text>
+          <Text size="sm" data-unread={unread ?? ''}>
+            {unread === null ? '' : `${unread} unread`}
           </Text>
         </Group>
-        <Button size="compact-xs" variant="default" disabled={!view.unread} onClick={() => void device.markRead('all')}>
+        <Button size="compact-xs" variant="default" disabled={!unread} onClick={() => void list?.markAllRead()}>
           mark all read
         </Button>
       </Group>
       <ScrollArea h={150} type="auto" offsetScrollbars>
-        {view.items.length === 0 ? (
+        {items.length === 0 ? (
           <Text size="sm" c="dimmed">
-            {view.state === 'live'
-              ? 'Nothing has come yet; connected and waiting.'
-              : view.state === 'offline'
-                ? 'Offline.'
-                : 'Connecting …'}
+            {state.phase === 'live' ? 'Nothing has come yet; connected and waiting.' : 'Connecting …'}
           </Text>
         ) : (
           <Stack gap={2}>
-            {view.items.map((item) => (
+            {items.map((item) => (
               <Line
                 key={item.id}
                 item={item}
-                onRead={() => void device.markRead([item.id])}
-                onTake={(take) => void device.take(item.id, take)}
+                onRead={() => void list?.markRead([item.id])}
+                onTake={(take) => void (take ? live?.inbox.take(item.id) : live?.inbox.release(item.id))}
               />
             ))}
           </Stack>
         )}
       </ScrollArea>
-      <Toast item={view.newest} />
+      <Toast item={newest} />
       <Group gap="xs" mt={8} justify="space-between">
         <Group gap="xs">
-          <Badge size="sm" variant="light" color={stateColor[view.state]} data-state={view.state}>
-            {view.state}
+          <Badge size="sm" variant="light" color={stateColor[state.phase]} data-state={state.phase}>
+            {state.phase}
           </Badge>
-          <Text size="xs" c="dimmed" title={view.tried.join('; ')} data-transport={view.transport ?? ''}>
-            {view.transport ? `over ${view.transport}` : 'no transport'}
-            {view.tried.some((t) => t.includes('failed')) && ' (WebSocket failed)'}
-            {view.reconnects > 0 && `, connected ${view.reconnects + 1} times`}
+          <Text
+            size="xs"
+            c="dimmed"
+            title={state.tried.map((t) => `${transportName[t.transport]}: ${t.why ?? t.outcome}`).join('; ')}
+            data-transport={transport ? transportName[transport] : ''}
+          >
+            {transport ? `over ${transportName[transport]}` : (state.why ?? 'no transport')}
+            {state.tried
+              .filter((t) => t.outcome === 'failed')
+              .map((t) => `; ${transportName[t.transport]}: ${t.why}`)
+              .join('')}
+            {state.reconnects > 0 && `, connected ${state.reconnects + 1} times`}
           </Text>
-          {view.cursor && (
+          {live?.cursor && transport && (
             <Text size="xs" c="dimmed">
-              at <Code fz={10}>{view.cursor.slice(0, 8)}…</Code>
+              at <Code fz={10}>{live.cursor.slice(0, 8)}…</Code>
             </Text>
           )}
         </Group>
-        <Group gap="md">
-          <Switch
-            size="xs"
-            label="online"
-            checked={online}
-            onChange={(e) => (e.currentTarget.checked ? device.connect() : device.disconnect())}
-          />
-          <Switch
-            size="xs"
-            label="block WebSocket"
-            checked={blocked}
-            onChange={(e) => block(e.currentTarget.checked)}
-          />
-        </Group>
+        {switches}
       </Group>
-    </Paper>
+    </>
   );
 }
 
-function Line({ item, onRead, onTake }: { item: Item; onRead: () => void; onTake: (take: boolean) => void }) {
+function Line({ item, onRead, onTake }: { item: InboxItem; onRead: () => void; onTake: (take: boolean) => void }) {
+  const unread = item.state.read === null;
   return (
     <Group gap={6} wrap="nowrap" align="baseline" data-item={item.id}>
       <Text size="xs" c="dimmed" w={54} style={{ flexShrink: 0 }}>
         {new Date(item.time).toLocaleTimeString('en-GB')}
       </Text>
       <Box style={{ flexGrow: 1, minWidth: 0 }}>
-        <Text size="sm" fw={item.unread ? 600 : 400} c={item.unread ? undefined : 'dimmed'} truncate title={item.title}>
+        <Text size="sm" fw={unread ? 600 : 400} c={unread ? undefined : 'dimmed'} truncate title={item.title}>
           {item.title}
         </Text>
       </Box>
@@ -123,14 +195,14 @@ function Line({ item, onRead, onTake }: { item: Item; onRead: () => void; onTake
       {item.takeable !== undefined && (
         <Button
           size="compact-xs"
-          variant={item.taken ? 'light' : 'default'}
-          onClick={() => onTake(!item.taken)}
+          variant={item.state.taken ? 'light' : 'default'}
+          onClick={() => onTake(!item.state.taken)}
           style={{ flexShrink: 0 }}
         >
-          {item.taken ? 'yours; give back' : 'take'}
+          {item.state.taken ? 'yours; give back' : 'take'}
         </Button>
       )}
-      {item.unread && (
+      {unread && (
         <Button size="compact-xs" variant="subtle" onClick={onRead} style={{ flexShrink: 0 }}>
           read
         </Button>
@@ -139,7 +211,7 @@ function Line({ item, onRead, onTake }: { item: Item; onRead: () => void; onTake
   );
 }
 
-function Toast({ item }: { item: Item | null }) {
+function Toast({ item }: { item: Notification | null }) {
   const [shown, setShown] = useState(false);
   useEffect(() => {
     setShown(item !== null);

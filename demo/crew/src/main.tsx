@@ -12,10 +12,9 @@ import {
   Text,
   Title,
 } from '@mantine/core';
-import { StrictMode, useEffect, useMemo, useState } from 'react';
+import { StrictMode, useEffect, useState } from 'react';
 import { createRoot } from 'react-dom/client';
-import { DevicePanel } from './DevicePanel';
-import { Device } from './live';
+import { Device } from './DevicePanel';
 
 interface Person {
   id: string;
@@ -93,19 +92,10 @@ function PersonColumn({
         )}
       </Group>
       {labels.map((label) => (
-        <Connected key={`${id}-${label}`} service={office.service} user={id} label={label} />
+        <Device key={`${id}-${label}`} service={office.service} user={id} label={label} />
       ))}
     </Stack>
   );
-}
-
-function Connected({ service, user, label }: { service: string; user: string; label: string }) {
-  const device = useMemo(() => new Device(service, user, label), [service, user, label]);
-  useEffect(() => {
-    device.connect();
-    return () => device.disconnect();
-  }, [device]);
-  return <DevicePanel device={device} />;
 }
 
 createRoot(document.getElementById('root') as HTMLElement).render(

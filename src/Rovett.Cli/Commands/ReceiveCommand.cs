@@ -11,8 +11,8 @@ static class ReceiveCommand
     public static Command Build()
     {
         var connection = new Connection();
-        var transport = new Option<string>("--transport") { Description = "auto, websocket or sse.", DefaultValueFactory = _ => "auto" };
-        transport.AcceptOnlyFromAmong("auto", "websocket", "sse");
+        var transport = new Option<string>("--transport") { Description = "auto, websocket, sse or long-poll.", DefaultValueFactory = _ => "auto" };
+        transport.AcceptOnlyFromAmong("auto", "websocket", "sse", "long-poll");
         var device = new Option<string?>("--device") { Description = "This device's id; default: this machine's name with '-cli'.", DefaultValueFactory = _ => Environment.MachineName + "-cli" };
         var after = new Option<string?>("--after") { Description = "Go on after this cursor, or 'now'. Without it: what no device of the user has received." };
         var count = new Option<int?>("--count") { Description = "Stop after this many notifications." };
@@ -29,7 +29,7 @@ static class ReceiveCommand
         {
             var options = new LiveOptions
             {
-                Transport = parsed.GetValue(transport) switch { "websocket" => LiveTransport.WebSocket, "sse" => LiveTransport.Sse, _ => LiveTransport.Auto },
+                Transport = parsed.GetValue(transport) switch { "websocket" => LiveTransport.WebSocket, "sse" => LiveTransport.Sse, "long-poll" => LiveTransport.LongPoll, _ => LiveTransport.Auto },
                 Device = parsed.GetValue(device),
                 Label = "rovett receive",
                 After = parsed.GetValue(after),

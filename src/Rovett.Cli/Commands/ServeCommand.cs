@@ -88,7 +88,7 @@ static class ServeCommand
         o.MarkupLineInterpolated($"[bold green]Rovett is running[/] at [bold]{service.Url}[/]  (data in {options.Data})");
         Say();
         Say($"  API       {service.Url}/v1");
-        Say($"  Live      {service.Url}/v1/live   (WebSocket, server-sent events)");
+        Say($"  Live      {service.Url}/v1/live   (WebSocket, server-sent events, long poll)");
         Say($"  Console   {service.Url}/console");
         if (link is not null) Say($"            sign up once within 15 minutes: {service.Url}/console#sign-up={link}");
         foreach (var made in service.Credentials)

@@ -24,11 +24,19 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
     /// <summary>What the device has of a topic that it subscribes to; null: it starts now.</summary>
     public Position? After { get; init; }
 
+    /// <summary>What is said: JSON.</summary>
+    public byte[] Data { get; init; } = [];
+    /// <summary>The session that says it wants to hear it too.</summary>
+    public bool ToSelf { get; init; }
+
     /// <summary>It is about a topic: a backend may have to be asked.</summary>
-    public bool IsAboutTopic => Kind is DeviceMessageKind.Subscribe or DeviceMessageKind.Unsubscribe or DeviceMessageKind.Follow or DeviceMessageKind.Unfollow;
+    public bool IsAboutTopic => Kind is DeviceMessageKind.Subscribe or DeviceMessageKind.Unsubscribe or DeviceMessageKind.Follow or DeviceMessageKind.Unfollow or DeviceMessageKind.Say;
 
     /// <summary>What a device can send, for whoever sends something else.</summary>
-    public const string Kinds = "ack, markRead, markUnread, attend, take, release, subscribe, unsubscribe, follow, unfollow or renew";
+    public const string Kinds = "ack, markRead, markUnread, attend, take, release, subscribe, unsubscribe, follow, unfollow, say or renew";
+
+    /// <summary>The most bytes that may be said at once.</summary>
+    public const int MaxSaid = 4096;
 
     /// <summary>The most ids one message may name.</summary>
     public const int MaxIds = 1000;
@@ -88,6 +96,8 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
                 return AboutTopic(root, DeviceMessageKind.Follow, requestId, seal);
             case "unfollow":
                 return AboutTopic(root, DeviceMessageKind.Unfollow, requestId, seal);
+            case "say":
+                return Say(root, requestId);
             default:
                 return Refuse(requestId, new Problem(422, "unknown-kind", "No such kind of message",
                     $"A device can't send messages of kind '{(kind.Length <= 40 ? kind : kind[..40] + "…")}'.", $"Send {Kinds}."));
@@ -139,6 +149,24 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
         // One of another life of the store: the device can't have what came since, and is caught up with as far as that goes.
         if (state == CursorState.Foreign) position = new Position(0);
         return state == CursorState.Malformed ? Refuse(requestId, BadCursor("after", state)) : new DeviceMessage(kind, requestId, null, null) { Topic = topic, After = position };
+    }
+
+    static byte[] Written(JsonElement element)
+    {
+        var buffer = new System.Buffers.ArrayBufferWriter<byte>(256);
+        using (var writer = new Utf8JsonWriter(buffer, MessageBuilder.Options)) element.WriteTo(writer);
+        return buffer.WrittenSpan.ToArray();
+    }
+
+    static DeviceMessage Say(JsonElement root, string? requestId)
+    {
+        var errors = new List<FieldError>();
+        if (TryTopic(root, out var topic) is { } wrong) errors.Add(new FieldError("topic", wrong));
+        bool said = root.TryGetProperty("data", out var data) && data.ValueKind is not JsonValueKind.Null && !JsonText.HasBadText(data);
+        byte[] json = said ? Written(data) : [];
+        if (json.Length is 0 or > MaxSaid) errors.Add(new FieldError("data", $"must be what is said: any JSON but null, of at most {MaxSaid} bytes"));
+        if (!Flag(root, "self", out bool self, out var problem)) return Refuse(requestId, problem!);
+        return errors.Count > 0 ? Refuse(requestId, Problem.Invalid(errors)) : new DeviceMessage(DeviceMessageKind.Say, requestId, null, null) { Topic = topic, Data = json, ToSelf = self };
     }
 
     /// <summary>Reads the member <c>topic</c>.</summary>
@@ -251,4 +279,6 @@ public enum DeviceMessageKind
     Follow,
     /// <summary>The person follows it no more.</summary>
     Unfollow,
+    /// <summary>The person says something to the others on a topic.</summary>
+    Say,
 }

@@ -104,6 +104,30 @@ public static class Messages
         return new ControlMessage("notification", null, [.. m.Open(), (byte)',', .. body, .. System.Text.Encoding.UTF8.GetBytes($",\"time\":\"{time}\"}}")]) { Address = address };
     }
 
+    /// <summary>What somebody said on a topic. Who it was is the service's word, never the device's.</summary>
+    /// <param name="address">The topic's address.</param>
+    /// <param name="from">The user.</param>
+    /// <param name="displayName">The user's name in the directory, or null.</param>
+    /// <param name="profile">What the backend lets others be shown of the user: JSON; empty: nothing.</param>
+    /// <param name="data">What was said: JSON.</param>
+    /// <param name="time">When.</param>
+    public static ControlMessage Said(string address, string from, string? displayName, string profile, byte[] data, StoredTime time)
+    {
+        var m = new MessageBuilder("said");
+        m.Writer.WriteString("to", address);
+        m.Writer.WriteString("from", from);
+        if (displayName is not null) m.Writer.WriteString("displayName", displayName);
+        if (profile.Length > 0)
+        {
+            m.Writer.WritePropertyName("profile");
+            m.Writer.WriteRawValue(profile);
+        }
+        m.Writer.WritePropertyName("data");
+        m.Writer.WriteRawValue(data);
+        m.Writer.WriteString("time", time.ToString());
+        return new ControlMessage("said", null, m.Close()) { Address = address };
+    }
+
     /// <summary>A stored notification of a topic that a session has just subscribed to: it moves no cursor, and is not acknowledged.</summary>
     public static ControlMessage CaughtUp(Ledger.EntryRow entry, string address)
     {

@@ -202,7 +202,10 @@ sealed class OutQueue(TransportKind transport)
         return written;
     }
 
-    byte[] Encode(ControlMessage message) => transport == TransportKind.WebSocket
-        ? FrameWriter.Text(message.Json)
-        : SseWriter.Event(message.Kind, message.Cursor, message.Json);
+    byte[] Encode(ControlMessage message) => transport switch
+    {
+        TransportKind.WebSocket => FrameWriter.Text(message.Json),
+        TransportKind.Sse => SseWriter.Event(message.Kind, message.Cursor, message.Json),
+        _ => LongPoll.Member(message.Json),
+    };
 }

@@ -94,7 +94,7 @@ public sealed class EntryWire
     const int UnreadFromEnd = 1 + NumberWidth;
     const int RevFromEnd = UnreadFromEnd + 10 + NumberWidth; // 10: the length of ,"unread":
 
-    byte[]? webSocket, sse;
+    byte[]? webSocket, sse, longPoll;
 
     internal EntryWire(OutgoingEntry entry, string address, int attempt, bool read, bool counted) => (Entry, Address, Attempt, Read, IsCounted) = (entry, address, attempt, read, counted);
 
@@ -118,9 +118,15 @@ public sealed class EntryWire
     /// <summary>How many bytes <see cref="Write"/> writes.</summary>
     public int Length(TransportKind transport) => Source(transport).Length;
 
-    byte[] Source(TransportKind transport) => transport == TransportKind.WebSocket
-        ? webSocket ??= Build(static (_, json) => FrameWriter.Text(json))
-        : sse ??= Build(static (entry, json) => SseWriter.Event(entry.KindName, entry.Cursor, json));
+    byte[] Source(TransportKind transport) => transport switch
+    {
+        TransportKind.WebSocket => webSocket ??= Build(static (_, json) => FrameWriter.Text(json)),
+        TransportKind.Sse => sse ??= Build(static (entry, json) => SseWriter.Event(entry.KindName, entry.Cursor, json)),
+        _ => longPoll ??= Build(static (_, json) => LongPoll.Member(json)),
+    };
+
+    /// <summary>Bytes of the framing after the JSON.</summary>
+    static int Trailing(TransportKind transport) => transport switch { TransportKind.WebSocket => 0, TransportKind.Sse => 2, _ => 1 };
 
     /// <summary>Writes the message for one person.</summary>
     /// <param name="transport">How it travels.</param>
@@ -131,7 +137,7 @@ public sealed class EntryWire
     {
         var source = Source(transport);
         source.CopyTo(into);
-        int end = source.Length - (transport == TransportKind.WebSocket ? 0 : 2);
+        int end = source.Length - Trailing(transport);
         Utf8Formatter.TryFormat(rev, into.Slice(end - RevFromEnd, NumberWidth), out _);
         Utf8Formatter.TryFormat(unread, into.Slice(end - UnreadFromEnd, NumberWidth), out _);
         return source.Length;
@@ -208,6 +214,15 @@ public enum TransportKind
     WebSocket,
     /// <summary>Server-sent events (WHATWG HTML).</summary>
     Sse,
+    /// <summary>Requests that wait for an answer (RFC 7240's <c>wait</c>).</summary>
+    LongPoll,
+}
+
+/// <summary>Writes messages as members of a JSON array, each with the comma after it.</summary>
+public static class LongPoll
+{
+    /// <summary>One member.</summary>
+    public static byte[] Member(ReadOnlySpan<byte> json) => [.. json, (byte)','];
 }
 
 /// <summary>Writes events of a stream (WHATWG HTML §9.2).</summary>

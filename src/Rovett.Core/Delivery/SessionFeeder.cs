@@ -19,6 +19,12 @@ public record struct FoundEntry(long Position, string Address, long Log, long Or
 /// began, what any device of the user acknowledged is left out, and changes before <paramref name="Since"/>.</summary>
 public sealed record FirstVisit(long Since, long UpTo);
 
+/// <summary>The first page of a device that named no cursor.</summary>
+/// <param name="Start">Just before the first notification that no device of the user acknowledged; the head when there is none.</param>
+/// <param name="Items">What the page holds.</param>
+/// <param name="More">There is more after it.</param>
+public sealed record FirstPage(Position Start, List<FoundEntry> Items, bool More);
+
 /// <summary>Reads what a session that is behind must be given; any number of threads.</summary>
 public interface IHistoryReader
 {
@@ -32,23 +38,29 @@ public interface IHistoryReader
     /// <param name="known">Finds an entry already in memory, so that its body need not be read.</param>
     (List<FoundEntry> Items, bool More) After(ReadPlan plan, int space, long after, int limit, FirstVisit? first, Func<long, OutgoingEntry?> known);
 
-    /// <summary>The position of the first notification that no device of the user acknowledged; null when there is none.</summary>
-    long? FirstMissing(ReadPlan plan, int space);
+    /// <summary>Where a device that named no cursor begins, and its first page, as <see cref="After"/> finds it: one reading of one moment.</summary>
+    /// <param name="plan">What the user may see.</param>
+    /// <param name="space">The space's number.</param>
+    /// <param name="limit">The most to find.</param>
+    /// <param name="known">Finds an entry already in memory.</param>
+    FirstPage First(ReadPlan plan, int space, int limit, Func<long, OutgoingEntry?> known);
 }
 
 /// <summary>Brings one session from where its device is to the present: where to begin, and page after page.</summary>
 public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, CursorSeal cursors, int space)
 {
     FirstVisit? firstVisit;
+    (ReadPlan Plan, FirstPage Page)? ready; // read when it began, and not fed yet
     long lossKnown; // up to this position it was said that something is missing, or it does not matter
 
     /// <summary>Where a session begins.</summary>
     /// <param name="plan">What its user may see.</param>
     /// <param name="after">What the device has: a position; null when it named none; long.MaxValue for "now".</param>
     /// <param name="foreignCursor">The cursor it named is not of this store's present life.</param>
+    /// <param name="pageSize">The most that its first page may hold.</param>
     /// <param name="words">What the device must hear first: what is missing, that its channels changed since.</param>
     /// <returns>The position up to which the device has, or needs, nothing.</returns>
-    public Position Begin(ReadPlan plan, long? after, bool foreignCursor, out IReadOnlyList<ControlMessage> words)
+    public Position Begin(ReadPlan plan, long? after, bool foreignCursor, int pageSize, out IReadOnlyList<ControlMessage> words)
     {
         var say = new List<ControlMessage>();
         words = say;
@@ -65,16 +77,17 @@ public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, 
         // Whoever has nothing misses nothing.
         foreach (var log in plan.Logs) lossKnown = Math.Max(lossKnown, log.Lost.Position);
         // No cursor: from just before the first notification that no device of this user has.
-        var start = plan.Logs.Count > 0 && history.FirstMissing(plan, space) is { } first ? new Position(first - 1) : plan.Head;
-        firstVisit = new FirstVisit(start.Value, plan.Head.Value);
-        return start;
+        var page = plan.Logs.Count > 0 ? history.First(plan, space, pageSize, recent.Find) : new FirstPage(plan.Head, [], false);
+        firstVisit = new FirstVisit(page.Start.Value, plan.Head.Value);
+        ready = (plan, page);
+        return page.Start;
     }
 
     /// <summary>Reads the next page for a session and feeds it.</summary>
     public void Page(Session session, ReadPlan plan)
     {
         if (Lost(plan, session.Through) is { } gap) session.SayGap(gap); // taken while the session was on its way
-        var (found, more) = plan.Logs.Count > 0 ? history.After(plan, space, session.Through, session.PageSize, firstVisit, recent.Find) : ([], false);
+        var (found, more) = Read(session, plan);
         var sealedOnes = cursors.Seal([.. found.Where(f => f.Known is null).Select(f => f.Position)]);
         var items = new List<PageItem>(found.Count);
         var onlySubscribed = plan.Logs.Where(l => l.SubscribedMuted is not null).Select(l => l.Log).ToHashSet();
@@ -85,6 +98,15 @@ public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, 
             items.Add(new PageItem(entry, f.Address, f.Log, f.Ordinal) { OnlySubscribed = onlySubscribed.Contains(f.Log) });
         }
         session.Feed(items, more ? items[^1].Entry.Position.Value : plan.Head.Value, !more, plan.Version, plan.Totals.Totals);
+    }
+
+    (List<FoundEntry> Found, bool More) Read(Session session, ReadPlan plan)
+    {
+        int most = session.PageSize;
+        var (mine, page) = ready.GetValueOrDefault();
+        ready = null;
+        if (page is not null && mine == plan && page.Start.Value == session.Through && page.Items.Count <= most) return (page.Items, page.More);
+        return plan.Logs.Count > 0 ? history.After(plan, space, session.Through, most, firstVisit, recent.Find) : ([], false);
     }
 
     static OutgoingEntry? Made(FoundEntry found, string[] cursors, ref int next) =>

@@ -135,8 +135,11 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     /// <summary>Offers a session entries, which leave once the commit is on disk.</summary>
     internal void Offer(SessionPlace place, EntryRun run, long rev, long unread)
     {
-        if (place.Session.Offer(run, rev, unread)) toFlush.Add(place.Session);
+        if (place.Session != Origin && place.Session.Offer(run, rev, unread)) toFlush.Add(place.Session);
     }
+
+    /// <summary>The session that caused what is being sent: it is not offered to it.</summary>
+    internal ISessionPort? Origin { get; set; }
 
     /// <summary>Has a session write once the commit is on disk.</summary>
     internal void FlushLater(ISessionPort session) => toFlush.Add(session);

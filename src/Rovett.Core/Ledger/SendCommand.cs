@@ -8,7 +8,7 @@ using Rovett.Core.Marks;
 namespace Rovett.Core.Ledger;
 
 /// <summary>Stores a notification and offers it to everybody connected whom it reaches.</summary>
-public sealed class SendCommand(string space, Draft draft, Idempotency? idempotency, bool dryRun) : LedgerCommand<SendResult>
+public sealed class SendCommand(string space, Draft draft, Idempotency? idempotency, bool dryRun, (UserState User, ISessionPort Session)? origin = null) : LedgerCommand<SendResult>
 {
     internal override void Write(Ledger ledger)
     {
@@ -25,8 +25,27 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
         }
         var reach = Reaching.Of(ledger, state, draft);
         Reaching.Check(ledger, draft, reach);
-        Answer = dryRun ? new SendResult(default, default, reach, false) : new Sending(ledger, state, draft).Store(reach);
+        Answer = dryRun ? new SendResult(default, default, reach, false) : Store(ledger, state, reach);
         if (!dryRun && idempotency is not null) ledger.Store.AddAnswer(state.Id, idempotency.Key, new IdempotencyRow(idempotency.BodyHash, Answer.Id, Answer.Position), state.LastTime);
+    }
+
+    SendResult Store(Ledger ledger, SpaceState state, List<Reach> reach)
+    {
+        var sending = new Sending(ledger, state, draft);
+        if (origin is not var (user, session)) return sending.Store(reach);
+        ledger.FanOut.Flush(); // what came before is offered to it
+        ledger.Origin = session;
+        try
+        {
+            var result = sending.Store(reach);
+            ledger.FanOut.Flush();
+            return result;
+        }
+        finally
+        {
+            ledger.Origin = null;
+            if (SessionPlaces.Find(state, user, session) is var (present, place)) ledger.Tell(place, Messages.TotalsNow(Ledger.TotalsOf(present)));
+        }
     }
 
     /// <summary>A text as 63 bits, by which the store finds what is about a subject or of a type.</summary>

@@ -246,7 +246,7 @@ public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<
     }
 
     /// <summary>Who is connected by an address; of a topic also single sessions that have subscribed.</summary>
-    static IEnumerable<(UserState User, SessionPlace? Only)> Connected(SpaceState state, Addresses.Address address)
+    internal static IEnumerable<(UserState User, SessionPlace? Only)> Connected(SpaceState state, Addresses.Address address)
     {
         if (address.Kind == Addresses.AddressKind.User) return state.Find(address.Name) is { Sessions.Count: > 0 } user ? [(user, null)] : [];
         var text = address.ToString();

@@ -39,6 +39,9 @@ internal sealed class SpaceState
         Topics = new TopicRules(this, store);
     }
 
+    /// <summary>The number of what is said next on a topic.</summary>
+    internal long NextSaid { get; set; }
+
     /// <summary>Who has subscribed to what.</summary>
     public Watches Watches { get; }
 

@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using System.Globalization;
 using System.Net;
 using Rovett.Core;
+using Rovett.Service.Operations;
 using Rovett.Service.Options;
 
 namespace Rovett.Service.Access;
@@ -30,6 +31,12 @@ public sealed class Bucket(int perSecond, TimeProvider clock)
             remaining = (int)left;
             return TimeSpan.Zero;
         }
+    }
+
+    /// <summary>Gives one back that was taken.</summary>
+    public void GiveBack()
+    {
+        lock (gate) left = Math.Min(perSecond, left + 1);
     }
 
     /// <summary>How many were taken that have not come back yet.</summary>
@@ -62,6 +69,9 @@ public sealed class Limits(RovettOptions options, TimeProvider clock)
     readonly ConcurrentDictionary<(string Space, string User), int> byUser = new();
     readonly ConcurrentDictionary<IPAddress, int> byAddress = new();
     int unauthenticated;
+
+    /// <summary>The sends that are carried out now.</summary>
+    public SendGate Sending { get; } = new(options.SendsAtOnce, TimeSpan.FromMilliseconds(options.MaxSendWaitMs));
 
     /// <summary>Sends that one API key of a space may make a second; 0: any number.</summary>
     public int SendsPerSecond(SpaceRuntime space) => space.Settings.SendsPerSecond ?? options.SendsPerSecond;
@@ -135,6 +145,7 @@ public sealed class Limits(RovettOptions options, TimeProvider clock)
         yield return ("topicsPerUser", options.TopicsPerUser, 0, "topics that one user follows");
         yield return ("handshakeSeconds", options.HandshakeSeconds, 0, "seconds until they must have");
         yield return ("window", options.Window, 0, "notifications that a device may leave unacknowledged");
+        yield return ("sendsAtOnce", options.SendsAtOnce, Sending.Inside, "sends carried out at a time");
         yield return ("maxSendWaitMs", options.MaxSendWaitMs, 0, "milliseconds that a send may wait for the store");
     }
 

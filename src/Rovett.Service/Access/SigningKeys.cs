@@ -11,7 +11,6 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
 {
     /// <summary>The most keys a space may have.</summary>
     public const int Max = 16;
-    const int MostVerified = 20_000;
 
     readonly ConcurrentDictionary<string, Loaded> loaded = new();
     readonly Lock gate = new();
@@ -56,12 +55,7 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
     }
 
     /// <summary>The tokens of a space that were verified with the keys and settings it has now. To be asked for before a token is looked at.</summary>
-    internal ConcurrentDictionary<TokenHash, Credential> Verified(string space)
-    {
-        var now = Get(space);
-        if (now.Verified.Count > MostVerified) now.Verified.Clear(); // rather than looking for those that have ended
-        return now.Verified;
-    }
+    internal VerifiedTokens Verified(string space) => Get(space).Verified;
 
     /// <summary>The keys that may have signed a token, those of this service first.</summary>
     /// <param name="space">The space.</param>
@@ -116,6 +110,6 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
     sealed class Loaded(IReadOnlyList<(StoredSigningKey Stored, VerifyingKey? Key, KeySets.Source? Source)> keys)
     {
         public IReadOnlyList<(StoredSigningKey Stored, VerifyingKey? Key, KeySets.Source? Source)> Keys => keys;
-        public ConcurrentDictionary<TokenHash, Credential> Verified { get; } = new();
+        public VerifiedTokens Verified { get; } = new();
     }
 }

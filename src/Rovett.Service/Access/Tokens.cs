@@ -1,3 +1,5 @@
+using System.Collections.Concurrent;
+using System.Diagnostics.CodeAnalysis;
 using System.Runtime.InteropServices;
 using System.Security.Cryptography;
 using System.Text.Json;
@@ -35,6 +37,24 @@ public sealed record Credential(Identity Identity, DateTimeOffset Expires, strin
     public bool IsOf(string token) => TokenHash is { } hash && token.Length <= Tokens.MaxLength && Access.TokenHash.Of(token) == hash;
 }
 
+/// <summary>Tokens that were verified, by their hashes; all are forgotten when they have become many.</summary>
+sealed class VerifiedTokens
+{
+    const int Most = 20_000;
+
+    readonly ConcurrentDictionary<TokenHash, Credential> credentials = new();
+    int count; // the dictionary's own takes all its locks
+
+    public bool TryGet(TokenHash hash, [NotNullWhen(true)] out Credential? credential) => credentials.TryGetValue(hash, out credential);
+
+    public void Add(TokenHash hash, Credential credential)
+    {
+        if (!credentials.TryAdd(hash, credential) || Interlocked.Increment(ref count) <= Most) return;
+        Volatile.Write(ref count, 0);
+        credentials.Clear(); // rather than looking for those that have ended
+    }
+}
+
 /// <summary>Checks users' tokens: JWTs (RFC 7519), signed with one of the space's keys, with a user, <c>iat</c>, <c>exp</c> and roles.</summary>
 public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider clock)
 {
@@ -56,7 +76,7 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         var verified = keys.Verified(space.Name); // before anything is looked at, so that what changes meanwhile is not overlooked
         var settings = space.Settings;
         var hash = TokenHash.Of(token);
-        if (verified.TryGetValue(hash, out var known))
+        if (verified.TryGet(hash, out var known))
         {
             CheckEnd(known.Expires, settings);
             return known;
@@ -64,9 +84,9 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         var (jwt, algorithm, kid) = Header(token);
         if (!settings.Algorithms.Contains(algorithm))
             throw Refused(401, "token-algorithm", "The token's algorithm is not accepted", $"The token says '{Shorten(algorithm)}'; this space accepts {string.Join(", ", settings.Algorithms)}.", "Sign the token with one of these, and a key that this space has.");
-        var key = await SignedBy(token, space.Name, algorithm, kid) ?? throw await Unsigned(token, space, algorithm, kid);
+        var key = await SignedBy(jwt, space.Name, algorithm, kid) ?? throw await Unsigned(jwt, space, algorithm, kid);
         var credential = Claims(jwt, space, settings, key) with { TokenHash = hash };
-        verified[hash] = credential;
+        verified.Add(hash, credential);
         return credential;
     }
 
@@ -95,13 +115,13 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
 
     static readonly JsonDocumentOptions Strict = new() { AllowDuplicateProperties = false, MaxDepth = 32 };
 
-    async ValueTask<VerifyingKey?> SignedBy(string token, string space, string algorithm, string? kid)
+    async ValueTask<VerifyingKey?> SignedBy(JsonWebToken jwt, string space, string algorithm, string? kid)
     {
         await foreach (var key in keys.Candidates(space, algorithm, kid))
         {
             try
             {
-                if (await key.Signed(handler, token)) return key;
+                if (await key.Signed(handler, jwt)) return key;
             }
             catch (FormatException)
             {
@@ -111,12 +131,12 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         return null;
     }
 
-    async ValueTask<ProblemException> Unsigned(string token, SpaceRuntime space, string algorithm, string? kid)
+    async ValueTask<ProblemException> Unsigned(JsonWebToken jwt, SpaceRuntime space, string algorithm, string? kid)
     {
         // Only secrets of this service: what is fetched from elsewhere may well be shared by spaces, and is told apart by audience.
         foreach (var other in algorithm == "HS256" ? spaces.All.Where(s => s != space).Take(MostOtherSpaces) : [])
         {
-            if (await SignedBy(token, other.Name, algorithm, kid) is not null)
+            if (await SignedBy(jwt, other.Name, algorithm, kid) is not null)
                 return Refused(403, "token-of-another-space", "The token is of another space", $"It was not signed for the space '{space.Name}'.", "Sign it with this space's secret, or use the path of the space it was made for.");
         }
         return Refused(401, "token-signature", "The token's signature does not match", $"It was not signed with a {algorithm} key of this space{(kid is null ? "" : $" that is called '{Shorten(kid)}'")}, or was changed.",

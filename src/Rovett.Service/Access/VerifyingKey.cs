@@ -14,11 +14,23 @@ public sealed class VerifyingKey
 {
     const int LeastRsaBits = 2048, MostRsaBits = 8192;
 
-    readonly SecurityKey? key;
+    readonly TokenValidationParameters? parameters;
     readonly Ed25519PublicKeyParameters? edwards;
 
-    VerifyingKey(string name, string? kid, string algorithm, SecurityKey? key, Ed25519PublicKeyParameters? edwards) =>
-        (Name, Kid, Algorithm, this.key, this.edwards) = (name, kid, algorithm, key, edwards);
+    VerifyingKey(string name, string? kid, string algorithm, SecurityKey? key, Ed25519PublicKeyParameters? edwards)
+    {
+        (Name, Kid, Algorithm, this.edwards) = (name, kid, algorithm, edwards);
+        if (key is null) return;
+        parameters = new TokenValidationParameters
+        {
+            IssuerSigningKey = key,
+            ValidAlgorithms = [algorithm],
+            ValidateIssuer = false,
+            ValidateAudience = false,
+            ValidateLifetime = false, // all of these are looked at by Tokens, with a clock that tests can set and answers that tell them apart
+            RequireExpirationTime = false,
+        };
+    }
 
     /// <summary>The name of the space's signing key that it is, or came from.</summary>
     public string Name { get; }
@@ -79,27 +91,19 @@ public sealed class VerifyingKey
     static byte[] Bytes(JsonElement jwk, string member) => Base64UrlEncoder.DecodeBytes(Text(jwk, member) ?? throw new FormatException($"lacks '{member}'"));
 
     /// <summary>Whether it signed a token.</summary>
-    public async ValueTask<bool> Signed(JsonWebTokenHandler handler, string token)
+    public async ValueTask<bool> Signed(JsonWebTokenHandler handler, JsonWebToken jwt)
     {
         if (edwards is not null)
         {
-            int end = token.LastIndexOf('.');
-            var signature = Base64UrlEncoder.DecodeBytes(token[(end + 1)..]);
+            var signature = Base64UrlEncoder.DecodeBytes(jwt.EncodedSignature);
             if (signature.Length != Ed25519PrivateKeyParameters.SignatureSize) return false;
+            var token = jwt.EncodedToken;
+            int end = token.LastIndexOf('.');
             var verifier = new Ed25519Signer();
             verifier.Init(false, edwards);
             verifier.BlockUpdate(Encoding.ASCII.GetBytes(token, 0, end), 0, end);
             return verifier.VerifySignature(signature);
         }
-        var result = await handler.ValidateTokenAsync(token, new TokenValidationParameters
-        {
-            IssuerSigningKey = key,
-            ValidAlgorithms = [Algorithm],
-            ValidateIssuer = false,
-            ValidateAudience = false,
-            ValidateLifetime = false, // all of these are looked at by Tokens, with a clock that tests can set and answers that tell them apart
-            RequireExpirationTime = false,
-        });
-        return result.IsValid;
+        return (await handler.ValidateTokenAsync(jwt, parameters)).IsValid;
     }
 }

@@ -29,6 +29,19 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         {
             if (deadline.Otherwise is { } otherwise) key.RequireMaySend(otherwise.Traits.Type, otherwise.To, "deadlines[].otherwise.");
         }
+        await limits.Sending.Enter(context);
+        try
+        {
+            await Send(context, space, key, draft, isStored, dryRun, bytes);
+        }
+        finally
+        {
+            limits.Sending.Leave();
+        }
+    }
+
+    async Task Send(HttpContext context, SpaceRuntime space, ApiKey key, Draft draft, bool isStored, bool dryRun, byte[] bytes)
+    {
         if (!isStored)
         {
             if (context.Request.Headers.ContainsKey("Idempotency-Key")) throw Problem.Invalid([new FieldError("Idempotency-Key", "can't stand with \"store\": false; nothing of it is kept that a repeat could be known by")]).Throw();
@@ -45,7 +58,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
             });
             return;
         }
-        var result = await ledger.Ask(new SendCommand(space.Name, draft, IdempotencyOf(context, key, bytes), dryRun));
+        var result = await ledger.Ask(new SendCommand(space.Name, draft, IdempotencyOf(context, key, bytes), dryRun, OriginOf(context, space)));
         await Json.Write(context, dryRun || result.Repeated ? 200 : 201, json =>
         {
             json.WriteStartObject();
@@ -83,6 +96,10 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
             json.WriteEndObject();
         });
     }
+
+    /// <summary>The session that caused it (<c>Rovett-Session</c>); one that has ended meanwhile needs no leaving out.</summary>
+    (Core.Ledger.UserState User, Core.Delivery.ISessionPort Session)? OriginOf(HttpContext context, SpaceRuntime space) =>
+        context.Request.Headers.TryGetValue("Rovett-Session", out var id) && sessions.Find(id.ToString()) is { } session && session.Space == space ? session.Place : null;
 
     static Idempotency? IdempotencyOf(HttpContext context, ApiKey key, byte[] body)
     {

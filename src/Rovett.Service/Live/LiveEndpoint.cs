@@ -1,3 +1,4 @@
+using System.Globalization;
 using System.Text.Json;
 using Rovett.Core;
 using Rovett.Core.Addresses;
@@ -20,9 +21,9 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         var origin = origins.Require(context);
         var space = spaces.Of(context);
         bool upgrade = context.Request.Headers.Upgrade.ToString().Equals("websocket", StringComparison.OrdinalIgnoreCase);
-        var transport = upgrade ? TransportKind.WebSocket : TransportKind.Sse;
+        var transport = upgrade ? TransportKind.WebSocket : AcceptsArray(context) ? TransportKind.LongPoll : TransportKind.Sse;
         if (upgrade) WebSocketTransport.CheckHandshake(context);
-        else if (!AcceptsEvents(context)) throw new Problem(406, "no-transport", "No transport was asked for", "This path streams, and the request asks for neither a WebSocket nor server-sent events.", "Send 'Accept: text/event-stream', or an RFC 6455 upgrade. Behind a proxy: it may have stripped the upgrade.").Throw();
+        else if (transport == TransportKind.Sse && !AcceptsEvents(context)) throw new Problem(406, "no-transport", "No transport was asked for", "This path streams, and the request asks for no WebSocket, no server-sent events and no array.", "Send 'Accept: text/event-stream', 'Accept: application/json' for long poll, or an RFC 6455 upgrade. Behind a proxy: it may have stripped the upgrade.").Throw();
         if (registry.Closing) throw new Problem(503, "shutting-down", "The service is going down", "No new sessions are let in.", "Try again shortly.") { RetryAfterSeconds = 1 }.Throw();
 
         if (upgrade && Bearer.Of(context) is null && !context.Request.Query.ContainsKey("ticket"))
@@ -41,7 +42,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             await WebSocketTransport.Refuse(context, refused.Problem);
             return;
         }
-        catch (ProblemException refused) when (!upgrade && refused.Problem.Slug == "ticket-ended")
+        catch (ProblemException refused) when (transport == TransportKind.Sse && refused.Problem.Slug == "ticket-ended")
         {
             context.Response.StatusCode = 204; // an EventSource stops coming back
             context.Response.ContentLength = null;
@@ -49,12 +50,63 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             return;
         }
         context.Request.Headers.Authorization = default; // or it would be in memory as long as the session lives
-        await Run(context, session, () => upgrade ? WebSocketTransport.Run(context, session, options.MaxMessageBytes) : SseTransport.Run(context, session));
+        if (session.Poll is { } poll)
+        {
+            _ = Polled(session, poll); // it outlives this request
+            await Poll(context, session, poll, 0);
+            return;
+        }
+        await Run(session, context.Abort, () => upgrade ? WebSocketTransport.Run(context, session, options.MaxMessageBytes) : SseTransport.Run(context, session));
     }
 
-    async Task Run(HttpContext context, LiveSession session, Func<Task> transport)
+    async Task Polled(LiveSession session, PollTransport poll)
     {
-        registry.Add(session, context.Abort);
+        try
+        {
+            await Run(session, poll.Cut, () => poll.Run(session));
+        }
+        catch (Exception error)
+        {
+            services.Log.LogError(error, "A polled session failed");
+            poll.Cut();
+        }
+    }
+
+    /// <summary><c>GET /v1/live/{session}?turn=N</c>: the messages since the answer before.</summary>
+    public async Task Poll(HttpContext context)
+    {
+        var session = await Find(context);
+        if (session.Poll is not { } poll) throw new Problem(409, "not-polled", "The session is not polled", "It was opened as a stream, and what it is sent comes there.", "Read the stream, or open a session with 'Accept: application/json'.").Throw();
+        if (!int.TryParse(context.Request.Query["turn"], NumberStyles.None, CultureInfo.InvariantCulture, out int turn)) throw Problem.Invalid([new FieldError("turn", "must be a number: 1 for the first request after the session was opened, then one more each time")], "Correct the named query parameter.").Throw();
+        await Poll(context, session, poll, turn);
+    }
+
+    static async Task Poll(HttpContext context, LiveSession session, PollTransport poll, int turn)
+    {
+        var wait = WaitOf(context);
+        session.HeardNow();
+        if (await poll.Take(turn, wait, context.RequestAborted) is not { } messages) throw UnknownSession().Throw();
+        context.Response.Headers["Preference-Applied"] = string.Create(CultureInfo.InvariantCulture, $"wait={(int)wait.TotalSeconds}");
+        context.Response.Headers.CacheControl = "no-store";
+        context.Response.ContentType = "application/json";
+        context.Response.ContentLength = messages.Length;
+        await context.Response.BodyWriter.WriteAsync(messages);
+    }
+
+    /// <summary>How long the request would wait (RFC 7240 §4.3); what is no such preference is ignored, as that says.</summary>
+    static TimeSpan WaitOf(HttpContext context)
+    {
+        foreach (var part in context.Request.Headers["Prefer"].ToString().Split([',', ';'], StringSplitOptions.TrimEntries))
+        {
+            if (part.StartsWith("wait=", StringComparison.OrdinalIgnoreCase) && int.TryParse(part.AsSpan(5), NumberStyles.None, CultureInfo.InvariantCulture, out int seconds))
+                return TimeSpan.FromSeconds(Math.Min(seconds, (int)PollTransport.LongestWait.TotalSeconds));
+        }
+        return PollTransport.UsualWait;
+    }
+
+    async Task Run(LiveSession session, Action abort, Func<Task> transport)
+    {
+        registry.Add(session, abort);
         if (!tokens.StillHolds(session.Space, session.Credential)) session.End("signing-key-removed", null); // while it was let in
         try
         {
@@ -90,7 +142,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             return;
         }
         waits.Dispose();
-        await Run(context, session, () => opening.Run(context, session));
+        await Run(session, context.Abort, () => opening.Run(context, session));
     }
 
     async Task<LiveSession> Admit(HttpContext context, SpaceRuntime space, string? origin, TransportKind transport, string? token)
@@ -124,11 +176,11 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         Credential credential;
         string? opened = null;
         if (token is not null) credential = await tokens.Check(token, space);
-        else if (query.TryGetValue("ticket", out var ticket)) (credential, device) = tickets.Open(opened = ticket.ToString(), space.Name, device, origin, comesBack: transport == TransportKind.Sse);
+        else if (query.TryGetValue("ticket", out var ticket)) (credential, device) = tickets.Open(opened = ticket.ToString(), space.Name, device, origin, comesBack: transport != TransportKind.WebSocket);
         else throw new Problem(401, "token-missing", "A credential is missing", "A live session needs to know whose it is.", "Send 'Authorization: Bearer <token>', or ?ticket= with a ticket from POST /v1/tickets where headers can't be set.").Throw();
 
         var place = services.Limits.EnterSession(space, credential.Identity.User.Value, context.Connection.RemoteIpAddress);
-        var session = new LiveSession(services, place, space, credential, opened, device ?? "unnamed-" + Secrets.NewId(), label, transport, heartbeat == "event");
+        var session = new LiveSession(services, place, space, credential, opened, device ?? "unnamed-" + Secrets.NewId(), label, transport, heartbeat == "event") { Poll = transport == TransportKind.LongPoll ? new PollTransport(services.Clock) : null };
         try
         {
             await session.Attach(after, foreign);
@@ -147,8 +199,16 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         return accept.Length == 0 || accept.Contains("text/event-stream", StringComparison.OrdinalIgnoreCase) || accept.Contains("*/*", StringComparison.Ordinal) || accept.Contains("text/*", StringComparison.Ordinal);
     }
 
-    /// <summary><c>POST /v1/live/{session}</c></summary>
-    public async Task Post(HttpContext context)
+    static bool AcceptsArray(HttpContext context)
+    {
+        var accept = context.Request.Headers.Accept.ToString();
+        return accept.Contains("application/json", StringComparison.OrdinalIgnoreCase) && !accept.Contains("text/event-stream", StringComparison.OrdinalIgnoreCase);
+    }
+
+    static Problem UnknownSession() => new(404, "unknown-session", "No such session", "This user has no live session by this id: it ended, or never was.", "Open a new one with the newest cursor, and use the id in its 'opened' message.");
+
+    /// <summary>The session that the path names, for whoever shows that it is theirs.</summary>
+    async ValueTask<LiveSession> Find(HttpContext context)
     {
         var origin = origins.Require(context);
         var space = spaces.Of(context);
@@ -163,9 +223,15 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             its = session?.IsOpenedBy(ticket.ToString()) == true; // a ticket is one stream's
         }
         else throw new Problem(401, "token-missing", "A credential is missing", "A message needs to know whose it is.", "Send the credential that the session was opened with.").Throw();
-        if (session is null || !its || session.Space != space || session.User != credential.Identity.User.Value || session.Machine is null)
-            throw new Problem(404, "unknown-session", "No such session", "This user has no live session by this id: it ended, or never was.", "Open a new one with the newest cursor, and use the id in its 'opened' message.").Throw();
+        if (session is null || !its || session.Space != space || session.User != credential.Identity.User.Value || session.Machine is null) throw UnknownSession().Throw();
+        return session;
+    }
 
+    /// <summary><c>POST /v1/live/{session}</c></summary>
+    public async Task Post(HttpContext context)
+    {
+        var session = await Find(context);
+        var space = session.Space;
         if (session.TakeMessage() is var wait && wait > TimeSpan.Zero)
             throw new Problem(429, "too-many-messages", "Too many messages", $"A session may send {options.MessagesPerSecond} a second.", "Put several into one request, or send slower.") { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.Throw();
         using var body = await Json.Read(context);

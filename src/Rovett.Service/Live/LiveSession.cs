@@ -21,7 +21,7 @@ public interface ISessionOutput
 /// made by <see cref="LiveEndpoint"/>, attached by the ledger, opened, run, detached.</summary>
 public sealed class LiveSession
 {
-    const int BufferBytes = 12 * 1024, MostTopicsWaiting = 16;
+    const int BufferBytes = 12 * 1024, MostTopicsWaiting = 16, FreeAck = 16;
     static readonly TimeSpan LastWordsPatience = TimeSpan.FromSeconds(3), LongestWarning = TimeSpan.FromMinutes(1);
 
     readonly AsyncSignal signal = new();
@@ -77,13 +77,18 @@ public sealed class LiveSession
     /// <summary>How its bytes are framed.</summary>
     public TransportKind Transport { get; }
     /// <summary>The transport's name in messages.</summary>
-    public string TransportName => Transport == TransportKind.WebSocket ? "websocket" : "sse";
+    public string TransportName => Transport switch { TransportKind.WebSocket => "websocket", TransportKind.Sse => "sse", _ => "long-poll" };
+    /// <summary>Where its requests are answered, when it is polled.</summary>
+    internal PollTransport? Poll { get; init; }
     /// <summary>When it began.</summary>
     public StoredTime Since { get; }
     /// <summary>Heartbeats as events, for an EventSource, which can't see comments.</summary>
     public bool HeartbeatAsEvent { get; }
     /// <summary>The state machine; set when the ledger attached it.</summary>
     public Session Machine { get; private set; } = null!;
+
+    /// <summary>How the ledger knows it, as long as it is attached.</summary>
+    internal (UserState User, ISessionPort Session)? Place => user is not null && Machine is { IsEnded: false } ? (user, Machine) : null;
 
     TimeSpan Now => services.Uptime;
 
@@ -117,7 +122,7 @@ public sealed class LiveSession
         plan = opened.Plan;
         user = opened.User;
         channels = opened.Channels;
-        var start = feeder.Begin(plan, after, foreignCursor, out var words);
+        var start = feeder.Begin(plan, after, foreignCursor, Machine.PageSize, out var words);
         var first = new List<ControlMessage>
         {
             Messages.Opened(Id, User, Space.Name, opened.Channels, opened.Totals, Space.Cursors.Seal(start), services.Session.Window,
@@ -262,6 +267,9 @@ public sealed class LiveSession
                 case DeviceMessageKind.Subscribe:
                     await services.Topics.Subscribe(Space, user!, Machine, message.Topic, message.After);
                     return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
+                case DeviceMessageKind.Say:
+                    await services.Topics.Say(Space, user!, Machine, message.Topic, message.Data, message.ToSelf);
+                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
                 case DeviceMessageKind.Unsubscribe:
                     await services.Ledger.Ask(new UnsubscribeCommand(Space.Name, user!, Machine, message.Topic));
                     return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
@@ -313,6 +321,8 @@ public sealed class LiveSession
         {
             var acked = new List<AckedRun>();
             known = Machine.Acknowledge(message.Marks!.UpTo?.Position, message.Marks.Ids is { } ids ? [.. ids] : null, Now, acked);
+            // One for many is what devices are asked for, and there are no more of them than the service gives cause for.
+            if (acked.Sum(r => r.Run.To - r.Run.From + 1) >= FreeAck) messages?.GiveBack();
             if (message.RequestId is null || acked.Count == 0) services.Acks.Add(Space.Name, User, Device, message.Handled, acked);
             else await services.Acks.Store(Space.Name, User, Device, message.Handled, acked); // what is answered is on disk
         }
@@ -352,8 +362,9 @@ public sealed class LiveSession
         if (Machine.Tick(Now))
         {
             if (Transport == TransportKind.WebSocket) Machine.Raw(FrameWriter.Frame(Opcode.Ping, []));
-            else if (HeartbeatAsEvent) Machine.Say(Messages.Heartbeat(StoredTime.From(services.Clock.GetUtcNow())));
-            else Machine.Raw([(byte)':', (byte)'\n', (byte)'\n']);
+            else if (Transport == TransportKind.Sse && !HeartbeatAsEvent) Machine.Raw([(byte)':', (byte)'\n', (byte)'\n']);
+            // A page sees neither pings nor, by an EventSource, comments.
+            if (HeartbeatAsEvent && Transport != TransportKind.LongPoll) Machine.Say(Messages.Heartbeat(StoredTime.From(services.Clock.GetUtcNow())));
         }
         if (Machine.Silent != knownSilent)
         {

@@ -62,7 +62,8 @@ public sealed class LedgerPump : IDisposable
     /// <summary>True for what a store throws that can't be read or written now.</summary>
     public static bool IsStoreFailure(Exception error) => error is System.Data.Common.DbException or IOException;
 
-    static Problem Overloaded() => new(503, "overloaded", "The service has more to do than it can", "More is sent than can be stored, and what waits already would make this wait too long.", "Try again after the seconds named in Retry-After.") { RetryAfterSeconds = 1 };
+    /// <summary>What is answered when more is sent than can be stored.</summary>
+    public static Problem Overloaded() => new(503, "overloaded", "The service has more to do than it can", "More is sent than can be stored, and what waits already would make this wait too long.", "Try again after the seconds named in Retry-After.") { RetryAfterSeconds = SendGate.RetryAfterSeconds };
 
     /// <summary>What is answered when a commit failed.</summary>
     public static Problem StoreFailed() => new(503, "store-unavailable", "The store can't be written now", "Nothing of this request was stored.", "Try again; with an Idempotency-Key it is safe. If it lasts, the operator finds the reason in the service's log (disk full, read-only, locked).") { RetryAfterSeconds = 2 };

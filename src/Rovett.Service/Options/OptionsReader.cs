@@ -134,6 +134,7 @@ public static class OptionsReader
         Check(o.RolesFrom is "both" or "token" or "directory", "rolesFrom", $"'{o.RolesFrom}' is no source of roles; give both, token or directory");
         Check(o.KeepFor == "always" || (Durations.TryParse(o.KeepFor, out var keep) && keep >= TimeSpan.FromMinutes(1)), "keepFor", $"'{o.KeepFor}' is no time to keep entries for; give always, or a number with m, h or d such as 90d");
         Check(o.KeepCount is 0 or >= 100, "keepCount", $"'keepCount' is {o.KeepCount}; give 0 for any number, or at least 100");
+        Between(o.SendsAtOnce, "sendsAtOnce", 1, 10_000);
         Between(o.MaxSendWaitMs, "maxSendWaitMs", 10, 60_000);
         Between(o.ReconnectWindowSeconds, "reconnectWindowSeconds", 0, 3600);
         Check(o.Log is "verbose" or "information" or "warning" or "error", "log", $"'{o.Log}' is no level; give verbose, information, warning or error");

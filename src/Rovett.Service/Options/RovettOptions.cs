@@ -90,6 +90,9 @@ public sealed class RovettOptions
     /// <summary>How many notifications may be unacknowledged before a device is fed no more.</summary>
     public int Window { get; set; } = 256;
 
+    /// <summary>Sends carried out at a time; a burst of more waits its turn, and when it lasts the rest is refused with 503.</summary>
+    public int SendsAtOnce { get; set; } = 80;
+
     /// <summary>When the store can't keep up, a send that would wait longer than this is refused with 503; in milliseconds.</summary>
     public int MaxSendWaitMs { get; set; } = 250;
 

@@ -41,6 +41,11 @@ public sealed class TopicGate : IDisposable
     public async Task Subscribe(SpaceRuntime space, UserState user, Session session, string topic, Position? after) =>
         await Decided(space, user.Id.Value, topic, TopicRights.Subscribe, async () => (await ledger.Ask(new SubscribeCommand(space.Name, user, session, topic, after, topicsPerSession))).Decision);
 
+    /// <summary>A session says something on a topic.</summary>
+    /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
+    public Task Say(SpaceRuntime space, UserState user, Session session, string topic, byte[] data, bool toSelf) =>
+        Decided(space, user.Id.Value, topic, TopicRights.Say, () => ledger.Ask(new SayCommand(space.Name, user, session, topic, data, toSelf)));
+
     /// <summary>A user follows a topic.</summary>
     /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
     public async Task<(IReadOnlyList<Followed> Follows, Totals Totals)> Follow(SpaceRuntime space, string user, string topic)

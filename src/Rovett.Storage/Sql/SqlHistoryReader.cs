@@ -61,33 +61,42 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
     /// <summary>The most single receipts that are listed of a notification.</summary>
     public const int MaxReceipts = 1000;
 
-    const int KeysAtOnce = 32;
+    const int KeysAtOnce = 32, MostKept = 16;
     static readonly string AtAnyKey = $" WHERE key IN ({string.Join(',', Enumerable.Range(1, KeysAtOnce).Select(i => $"?{i}"))}) ORDER BY key";
     static readonly string SelectTexts = Rows.SelectText + AtAnyKey, SelectEntries = Rows.SelectEntry + AtAnyKey;
 
-    readonly ConcurrentBag<ISql> idle = [];
+    readonly ConcurrentStack<ISql> idle = [];
+    int kept; // how many are idle; counting the stack would walk it
     volatile bool disposed;
 
     /// <inheritdoc/>
-    public (List<FoundEntry> Items, bool More) After(ReadPlan plan, int space, long after, int limit, FirstVisit? first, Func<long, OutgoingEntry?> known) => Use(sql =>
+    public (List<FoundEntry> Items, bool More) After(ReadPlan plan, int space, long after, int limit, FirstVisit? first, Func<long, OutgoingEntry?> known) =>
+        Use(sql => Page(sql, Views(sql, plan), plan, space, after, limit, first, known));
+
+    /// <inheritdoc/>
+    public FirstPage First(ReadPlan plan, int space, int limit, Func<long, OutgoingEntry?> known) => Use(sql =>
     {
-        var found = Places(sql, plan, after, limit + 1, first);
+        var views = Views(sql, plan);
+        var start = Places(views, plan, 0, 1, new FirstVisit(long.MaxValue, plan.Head.Value)) is [var first, ..] ? new Position(first.Position - 1) : plan.Head;
+        var (items, more) = Page(sql, views, plan, space, start.Value, limit, new FirstVisit(start.Value, plan.Head.Value), known);
+        return new FirstPage(start, items, more);
+    });
+
+    static (List<FoundEntry> Items, bool More) Page(ISql sql, List<LogView> views, ReadPlan plan, int space, long after, int limit, FirstVisit? first, Func<long, OutgoingEntry?> known)
+    {
+        var found = Places(views, plan, after, limit + 1, first);
         bool more = found.Count > limit;
         if (more) found.RemoveRange(limit, found.Count - limit);
         var items = CollectionsMarshal.AsSpan(found);
         foreach (ref var item in items) item.Known = known(item.Position);
         ReadTexts(sql, space, items);
         return (found, more);
-    });
+    }
 
-    /// <inheritdoc/>
-    public long? FirstMissing(ReadPlan plan, int space) => Use(sql =>
-        Places(sql, plan, 0, 1, new FirstVisit(long.MaxValue, plan.Head.Value)) is [var first, ..] ? Tuple.Create(first.Position) : null)?.Item1;
-
-    static List<FoundEntry> Places(ISql sql, ReadPlan plan, long after, int limit, FirstVisit? first)
+    static List<FoundEntry> Places(List<LogView> views, ReadPlan plan, long after, int limit, FirstVisit? first)
     {
         var found = new List<FoundEntry>();
-        foreach (var view in Views(sql, plan)) view.After(after, limit, first, plan.Head.Value, found);
+        foreach (var view in views) view.After(after, limit, first, plan.Head.Value, found);
         found.Sort(static (a, b) => a.Position.CompareTo(b.Position));
         return found;
     }
@@ -355,7 +364,8 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
     T Use<T>(Func<ISql, T> work)
     {
         ObjectDisposedException.ThrowIf(disposed, this);
-        if (!idle.TryTake(out var sql)) sql = open();
+        if (idle.TryPop(out var sql)) Interlocked.Decrement(ref kept);
+        else sql = open();
         bool sound = false;
         try
         {
@@ -368,8 +378,15 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
         finally
         {
             if (!sound) sql.Rollback();
-            if (disposed || idle.Count >= 8) sql.Dispose();
-            else idle.Add(sql);
+            if (!disposed && Interlocked.Increment(ref kept) <= MostKept)
+            {
+                idle.Push(sql);
+            }
+            else
+            {
+                Interlocked.Decrement(ref kept);
+                sql.Dispose();
+            }
         }
     }
 
@@ -377,6 +394,6 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
     public void Dispose()
     {
         disposed = true;
-        while (idle.TryTake(out var sql)) sql.Dispose();
+        while (idle.TryPop(out var sql)) sql.Dispose();
     }
 }

@@ -4,6 +4,7 @@ using DbUp.Engine.Output;
 using Microsoft.Data.Sqlite;
 using Rovett.Core.AddressLogs;
 using Rovett.Storage.Sql;
+using SQLitePCL;
 
 namespace Rovett.Storage.Sqlite;
 
@@ -35,12 +36,21 @@ public static class SqliteFiles
         }
     }
 
+    static SqliteFiles()
+    {
+        // SQLite counts the memory it uses under one lock of the whole process, which readers on several cores wait for.
+        Batteries_V2.Init();
+        _ = raw.sqlite3_config(raw.SQLITE_CONFIG_MEMSTATUS, 0); // refused when something opened a file before: slower, not wrong
+    }
+
     /// <summary>Opens a connection with the settings every part relies on.</summary>
     public static SqliteConnection Open(string path, bool readOnly)
     {
         // The time-out is that of busy_timeout; the driver's own, half a minute, would be waited for after it.
         var connection = new SqliteConnection($"Data Source={path};Pooling=False;Default Timeout=1;Mode={(readOnly ? "ReadOnly" : "ReadWriteCreate")}");
         connection.Open();
+        // Plans don't depend on the values bound. Without it, a statement with LIMIT ? is compiled anew each time it is bound.
+        _ = raw.sqlite3_db_config(connection.Handle!, raw.SQLITE_DBCONFIG_ENABLE_QPSG, 1, out _);
         // FULL: a commit returns once the WAL is synced, so that it survives a power cut.
         Execute(connection, "PRAGMA busy_timeout=5000; PRAGMA synchronous=FULL; PRAGMA temp_store=MEMORY");
         // Readers are several, and what they miss lies in the system's cache.

@@ -1,0 +1,544 @@
+import { Handlers } from './handlers.js';
+import { caller, Inbox } from './inbox.js';
+import { Intake } from './intake.js';
+import { climb } from './ladder.js';
+import type { Link, Trouble } from './links.js';
+import { memory } from './memory.js';
+import {
+  type Change,
+  type Message,
+  type Notification,
+  RovettError,
+  type Said,
+  type Totals,
+  type Transport,
+} from './messages.js';
+import type { Handler, LiveOptions, LiveState } from './options.js';
+import { isHidden, later, watchPage } from './page.js';
+import { type Readable, Value } from './value.js';
+
+const ackEvery = 128;
+const ackWithinMs = 1000;
+const order: readonly Transport[] = ['websocket', 'sse', 'long-poll'];
+
+/** Begins to receive a user's notifications. */
+export function connect(options: LiveOptions): Live {
+  return new Live(options);
+}
+
+/** One user's notifications as they come: connects by the best transport that works, comes back after cuts, goes on where it
+ * was, hands each notification out once, in order, and acknowledges what was handled. */
+export class Live {
+  readonly #options: LiveOptions;
+  readonly #url: string;
+  readonly #state: Value<LiveState>;
+  readonly #totals = new Value<Totals | null>(null);
+  readonly #channels = new Value<readonly string[]>([]);
+  readonly #handlers = new Handlers();
+  readonly #unhandled = new Set<string>();
+  readonly #changes = new Set<(change: Change) => void>();
+  readonly #listeners = new Set<(said: Said) => void>();
+  readonly #requests = new Map<string, { resolve: () => void; reject: (error: Error) => void }>();
+  readonly #topics = new Map<string, number>();
+  readonly #intake: Intake;
+  readonly #stop: (() => void)[] = [];
+  #user: string | undefined;
+  #session: string | undefined;
+  #subject: string | null = null;
+  #token: string | undefined;
+  #ladder: { close(): void } | undefined;
+  #trial: { close(): void } | undefined;
+  #link: Link | undefined;
+  #retry: ReturnType<typeof setTimeout> | undefined;
+  #ackTimer: ReturnType<typeof setTimeout> | undefined;
+  #watch: ReturnType<typeof setTimeout> | undefined;
+  #upgrade: ReturnType<typeof setTimeout> | undefined;
+  #heartbeatMs = 20_000;
+  #failures = 0;
+  #opens = 0;
+  #numbers = 0;
+  #newest: string | undefined;
+  #attempt = 0;
+  #work: Promise<void> = Promise.resolve();
+
+  /** The user's inbox. */
+  readonly inbox: Inbox;
+
+  constructor(options: LiveOptions) {
+    this.#options = options;
+    this.#url = options.url.replace(/\/+$/, '');
+    this.#intake = new Intake(options.after === 'now' ? null : (options.after ?? null));
+    this.#state = new Value<LiveState>({ phase: 'connecting', transport: null, tried: [], reconnects: 0 });
+    this.inbox = new Inbox(
+      caller(this.#url, this.#fetch, (fresh) => this.#getToken(fresh)),
+      (totals) => this.#newer(totals),
+    );
+    this.#listen();
+    queueMicrotask(() => void this.#open());
+  }
+
+  /** How the connection stands. */
+  get state(): Readable<LiveState> {
+    return this.#state;
+  }
+
+  /** The user's totals; null until the first are known. Never goes back to staler ones. */
+  get totals(): Readable<Totals | null> {
+    return this.#totals;
+  }
+
+  /** The present session: give it to your backend, which names it (`Rovett-Session`) in what it sends because of the user; this page
+   * is then left out. */
+  get session(): string | undefined {
+    return this.#link ? this.#session : undefined;
+  }
+
+  /** The user, once the service has said so. */
+  get user(): string | undefined {
+    return this.#user;
+  }
+
+  /** The addresses that reach this session. */
+  get channels(): Readable<readonly string[]> {
+    return this.#channels;
+  }
+
+  /** The cursor to go on from in another visit: everything before it was handled, and the service knows. */
+  get cursor(): string | null {
+    return this.#intake.resume;
+  }
+
+  /** Handles notifications of a type: exact, ending in `*`, or `*` for all.
+   * @returns Ends it. */
+  on<D = unknown>(type: string, handler: Handler<D>): () => void {
+    return this.#handlers.on(type, handler as Handler);
+  }
+
+  /** Handles what nothing else does. */
+  otherwise(handler: Handler): () => void {
+    return this.#handlers.otherwise(handler);
+  }
+
+  /** Hears what became of notifications, and what other devices of the user did. */
+  onChange(listener: (change: Change) => void): () => void {
+    this.#changes.add(listener);
+    return () => this.#changes.delete(listener);
+  }
+
+  /** Hears what comes on a topic, as long as this is connected; after a cut, what came meanwhile. */
+  async subscribe(topic: string): Promise<void> {
+    const others = this.#topics.get(topic) ?? 0;
+    this.#topics.set(topic, others + 1);
+    if (others > 0 || !this.#link) return; // it is, or is asked for once there is a connection
+    try {
+      await this.#request({ kind: 'subscribe', topic });
+    } catch (error) {
+      if (error instanceof RovettError) this.#topics.delete(topic);
+      throw error;
+    }
+  }
+
+  /** Ends one `subscribe`; the topic is left when there is none any more. */
+  async unsubscribe(topic: string): Promise<void> {
+    const others = (this.#topics.get(topic) ?? 0) - 1;
+    if (others > 0) this.#topics.set(topic, others);
+    else if (this.#topics.delete(topic) && this.#link) await this.#request({ kind: 'unsubscribe', topic });
+  }
+
+  /** Says something to who is connected and on a topic: kept nowhere. `self`: this session hears it too. */
+  say(topic: string, data: unknown, { self }: { self?: boolean } = {}): Promise<void> {
+    return this.#request({ kind: 'say', topic, data, ...(self ? { self } : {}) });
+  }
+
+  /** Hears what is said on topics that this is subscribed to, or that the user follows. */
+  onSaid<D = unknown>(listener: (said: Said<D>) => void): () => void {
+    this.#listeners.add(listener as (said: Said) => void);
+    return () => this.#listeners.delete(listener as (said: Said) => void);
+  }
+
+  /** Says what the user is looking at: what comes about it arrives read. Null: nothing any more. */
+  async attend(subject: string | null): Promise<void> {
+    this.#subject = subject;
+    if (this.#link) await this.#request({ kind: 'attend', subject });
+  }
+
+  /** Tries again now, if it is waiting to. */
+  reconnect(): void {
+    if (this.#state.value.phase === 'offline') void this.#open();
+  }
+
+  /** Acknowledges what was handled, and ends the connection for good. */
+  async close(): Promise<void> {
+    if (this.#state.value.phase === 'closed') return;
+    await this.#flush().catch(() => undefined);
+    for (const stop of this.#stop) stop();
+    this.#drop();
+    this.#set({ phase: 'closed', transport: null });
+  }
+
+  /** What a transport is remembered for. */
+  get #place(): string {
+    return `${this.#url} ${this.#options.device ?? ''}`;
+  }
+
+  get #fetch(): typeof globalThis.fetch {
+    return this.#options.fetch ?? ((...args) => globalThis.fetch(...args));
+  }
+
+  #set(change: Partial<LiveState>): void {
+    this.#state.set({ ...this.#state.value, ...change });
+  }
+
+  #report(what: string, about?: unknown): void {
+    if (this.#options.report) this.#options.report(what, about);
+    else console.warn(`rovett: ${what}`, about ?? '');
+  }
+
+  async #getToken(fresh: boolean): Promise<string> {
+    if (fresh || this.#token === undefined) this.#token = await this.#options.token();
+    return this.#token;
+  }
+
+  async #open(): Promise<void> {
+    this.#drop();
+    const attempt = ++this.#attempt;
+    this.#set({ phase: 'connecting', transport: null, tried: [], why: undefined });
+    try {
+      await this.#getToken(false);
+    } catch (error) {
+      if (attempt === this.#attempt) this.#closed({ why: `no token: ${(error as Error)?.message ?? error}` });
+      return;
+    }
+    if (attempt === this.#attempt) this.#ladder = this.#climb(this.#rungs());
+  }
+
+  #climb(rungs: readonly Transport[], isTrial = false): { close(): void } {
+    let onTrial = isTrial;
+    const query = new URLSearchParams({ heartbeat: 'event' });
+    const { device, label, after } = this.#options;
+    if (device) query.set('device', device);
+    if (label) query.set('label', label);
+    const from = this.#intake.resume ?? after;
+    if (from) query.set('after', from);
+    const place = {
+      url: this.#url,
+      query,
+      token: this.#token ?? '',
+      fetch: this.#fetch,
+      WebSocket: this.#options.WebSocket ?? globalThis.WebSocket,
+    };
+    let it: Link | undefined;
+    const ladder = climb(rungs, place, this.#options.staggerMs ?? 1200, {
+      tried: (tried) => !onTrial && this.#set({ tried }),
+      opened: (link, message) => {
+        it = link;
+        if (onTrial) {
+          onTrial = false;
+          // A better transport works again: it takes over, and goes on where the other was.
+          this.#trial = undefined;
+          this.#ladder?.close();
+          this.#ladder = ladder;
+        }
+        this.#opened(link, message);
+      },
+      message: (message) => it === this.#link && this.#take(message),
+      alive: () => it === this.#link && this.#alive(),
+      closed: (trouble) => {
+        if (onTrial) this.#trial = undefined;
+        else if (!it || it === this.#link) this.#closed(trouble);
+      },
+    });
+    return ladder;
+  }
+
+  /** Where the best failed lately, it is not waited for each time. */
+  #rungs(): readonly Transport[] {
+    const all = this.#options.transports ?? order;
+    const worked = memory.get(this.#place);
+    const from = worked && worked.until > Date.now() ? all.indexOf(worked.transport) : 0;
+    return from > 0 && this.#failures < 2 ? [...all.slice(from), ...all.slice(0, from)] : all;
+  }
+
+  #opened(link: Link, message: Message): void {
+    if (this.#link) this.#giveUp(); // it takes over from another transport, where the answers went
+    this.#link = link;
+    this.#user = message.user;
+    this.#session = message.session;
+    this.#intake.opened(message.cursor);
+    this.#newest ??= message.cursor;
+    this.#heartbeatMs = message.heartbeatSeconds * 1000;
+    this.#channels.set(message.channels);
+    this.#newer(message.totals);
+    this.#set({
+      phase: 'catching up',
+      transport: link.transport,
+      reconnects: Math.max(0, this.#opens++),
+      why: undefined,
+      problem: undefined,
+    });
+    this.#alive();
+    const better = (this.#options.transports ?? order).indexOf(link.transport);
+    clearTimeout(this.#upgrade);
+    memory.set(
+      this.#place,
+      better > 0 ? { transport: link.transport, until: Date.now() + (this.#options.upgradeMs ?? 600_000) } : undefined,
+    );
+    if (better > 0) this.#upgrade = later(() => this.#tryBetter(better), this.#options.upgradeMs ?? 600_000);
+    for (const topic of this.#topics.keys())
+      this.#request({ kind: 'subscribe', topic, after: this.#newest }).catch((error) =>
+        this.#report(`${topic} is not subscribed to`, error),
+      );
+    if (this.#subject !== null) this.#request({ kind: 'attend', subject: this.#subject }).catch(() => undefined);
+  }
+
+  #tryBetter(rungs: number): void {
+    if (this.#link && !this.#trial)
+      this.#trial = this.#climb((this.#options.transports ?? order).slice(0, rungs), true);
+    this.#upgrade = later(() => this.#tryBetter(rungs), this.#options.upgradeMs ?? 600_000);
+  }
+
+  #take(message: Message): void {
+    if (message.cursor) this.#newest = message.cursor;
+    if (message.totals) this.#newer(message.totals);
+    switch (message.kind) {
+      case 'current':
+        this.#failures = 0;
+        this.#intake.passed(message.cursor);
+        this.#set({ phase: 'live' });
+        break;
+      case 'notification':
+        this.#notification(message as unknown as Notification);
+        break;
+      case 'channels':
+        this.#channels.set(message.channels);
+        break;
+      case 'gap':
+        if (message.reason === 'new-epoch' && this.#newest) this.#intake.forget(this.#newest);
+        this.#change(message);
+        break;
+      case 'withdrawn':
+      case 'expired':
+      case 'replaced':
+      case 'taken':
+      case 'released':
+        this.#newer({ unread: message.unread, asOf: message.time, rev: message.rev });
+        this.#change(message);
+        break;
+      case 'read':
+        this.#change(message);
+        break;
+      case 'said':
+        for (const listener of this.#listeners) this.#guard(() => listener(message as unknown as Said));
+        break;
+      case 'done':
+      case 'refused':
+        this.#answered(message);
+        break;
+      case 'ackDue':
+        this.#flush().catch(() => undefined);
+        break;
+      case 'expiring':
+        void this.#renew();
+        break;
+      case 'ending':
+        this.#ending(message);
+        break;
+    }
+    // Timers sleep in tabs that nobody sees; messages do not.
+    if (this.#intake.due > 0 && Date.now() - this.#intake.dueSince > ackWithinMs) this.#flush().catch(() => undefined);
+  }
+
+  #change(message: Message): void {
+    // After the notifications that came before it.
+    this.#work = this.#work.then(() => {
+      if (message.cursor) this.#intake.passed(message.cursor);
+      for (const listener of this.#changes) this.#guard(() => listener(message as Change));
+    });
+  }
+
+  #notification(notification: Notification): void {
+    if (notification.unread !== undefined && notification.counted !== false && notification.rev !== undefined)
+      this.#newer({ unread: notification.unread, asOf: notification.time, rev: notification.rev });
+    if (!this.#intake.came(notification)) {
+      this.#dueChanged();
+      return;
+    }
+    this.#work = this.#work.then(() => this.#handle(notification));
+  }
+
+  async #handle(notification: Notification): Promise<void> {
+    const handlers = this.#handlers.of(notification.type);
+    if (handlers.length === 0 && !this.#unhandled.has(notification.type)) {
+      this.#unhandled.add(notification.type); // once is enough to be found
+      this.#report(`nothing handles ${notification.type}`, notification);
+    }
+    let well = true;
+    for (const handler of handlers) {
+      try {
+        await handler(notification);
+      } catch (error) {
+        well = false;
+        this.#report(`a handler of ${notification.type} failed`, error);
+      }
+    }
+    const { id } = notification;
+    if (!id) return;
+    this.#intake.handled(id, well);
+    if (well) return this.#dueChanged();
+    // It comes again, unless it came so often that it is of no use.
+    this.#request({ kind: 'ack', ids: [id], again: true }).catch((error) => {
+      if (!(error instanceof RovettError)) return;
+      this.#intake.handled(id, true);
+      this.#dueChanged();
+    });
+  }
+
+  #guard(work: () => void): void {
+    try {
+      work();
+    } catch (error) {
+      this.#report('a listener failed', error);
+    }
+  }
+
+  #dueChanged(): void {
+    if (this.#intake.due >= ackEvery) this.#flush().catch(() => undefined);
+    else if (this.#intake.due > 0 && !this.#ackTimer && !isHidden()) {
+      this.#ackTimer = later(() => this.#flush().catch(() => undefined), ackWithinMs);
+    }
+  }
+
+  async #flush(): Promise<void> {
+    clearTimeout(this.#ackTimer);
+    this.#ackTimer = undefined;
+    if (!this.#link || this.#intake.due === 0) return;
+    const acks = this.#intake.acks();
+    if (acks.length > 0) await this.#link.send(acks);
+  }
+
+  #request(message: Message): Promise<void> {
+    const link = this.#link;
+    if (!link) return Promise.reject(new Error('not connected'));
+    const requestId = `r${++this.#numbers}`;
+    return new Promise((resolve, reject) => {
+      this.#requests.set(requestId, { resolve, reject });
+      link.send([{ ...message, requestId }]).catch((error) => {
+        this.#requests.delete(requestId);
+        reject(error);
+      });
+    });
+  }
+
+  #answered(message: Message): void {
+    if (this.#intake.answered(message.requestId, message.kind === 'refused' && message.problem?.status >= 500)) return;
+    const request = this.#requests.get(message.requestId);
+    this.#requests.delete(message.requestId);
+    if (message.kind === 'done') request?.resolve();
+    else if (request) request.reject(new RovettError(message.problem));
+    else this.#report('a message was refused', message.problem);
+  }
+
+  async #renew(): Promise<void> {
+    try {
+      const token = await this.#getToken(true);
+      await this.#request({ kind: 'renew', token });
+    } catch (error) {
+      this.#report('the token was not renewed', error);
+    }
+  }
+
+  #ending(message: Message): void {
+    const { reason, comeBackWithinMs } = message;
+    if (comeBackWithinMs !== undefined) {
+      this.#wait(Math.random() * comeBackWithinMs, `the service ended it: ${reason}`);
+      return;
+    }
+    if (reason === 'token-expired') {
+      this.#token = undefined;
+      this.#wait(0, 'the token has ended');
+      return;
+    }
+    this.#drop();
+    this.#set({ phase: 'refused', transport: null, why: reason });
+  }
+
+  #closed(trouble: Trouble): void {
+    const { problem } = trouble;
+    if (problem && problem.status < 500 && problem.status !== 429) {
+      // Once with a fresh token: the one before may have ended.
+      const isRepeated = this.#state.value.problem?.type === problem.type;
+      if (problem.status !== 401 || isRepeated) {
+        this.#drop();
+        this.#set({ phase: 'refused', transport: null, why: trouble.why, problem });
+        return;
+      }
+      this.#token = undefined;
+      this.#set({ problem });
+      this.#wait(0, trouble.why);
+      return;
+    }
+    const { min = 300, max = 20_000 } = this.#options.retryMs ?? {};
+    this.#wait(Math.min(max, min * 2 ** this.#failures++) * (0.5 + Math.random() / 2), trouble.why);
+  }
+
+  #wait(ms: number, why: string): void {
+    this.#drop();
+    this.#set({ phase: 'offline', transport: null, why });
+    this.#retry = setTimeout(() => void this.#open(), ms);
+  }
+
+  #drop(): void {
+    this.#attempt++;
+    for (const timer of [this.#retry, this.#ackTimer, this.#watch, this.#upgrade]) clearTimeout(timer);
+    this.#ackTimer = undefined;
+    this.#trial?.close();
+    this.#ladder?.close();
+    this.#trial = this.#ladder = this.#link = undefined;
+    this.#giveUp();
+  }
+
+  #giveUp(): void {
+    for (const request of this.#requests.values()) request.reject(new Error('the connection was lost'));
+    this.#requests.clear();
+  }
+
+  /** A connection that says nothing for much longer than its heartbeat is dead, whatever the network thinks. */
+  #alive(): void {
+    clearTimeout(this.#watch);
+    this.#watch = later(() => this.#closed({ why: 'nothing came any more' }), this.#heartbeatMs * 2.5);
+  }
+
+  /** Totals are absolute; staler ones than those shown are dropped. */
+  #newer(totals: Totals | undefined): void {
+    const shown = this.#totals.value;
+    if (!totals || (shown && (totals.asOf < shown.asOf || totals.rev < shown.rev))) return;
+    if (!shown || shown.unread !== totals.unread || shown.asOf !== totals.asOf || shown.rev !== totals.rev || totals.by)
+      this.#totals.set(totals);
+  }
+
+  #listen(): void {
+    this.#stop.push(
+      watchPage({
+        online: () => this.reconnect(),
+        thawed: () => this.#isWanted() && void this.#open(),
+        frozen: () => this.#freeze(),
+        hidden: () => this.#flush().catch(() => undefined),
+        seen: () => {
+          this.reconnect();
+          this.#dueChanged();
+        },
+      }),
+    );
+  }
+
+  #freeze(): void {
+    if (!this.#isWanted()) return;
+    this.#flush().catch(() => undefined);
+    this.#drop();
+    this.#set({ phase: 'offline', transport: null, why: 'the page is frozen' });
+  }
+
+  #isWanted(): boolean {
+    return !['closed', 'refused'].includes(this.#state.value.phase);
+  }
+}

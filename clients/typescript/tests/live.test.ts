@@ -1,0 +1,344 @@
+import assert from 'node:assert/strict';
+import { after, before, test } from 'node:test';
+import { type Change, connect, InboxList, type Live, type LiveOptions, type Notification } from '../src/index.js';
+import { Network, type Weather } from './network.js';
+import { eventually, Service } from './service.js';
+
+const service = new Service();
+const lives: Live[] = [];
+const networks: Network[] = [];
+let users = 0;
+
+before(() => service.start());
+after(async () => {
+  for (const live of lives) await live.close();
+  for (const network of networks) network.close();
+  await service.end();
+});
+
+async function network(weather: Weather = 'clear'): Promise<Network> {
+  const made = await new Network(() => service.port).listen();
+  made.weather = weather;
+  networks.push(made);
+  return made;
+}
+
+/** A person nobody else in these tests is, with what came, in order. */
+function person(options: Partial<LiveOptions> & { roles?: string[] } = {}) {
+  const user = `crew-${++users}`;
+  const came: Notification[] = [];
+  const reports: string[] = [];
+  const live = connect({
+    url: service.url,
+    token: () => service.token(user, options.roles),
+    retryMs: { min: 20, max: 200 },
+    report: (what) => reports.push(what),
+    ...options,
+  });
+  lives.push(live);
+  live.on('engine.*', (notification) => void came.push(notification));
+  return { user, came, live, reports, titles: () => came.map((n) => n.title), to: `user:${user}` };
+}
+
+const isLive = (live: Live) =>
+  eventually(
+    () => live.state.value.phase === 'live',
+    () => `live, not ${JSON.stringify(live.state.value)}`,
+  );
+
+test('a notification comes, is handled, acknowledged and counted', async () => {
+  const mara = person({ device: 'bridge-tablet', label: 'Bridge tablet' });
+  await isLive(mara.live);
+  assert.equal(mara.live.state.value.transport, 'websocket');
+  const id = await service.send(mara.to, 'Turnstone: bow thruster check due', { data: { checkId: 91 } });
+  await eventually(() => mara.came.length === 1, 'it came');
+  assert.deepEqual([mara.came[0]?.id, mara.came[0]?.data, mara.live.totals.value?.unread], [id, { checkId: 91 }, 1]);
+  await eventually(
+    async () => ((await service.call('GET', `/v1/notifications/${id}`)).people as { handled: number }).handled === 1,
+    'the service knows that it was handled',
+  );
+  await mara.live.inbox.markRead({ all: true });
+  assert.equal(mara.live.totals.value?.unread, 0);
+  assert.deepEqual(mara.reports, []);
+});
+
+for (const [weather, transport] of [
+  ['clear', 'websocket'],
+  ['no upgrades', 'sse'],
+  ['no upgrades, buffering', 'long-poll'],
+  ['buffering', 'websocket'],
+] as const) {
+  test(`with ${weather} in between it ends on ${transport}, within three seconds, and loses nothing`, async () => {
+    const between = await network(weather);
+    const began = Date.now();
+    const mara = person({ url: between.url });
+    await service.call('PUT', `/v1/users/${mara.user}`, {});
+    for (let i = 0; i < 30; i++) await service.send(mara.to, `${i}`);
+    await eventually(() => mara.live.state.value.transport, 'connected');
+    assert.ok(Date.now() - began < 3000 + 30 * 50, `it took ${Date.now() - began} ms`);
+    assert.equal(mara.live.state.value.transport, transport);
+    await isLive(mara.live);
+    for (let i = 30; i < 60; i++) {
+      await service.send(mara.to, `${i}`);
+      if (i % 10 === 0) between.cut();
+    }
+    await eventually(() => mara.came.length >= 60, `all came, not ${mara.came.length}`);
+    assert.deepEqual(
+      mara.titles(),
+      Array.from({ length: 60 }, (_, i) => `${i}`),
+    );
+    await eventually(() => mara.live.totals.value?.unread === 60, 'all are counted');
+    const tried = mara.live.state.value.tried.find((t) => t.transport === 'websocket');
+    if (transport === 'sse') assert.match(tried?.why ?? 'the first time', /upgrade|first time/);
+  });
+}
+
+test('a better transport is used again once it works', async () => {
+  const between = await network('no upgrades');
+  const mara = person({ url: between.url, upgradeMs: 300 });
+  await eventually(() => mara.live.state.value.transport === 'sse', 'the stream is used');
+  between.weather = 'clear';
+  await eventually(() => mara.live.state.value.transport === 'websocket', 'the WebSocket is used again');
+  await service.send(mara.to, 'after the change');
+  await eventually(() => mara.came.length === 1, 'it came');
+});
+
+for (const transports of [['websocket'], ['sse'], ['long-poll']] as const) {
+  test(`through crashes of the service nothing is lost, doubled or out of order, by ${transports[0]}`, async () => {
+    const role = `engineer-${transports[0]}`;
+    const mara = person({ roles: [role], transports });
+    await isLive(mara.live);
+    const sent: string[] = [];
+    for (let round = 0; round < 3; round++) {
+      for (let i = 0; i < 20; i++) {
+        const title = `${round}.${i}`;
+        await service.send(i % 2 ? mara.to : `role:${role}`, title);
+        sent.push(title);
+      }
+      await service.crash();
+    }
+    await eventually(
+      () => mara.came.length >= sent.length,
+      () => `all came, not ${mara.came.length}: ${JSON.stringify(mara.live.state.value)}`,
+    );
+    await isLive(mara.live);
+    assert.deepEqual(mara.titles(), sent);
+    await eventually(() => mara.live.totals.value?.unread === sent.length, 'all are counted');
+    assert.ok(mara.live.state.value.reconnects >= 3);
+  });
+}
+
+test('a handler that fails is given the notification again, and the others meanwhile', async () => {
+  const mara = person();
+  const order: string[] = [];
+  mara.live.on('berth.changed', ({ title, attempt }) => {
+    order.push(`${title} ${attempt}`);
+    if (title === 'bad' && attempt === 1) throw new Error('not yet');
+  });
+  await isLive(mara.live);
+  const bad = await service.send(mara.to, 'bad', { type: 'berth.changed' });
+  await service.send(mara.to, 'good', { type: 'berth.changed' });
+  await eventually(() => order.length === 3, 'it came again');
+  assert.deepEqual(order, ['bad 1', 'good 1', 'bad 2']);
+  await eventually(
+    async () => ((await service.call('GET', `/v1/notifications/${bad}`)).people as { handled: number }).handled === 1,
+    'it is handled in the end',
+  );
+  assert.deepEqual(mara.reports, ['a handler of berth.changed failed']);
+});
+
+test('what nothing handles is said, and goes to the one for the rest', async () => {
+  const mara = person();
+  const rest: string[] = [];
+  await isLive(mara.live);
+  await service.send(mara.to, 'one', { type: 'sailing.cancelled' });
+  await eventually(() => mara.reports.length === 1, 'it is said');
+  assert.match(mara.reports[0] ?? '', /nothing handles sailing.cancelled/);
+  mara.live.otherwise((n) => void rest.push(n.title));
+  await service.send(mara.to, 'two', { type: 'sailing.cancelled' });
+  await eventually(() => rest.length === 1, 'it is handed to the rest');
+});
+
+test('a refusal is final and says why; a token that ends is replaced', async () => {
+  let calls = 0;
+  const liar = person({ token: () => service.token(`somebody-${++calls}`, [], 3600, 'another secret') });
+  await eventually(() => liar.live.state.value.phase === 'refused', 'refused');
+  assert.equal(liar.live.state.value.problem?.status, 401);
+  assert.equal(calls, 2);
+  let tokens = 0;
+  const mara = person({ token: () => service.token('mara-short', tokens++ ? [] : [], 6) });
+  mara.live.on('*', () => undefined);
+  await isLive(mara.live);
+  await eventually(() => tokens >= 2, 'the token was renewed', 20);
+  assert.equal(mara.live.state.value.reconnects, 0);
+});
+
+test('another device reads, withdraws; the page hears of it, and its totals follow', async () => {
+  const mara = person();
+  const changes: Change[] = [];
+  mara.live.onChange((change) => changes.push(change));
+  await isLive(mara.live);
+  const id = await service.send(mara.to, 'one');
+  const gone = await service.send(mara.to, 'two');
+  await eventually(() => mara.came.length === 2, 'both came');
+  await service.call('DELETE', `/v1/notifications/${gone}`);
+  const other = connect({ url: service.url, token: () => service.token(mara.user), report: () => undefined });
+  lives.push(other);
+  await other.inbox.markRead({ ids: [id] });
+  await eventually(() => changes.length === 2, 'both are heard of');
+  assert.deepEqual(
+    changes.map((c) => c.kind),
+    ['withdrawn', 'read'],
+  );
+  await eventually(() => mara.live.totals.value?.unread === 0, 'nothing is unread');
+});
+
+test('the inbox is read page by page, and a job is taken over once', async () => {
+  const [mara, teo] = [person({ roles: ['deckhand'] }), person({ roles: ['deckhand'] })];
+  await isLive(mara.live);
+  await isLive(teo.live);
+  for (let i = 0; i < 25; i++) await service.send(mara.to, `${i}`);
+  let page = await mara.live.inbox.page({ limit: 10 });
+  const titles = page.items.map((i) => i.title);
+  while (page.next) {
+    page = await page.next();
+    titles.push(...page.items.map((i) => i.title));
+  }
+  assert.deepEqual(
+    titles,
+    Array.from({ length: 25 }, (_, i) => `${24 - i}`),
+  );
+  const job = await service.send('role:deckhand', 'Line handlers to berth 3', { takeable: true });
+  await mara.live.inbox.take(job);
+  await assert.rejects(teo.live.inbox.take(job), /taken/i);
+  await eventually(() => teo.live.totals.value?.unread === 0, 'it is nobody else’s any more');
+});
+
+test('a topic is heard as long as it is subscribed to, and what came during a cut too', async () => {
+  await service.call('PUT', '/v1/policies', {
+    policies: [
+      { name: 'berths', topic: 'berth/{berth}', may: ['subscribe', 'follow'], when: { role: 'harbour-desk' } },
+    ],
+  });
+  const between = await network();
+  const mara = person({ url: between.url, roles: ['harbour-desk'] });
+  await isLive(mara.live);
+  await assert.rejects(mara.live.subscribe('engine-room/1'));
+  await mara.live.subscribe('berth/3');
+  await service.send('topic:berth/3', 'one');
+  await eventually(() => mara.came.length === 1, 'it came');
+  assert.equal(mara.came[0]?.counted, false);
+  between.weather = 'silent';
+  between.cut();
+  await service.send('topic:berth/3', 'two');
+  between.weather = 'clear';
+  await eventually(() => mara.came.length === 2, 'what came meanwhile came too');
+  await mara.live.inbox.follow('berth/3');
+  await service.send('topic:berth/3', 'three');
+  await eventually(() => mara.live.totals.value?.unread === 1, 'followed, it counts');
+});
+
+test('what is said on a topic is heard by the others on it', async () => {
+  await service.call('PUT', '/v1/policies', {
+    policies: [{ name: 'berths', topic: 'berth/{berth}', may: ['subscribe', 'say'], when: { role: 'harbour-desk' } }],
+  });
+  const [mara, teo] = [person({ roles: ['harbour-desk'] }), person({ roles: ['harbour-desk'] })];
+  const heard: unknown[] = [];
+  for (const { live, user } of [mara, teo]) {
+    live.onSaid(({ from, data }) => heard.push([user, from, data]));
+    await isLive(live);
+    await live.subscribe('berth/3');
+  }
+  await mara.live.say('berth/3', { text: 'Lines are fast' });
+  await eventually(() => heard.length === 1, 'it is heard');
+  assert.deepEqual(heard, [[teo.user, mara.user, { text: 'Lines are fast' }]]);
+  await assert.rejects(mara.live.say('engine-room/1', 'x'), /not allowed/);
+});
+
+test('what is acknowledged is not given to the next visit, what is not is', async () => {
+  const mara = person({ device: 'shore-office' });
+  await isLive(mara.live);
+  await service.send(mara.to, 'first visit');
+  await eventually(() => mara.came.length === 1, 'it came');
+  await mara.live.close();
+  assert.equal(mara.live.state.value.phase, 'closed');
+  await service.send(mara.to, 'between the visits');
+  const next: string[] = [];
+  const live = connect({
+    url: service.url,
+    token: () => service.token(mara.user),
+    device: 'shore-office',
+    report: () => undefined,
+  });
+  lives.push(live);
+  live.on('*', (n) => void next.push(n.title));
+  await isLive(live);
+  assert.deepEqual(next, ['between the visits']);
+});
+
+test('the list of the inbox follows what comes, what is read, what goes', async () => {
+  const mara = person();
+  for (let i = 0; i < 30; i++) await service.send(`user:${mara.user}`, `${i}`);
+  const list = new InboxList(mara.live, { limit: 10 });
+  const titles = () => list.value.items.map((i) => i.title).join(' ');
+  await eventually(() => !list.value.loading && list.value.items.length === 10, 'the first page is there');
+  await isLive(mara.live); // all thirty came live too: they belong to pages that were not asked for
+  assert.equal(titles(), '29 28 27 26 25 24 23 22 21 20');
+  const gone = await service.send(mara.to, 'new');
+  await eventually(() => titles().startsWith('new 29'), 'it is on top');
+  await list.more();
+  assert.equal(list.value.items.length, 21);
+  await service.call('DELETE', `/v1/notifications/${gone}`);
+  await eventually(() => titles().startsWith('29 28'), 'it is gone');
+  const [first] = list.value.items;
+  const marking = list.markRead([first?.id ?? '']);
+  assert.ok(list.value.items[0]?.state.read, 'it is read at once');
+  await marking;
+  assert.equal(mara.live.totals.value?.unread, 29);
+  const other = connect({ url: service.url, token: () => service.token(mara.user), report: () => undefined });
+  lives.push(other);
+  await other.inbox.markRead({ all: true });
+  await eventually(() => list.value.items.every((i) => i.state.read), 'all are read');
+  await list.more();
+  assert.equal(list.value.items.length, 30);
+  assert.equal(list.value.hasMore, false);
+  list.close();
+});
+
+test('what is marked read while the service is away is unread again', async () => {
+  const between = await network();
+  const mara = person({ url: between.url });
+  await isLive(mara.live);
+  await service.send(mara.to, 'one');
+  const list = new InboxList(mara.live);
+  await eventually(() => list.value.items.length === 1, 'it is there');
+  between.close();
+  await list.markRead([list.value.items[0]?.id ?? '']);
+  assert.equal(list.value.items[0]?.state.read, null);
+  assert.ok(list.value.error);
+  list.close();
+});
+
+test('a notification that can not be handled for a while holds back none of the many behind it', async () => {
+  const mara = person();
+  const handled: string[] = [];
+  let failures = 0;
+  mara.live.on('berth.changed', ({ title }) => {
+    if (title === 'bad' && failures++ < 2) throw new Error('not yet');
+    handled.push(title);
+  });
+  await isLive(mara.live);
+  await service.send(mara.to, 'bad', { type: 'berth.changed' });
+  const last = Array.from({ length: 400 }, (_, i) => `${i}`);
+  for (const title of last) await service.send(mara.to, title, { type: 'berth.changed' });
+  await eventually(
+    () => handled.length === 401,
+    () => `all are handled, not ${handled.length}`,
+    30,
+  );
+  assert.deepEqual(
+    handled.filter((t) => t !== 'bad'),
+    last,
+  );
+  assert.deepEqual(new Set(mara.reports), new Set(['a handler of berth.changed failed']));
+});

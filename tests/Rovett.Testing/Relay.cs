@@ -1,0 +1,87 @@
+using System.Net;
+using System.Net.Sockets;
+using System.Text;
+
+namespace Rovett.Testing;
+
+/// <summary>A network between a client and the service that does what bad proxies do.</summary>
+public sealed class Relay : IDisposable
+{
+    readonly TcpListener listener = new(IPAddress.Loopback, 0);
+    readonly CancellationTokenSource over = new();
+    readonly int port;
+
+    public Relay(int port)
+    {
+        this.port = port;
+        listener.Start();
+        _ = Accept();
+    }
+
+    public Uri Url => new($"http://127.0.0.1:{((IPEndPoint)listener.LocalEndpoint).Port}");
+
+    /// <summary>Upgrades are answered as if they were broken requests.</summary>
+    public bool StripsUpgrades { get; set; }
+
+    /// <summary>Nothing of a stream is passed on before its end.</summary>
+    public bool BuffersStreams { get; set; }
+
+    async Task Accept()
+    {
+        try
+        {
+            for (; ; ) _ = Pass(await listener.AcceptTcpClientAsync(over.Token));
+        }
+        catch (OperationCanceledException)
+        {
+        }
+    }
+
+    async Task Pass(TcpClient near)
+    {
+        using var far = new TcpClient();
+        using (near)
+        {
+            try
+            {
+                await far.ConnectAsync(IPAddress.Loopback, port, over.Token);
+                var (here, there) = (near.GetStream(), far.GetStream());
+                bool stream = false;
+                async Task Out()
+                {
+                    var buffer = new byte[65536];
+                    for (int count; (count = await here.ReadAsync(buffer, over.Token)) > 0;)
+                    {
+                        var text = Encoding.Latin1.GetString(buffer, 0, count);
+                        if (text.StartsWith("GET ", StringComparison.Ordinal) || text.StartsWith("POST ", StringComparison.Ordinal)) stream = text.Contains("text/event-stream", StringComparison.Ordinal);
+                        if (StripsUpgrades && text.Contains("Upgrade: websocket", StringComparison.OrdinalIgnoreCase))
+                        {
+                            await here.WriteAsync("HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"u8.ToArray(), over.Token);
+                            return;
+                        }
+                        await there.WriteAsync(buffer.AsMemory(0, count), over.Token);
+                    }
+                }
+                async Task Back()
+                {
+                    var buffer = new byte[65536];
+                    for (int count; (count = await there.ReadAsync(buffer, over.Token)) > 0;)
+                    {
+                        if (!(stream && BuffersStreams)) await here.WriteAsync(buffer.AsMemory(0, count), over.Token);
+                    }
+                }
+                await Task.WhenAny(Out(), Back());
+            }
+            catch (Exception error) when (error is IOException or SocketException or OperationCanceledException or ObjectDisposedException)
+            {
+            }
+        }
+    }
+
+    public void Dispose()
+    {
+        over.Cancel();
+        listener.Dispose();
+        over.Dispose();
+    }
+}
