@@ -206,11 +206,11 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
                     await Task.Delay(owner.options.AckWithin, cancel).ConfigureAwait(false);
                     await Now(cancel).ConfigureAwait(false);
                 }
-                while (newest is not null); // more came while that was sent
+                while (newest is not null && owner.link == link); // more came while that was sent, or it was not taken
             }
-            catch (Exception error) when (error is OperationCanceledException or WebSocketException or IOException or HttpRequestException or ObjectDisposedException or InvalidOperationException)
+            catch (Exception error) when (error is OperationCanceledException or ObjectDisposedException or InvalidOperationException)
             {
-                // The connection is gone: what was not acknowledged is sent again, and known by its id.
+                // The connection was ended.
             }
         }
 
@@ -225,7 +225,17 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
                 count = 0;
                 var request = $"{RequestPrefix}{++requests}";
                 asked[request] = cursor;
-                if (await link.Send(new JsonObject { ["kind"] = "ack", ["upTo"] = cursor, ["handled"] = true, ["requestId"] = request }, cancel).ConfigureAwait(false)) Confirm(request);
+                try
+                {
+                    if (await link.Send(new JsonObject { ["kind"] = "ack", ["upTo"] = cursor, ["handled"] = true, ["requestId"] = request }, cancel).ConfigureAwait(false)) Confirm(request);
+                }
+                catch (Exception error) when (error is WebSocketException or IOException or HttpRequestException)
+                {
+                    // Either the connection is gone, which its reader sees, and what was not acknowledged is sent again, and known by its id;
+                    // or a post beside a stream failed, and the next one acknowledges this too.
+                    owner.LastTrouble = error.Message;
+                    newest ??= cursor;
+                }
             }
             finally
             {

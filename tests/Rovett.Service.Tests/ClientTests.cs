@@ -14,9 +14,9 @@ public sealed class ClientTests : IAsyncLifetime
     public async ValueTask InitializeAsync() => s = await ServiceUnderTest.Start(o => o.ComeBackWithinMs = 200);
     public ValueTask DisposeAsync() => s.DisposeAsync();
 
-    async Task<List<string>> Read(LiveConnection live, int count, Func<JsonObject, Task>? each = null)
+    async Task<List<string>> Read(LiveConnection live, int count, Func<JsonObject, Task>? each = null, int seconds = 20)
     {
-        using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(20));
+        using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(seconds));
         var titles = new List<string>();
         await foreach (var message in live.Messages(limit.Token))
         {
@@ -95,6 +95,39 @@ public sealed class ClientTests : IAsyncLifetime
         await s.Send("role:engineer", "three");
         using var again = new LiveConnection(s.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")), new LiveOptions { After = cursor });
         (await Read(again, 2)).ShouldBe(["two", "three"]);
+    }
+
+    [Theory]
+    [InlineData(LiveTransport.WebSocket)]
+    [InlineData(LiveTransport.Sse)]
+    [InlineData(LiveTransport.LongPoll)]
+    public async Task Cuts_while_it_acknowledges_lose_and_double_nothing(LiveTransport transport)
+    {
+        const int All = 600;
+        using var relay = new Relay(s.Port);
+        using var live = new LiveConnection(relay.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")), new LiveOptions { Transport = transport, Device = "desk", AckEvery = 1 });
+        using var over = new CancellationTokenSource();
+        int came = 0;
+        var cuts = Task.Run(async () =>
+        {
+            for (int cut = 1; cut <= 12; cut++)
+            {
+                await Eventually.Holds(() => Volatile.Read(ref came) > cut * 40, "more came", 30);
+                relay.Cut();
+            }
+        }, over.Token);
+        var sending = Task.Run(async () =>
+        {
+            for (int i = 0; i < All; i++) await s.Send("role:engineer", $"{i}");
+        }, over.Token);
+        var titles = await Read(live, All, _ =>
+        {
+            Interlocked.Increment(ref came);
+            return Task.CompletedTask;
+        }, 60);
+        await Task.WhenAll(cuts, sending);
+        titles.ShouldBe(Enumerable.Range(0, All).Select(i => $"{i}"));
+        if (transport != LiveTransport.LongPoll) live.Reconnects.ShouldBeGreaterThan(0); // a poll is asked again by its number
     }
 
     [Theory]

@@ -20,6 +20,14 @@ public sealed class Relay : IDisposable
 
     public Uri Url => new($"http://127.0.0.1:{((IPEndPoint)listener.LocalEndpoint).Port}");
 
+    readonly System.Collections.Concurrent.ConcurrentDictionary<TcpClient, byte> open = new();
+
+    /// <summary>Ends every connection that is open now, without a word.</summary>
+    public void Cut()
+    {
+        foreach (var client in open.Keys) client.Client.Close(0);
+    }
+
     /// <summary>Upgrades are answered as if they were broken requests.</summary>
     public bool StripsUpgrades { get; set; }
 
@@ -40,6 +48,7 @@ public sealed class Relay : IDisposable
     async Task Pass(TcpClient near)
     {
         using var far = new TcpClient();
+        open[near] = 0;
         using (near)
         {
             try
@@ -74,6 +83,10 @@ public sealed class Relay : IDisposable
             }
             catch (Exception error) when (error is IOException or SocketException or OperationCanceledException or ObjectDisposedException)
             {
+            }
+            finally
+            {
+                open.TryRemove(near, out _);
             }
         }
     }

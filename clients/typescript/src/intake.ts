@@ -8,11 +8,19 @@ interface Kept {
   state: 'waiting' | 'done' | 'failed' | 'known';
 }
 
+interface Ack {
+  kind: 'ack';
+  upTo?: string;
+  ids?: string[];
+  handled: true;
+  requestId: string;
+}
+
 /** What of the notifications that came is handled, what the service knows of that, and where to go on after a cut. */
 export class Intake {
   #kept: Kept[] = [];
   #resume: string | null;
-  #asked = new Map<string, { upTo?: string; ids?: string[] }>();
+  #asked = new Map<string, Pick<Ack, 'upTo' | 'ids'>>();
   #requests = 0;
   #dueCount = 0;
   #dueSince = 0;
@@ -94,8 +102,8 @@ export class Intake {
   }
 
   /** The messages that acknowledge all that is handled: up to the first that is not, and what is behind it by name. */
-  acks(): object[] {
-    const messages: object[] = [];
+  acks(): Ack[] {
+    const messages: Ack[] = [];
     this.#dueCount = 0;
     const first = this.#kept.findIndex((k) => k.state === 'waiting' || k.state === 'failed');
     const straight = first < 0 ? this.#kept.length : first;
@@ -110,7 +118,7 @@ export class Intake {
     return messages;
   }
 
-  #ask(what: { upTo?: string; ids?: string[] }): object {
+  #ask(what: Pick<Ack, 'upTo' | 'ids'>): Ack {
     const requestId = `ack-${++this.#requests}`;
     this.#asked.set(requestId, what);
     return { kind: 'ack', ...what, handled: true, requestId };

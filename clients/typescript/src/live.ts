@@ -413,7 +413,15 @@ export class Live {
     this.#ackTimer = undefined;
     if (!this.#link || this.#intake.due === 0) return;
     const acks = this.#intake.acks();
-    if (acks.length > 0) await this.#link.send(acks);
+    if (acks.length === 0) return;
+    try {
+      await this.#link.send(acks);
+    } catch (error) {
+      // The stream may live on while a post beside it fails.
+      for (const { requestId } of acks) this.#intake.answered(requestId, true);
+      this.#dueChanged();
+      throw error;
+    }
   }
 
   #request(message: Message): Promise<void> {
