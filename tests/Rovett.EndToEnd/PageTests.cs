@@ -38,9 +38,10 @@ public sealed class PageTests : IAsyncLifetime
         Directory.Delete(folder, recursive: true);
     }
 
-    async Task<IPage> Open(string address, List<string> errors)
+    async Task<IPage> Open(string address, List<string> errors, IBrowserContext? profile = null)
     {
-        var page = await (await browser.NewContextAsync(new BrowserNewContextOptions { ViewportSize = new ViewportSize { Width = 1280, Height = 800 } })).NewPageAsync();
+        profile ??= await browser.NewContextAsync(new BrowserNewContextOptions { ViewportSize = new ViewportSize { Width = 1280, Height = 800 } });
+        var page = await profile.NewPageAsync();
         page.PageError += (_, error) => errors.Add(error);
         page.Console += (_, message) =>
         {
@@ -111,6 +112,72 @@ public sealed class PageTests : IAsyncLifetime
         (await Device("teo-phone").InnerTextAsync()).ShouldNotContain("Only for engineers");
         (await Device("teo-phone").InnerTextAsync()).ShouldNotContain("While away");
         (await Unread("teo-phone")).ShouldBe(teo);
+        errors.ShouldBeEmpty();
+    }
+
+    async Task<int> Sessions(string device) => (await backend.Call(HttpMethod.Get, "/v1/sessions"))!["sessions"]!.AsArray().Count(s => (string)s!["device"]! == device);
+
+    [Fact]
+    public async Task Tabs_of_one_browser_share_a_connection_and_another_takes_over_when_the_connected_one_closes_freezes_or_hangs()
+    {
+        const string Desk = "[data-device=mara-desk]";
+        var errors = new List<string>();
+        var profile = await browser.NewContextAsync();
+        int sent = 0;
+        async Task Reaches(params IPage[] pages)
+        {
+            await Send("user:mara", $"For every tab {++sent}");
+            foreach (var page in pages)
+            {
+                await Assertions.Expect(page.Locator($"{Desk} [data-item]").First).ToContainTextAsync($"For every tab {sent}");
+                for (int i = 1; i <= sent; i++) await Assertions.Expect(page.Locator($"{Desk} [data-item] [title='For every tab {i}']")).ToHaveCountAsync(1);
+            }
+            var counts = new List<string?>();
+            foreach (var page in pages) counts.Add(await page.Locator($"{Desk} [data-unread]").GetAttributeAsync("data-unread"));
+            counts.Distinct().Count().ShouldBe(1);
+            await Eventually.Holds(async () => await Sessions("crew-mara-desk"), count => count == 1, "one session for all tabs");
+        }
+        async Task<IPage> Tab()
+        {
+            var page = await Open((string)demo.Ready["crew"]!, errors, profile);
+            await Assertions.Expect(page.Locator($"{Desk} [data-state=live]")).ToBeVisibleAsync();
+            return page;
+        }
+        Task IsConnected(IPage page) => Assertions.Expect(page.Locator($"{Desk} [data-through='']")).ToBeVisibleAsync();
+        var first = await Tab();
+        var second = await Tab();
+        await IsConnected(first);
+        await Assertions.Expect(second.Locator($"{Desk} [data-through='another tab']")).ToBeVisibleAsync();
+        await Reaches(first, second);
+        await second.Locator(Desk).GetByText("mark all read").ClickAsync();
+        await Assertions.Expect(first.Locator($"{Desk} [data-unread='0']")).ToBeVisibleAsync();
+
+        await first.CloseAsync();
+        await IsConnected(second);
+        var third = await Tab();
+        await Reaches(second, third);
+
+        // Frozen it keeps nobody from being served, and has everything once it thaws. (A headless browser freezes nothing that is on
+        // view; the page is told what it would be told.)
+        await second.EvaluateAsync("document.dispatchEvent(new Event('freeze'))");
+        await IsConnected(third);
+        await Assertions.Expect(second.Locator($"{Desk} [data-state=offline]")).ToBeVisibleAsync();
+        await Reaches(third);
+        await second.EvaluateAsync("document.dispatchEvent(new Event('resume'))");
+        await Reaches(second, third);
+
+        // It hangs: it holds its lock, and answers nobody.
+        _ = third.EvaluateAsync("() => { for (const end = Date.now() + 14000; Date.now() < end;); }").ContinueWith(t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted);
+        await second.BringToFrontAsync();
+        await IsConnected(second);
+        await Send("user:mara", $"For every tab {++sent}");
+        await Assertions.Expect(second.Locator($"{Desk} [data-item]").First).ToContainTextAsync($"For every tab {sent}");
+        await Assertions.Expect(third.Locator($"{Desk} [data-through='another tab']")).ToBeVisibleAsync(new LocatorAssertionsToBeVisibleOptions { Timeout = 40_000 });
+        await Reaches(second, third);
+
+        // Another browser profile of the same person has its own.
+        var elsewhere = await Open((string)demo.Ready["crew"]!, errors);
+        await IsConnected(elsewhere);
         errors.ShouldBeEmpty();
     }
 

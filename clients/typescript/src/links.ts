@@ -28,6 +28,8 @@ export interface Place {
 /** One connection. */
 export interface Link {
   readonly transport: Transport;
+  /** It is another tab's. */
+  readonly through?: 'another tab';
   /** Sends messages; answers come as messages. Rejects when they can't be sent now. */
   send(messages: object[]): Promise<void>;
   close(): void;

@@ -30,6 +30,7 @@ export function connect(options: LiveOptions): Live {
  * was, hands each notification out once, in order, and acknowledges what was handled. */
 export class Live {
   readonly #options: LiveOptions;
+  readonly #how: { climb?: typeof climb | undefined; onlySeen?: boolean };
   readonly #url: string;
   readonly #state: Value<LiveState>;
   readonly #totals = new Value<Totals | null>(null);
@@ -64,8 +65,10 @@ export class Live {
   /** The user's inbox. */
   readonly inbox: Inbox;
 
-  constructor(options: LiveOptions) {
+  /** @param how - For `rovett/shared`: what connects instead, and whether only pages that are seen do. */
+  constructor(options: LiveOptions, how: { climb?: typeof climb | undefined; onlySeen?: boolean } = {}) {
     this.#options = options;
+    this.#how = how;
     this.#url = options.url.replace(/\/+$/, '');
     this.#intake = new Intake(options.after === 'now' ? null : (options.after ?? null));
     this.#state = new Value<LiveState>({ phase: 'connecting', transport: null, tried: [], reconnects: 0 });
@@ -201,6 +204,7 @@ export class Live {
 
   async #open(): Promise<void> {
     this.#drop();
+    if (this.#how.onlySeen && isHidden()) return this.#freeze();
     const attempt = ++this.#attempt;
     this.#set({ phase: 'connecting', transport: null, tried: [], why: undefined });
     try {
@@ -228,7 +232,7 @@ export class Live {
       WebSocket: this.#options.WebSocket ?? globalThis.WebSocket,
     };
     let it: Link | undefined;
-    const ladder = climb(rungs, place, this.#options.staggerMs ?? 1200, {
+    const ladder = (this.#how.climb ?? climb)(rungs, place, this.#options.staggerMs ?? 1200, {
       tried: (tried) => !onTrial && this.#set({ tried }),
       opened: (link, message) => {
         it = link;
@@ -272,17 +276,21 @@ export class Live {
     this.#set({
       phase: 'catching up',
       transport: link.transport,
+      through: link.through,
       reconnects: Math.max(0, this.#opens++),
       why: undefined,
       problem: undefined,
     });
     this.#alive();
-    const better = (this.#options.transports ?? order).indexOf(link.transport);
     clearTimeout(this.#upgrade);
-    memory.set(
-      this.#place,
-      better > 0 ? { transport: link.transport, until: Date.now() + (this.#options.upgradeMs ?? 600_000) } : undefined,
-    );
+    const better = link.through ? 0 : (this.#options.transports ?? order).indexOf(link.transport);
+    if (!link.through)
+      memory.set(
+        this.#place,
+        better > 0
+          ? { transport: link.transport, until: Date.now() + (this.#options.upgradeMs ?? 600_000) }
+          : undefined,
+      );
     if (better > 0) this.#upgrade = later(() => this.#tryBetter(better), this.#options.upgradeMs ?? 600_000);
     for (const topic of this.#topics.keys())
       this.#request({ kind: 'subscribe', topic, after: this.#newest }).catch((error) =>
@@ -530,7 +538,7 @@ export class Live {
         online: () => this.reconnect(),
         thawed: () => this.#isWanted() && void this.#open(),
         frozen: () => this.#freeze(),
-        hidden: () => this.#flush().catch(() => undefined),
+        hidden: () => (this.#how.onlySeen ? this.#freeze() : this.#flush().catch(() => undefined)),
         seen: () => {
           this.reconnect();
           this.#dueChanged();
@@ -543,7 +551,7 @@ export class Live {
     if (!this.#isWanted()) return;
     this.#flush().catch(() => undefined);
     this.#drop();
-    this.#set({ phase: 'offline', transport: null, why: 'the page is frozen' });
+    this.#set({ phase: 'offline', transport: null, why: 'the page is frozen or hidden' });
   }
 
   #isWanted(): boolean {

@@ -32,6 +32,8 @@ export interface LiveState {
   /** `refused`: for good, see `problem`. `offline`: the next attempt is waited for. */
   phase: 'connecting' | 'catching up' | 'live' | 'offline' | 'refused' | 'closed';
   transport: Transport | null;
+  /** The connection is another tab's, which gives this one what comes. */
+  through?: 'another tab';
   /** What was tried for the present connection, and how it went. */
   tried: readonly Tried[];
   /** How often the connection was made anew. */

@@ -18,20 +18,28 @@ import type { Readable } from './value.js';
 const Context = createContext<Live | null>(null);
 
 /** Connects a user for all that is inside. Give it the user's id as `key`, so that another user gets another connection. */
-export function RovettProvider({ children, ...options }: LiveOptions & { children?: ReactNode }) {
+export function RovettProvider({
+  children,
+  connect: connecting = connect,
+  ...options
+}: LiveOptions & {
+  children?: ReactNode;
+  /** What connects: `connectShared` of `rovett/shared` has all tabs share one connection. */
+  connect?: (options: LiveOptions) => Live;
+}) {
   const [live, setLive] = useState<Live | null>(null);
   const latest = useRef(options);
   latest.current = options;
   const { url, device, label } = options;
   // biome-ignore lint/correctness/useExhaustiveDependencies: what a connection is made for; the rest is read when it is needed
   useEffect(() => {
-    const made = connect({ ...latest.current, token: () => latest.current.token() });
+    const made = connecting({ ...latest.current, token: () => latest.current.token() });
     setLive(made);
     return () => {
       setLive(null);
       void made.close();
     };
-  }, [url, device, label]);
+  }, [url, device, label, connecting]);
   return <Context value={live}>{children}</Context>;
 }
 

@@ -16,6 +16,7 @@ import {
 import { useEffect, useState } from 'react';
 import type { InboxItem, Notification, Transport } from 'rovett';
 import { RovettProvider, useInboxPages, useLive, useLiveState, useNotifications, useUnreadTotal } from 'rovett/react';
+import { connectShared } from 'rovett/shared';
 
 const stateColor = {
   offline: 'gray',
@@ -63,6 +64,7 @@ export function Device({ service, user, label }: { service: string; user: string
           token={() => token(user)}
           device={`crew-${name}`}
           label={label}
+          connect={connectShared}
           WebSocket={blocked ? Blocked : undefined}
         >
           <Connected label={label} switches={switches} />
@@ -157,8 +159,10 @@ function Connected({ label, switches }: { label: string; switches: React.ReactNo
             c="dimmed"
             title={state.tried.map((t) => `${transportName[t.transport]}: ${t.why ?? t.outcome}`).join('; ')}
             data-transport={transport ? transportName[transport] : ''}
+            data-through={state.through ?? ''}
           >
             {transport ? `over ${transportName[transport]}` : (state.why ?? 'no transport')}
+            {state.through && `, through ${state.through}`}
             {state.tried
               .filter((t) => t.outcome === 'failed')
               .map((t) => `; ${transportName[t.transport]}: ${t.why}`)
