@@ -75,6 +75,7 @@ public sealed class RovettService : IAsyncDisposable
             KeepCount = options.KeepCount > 0 ? options.KeepCount : null,
             KeepsFullReceipts = options.FullReceipts.Count > 0,
             ReconnectWindow = TimeSpan.FromSeconds(options.ReconnectWindowSeconds),
+            PresenceGrace = TimeSpan.FromSeconds(options.PresenceGraceSeconds),
         }, clock, recent, monitor), TimeSpan.FromMilliseconds(options.MaxSendWaitMs), log.CreateLogger<LedgerPump>());
         acks = new AckBuffer(pump, clock);
         housekeeping = new Housekeeping(pump, spaces, retention: options.KeepForSpan is not null || options.KeepCount > 0, clock);

@@ -324,8 +324,8 @@ public class SessionTests
     public void Of_ephemeral_ones_with_one_key_a_slow_session_gets_the_newest()
     {
         var session = Live();
-        for (int i = 1; i <= 1000; i++) session.OfferPassing("job.progress\n91", new ControlMessage("notification", null, Encoding.UTF8.GetBytes($"{{\"done\":{i}}}")));
-        for (int i = 1; i <= 1000; i++) session.OfferPassing($"other {i}", new ControlMessage("notification", null, "{}"u8.ToArray()));
+        for (int i = 1; i <= 1000; i++) session.OfferPassing("job.progress\n91", new ControlMessage("notification", null, Encoding.UTF8.GetBytes($"{{\"done\":{i}}}")), out _);
+        for (int i = 1; i <= 1000; i++) session.OfferPassing($"other {i}", new ControlMessage("notification", null, "{}"u8.ToArray()), out _);
         session.Flush();
         var drained = Drain(session);
         drained.ShouldContain("\"done\":1000}");

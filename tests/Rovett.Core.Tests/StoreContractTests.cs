@@ -211,7 +211,7 @@ public abstract class StoreContractTests : IDisposable
             s.SaveSlot(1, "key", 4);
             s.SaveSlot(1, "key", 5);
             s.SaveDeadline(1, deadline);
-            s.SaveRole(1, new RoleRow("engineer", "Engineers", TimeSpan.Zero));
+            s.SaveRole(1, new RoleRow("engineer", "Engineers", TimeSpan.Zero, true));
         });
         Again().Due(1, new StoredTime(20), 10).ShouldBe([soon, later]);
         Store.Due(1, new StoredTime(19), 10).ShouldBe([soon]);
@@ -219,7 +219,7 @@ public abstract class StoreContractTests : IDisposable
         (Store.TakesOf(1).Single(), Store.TakenOf(2).Single()).ShouldBe((take, 3));
         Store.MutesOf(1).ShouldBe([mute]);
         Store.FindSlot(1, "key").ShouldBe(5);
-        Store.FindRole(1, "engineer").ShouldBe(new RoleRow("engineer", "Engineers", TimeSpan.Zero));
+        Store.FindRole(1, "engineer").ShouldBe(new RoleRow("engineer", "Engineers", TimeSpan.Zero, true));
         var found = Store.Deadlines(1, 5).ShouldHaveSingleItem();
         (found.Terms.By, found.Terms.Within, found.Terms.Each, found.State).ShouldBe((ReceiptState.Read, TimeSpan.FromMinutes(1), true, DeadlineState.Pending));
         found.Terms.Otherwise!.To.ShouldBe(otherwise.To);

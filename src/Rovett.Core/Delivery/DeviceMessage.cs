@@ -24,16 +24,19 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
     /// <summary>What the device has of a topic that it subscribes to; null: it starts now.</summary>
     public Position? After { get; init; }
 
+    /// <summary>Whose presence is meant.</summary>
+    public Address Address { get; init; }
+
     /// <summary>What is said: JSON.</summary>
     public byte[] Data { get; init; } = [];
     /// <summary>The session that says it wants to hear it too.</summary>
     public bool ToSelf { get; init; }
 
     /// <summary>It is about a topic: a backend may have to be asked.</summary>
-    public bool IsAboutTopic => Kind is DeviceMessageKind.Subscribe or DeviceMessageKind.Unsubscribe or DeviceMessageKind.Follow or DeviceMessageKind.Unfollow or DeviceMessageKind.Say;
+    public bool IsAboutTopic => Kind is DeviceMessageKind.Subscribe or DeviceMessageKind.Unsubscribe or DeviceMessageKind.Follow or DeviceMessageKind.Unfollow or DeviceMessageKind.Say or DeviceMessageKind.Watch or DeviceMessageKind.Unwatch;
 
     /// <summary>What a device can send, for whoever sends something else.</summary>
-    public const string Kinds = "ack, markRead, markUnread, attend, take, release, subscribe, unsubscribe, follow, unfollow, say or renew";
+    public const string Kinds = "ack, markRead, markUnread, attend, take, release, subscribe, unsubscribe, follow, unfollow, watch, unwatch, say or renew";
 
     /// <summary>The most bytes that may be said at once.</summary>
     public const int MaxSaid = 4096;
@@ -96,6 +99,10 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
                 return AboutTopic(root, DeviceMessageKind.Follow, requestId, seal);
             case "unfollow":
                 return AboutTopic(root, DeviceMessageKind.Unfollow, requestId, seal);
+            case "watch":
+                return Watched(root, DeviceMessageKind.Watch, requestId);
+            case "unwatch":
+                return Watched(root, DeviceMessageKind.Unwatch, requestId);
             case "say":
                 return Say(root, requestId);
             default:
@@ -150,6 +157,11 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
         if (state == CursorState.Foreign) position = new Position(0);
         return state == CursorState.Malformed ? Refuse(requestId, BadCursor("after", state)) : new DeviceMessage(kind, requestId, null, null) { Topic = topic, After = position };
     }
+
+    static DeviceMessage Watched(JsonElement root, DeviceMessageKind kind, string? requestId) =>
+        root.TryGetProperty("address", out var element) && JsonText.TryString(element, out var text) && Address.TryParse(text, out var address) is null && address.Kind is AddressKind.Topic or AddressKind.Role
+            ? new DeviceMessage(kind, requestId, null, null) { Address = address }
+            : Refuse(requestId, Problem.Invalid([new FieldError("address", "must be the topic or role whose presence is meant, such as topic:berth/3 or role:engineer")]));
 
     static byte[] Written(JsonElement element)
     {
@@ -279,6 +291,10 @@ public enum DeviceMessageKind
     Follow,
     /// <summary>The person follows it no more.</summary>
     Unfollow,
+    /// <summary>It looks at who is on a channel.</summary>
+    Watch,
+    /// <summary>It looks no more.</summary>
+    Unwatch,
     /// <summary>The person says something to the others on a topic.</summary>
     Say,
 }

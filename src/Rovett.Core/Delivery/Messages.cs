@@ -128,6 +128,60 @@ public static class Messages
         return new ControlMessage("said", null, m.Close()) { Address = address };
     }
 
+    /// <summary>Who is on a channel: the whole list.</summary>
+    public static ControlMessage PresenceList(string address, IReadOnlyList<Presence.PresentPerson> people) =>
+        PresenceOf(address, people.Count, json => WritePeople(json, "people", people));
+
+    /// <summary>Who came to a channel and who left it since the last message about it.</summary>
+    public static ControlMessage PresenceChange(string address, int count, IReadOnlyList<Presence.PresentPerson> arrived, IReadOnlyList<Presence.PresentPerson> left) =>
+        PresenceOf(address, count, json =>
+        {
+            WritePeople(json, "arrived", arrived);
+            json.WriteStartArray("left");
+            foreach (var person in left) json.WriteStringValue(person.User);
+            json.WriteEndArray();
+        });
+
+    /// <summary>How many are on a channel, where that is all there is to be shown.</summary>
+    public static ControlMessage PresenceCount(string address, int count) => PresenceOf(address, count, null);
+
+    /// <summary>The session may not see any more who is on a channel.</summary>
+    public static ControlMessage PresenceEnded(string address)
+    {
+        var m = new MessageBuilder("presence");
+        m.Writer.WriteString("of", address);
+        m.Writer.WriteBoolean("ended", true);
+        return new ControlMessage("presence", null, m.Close());
+    }
+
+    static ControlMessage PresenceOf(string address, int count, Action<Utf8JsonWriter>? more)
+    {
+        var m = new MessageBuilder("presence");
+        m.Writer.WriteString("of", address);
+        m.Writer.WriteNumber("count", count);
+        more?.Invoke(m.Writer);
+        return new ControlMessage("presence", null, m.Close());
+    }
+
+    static void WritePeople(Utf8JsonWriter json, string name, IReadOnlyList<Presence.PresentPerson> people)
+    {
+        json.WriteStartArray(name);
+        foreach (var person in people)
+        {
+            json.WriteStartObject();
+            json.WriteString("user", person.User);
+            if (person.DisplayName is { } displayName) json.WriteString("displayName", displayName);
+            if (person.Profile.Length > 0)
+            {
+                json.WritePropertyName("profile");
+                json.WriteRawValue(person.Profile);
+            }
+            json.WriteString("since", person.Since.ToString());
+            json.WriteEndObject();
+        }
+        json.WriteEndArray();
+    }
+
     /// <summary>A stored notification of a topic that a session has just subscribed to: it moves no cursor, and is not acknowledged.</summary>
     public static ControlMessage CaughtUp(Ledger.EntryRow entry, string address)
     {

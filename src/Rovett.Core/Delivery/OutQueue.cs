@@ -63,7 +63,8 @@ sealed class OutQueue(TransportKind transport)
     }
 
     /// <summary>Queues an ephemeral message, unless too many wait.</summary>
-    public void AddPassing(string key, ControlMessage message, int most)
+    /// <returns>False when it was left out.</returns>
+    public bool AddPassing(string key, ControlMessage message, int most)
     {
         passing ??= [];
         if (passing.TryGetValue(key, out var waiting)) waiting.Message = message;
@@ -72,6 +73,8 @@ sealed class OutQueue(TransportKind transport)
             passing[key] = waiting = new Passing(key, message);
             Add(new Item(waiting, 0, 0, 0, 0, commit));
         }
+        else return false;
+        return true;
     }
 
     /// <summary>The commit is on disk: everything may be written.</summary>

@@ -118,12 +118,13 @@ public sealed class Session : ISessionPort
     }
 
     /// <inheritdoc/>
-    public bool OfferPassing(string key, ControlMessage message)
+    public bool OfferPassing(string key, ControlMessage message, out bool kept)
     {
         lock (gate)
         {
+            kept = true;
             if (mode == Mode.Ended) return false;
-            queue.AddPassing(key, message, limits.MaxPassing);
+            kept = queue.AddPassing(key, message, limits.MaxPassing);
             return FlushWanted();
         }
     }

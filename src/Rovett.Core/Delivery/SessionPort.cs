@@ -38,8 +38,11 @@ public interface ISessionPort
     /// <returns>True when a flush is now due that was not due before.</returns>
     bool Offer(EntryRun run, long rev, long unread);
     /// <summary>An ephemeral notification: of those with one key that wait to be written only the newest is.</summary>
+    /// <param name="key">Its key.</param>
+    /// <param name="message">The message.</param>
+    /// <param name="kept">False when too many wait, and this one is left out.</param>
     /// <returns>True when a flush is now due that was not due before.</returns>
-    bool OfferPassing(string key, ControlMessage message);
+    bool OfferPassing(string key, ControlMessage message, out bool kept);
     /// <summary>Something else to tell. May be left out for a session that is behind, which hears the totals later.</summary>
     /// <returns>True when a flush is now due that was not due before.</returns>
     bool Tell(ControlMessage message);

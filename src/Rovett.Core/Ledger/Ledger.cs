@@ -235,6 +235,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
                         fresh.Attend(again, place, place.Attends);
                         fresh.Watches.Find(place);
                         fresh.Watches.Join(place);
+                        fresh.Presence.Rejoin(place);
                         place.Session.PlanChanged(again.PlanVersion, null);
                     }
                 }

@@ -57,6 +57,7 @@ public sealed class DetachCommand(string space, UserState user, ISessionPort ses
         if (present.Sessions.Find(s => s.Session == session) is not { } place) return;
         state.Attend(present, place, null);
         state.Watches.Leave(place);
+        state.Presence.Leave(place);
         Answer = present.Sessions.Remove(place);
         if (present.Sessions.Count > 0)
         {
@@ -75,6 +76,7 @@ public sealed class DetachCommand(string space, UserState user, ISessionPort ses
         if (present?.Sessions.Find(s => s.Session == session) is not { } place) return;
         state.Attend(present, place, null);
         state.Watches.Leave(place);
+        state.Presence.Leave(place);
         present.Sessions.Remove(place);
         if (present.Sessions.Count > 0) state.Count(present);
         else state.LeaveAll(present);
@@ -238,7 +240,7 @@ public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<
                 message ??= Messages.Ephemeral(address.ToString(), draft.Body, state.Time);
                 foreach (var place in only is null ? user.Sessions : [only])
                 {
-                    if (told.Add(place) && place.Session.OfferPassing(key, message)) ledger.FlushLater(place.Session);
+                    if (told.Add(place) && place.Session.OfferPassing(key, message, out _)) ledger.FlushLater(place.Session);
                 }
             }
         }

@@ -37,7 +37,14 @@ internal sealed class SpaceState
         LastReceipt = store.LastReceipt(row.Id);
         Watches = new Watches(this, store);
         Topics = new TopicRules(this, store);
+        Presence = new Presence.PresenceBoards(this);
     }
+
+    /// <summary>Who is shown to whom.</summary>
+    public Presence.PresenceBoards Presence { get; }
+
+    /// <summary>Counts up whenever somebody comes, goes, takes or gives up a channel, or what somebody may do changes.</summary>
+    public long Stirred { get; set; }
 
     /// <summary>The number of what is said next on a topic.</summary>
     internal long NextSaid { get; set; }
@@ -332,7 +339,11 @@ internal sealed class SpaceState
     public RoleRow? Role(string role) => roles.TryGetValue(role, out var known) ? known : roles[role] = store.FindRole(Id, role);
 
     /// <summary>A role's settings changed.</summary>
-    public void Keep(RoleRow role) => roles[role.Role] = role;
+    public void Keep(RoleRow role)
+    {
+        roles[role.Role] = role;
+        Stirred++;
+    }
 
     /// <summary>Where the look-back of a newcomer to an address begins, in positions.</summary>
     public long NewcomerStart(string address, long lastLoss)
@@ -396,6 +407,7 @@ internal sealed class SpaceState
     /// <summary>Takes a user out of all lists.</summary>
     public void LeaveAll(UserState user)
     {
+        Stirred++;
         connected.Remove(user);
         foreach (var member in user.Members)
         {
@@ -413,6 +425,7 @@ internal sealed class SpaceState
     /// <summary>Counts the user as connected by each address held, as long as one of its sessions answers.</summary>
     public void Count(UserState user)
     {
+        Stirred++;
         foreach (var address in user.JoinedAs) connectedBy[address]--;
         user.JoinedAs.Clear();
         if (!user.Sessions.Exists(s => !s.Silent)) return;

@@ -162,7 +162,7 @@ public enum DueKind
 public readonly record struct DueRow(StoredTime At, DueKind Kind, long Position, int Number);
 
 /// <summary>What a role is set to. Null: as the service is configured.</summary>
-public sealed record RoleRow(string Role, string? DisplayName, TimeSpan? Newcomers);
+public sealed record RoleRow(string Role, string? DisplayName, TimeSpan? Newcomers, bool Presence = false);
 
 /// <summary>A stored deadline. <see cref="Ended"/>: when it was met or missed.</summary>
 public sealed record DeadlineRow(long Position, int Number, DeadlineTerms Terms, StoredTime At, DeadlineState State, StoredTime? Ended);

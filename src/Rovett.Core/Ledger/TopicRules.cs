@@ -27,6 +27,7 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
     /// <summary>Other policies hold from now on.</summary>
     public void Load(long position, PolicySet set)
     {
+        space.Stirred++;
         present = (position, set);
         RulesAt = position;
     }
@@ -52,10 +53,18 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
     }
 
     /// <summary>The grants on a topic changed.</summary>
-    public void Forget(string topic) => grantsOn.Remove(topic);
+    public void Forget(string topic)
+    {
+        grantsOn.Remove(topic);
+        space.Stirred++;
+    }
 
     /// <summary>Any grants may have changed.</summary>
-    public void ForgetAll() => grantsOn.Clear();
+    public void ForgetAll()
+    {
+        grantsOn.Clear();
+        space.Stirred++;
+    }
 
     /// <summary>Decides one right of a user as things are now.</summary>
     /// <param name="user">The user.</param>

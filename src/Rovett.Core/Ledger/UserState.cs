@@ -135,6 +135,8 @@ internal sealed class SessionPlace(UserState user, string device)
     public ISessionPort Session = null!;
     /// <summary>The topics it has subscribed to, each with the position from which on.</summary>
     public readonly Dictionary<string, long> Topics = [];
+    /// <summary>The addresses whose presence it looks at.</summary>
+    public readonly Dictionary<string, Presence.Shown> Watched = [];
     /// <summary>The logs it sees something of by its subscriptions alone.</summary>
     public List<Watch> Watches = [];
     /// <summary>It was asked for acknowledgements and says nothing.</summary>

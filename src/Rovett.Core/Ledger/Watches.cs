@@ -30,6 +30,7 @@ sealed class Watches(SpaceState space, ILedgerStore store)
     /// <summary>Puts a session into the lists of the logs it sees by its subscriptions, after <see cref="Find"/>.</summary>
     public void Join(SessionPlace place)
     {
+        space.Stirred++;
         foreach (var watch in place.Watches)
         {
             watch.Index = watch.Seen.Log.Watches.Count;
@@ -45,6 +46,7 @@ sealed class Watches(SpaceState space, ILedgerStore store)
     /// <summary>Takes a session out of all lists.</summary>
     public void Leave(SessionPlace place)
     {
+        space.Stirred++;
         foreach (var watch in place.Watches)
         {
             var list = watch.Seen.Log.Watches;

@@ -5,7 +5,8 @@ namespace Rovett.Core.Policies;
 /// <param name="By">What decided: <c>policy 'berth crew'</c>, <c>grant 41</c>; empty: nothing covers it.</param>
 /// <param name="Ask">The policy whose decider must be asked first; null: none.</param>
 /// <param name="Profile">What a grant says of the person, as JSON; empty: nothing.</param>
-public readonly record struct Decision(bool Allowed, string By, Policy? Ask = null, string Profile = "");
+/// <param name="CountOnly">Of presence: how many are there, and not who.</param>
+public readonly record struct Decision(bool Allowed, string By, Policy? Ask = null, string Profile = "", bool CountOnly = false);
 
 /// <summary>One step on the way to a decision, for who may know.</summary>
 /// <param name="What">The policy or grant that was looked at.</param>

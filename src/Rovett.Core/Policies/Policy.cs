@@ -57,7 +57,8 @@ public sealed record PolicyConditions
 /// <param name="Forbids">It forbids: nothing else gives what it takes.</param>
 /// <param name="When">For whom.</param>
 /// <param name="Ask">The decider that is asked before it lets; null: none.</param>
-public sealed record Policy(string Name, TopicPattern Topic, TopicRights Rights, bool Forbids, PolicyConditions When, string? Ask);
+/// <param name="CountOnly">Of presence it shows how many are there, and not who.</param>
+public sealed record Policy(string Name, TopicPattern Topic, TopicRights Rights, bool Forbids, PolicyConditions When, string? Ask, bool CountOnly = false);
 
 /// <summary>A permission given to one user or role on one topic.</summary>
 /// <param name="Number">The position of the entry that gave it: its id.</param>

@@ -10,7 +10,7 @@ public static class PolicyReader
     /// <summary>The most policies of a space.</summary>
     public const int MaxPolicies = 10_000;
     const int MaxValues = 100;
-    static readonly string[] Members = ["name", "topic", "may", "never", "when", "ask"], Conditions = ["anyone", "role", "user", "claims", "variables"];
+    static readonly string[] Members = ["name", "topic", "may", "never", "when", "ask", "shows"], Conditions = ["anyone", "role", "user", "claims", "variables"];
 
     /// <summary>Reads a document.</summary>
     /// <param name="root">The document.</param>
@@ -65,10 +65,17 @@ public static class PolicyReader
             if (!JsonText.TryString(element, out text) || Names.Check(text, false, out ask) is not null) errors.Add(new FieldError(path + ".ask", "must be the name of a decider: PUT /v1/deciders/{name}"));
             if (forbids) errors.Add(new FieldError(path + ".ask", "can't stand with never"));
         }
+        bool countOnly = false;
+        if (item.TryGetProperty("shows", out element))
+        {
+            countOnly = JsonText.TryString(element, out text) && text == "count";
+            if (!countOnly && text != "people") errors.Add(new FieldError(path + ".shows", "must be people (who is there) or count (how many)"));
+            if (forbids || (rights & TopicRights.Presence) == 0) errors.Add(new FieldError(path + ".shows", "goes with may: [presence]"));
+        }
         var variables = pattern?.Variables.ToList() ?? [];
         var when = item.TryGetProperty("when", out element) ? When(element, path + ".when", variables, pattern is null, errors) : null;
         if (when is null && errors.Count == before) errors.Add(new FieldError(path + ".when", "is missing; say for whom it holds, or {\"anyone\":true} for every user"));
-        return errors.Count == before ? new Policy(name, pattern!, rights, forbids, when!, ask) : null;
+        return errors.Count == before ? new Policy(name, pattern!, rights, forbids, when!, ask, countOnly) : null;
     }
 
     /// <summary>Reads an array of rights.</summary>

@@ -50,10 +50,11 @@ public sealed class PolicySet
             decided ??= new Decision(false, Called(policy));
             if (steps is null) return decided.Value;
         }
-        foreach (var (policy, values) in matching.Where(m => !m.Policy.Forbids))
+        // Of presence, one that shows people comes before one that shows their number.
+        foreach (var (policy, values) in matching.Where(m => !m.Policy.Forbids).OrderBy(m => m.Policy.CountOnly))
         {
             if (!Holds(policy, facts, values, steps, policy.Ask is null ? "allows" : "asks")) continue;
-            if (policy.Ask is null) decided ??= new Decision(true, Called(policy));
+            if (policy.Ask is null) decided ??= new Decision(true, Called(policy), CountOnly: policy.CountOnly);
             else ask ??= policy;
             if (steps is null && decided is not null) return decided.Value;
         }

@@ -223,6 +223,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         if (Names.Check(InPath(context, "role"), false, out var role) is { } wrong) errors.Add(new FieldError("role", wrong));
         string? displayName = null;
         TimeSpan? newcomers = null;
+        bool presence = false;
         if (body.RootElement.ValueKind != JsonValueKind.Object) errors.Add(new FieldError("(body)", "must be a JSON object"));
         else
         {
@@ -234,12 +235,14 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
                     case "displayName": errors.Add(new FieldError("displayName", "must be 1 to 128 characters")); break;
                     case "newcomers" when JsonText.TryString(member.Value, out var text) && Options.Durations.TryParse(text, out var span): newcomers = span; break;
                     case "newcomers": errors.Add(new FieldError("newcomers", "must be now, or a look-back such as 7d")); break;
-                    default: errors.Add(new FieldError(member.Name, "is no setting of a role; the settings are displayName, newcomers")); break;
+                    case "presence" when JsonText.TryString(member.Value, out var text) && text is "members" or "nobody": presence = text == "members"; break;
+                    case "presence": errors.Add(new FieldError("presence", "must be members (who holds the role sees who else of it is connected) or nobody")); break;
+                    default: errors.Add(new FieldError(member.Name, "is no setting of a role; the settings are displayName, newcomers, presence")); break;
                 }
             }
         }
         if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
-        var row = await ledger.Ask(new PutRoleCommand(space.Name, new RoleRow(role, displayName, newcomers)));
+        var row = await ledger.Ask(new PutRoleCommand(space.Name, new RoleRow(role, displayName, newcomers, presence)));
         var (_, users, connected) = await ledger.Ask(new FindRoleCommand(space.Name, role));
         await Json.Write(context, 200, json => WriteRole(json, role, row, users, connected));
     }
@@ -370,6 +373,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         json.WriteString("role", role);
         if (row?.DisplayName is { } name) json.WriteString("displayName", name);
         if (row?.Newcomers is { } lookBack) json.WriteString("newcomers", lookBack == TimeSpan.Zero ? "now" : System.Xml.XmlConvert.ToString(lookBack));
+        json.WriteString("presence", row?.Presence == true ? "members" : "nobody");
         json.WriteNumber("users", users);
         json.WriteNumber("connected", connected);
         json.WriteEndObject();

@@ -4,6 +4,7 @@ using Rovett.Core;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
+using Rovett.Core.Presence;
 using Rovett.Core.WebSockets;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
@@ -269,6 +270,12 @@ public sealed class LiveSession
                     return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
                 case DeviceMessageKind.Say:
                     await services.Topics.Say(Space, user!, Machine, message.Topic, message.Data, message.ToSelf);
+                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
+                case DeviceMessageKind.Watch:
+                    await services.Topics.Watch(Space, user!, Machine, message.Address);
+                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
+                case DeviceMessageKind.Unwatch:
+                    await services.Ledger.Ask(new UnwatchCommand(Space.Name, user!, Machine, message.Address));
                     return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
                 case DeviceMessageKind.Unsubscribe:
                     await services.Ledger.Ask(new UnsubscribeCommand(Space.Name, user!, Machine, message.Topic));

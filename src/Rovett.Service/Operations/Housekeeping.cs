@@ -1,9 +1,10 @@
 using Rovett.Core.Ledger;
+using Rovett.Core.Presence;
 using Rovett.Service.Access;
 
 namespace Rovett.Service.Operations;
 
-/// <summary>Has the ledger carry out what is due (expiries, ends of takings, deadlines) and let go what retention takes,
+/// <summary>Has the ledger carry out what is due (expiries, ends of takings, deadlines), tell who came and left, and let go what retention takes,
 /// a few at a time, so that nobody waits for it.</summary>
 public sealed class Housekeeping : IDisposable
 {
@@ -35,6 +36,7 @@ public sealed class Housekeeping : IDisposable
                 while (await ledger.Ask(new DueCommand(space, Step)) == Step)
                 {
                 }
+                await ledger.Ask(new PresenceRoundCommand(space));
                 while (retention && await ledger.Ask(new TrimCommand(space, Step)) == Step)
                 {
                 }

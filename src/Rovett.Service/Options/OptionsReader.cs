@@ -136,6 +136,7 @@ public static class OptionsReader
         Check(o.KeepCount is 0 or >= 100, "keepCount", $"'keepCount' is {o.KeepCount}; give 0 for any number, or at least 100");
         Between(o.SendsAtOnce, "sendsAtOnce", 1, 10_000);
         Between(o.MaxSendWaitMs, "maxSendWaitMs", 10, 60_000);
+        Between(o.PresenceGraceSeconds, "presenceGraceSeconds", 0, 3600);
         Between(o.ReconnectWindowSeconds, "reconnectWindowSeconds", 0, 3600);
         Check(o.Log is "verbose" or "information" or "warning" or "error", "log", $"'{o.Log}' is no level; give verbose, information, warning or error");
         foreach (var allowed in o.Origins) Check(Access.SpaceSettings.OriginMistake(allowed) is null, "origins", Access.SpaceSettings.OriginMistake(allowed)!);

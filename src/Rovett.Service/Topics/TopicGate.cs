@@ -1,9 +1,11 @@
 using System.Collections.Concurrent;
 using Rovett.Core;
+using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
 using Rovett.Core.Policies;
+using Rovett.Core.Presence;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
 
@@ -45,6 +47,15 @@ public sealed class TopicGate : IDisposable
     /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
     public Task Say(SpaceRuntime space, UserState user, Session session, string topic, byte[] data, bool toSelf) =>
         Decided(space, user.Id.Value, topic, TopicRights.Say, () => ledger.Ask(new SayCommand(space.Name, user, session, topic, data, toSelf)));
+
+    /// <summary>A session looks at who is on a topic or role.</summary>
+    /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
+    public async Task Watch(SpaceRuntime space, UserState user, Session session, Address address)
+    {
+        Task<Decision> Attempt() => ledger.Ask(new WatchCommand(space.Name, user, session, address, topicsPerSession));
+        if (address.Kind == AddressKind.Topic) await Decided(space, user.Id.Value, address.Name, TopicRights.Presence, Attempt);
+        else if (await Attempt() is { Allowed: false } refused) await Refuse(space, user.Id.Value, address.ToString(), "presence", refused.By);
+    }
 
     /// <summary>A user follows a topic.</summary>
     /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
@@ -100,10 +111,18 @@ public sealed class TopicGate : IDisposable
             }
         }
         var name = RightNames.Of(right).First();
-        await refusals.Note(space.Name, user, $"topic:{topic}", name, by.Length > 0 ? by : "no policy and no grant covers it");
-        if (failure is not null)
+        if (failure is null) await Refuse(space, user, $"topic:{topic}", name, by);
+        else
+        {
+            await refusals.Note(space.Name, user, $"topic:{topic}", name, by);
             throw new Problem(503, "decision-unavailable", "Whether this is allowed can't be found out now", $"To {name} 'topic:{topic}' is refused until it can be.", "Try again after the seconds named in Retry-After.") { RetryAfterSeconds = 10 }.Throw();
-        throw new Problem(403, "not-allowed", "That is not allowed", $"To {name} 'topic:{topic}' is refused.", "Whoever runs the service can say why: rovett explain.").Throw();
+        }
+    }
+
+    async Task Refuse(SpaceRuntime space, string user, string address, string right, string by)
+    {
+        await refusals.Note(space.Name, user, address, right, by.Length > 0 ? by : "no policy and no grant covers it");
+        throw new Problem(403, "not-allowed", "That is not allowed", $"To {right} '{address}' is refused.", "Whoever runs the service can say why: rovett explain.").Throw();
     }
 
     async Task<BackendAnswer> AskFor(SpaceRuntime space, string user, string topic, TopicRights right, Policy policy)

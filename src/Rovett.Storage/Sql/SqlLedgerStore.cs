@@ -355,12 +355,12 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
 
     /// <inheritdoc/>
     public RoleRow? FindRole(int space, string role) =>
-        sql.One("SELECT role, display_name, newcomers FROM role WHERE space=?1 AND role=?2", r => new RoleRow(r.GetString(0), Rows.Text(r, 1), Rows.Number(r, 2) is { } micros ? TimeSpan.FromMicroseconds(micros) : null), (long)space, role);
+        sql.One("SELECT role, display_name, newcomers, presence FROM role WHERE space=?1 AND role=?2", r => new RoleRow(r.GetString(0), Rows.Text(r, 1), Rows.Number(r, 2) is { } micros ? TimeSpan.FromMicroseconds(micros) : null, r.GetInt64(3) != 0), (long)space, role);
 
     /// <inheritdoc/>
     public void SaveRole(int space, RoleRow role) =>
-        sql.Run("INSERT INTO role (space, role, display_name, newcomers) VALUES (?1, ?2, ?3, ?4) ON CONFLICT (space, role) DO UPDATE SET display_name=?3, newcomers=?4",
-            (long)space, role.Role, role.DisplayName, role.Newcomers is { } lookBack ? (long)lookBack.TotalMicroseconds : null);
+        sql.Run("INSERT INTO role (space, role, display_name, newcomers, presence) VALUES (?1, ?2, ?3, ?4, ?5) ON CONFLICT (space, role) DO UPDATE SET display_name=?3, newcomers=?4, presence=?5",
+            (long)space, role.Role, role.DisplayName, role.Newcomers is { } lookBack ? (long)lookBack.TotalMicroseconds : null, role.Presence ? 1L : 0L);
 
     /// <inheritdoc/>
     public void SaveDeadline(int space, DeadlineRow d) =>

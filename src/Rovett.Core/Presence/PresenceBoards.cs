@@ -1,0 +1,232 @@
+using Rovett.Core.Addresses;
+using Rovett.Core.AddressLogs;
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledger;
+using Rovett.Core.Policies;
+
+namespace Rovett.Core.Presence;
+
+/// <summary>Somebody who is on a channel, as others are shown them.</summary>
+/// <param name="User">The user's id.</param>
+/// <param name="DisplayName">The name in the directory, or null.</param>
+/// <param name="Profile">What the backend lets others be shown of the user: JSON; empty: nothing.</param>
+/// <param name="Since">Since when.</param>
+public sealed record PresentPerson(string User, string? DisplayName, string Profile, StoredTime Since);
+
+/// <summary>Who sees what of whom on an address.</summary>
+/// <param name="Decision">Whether it is seen.</param>
+/// <param name="CountOnly">How many are there, and not who.</param>
+readonly record struct Sight(Decision Decision, bool CountOnly);
+
+/// <summary>Who is on the channels that somebody looks at, in one space. Worked out anew, for all of them in one pass, when
+/// anything stirred since; nothing is counted up and down, so nothing can be counted wrongly. Owned by the ledger's thread.</summary>
+sealed class PresenceBoards(SpaceState space)
+{
+    /// <summary>The most people that are named; of more only the number is told.</summary>
+    public const int MostNamed = 200;
+
+    /// <summary>One address that somebody looks at.</summary>
+    sealed class Board
+    {
+        public readonly Dictionary<long, (PresentPerson Person, StoredTime? Gone)> People = [];
+        public readonly List<SessionPlace> Watchers = [];
+        public bool IsFilled;
+    }
+
+    readonly Dictionary<string, Board> boards = [];
+    long seen = -1;
+    bool anyGone;
+    long number;
+
+    /// <summary>A session looks at an address, and is shown who is there in the next round at the latest.</summary>
+    public void Join(SessionPlace place, string address)
+    {
+        if (!boards.TryGetValue(address, out var board)) boards[address] = board = new Board();
+        board.Watchers.Add(place);
+        seen = -1;
+    }
+
+    /// <summary>A session looks at an address no more.</summary>
+    public void Leave(SessionPlace place, string address)
+    {
+        if (boards.TryGetValue(address, out var board) && board.Watchers.Remove(place) && board.Watchers.Count == 0) boards.Remove(address);
+    }
+
+    /// <summary>A session is gone.</summary>
+    public void Leave(SessionPlace place)
+    {
+        foreach (var address in place.Watched.Keys) Leave(place, address);
+    }
+
+    /// <summary>A session whose user another object stands for now, with what it looked at.</summary>
+    public void Rejoin(SessionPlace place)
+    {
+        foreach (var address in place.Watched.Keys.ToList())
+        {
+            place.Watched[address] = Shown.Nothing;
+            Join(place, address);
+        }
+    }
+
+    /// <summary>Whether a user may see who is on an address now.</summary>
+    public Sight Decide(UserState viewer, Address address)
+    {
+        if (address.Kind == AddressKind.Topic)
+        {
+            var decision = space.Topics.Decide(viewer, address.Name, TopicRights.Presence);
+            return new Sight(decision, decision.CountOnly);
+        }
+        // Who holds a role may see who else does, where the role is set so.
+        bool member = viewer.Holds(address.ToString());
+        if (member && space.Role(address.Name) is { Presence: true }) return new Sight(new Decision(true, $"the role '{address.Name}'"), false);
+        return new Sight(new Decision(false, member ? $"the role '{address.Name}' shows nobody (presence)" : $"the user does not hold the role '{address.Name}'"), false);
+    }
+
+    /// <summary>Tells whoever looks what changed since the last round.</summary>
+    /// <param name="ledger">The ledger.</param>
+    /// <param name="grace">Who comes back within this time was not away.</param>
+    public void Round(Ledger.Ledger ledger, TimeSpan grace)
+    {
+        if (boards.Count == 0 || (seen == space.Stirred && !anyGone)) return;
+        bool stirred = seen != space.Stirred;
+        seen = space.Stirred;
+        var now = space.Time;
+        var here = stirred ? WhoIsHere() : [];
+        anyGone = false;
+        foreach (var (address, board) in boards.ToList())
+        {
+            var (arrived, left) = stirred ? Compare(board, address, here.GetValueOrDefault(address) ?? [], now) : ([], []);
+            foreach (var (id, (person, gone)) in board.People.Where(p => p.Value.Gone is not null).ToList())
+            {
+                if (now.Micros - gone!.Value.Micros < grace.TotalMicroseconds)
+                {
+                    anyGone = true;
+                    continue;
+                }
+                board.People.Remove(id);
+                left.Add(person);
+            }
+            Tell(ledger, address, board, arrived, left, stirred);
+        }
+    }
+
+    /// <summary>The users on each channel that is looked at: by what they hold, and by what single sessions have subscribed to.</summary>
+    Dictionary<string, HashSet<UserState>> WhoIsHere()
+    {
+        var here = new Dictionary<string, HashSet<UserState>>();
+        void Add(string address, UserState user)
+        {
+            if (!boards.ContainsKey(address)) return;
+            if (!here.TryGetValue(address, out var users)) here[address] = users = [];
+            users.Add(user);
+        }
+        foreach (var user in space.Connected)
+        {
+            if (!user.Sessions.Exists(static s => !s.Silent)) continue;
+            foreach (var address in user.Held) Add(address, user);
+            foreach (var place in user.Sessions)
+            {
+                if (place.Silent) continue;
+                foreach (var topic in place.Topics.Keys) Add("topic:" + topic, user);
+            }
+        }
+        return here;
+    }
+
+    (List<PresentPerson> Arrived, List<PresentPerson> Left) Compare(Board board, string address, HashSet<UserState> here, StoredTime now)
+    {
+        List<PresentPerson> arrived = [], left = [];
+        foreach (var user in here)
+        {
+            if (board.People.TryGetValue(user.PersonId, out var known))
+            {
+                if (known.Gone is not null) board.People[user.PersonId] = (known.Person, null);
+                continue;
+            }
+            var person = new PresentPerson(user.Id.Value, user.Row.DisplayName, ProfileOf(user, address), now);
+            board.People[user.PersonId] = (person, null);
+            arrived.Add(person);
+        }
+        var ids = here.Select(u => u.PersonId).ToHashSet();
+        foreach (var (id, (person, gone)) in board.People.ToList())
+        {
+            if (ids.Contains(id)) continue;
+            // Whoever is connected and not on the channel has left it; whoever is not connected may be coming back.
+            if (space.Find(id) is null or { Sessions.Count: > 0 })
+            {
+                board.People.Remove(id);
+                left.Add(person);
+            }
+            else if (gone is null) board.People[id] = (person, now);
+        }
+        return (arrived, left);
+    }
+
+    string ProfileOf(UserState user, string address)
+    {
+        if (!address.StartsWith("topic:", StringComparison.Ordinal)) return "";
+        var topic = address["topic:".Length..];
+        var profile = space.Topics.Decide(user, topic, TopicRights.Subscribe).Profile;
+        return profile.Length > 0 ? profile : space.Topics.Decide(user, topic, TopicRights.Follow).Profile;
+    }
+
+    void Tell(Ledger.Ledger ledger, string address, Board board, List<PresentPerson> arrived, List<PresentPerson> left, bool stirred)
+    {
+        bool changed = arrived.Count + left.Count > 0 || !board.IsFilled;
+        board.IsFilled = true;
+        var people = board.People.Values.Select(p => p.Person).ToList();
+        bool tooMany = people.Count > MostNamed;
+        ControlMessage? list = null, change = null, count = null;
+        foreach (var place in board.Watchers.ToList())
+        {
+            var shown = place.Watched[address];
+            if (stirred)
+            {
+                if (Decide(place.User, Parsed(address)) is var sight && !sight.Decision.Allowed)
+                {
+                    // It may not any more: it hears that, and nothing of what changed.
+                    Leave(place, address);
+                    place.Watched.Remove(address);
+                    Send(ledger, place, address, Messages.PresenceEnded(address));
+                    continue;
+                }
+                if (sight.CountOnly != shown.CountOnly) shown = Shown.Nothing with { CountOnly = sight.CountOnly };
+            }
+            bool counts = shown.CountOnly || tooMany;
+            if (!changed && shown.Is != ShownAs.Nothing) continue;
+            var message = counts ? count ??= Messages.PresenceCount(address, people.Count)
+                : shown.Is == ShownAs.People ? change ??= Messages.PresenceChange(address, people.Count, arrived, left)
+                : list ??= Messages.PresenceList(address, people);
+            bool kept = Send(ledger, place, address, message);
+            // What had no room is made good by the whole list in a later round.
+            if (!kept) seen = -1;
+            place.Watched[address] = shown with { Is = !kept ? ShownAs.Nothing : counts ? ShownAs.Count : ShownAs.People };
+        }
+    }
+
+    bool Send(Ledger.Ledger ledger, SessionPlace place, string address, ControlMessage message)
+    {
+        bool due = place.Session.OfferPassing($"presence {address} {number++}", message, out bool kept);
+        if (due) ledger.FlushLater(place.Session);
+        return kept;
+    }
+
+    static Address Parsed(string text) => Address.TryParse(text, out var address) is null ? address : throw new FormatException(text);
+}
+
+/// <summary>What a session was last shown of who is on an address.</summary>
+enum ShownAs
+{
+    /// <summary>Nothing: it is to be shown all.</summary>
+    Nothing,
+    /// <summary>Each person: it is to be shown what changes.</summary>
+    People,
+    /// <summary>How many.</summary>
+    Count,
+}
+
+/// <summary>How a session is shown who is on an address.</summary>
+record struct Shown(ShownAs Is, bool CountOnly)
+{
+    public static readonly Shown Nothing = new(ShownAs.Nothing, false);
+}
