@@ -88,6 +88,9 @@ sealed partial class Device
             case "notification":
                 Notification(at, message);
                 break;
+            case "presence":
+                Presence(at, message);
+                break;
             case "withdrawn" or "replaced" or "expired":
                 list.Remove(Id(message)!.Value);
                 Count(message);

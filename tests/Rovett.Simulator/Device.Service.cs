@@ -91,6 +91,7 @@ sealed partial class Device
         foreach (var message in Split([.. bytes], out _))
         {
             if (!holds && message.GetProperty("kind").GetString() != "ending") throw world.Wrong($"{name} is sent {message.GetRawText()} after its credential ended");
+            if (message.GetProperty("kind").GetString() == "presence") CheckPresenceLeaving(message);
             if (Id(message) is not { } id || world.Sent(id) is not { } sent) continue;
             if (world.Reference.Reaches(user, sent) is null && !(subscribed.TryGetValue(at, out var topics) && world.IsSubscribed(user, topics, sent))) throw world.Wrong($"{name} is sent {message.GetProperty("kind").GetString()} of {sent.Number} ({string.Join(' ', sent.To)} except {string.Join(' ', sent.Except)}), which is not {user}'s to see");
         }

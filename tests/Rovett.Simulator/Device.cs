@@ -52,6 +52,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
     {
         attends.Clear();
         subscribed.Clear();
+        watched.Clear();
         opening = false;
     }
 
@@ -215,6 +216,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
             if (at.Session.IsEnded) attends.Remove(at);
             at.Closed = true;
             subscribed.Remove(at);
+            watched.Remove(at);
             at.Session.End(null);
             var detach = new DetachCommand("main", at.User, at.Session);
             world.Post(detach, _ => { }, _ => attends.Remove(at), () => attends.Remove(at)); // gone either way
@@ -230,6 +232,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
         long expected = world.Reference.Unread(user);
         if (unread != expected) throw world.Wrong($"{name} shows {unread} unread (rev {rev}, as of {asOf}), the reference says {expected}");
         CheckSubscribed(at);
+        CheckPresence(at);
         // What retention takes without a word stays on a screen that was there; muted ones were never sent.
         var shown = list.Keys.Select(world.Sent).OfType<Reference.Sent>().Where(s => s.Position > world.Reference.Floor && !world.Reference.IsMuted(user, s)).Select(s => s.Number).Order().ToList();
         var wanted = world.Reference.Visible(user).Where(s => !world.Reference.IsMuted(user, s)).Select(s => s.Number).Order().ToList();

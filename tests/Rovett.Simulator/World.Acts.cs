@@ -13,7 +13,7 @@ public sealed partial class World
     /// <summary>One thing happens, drawn by chance.</summary>
     void Act()
     {
-        switch (random.Next(topical ? 142 : 100))
+        switch (random.Next(topical ? 154 : 100))
         {
             case < 36: Send(); break;
             case < 37: SignOut(); break;
@@ -33,6 +33,7 @@ public sealed partial class World
             case >= 104 and < 111: GrantSomething(); break;
             case >= 111 and < 115: EndSomeGrant(); break;
             case >= 115 and < 125: FollowSomething(); break;
+            case >= 142: Pick(devices).WatchSomething(); break;
             case >= 125: Pick(devices).SubscribeSomething(); break;
             case < 94 when backups.Count > 0 && Chance(0.3): Restore(); break;
             default: clock.AdvanceTo(clock.Elapsed + Short(1000)); break;

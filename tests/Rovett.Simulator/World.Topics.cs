@@ -12,7 +12,7 @@ public sealed partial class World
     static readonly string[] Patterns = ["berth/3", "berth/{n}", "sailing/{n}", "{any...}"];
     const int MostTopics = 100;
 
-    TopicRights SomeRights() => (TopicRights)(1 + random.Next(3)); // subscribe, follow, both
+    TopicRights SomeRights() => Pick([TopicRights.Subscribe, TopicRights.Follow, TopicRights.Subscribe | TopicRights.Follow, TopicRights.Presence, TopicRights.Subscribe | TopicRights.Presence, TopicRights.Subscribe | TopicRights.Follow | TopicRights.Presence]);
 
     void LoadPolicies()
     {
@@ -95,6 +95,9 @@ public sealed partial class World
     {
         foreach (var device in devices) device.PruneSubscriptions();
     }
+
+    /// <summary>Who is connected and on a topic's channel.</summary>
+    internal HashSet<string> WhoIsOn(string topic) => [.. devices.Where(d => d.IsOn(topic)).Select(d => d.User)];
 
     /// <summary>Whether a notification comes to a session because it has subscribed, and for no other reason.</summary>
     internal bool IsSubscribed(string user, IReadOnlyDictionary<string, long> topics, Reference.Sent sent)

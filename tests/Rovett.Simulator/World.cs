@@ -4,6 +4,7 @@ using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
+using Rovett.Core.Presence;
 using Rovett.Core.Marks;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
@@ -113,7 +114,7 @@ public sealed partial class World : IDisposable
         recent = new RecentBySpace(Chance(0.5) ? 64 << 20 : 6000); // now and then too small for a catch-up
         var row = disk.FindSpace("main")!;
         seal = new CursorSeal(row.Key, disk.Epoch, "main", "cursor");
-        ledger = new Ledger(store, new LedgerOptions { Newcomers = Newcomers, KeepCount = KeepCount, KeepsFullReceipts = true }, clock, recent, new Observer(this));
+        ledger = new Ledger(store, new LedgerOptions { Newcomers = Newcomers, KeepCount = KeepCount, KeepsFullReceipts = true, PresenceGrace = TimeSpan.FromSeconds(2) }, clock, recent, new Observer(this));
         life++;
     }
 
@@ -173,6 +174,7 @@ public sealed partial class World : IDisposable
             reference.Due(now);
             PruneSubscriptions();
         });
+        Post(new PresenceRoundCommand("main"), _ => { });
         if (keep is not null && Chance(0.5))
         {
             int limit = random.Next(1, 20);

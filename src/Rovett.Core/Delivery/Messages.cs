@@ -128,13 +128,16 @@ public static class Messages
         return new ControlMessage("said", null, m.Close()) { Address = address };
     }
 
+    /// <summary>What stands before the address in <see cref="ControlMessage.Address"/> of a message that names people, or says how many there are.</summary>
+    public const string ShowsPeople = "people on ", ShowsCount = "number on ";
+
     /// <summary>Who is on a channel: the whole list.</summary>
     public static ControlMessage PresenceList(string address, IReadOnlyList<Presence.PresentPerson> people) =>
-        PresenceOf(address, people.Count, json => WritePeople(json, "people", people));
+        PresenceOf(address, ShowsPeople, people.Count, json => WritePeople(json, "people", people));
 
     /// <summary>Who came to a channel and who left it since the last message about it.</summary>
     public static ControlMessage PresenceChange(string address, int count, IReadOnlyList<Presence.PresentPerson> arrived, IReadOnlyList<Presence.PresentPerson> left) =>
-        PresenceOf(address, count, json =>
+        PresenceOf(address, ShowsPeople, count, json =>
         {
             WritePeople(json, "arrived", arrived);
             json.WriteStartArray("left");
@@ -143,7 +146,7 @@ public static class Messages
         });
 
     /// <summary>How many are on a channel, where that is all there is to be shown.</summary>
-    public static ControlMessage PresenceCount(string address, int count) => PresenceOf(address, count, null);
+    public static ControlMessage PresenceCount(string address, int count) => PresenceOf(address, ShowsCount, count, null);
 
     /// <summary>The session may not see any more who is on a channel.</summary>
     public static ControlMessage PresenceEnded(string address)
@@ -154,13 +157,13 @@ public static class Messages
         return new ControlMessage("presence", null, m.Close());
     }
 
-    static ControlMessage PresenceOf(string address, int count, Action<Utf8JsonWriter>? more)
+    static ControlMessage PresenceOf(string address, string shows, int count, Action<Utf8JsonWriter>? more)
     {
         var m = new MessageBuilder("presence");
         m.Writer.WriteString("of", address);
         m.Writer.WriteNumber("count", count);
         more?.Invoke(m.Writer);
-        return new ControlMessage("presence", null, m.Close());
+        return new ControlMessage("presence", null, m.Close()) { Address = shows + address };
     }
 
     static void WritePeople(Utf8JsonWriter json, string name, IReadOnlyList<Presence.PresentPerson> people)
@@ -274,6 +277,6 @@ public sealed record ControlMessage(string Kind, string? Cursor, byte[] Json)
     /// <summary>Of a message about channels: the list.</summary>
     public Ledger.ChannelList? Channels { get; init; }
 
-    /// <summary>The address that it came by: it does not leave for a session that is not on its channel any more. Null: it came by none.</summary>
+    /// <summary>The address that it came by, or, of presence, what it shows: it does not leave for a session that is not on its channel any more. Null: it came by none.</summary>
     public string? Address { get; init; }
 }

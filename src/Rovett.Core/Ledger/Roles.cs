@@ -126,6 +126,7 @@ static class Roles
         foreach (var place in user.Sessions)
         {
             var lost = place.Topics.Keys.Where(t => !space.Topics.GoesOn(user, t, Policies.TopicRights.Subscribe)).ToList();
+            if (space.Presence.Prune(ledger, place) && !moved) user.PlanVersion++;
             if (!moved && lost.Count == 0) continue;
             Watching(ledger, space, place, topics =>
             {
@@ -158,7 +159,7 @@ static class Roles
     /// <summary>A session has another plan: what waits and is not its user's any more does not leave.</summary>
     public static void Replan(UserState user, SessionPlace place) => place.Session.PlanChanged(user.PlanVersion,
         (log, ordinal) => user.Logs!.Exists(l => l.Log.Id == log && l.Concerns(ordinal)) || place.Watches.Exists(w => w.Seen.Log.Id == log && w.Seen.Concerns(ordinal)),
-        address => user.Holds(address) || address == "user:" + user.Id.Value || (IsTopic(address) && place.Topics.ContainsKey(address["topic:".Length..])));
+        address => user.Holds(address) || address == "user:" + user.Id.Value || (IsTopic(address) && place.Topics.ContainsKey(address["topic:".Length..])) || Presence.PresenceBoards.MayLeave(place, address));
 
     /// <summary>The channels that a user's session is on; without a session those of the user.</summary>
     public static ChannelList ChannelsOf(UserState user, SessionPlace? place)

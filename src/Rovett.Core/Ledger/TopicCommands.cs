@@ -206,7 +206,7 @@ public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] 
         state.Topics.Load(position.Value, policies);
         foreach (var user in state.Connected.ToList())
         {
-            if (user.Follows.Count == 0 && !user.Sessions.Exists(s => s.Topics.Count > 0)) continue;
+            if (user.Follows.Count == 0 && !user.Sessions.Exists(s => s.Topics.Count > 0 || s.Watched.Count > 0)) continue;
             if (user.Follows.Count > 0) user.Row = user.Row with { RulesSeen = position.Value };
             Roles.Reconsider(ledger, state, user, position.Value);
         }
@@ -327,7 +327,7 @@ static class Grants
         }
     }
 
-    static bool IsOn(UserState user, string topic) => user.Follows.ContainsKey(topic) || user.Sessions.Exists(s => s.Topics.ContainsKey(topic));
+    static bool IsOn(UserState user, string topic) => user.Follows.ContainsKey(topic) || user.Sessions.Exists(s => s.Topics.ContainsKey(topic) || s.Watched.ContainsKey("topic:" + topic));
 
     /// <summary>Stores what changed, as an entry; people by the store's number.</summary>
     public static void Entry(Ledger ledger, SpaceState state, Position position, StoredTime time, Grant grant, string what)

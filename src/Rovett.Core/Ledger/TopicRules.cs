@@ -81,6 +81,9 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
     /// <summary>Whether a right that is in use goes on: a grant whose time is up ends with its entry, the same for whoever is here and whoever is away.</summary>
     public bool GoesOn(UserState user, string topic, TopicRights right, IReadOnlySet<string>? roles = null) => Decide(user, topic, right, roles, static _ => true, null).Allowed;
 
+    /// <summary>What is decided of a right that is in use.</summary>
+    public Decision InUse(UserState user, string topic, TopicRights right) => Decide(user, topic, right, null, static _ => true, null);
+
     Decision Decide(UserState user, string topic, TopicRights right, IReadOnlySet<string>? roles, Func<Grant, bool> holds, List<DecisionStep>? steps)
     {
         var facts = new Facts(user, roles);

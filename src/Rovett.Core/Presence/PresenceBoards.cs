@@ -13,11 +13,6 @@ namespace Rovett.Core.Presence;
 /// <param name="Since">Since when.</param>
 public sealed record PresentPerson(string User, string? DisplayName, string Profile, StoredTime Since);
 
-/// <summary>Who sees what of whom on an address.</summary>
-/// <param name="Decision">Whether it is seen.</param>
-/// <param name="CountOnly">How many are there, and not who.</param>
-readonly record struct Sight(Decision Decision, bool CountOnly);
-
 /// <summary>Who is on the channels that somebody looks at, in one space. Worked out anew, for all of them in one pass, when
 /// anything stirred since; nothing is counted up and down, so nothing can be counted wrongly. Owned by the ledger's thread.</summary>
 sealed class PresenceBoards(SpaceState space)
@@ -69,17 +64,16 @@ sealed class PresenceBoards(SpaceState space)
     }
 
     /// <summary>Whether a user may see who is on an address now.</summary>
-    public Sight Decide(UserState viewer, Address address)
+    /// <param name="viewer">The user.</param>
+    /// <param name="address">A topic or a role.</param>
+    /// <param name="inUse">It is seen already: a grant whose time is up ends with its entry.</param>
+    public Decision Decide(UserState viewer, Address address, bool inUse = false)
     {
-        if (address.Kind == AddressKind.Topic)
-        {
-            var decision = space.Topics.Decide(viewer, address.Name, TopicRights.Presence);
-            return new Sight(decision, decision.CountOnly);
-        }
+        if (address.Kind == AddressKind.Topic) return inUse ? space.Topics.InUse(viewer, address.Name, TopicRights.Presence) : space.Topics.Decide(viewer, address.Name, TopicRights.Presence);
         // Who holds a role may see who else does, where the role is set so.
         bool member = viewer.Holds(address.ToString());
-        if (member && space.Role(address.Name) is { Presence: true }) return new Sight(new Decision(true, $"the role '{address.Name}'"), false);
-        return new Sight(new Decision(false, member ? $"the role '{address.Name}' shows nobody (presence)" : $"the user does not hold the role '{address.Name}'"), false);
+        if (member && space.Role(address.Name) is { Presence: true }) return new Decision(true, $"the role '{address.Name}'");
+        return new Decision(false, member ? $"the role '{address.Name}' shows nobody (presence)" : $"the user does not hold the role '{address.Name}'");
     }
 
     /// <summary>Tells whoever looks what changed since the last round.</summary>
@@ -109,6 +103,40 @@ sealed class PresenceBoards(SpaceState space)
             Tell(ledger, address, board, arrived, left, stirred);
         }
     }
+
+    /// <summary>What a user may see changed, or may have: a session is shown no more than that from now on.</summary>
+    /// <returns>Whether anything that waits to leave for it may have to stay.</returns>
+    public bool Prune(Ledger.Ledger ledger, SessionPlace place)
+    {
+        bool changed = false;
+        foreach (var address in place.Watched.Keys.ToList()) changed |= Prune(ledger, place, address);
+        return changed;
+    }
+
+    bool Prune(Ledger.Ledger ledger, SessionPlace place, string address)
+    {
+        var (shown, decision) = (place.Watched[address], Decide(place.User, Parsed(address), inUse: true));
+        if (decision.Allowed && decision.CountOnly == shown.CountOnly) return false;
+        ledger.Undo(() => place.Watched[address] = shown);
+        if (decision.Allowed)
+        {
+            place.Watched[address] = Shown.Nothing with { CountOnly = decision.CountOnly };
+            seen = -1;
+        }
+        else
+        {
+            // It hears that, and nothing of what changed.
+            place.Watched.Remove(address);
+            Leave(place, address);
+            Send(ledger, place, address, Messages.PresenceEnded(address));
+        }
+        return true;
+    }
+
+    /// <summary>Whether what waits to leave for a session, by what its message says it shows, may still be shown.</summary>
+    public static bool MayLeave(SessionPlace place, string shows) =>
+        shows.StartsWith(Messages.ShowsPeople, StringComparison.Ordinal) ? place.Watched.TryGetValue(shows[Messages.ShowsPeople.Length..], out var shown) && !shown.CountOnly
+        : shows.StartsWith(Messages.ShowsCount, StringComparison.Ordinal) && place.Watched.ContainsKey(shows[Messages.ShowsCount.Length..]);
 
     /// <summary>The users on each channel that is looked at: by what they hold, and by what single sessions have subscribed to.</summary>
     Dictionary<string, HashSet<UserState>> WhoIsHere()
@@ -179,19 +207,8 @@ sealed class PresenceBoards(SpaceState space)
         ControlMessage? list = null, change = null, count = null;
         foreach (var place in board.Watchers.ToList())
         {
-            var shown = place.Watched[address];
-            if (stirred)
-            {
-                if (Decide(place.User, Parsed(address)) is var sight && !sight.Decision.Allowed)
-                {
-                    // It may not any more: it hears that, and nothing of what changed.
-                    Leave(place, address);
-                    place.Watched.Remove(address);
-                    Send(ledger, place, address, Messages.PresenceEnded(address));
-                    continue;
-                }
-                if (sight.CountOnly != shown.CountOnly) shown = Shown.Nothing with { CountOnly = sight.CountOnly };
-            }
+            if (stirred) Prune(ledger, place, address);
+            if (!place.Watched.TryGetValue(address, out var shown)) continue;
             bool counts = shown.CountOnly || tooMany;
             if (!changed && shown.Is != ShownAs.Nothing) continue;
             var message = counts ? count ??= Messages.PresenceCount(address, people.Count)
