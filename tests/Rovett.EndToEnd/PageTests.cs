@@ -81,6 +81,7 @@ public sealed class PageTests : IAsyncLifetime
         await Assertions.Expect(Device("mara-desk").Locator("[data-transport=WebSocket]")).ToBeVisibleAsync();
         async Task<int> Unread(string name) => int.Parse((await Device(name).Locator("[data-unread]").GetAttributeAsync("data-unread"))!);
 
+        await Assertions.Expect(Device("mara-phone").Locator("[data-here='1']")).ToContainTextAsync("engineer here now: Mara Quill"); // once, on two devices
         await Device("mara-phone").GetByText("mark all read").ClickAsync();
         foreach (var name in new[] { "mara-desk", "mara-phone" }) await Assertions.Expect(Device(name).Locator("[data-unread='0']")).ToBeVisibleAsync();
         int teo = await Unread("teo-phone");

@@ -12,4 +12,5 @@ export {
   type Transport,
 } from './messages.js';
 export type { Handler, LiveOptions, LiveState } from './options.js';
+export type { Person, WhoIsHere } from './presence.js';
 export type { Readable } from './value.js';

@@ -36,6 +36,11 @@ export class Intake {
     return this.#resume;
   }
 
+  /** How many acknowledgements are not answered. */
+  get asked(): number {
+    return this.#asked.size;
+  }
+
   /** How many are handled and not acknowledged. */
   get due(): number {
     return this.#dueCount;

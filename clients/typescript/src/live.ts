@@ -15,6 +15,7 @@ import {
 } from './messages.js';
 import type { Handler, LiveOptions, LiveState } from './options.js';
 import { isHidden, later, watchPage } from './page.js';
+import { Presence, type WhoIsHere } from './presence.js';
 import { type Readable, Value } from './value.js';
 
 const ackEvery = 128;
@@ -32,6 +33,8 @@ export class Live {
   readonly #options: LiveOptions;
   readonly #how: { climb?: typeof climb | undefined; onlySeen?: boolean };
   readonly #url: string;
+  readonly #transports: readonly Transport[];
+  readonly #upgradeMs: number;
   readonly #state: Value<LiveState>;
   readonly #totals = new Value<Totals | null>(null);
   readonly #channels = new Value<readonly string[]>([]);
@@ -40,6 +43,7 @@ export class Live {
   readonly #changes = new Set<(change: Change) => void>();
   readonly #listeners = new Set<(said: Said) => void>();
   readonly #requests = new Map<string, { resolve: () => void; reject: (error: Error) => void }>();
+  readonly #presence = new Presence((kind, address) => this.#request({ kind, address }));
   readonly #topics = new Map<string, number>();
   readonly #intake: Intake;
   readonly #stop: (() => void)[] = [];
@@ -69,6 +73,8 @@ export class Live {
   constructor(options: LiveOptions, how: { climb?: typeof climb | undefined; onlySeen?: boolean } = {}) {
     this.#options = options;
     this.#how = how;
+    this.#transports = options.transports ?? order;
+    this.#upgradeMs = options.upgradeMs ?? 600_000;
     this.#url = options.url.replace(/\/+$/, '');
     this.#intake = new Intake(options.after === 'now' ? null : (options.after ?? null));
     this.#state = new Value<LiveState>({ phase: 'connecting', transport: null, tried: [], reconnects: 0 });
@@ -159,6 +165,11 @@ export class Live {
     return () => this.#listeners.delete(listener as (said: Said) => void);
   }
 
+  /** Who is on a topic (`topic:berth/3`) or role (`role:engineer`), and who comes and goes, until it is closed. */
+  whoIsHere(address: string): Readable<WhoIsHere> & { close(): void } {
+    return this.#presence.of(address);
+  }
+
   /** Says what the user is looking at: what comes about it arrives read. Null: nothing any more. */
   async attend(subject: string | null): Promise<void> {
     this.#subject = subject;
@@ -170,11 +181,13 @@ export class Live {
     if (this.#state.value.phase === 'offline') void this.#open();
   }
 
-  /** Acknowledges what was handled, and ends the connection for good. */
+  /** Acknowledges what was handled, and ends the connection for good, as soon as the service has answered that (1 s at most). */
   async close(): Promise<void> {
     if (this.#state.value.phase === 'closed') return;
-    await this.#flush().catch(() => undefined);
     for (const stop of this.#stop) stop();
+    await this.#flush();
+    // So that the next visit is not given again what this one has handled.
+    for (let i = 0; i < 50 && this.#link && this.#intake.asked > 0; i++) await new Promise((r) => setTimeout(r, 20));
     this.#drop();
     this.#set({ phase: 'closed', transport: null });
   }
@@ -257,7 +270,7 @@ export class Live {
 
   /** Where the best failed lately, it is not waited for each time. */
   #rungs(): readonly Transport[] {
-    const all = this.#options.transports ?? order;
+    const all = this.#transports;
     const worked = memory.get(this.#place);
     const from = worked && worked.until > Date.now() ? all.indexOf(worked.transport) : 0;
     return from > 0 && this.#failures < 2 ? [...all.slice(from), ...all.slice(0, from)] : all;
@@ -283,26 +296,24 @@ export class Live {
     });
     this.#alive();
     clearTimeout(this.#upgrade);
-    const better = link.through ? 0 : (this.#options.transports ?? order).indexOf(link.transport);
+    const better = link.through ? 0 : this.#transports.indexOf(link.transport);
     if (!link.through)
       memory.set(
         this.#place,
-        better > 0
-          ? { transport: link.transport, until: Date.now() + (this.#options.upgradeMs ?? 600_000) }
-          : undefined,
+        better > 0 ? { transport: link.transport, until: Date.now() + this.#upgradeMs } : undefined,
       );
-    if (better > 0) this.#upgrade = later(() => this.#tryBetter(better), this.#options.upgradeMs ?? 600_000);
+    if (better > 0) this.#upgrade = later(() => this.#tryBetter(better), this.#upgradeMs);
     for (const topic of this.#topics.keys())
       this.#request({ kind: 'subscribe', topic, after: this.#newest }).catch((error) =>
-        this.#report(`${topic} is not subscribed to`, error),
+        this.#report(`no subscription to ${topic}`, error),
       );
+    this.#presence.opened();
     if (this.#subject !== null) this.#request({ kind: 'attend', subject: this.#subject }).catch(() => undefined);
   }
 
   #tryBetter(rungs: number): void {
-    if (this.#link && !this.#trial)
-      this.#trial = this.#climb((this.#options.transports ?? order).slice(0, rungs), true);
-    this.#upgrade = later(() => this.#tryBetter(rungs), this.#options.upgradeMs ?? 600_000);
+    if (this.#link && !this.#trial) this.#trial = this.#climb(this.#transports.slice(0, rungs), true);
+    this.#upgrade = later(() => this.#tryBetter(rungs), this.#upgradeMs);
   }
 
   #take(message: Message): void {
@@ -338,12 +349,15 @@ export class Live {
       case 'said':
         for (const listener of this.#listeners) this.#guard(() => listener(message as unknown as Said));
         break;
+      case 'presence':
+        this.#presence.take(message);
+        break;
       case 'done':
       case 'refused':
         this.#answered(message);
         break;
       case 'ackDue':
-        this.#flush().catch(() => undefined);
+        this.#flush();
         break;
       case 'expiring':
         void this.#renew();
@@ -353,7 +367,7 @@ export class Live {
         break;
     }
     // Timers sleep in tabs that nobody sees; messages do not.
-    if (this.#intake.due > 0 && Date.now() - this.#intake.dueSince > ackWithinMs) this.#flush().catch(() => undefined);
+    if (this.#intake.due > 0 && Date.now() - this.#intake.dueSince > ackWithinMs) this.#flush();
   }
 
   #change(message: Message): void {
@@ -410,9 +424,9 @@ export class Live {
   }
 
   #dueChanged(): void {
-    if (this.#intake.due >= ackEvery) this.#flush().catch(() => undefined);
+    if (this.#intake.due >= ackEvery) this.#flush();
     else if (this.#intake.due > 0 && !this.#ackTimer && !isHidden()) {
-      this.#ackTimer = later(() => this.#flush().catch(() => undefined), ackWithinMs);
+      this.#ackTimer = later(() => this.#flush(), ackWithinMs);
     }
   }
 
@@ -424,11 +438,10 @@ export class Live {
     if (acks.length === 0) return;
     try {
       await this.#link.send(acks);
-    } catch (error) {
+    } catch {
       // The stream may live on while a post beside it fails.
       for (const { requestId } of acks) this.#intake.answered(requestId, true);
       this.#dueChanged();
-      throw error;
     }
   }
 
@@ -538,7 +551,7 @@ export class Live {
         online: () => this.reconnect(),
         thawed: () => this.#isWanted() && void this.#open(),
         frozen: () => this.#freeze(),
-        hidden: () => (this.#how.onlySeen ? this.#freeze() : this.#flush().catch(() => undefined)),
+        hidden: () => (this.#how.onlySeen ? this.#freeze() : this.#flush()),
         seen: () => {
           this.reconnect();
           this.#dueChanged();
@@ -549,9 +562,9 @@ export class Live {
 
   #freeze(): void {
     if (!this.#isWanted()) return;
-    this.#flush().catch(() => undefined);
+    this.#flush();
     this.#drop();
-    this.#set({ phase: 'offline', transport: null, why: 'the page is frozen or hidden' });
+    this.#set({ phase: 'offline', transport: null, why: 'the page sleeps' });
   }
 
   #isWanted(): boolean {

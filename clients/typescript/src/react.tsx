@@ -13,6 +13,7 @@ import { InboxList, type InboxView } from './list.js';
 import { connect, type Live } from './live.js';
 import type { Notification, Said, Totals } from './messages.js';
 import type { LiveOptions, LiveState } from './options.js';
+import type { WhoIsHere } from './presence.js';
 import type { Readable } from './value.js';
 
 const Context = createContext<Live | null>(null);
@@ -109,6 +110,20 @@ export function useTopic<D = unknown>(
     [live, topic],
   );
   return { error, say };
+}
+
+const unknown: WhoIsHere = { count: null, people: null };
+
+/** Who is on a topic (`topic:berth/3`) or role (`role:engineer`) now, for as long as it is rendered. */
+export function useWhoIsHere(address: string): WhoIsHere {
+  const live = useLive();
+  const [here, setHere] = useState<(Readable<WhoIsHere> & { close(): void }) | null>(null);
+  useEffect(() => {
+    const made = live?.whoIsHere(address) ?? null;
+    setHere(made);
+    return () => made?.close();
+  }, [live, address]);
+  return useReadable(here, unknown);
 }
 
 const empty: InboxView = { items: [], loading: true, hasMore: false };

@@ -3,6 +3,7 @@ import { type Leadership, seekLeadership } from './leadership.js';
 import type { Link, Place } from './links.js';
 import type { Message, Transport } from './messages.js';
 import { isHidden, later } from './page.js';
+import { afterwards, nobodyKnown, type WhoIsHere } from './presence.js';
 
 const pingMs = 2000;
 const mostMissed = 3;
@@ -57,7 +58,8 @@ export class Tabs {
   #kept: Message[] = [];
   #base = '';
   readonly #acks = new Map<string, string>();
-  readonly #topics = new Map<string, Set<string>>();
+  readonly #wanted = new Map<string, Set<string>>();
+  readonly #here = new Map<string, WhoIsHere>();
   readonly #subjects = new Map<string, string>();
 
   constructor(userOf: (token: string) => string, signedOut: () => void) {
@@ -173,7 +175,8 @@ export class Tabs {
         this.#known ??= message.cursor;
         this.#kept = [];
         this.#acks.clear();
-        this.#topics.clear();
+        this.#wanted.clear();
+        this.#here.clear();
         this.#subjects.clear();
         seat.events.opened({ ...link, send: (messages) => this.#send(messages as Message[], this.#me) }, message);
         this.#post({ kind: 'up' });
@@ -209,18 +212,25 @@ export class Tabs {
     if (out.length > 0) await link.send(out);
   }
 
-  /** A topic is subscribed to as long as one tab is. True: there is nothing to ask the service. */
-  #subscribe({ kind, topic }: Message, tab: string): boolean {
-    const tabs = this.#topics.get(topic) ?? new Set();
-    if (kind === 'subscribe') {
+  /** A topic is subscribed to, and looked at who is there, as long as one tab does. True: there is nothing to ask the service. */
+  #subscribe({ kind, topic, address }: Message, tab: string): boolean {
+    const what = topic ?? address;
+    const key = /watch/.test(kind) ? `watch ${what}` : `subscribe ${what}`;
+    const tabs = this.#wanted.get(key) ?? new Set();
+    if (kind === 'subscribe' || kind === 'watch') {
       const others = tabs.size;
-      this.#topics.set(topic, tabs.add(tab));
+      this.#wanted.set(key, tabs.add(tab));
+      const here = this.#here.get(what);
+      if (others > 0 && kind === 'watch' && here)
+        this.#answer({ kind: 'presence', requestId: `${tab} `, of: what, count: here.count, people: here.people });
       return others > 0;
     }
-    if (kind !== 'unsubscribe') return false;
+    if (kind !== 'unsubscribe' && kind !== 'unwatch') return false;
     tabs.delete(tab);
-    if (tabs.size === 0) this.#topics.delete(topic);
-    return tabs.size > 0;
+    if (tabs.size > 0) return true;
+    this.#wanted.delete(key);
+    if (kind === 'unwatch') this.#here.delete(what);
+    return false;
   }
 
   /** The session attends what was looked at last. */
@@ -255,6 +265,8 @@ export class Tabs {
         opened.totals = { unread: message.unread, asOf: message.time, rev: message.rev };
       if (message.kind === 'channels') opened.channels = message.channels;
     }
+    if (message.kind === 'presence')
+      this.#here.set(message.of, afterwards(this.#here.get(message.of) ?? nobodyKnown, message));
     if (!own.has(message.kind)) this.#post({ kind: 'message', message });
     seat.events.message(message);
   }
@@ -262,7 +274,7 @@ export class Tabs {
   /** Gives an answer to whoever asked. */
   #answer(message: Message): void {
     const [tab, requestId] = String(message.requestId).split(' ');
-    if (requestId === undefined) this.#seat?.events.message(message);
+    if (requestId === undefined || tab === this.#me) this.#seat?.events.message(message);
     else this.#post({ kind: 'answer', to: tab, message: { ...message, requestId } });
   }
 
@@ -324,8 +336,14 @@ export class Tabs {
         known: this.#known ?? this.#base,
       });
     } else if (word.kind === 'leave') {
-      for (const [topic, tabs] of [...this.#topics])
-        if (tabs.has(from)) this.#send([{ kind: 'unsubscribe', topic }], from).catch(() => undefined);
+      for (const [key, tabs] of [...this.#wanted]) {
+        const space = key.indexOf(' ');
+        const [kind, what] = [key.slice(0, space), key.slice(space + 1)];
+        if (tabs.has(from))
+          this.#send([{ kind: `un${kind}`, [kind === 'watch' ? 'address' : 'topic']: what }], from).catch(
+            () => undefined,
+          );
+      }
       if (this.#subjects.has(from)) this.#send([{ kind: 'attend', subject: null }], from).catch(() => undefined);
     } else if (word.kind === 'ask') {
       const { message } = word;

@@ -255,6 +255,43 @@ test('what is said on a topic is heard by the others on it', async () => {
   await assert.rejects(mara.live.say('engine-room/1', 'x'), /not allowed/);
 });
 
+test('who is on a topic is shown, through cuts and a crash of the service too', async () => {
+  await service.call('PUT', '/v1/policies', {
+    policies: [
+      { name: 'berths', topic: 'berth/{berth}', may: ['subscribe', 'presence'], when: { role: 'harbour-desk' } },
+    ],
+  });
+  const between = await network();
+  const mara = person({ url: between.url, roles: ['harbour-desk'] });
+  await isLive(mara.live);
+  const here = mara.live.whoIsHere('topic:berth/5');
+  const shown = () => here.value.people?.map((p) => p.user).sort();
+  await eventually(() => here.value.count === 0, 'nobody is there');
+  const [teo, pia] = [person({ roles: ['harbour-desk'] }), person({ roles: ['harbour-desk'] })];
+  for (const { live } of [teo, pia]) {
+    await isLive(live);
+    await live.subscribe('berth/5');
+  }
+  await eventually(() => here.value.count === 2, 'both are there');
+  assert.deepEqual(shown(), [teo.user, pia.user].sort());
+  between.cut();
+  await teo.live.unsubscribe('berth/5');
+  await eventually(() => here.value.count === 1, 'one has left');
+  await service.crash();
+  await eventually(
+    () => teo.live.state.value.phase === 'live' && mara.live.state.value.reconnects >= 2,
+    'all are back',
+  );
+  await teo.live.subscribe('berth/5');
+  await eventually(() => here.value.count === 2, 'right again after a crash');
+  assert.deepEqual(shown(), [teo.user, pia.user].sort());
+  const refused = mara.live.whoIsHere('role:engineer');
+  await eventually(() => refused.value.error, 'it is refused');
+  here.close();
+  refused.close();
+  assert.deepEqual(mara.reports, []);
+});
+
 test('what is acknowledged is not given to the next visit, what is not is', async () => {
   const mara = person({ device: 'shore-office' });
   await isLive(mara.live);

@@ -13,7 +13,9 @@ let users = 0;
 before(async () => {
   await service.start();
   await service.call('PUT', '/v1/policies', {
-    policies: [{ name: 'berths', topic: 'berth/{berth}', may: ['subscribe', 'say'], when: { role: 'harbour-desk' } }],
+    policies: [
+      { name: 'berths', topic: 'berth/{berth}', may: ['subscribe', 'say', 'presence'], when: { role: 'harbour-desk' } },
+    ],
   });
 });
 after(async () => {
@@ -174,6 +176,26 @@ test('a topic is subscribed to as long as one tab is, and what is said is heard 
       ?.channels.includes('topic:berth/3'),
     false,
   );
+});
+
+test('each tab is shown who is there, and what one looks away from the others still see', async () => {
+  const user = `crew-${++users}`;
+  const [first, second] = [tab(user), tab(user)];
+  await Promise.all([isLive(first.live), isLive(second.live)]);
+  const here = first.live.whoIsHere('topic:berth/7');
+  await eventually(() => here.value.count === 0, 'nobody is there');
+  const other = tab(`crew-${++users}`);
+  await isLive(other.live);
+  await other.live.subscribe('berth/7');
+  await eventually(() => here.value.people?.length === 1, 'one is there');
+  const late = second.live.whoIsHere('topic:berth/7');
+  await eventually(() => late.value.people?.length === 1, 'the other tab is shown it too');
+  here.close();
+  await other.live.unsubscribe('berth/7');
+  await eventually(() => late.value.count === 0, 'it is told of the departure');
+  await first.live.subscribe('berth/7');
+  await eventually(() => late.value.people?.map((p) => p.user).join() === user, 'and of an arrival');
+  late.close();
 });
 
 test('signing out ends every tab of the user, and the next account gets nothing of theirs', async () => {

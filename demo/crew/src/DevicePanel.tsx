@@ -15,7 +15,15 @@ import {
 } from '@mantine/core';
 import { useEffect, useState } from 'react';
 import type { InboxItem, Notification, Transport } from 'rovett';
-import { RovettProvider, useInboxPages, useLive, useLiveState, useNotifications, useUnreadTotal } from 'rovett/react';
+import {
+  RovettProvider,
+  useInboxPages,
+  useLive,
+  useLiveState,
+  useNotifications,
+  useUnreadTotal,
+  useWhoIsHere,
+} from 'rovett/react';
 import { connectShared } from 'rovett/shared';
 
 const stateColor = {
@@ -40,7 +48,7 @@ class Blocked extends WebSocket {
 }
 
 /** One device of a person, with switches for what may happen to it. */
-export function Device({ service, user, label }: { service: string; user: string; label: string }) {
+export function Device({ service, user, role, label }: { service: string; user: string; role: string; label: string }) {
   const [online, setOnline] = useState(true);
   const [blocked, setBlocked] = useState(false);
   const switches = (
@@ -67,7 +75,7 @@ export function Device({ service, user, label }: { service: string; user: string
           connect={connectShared}
           WebSocket={blocked ? Blocked : undefined}
         >
-          <Connected label={label} switches={switches} />
+          <Connected label={label} role={role} switches={switches} />
         </RovettProvider>
       ) : (
         <Offline label={label} switches={switches} />
@@ -103,7 +111,7 @@ function Offline({ label, switches }: { label: string; switches: React.ReactNode
 }
 
 /** A bell with its count, what came, and a strip that says how it is connected. */
-function Connected({ label, switches }: { label: string; switches: React.ReactNode }) {
+function Connected({ label, role, switches }: { label: string; role: string; switches: React.ReactNode }) {
   const live = useLive();
   const unread = useUnreadTotal();
   const state = useLiveState();
@@ -130,6 +138,7 @@ function Connected({ label, switches }: { label: string; switches: React.ReactNo
           mark all read
         </Button>
       </Group>
+      <Colleagues role={role} />
       <ScrollArea h={150} type="auto" offsetScrollbars>
         {items.length === 0 ? (
           <Text size="sm" c="dimmed">
@@ -178,6 +187,16 @@ function Connected({ label, switches }: { label: string; switches: React.ReactNo
         {switches}
       </Group>
     </>
+  );
+}
+
+/** Who of the person's role is connected. */
+function Colleagues({ role }: { role: string }) {
+  const { people, error } = useWhoIsHere(`role:${role}`);
+  return (
+    <Text size="xs" c="dimmed" mb={4} truncate data-here={people?.length ?? ''}>
+      {role} here now: {people ? people.map((p) => p.displayName ?? p.user).join(', ') : (error?.message ?? '…')}
+    </Text>
   );
 }
 

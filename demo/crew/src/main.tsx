@@ -92,7 +92,7 @@ function PersonColumn({
         )}
       </Group>
       {labels.map((label) => (
-        <Device key={`${id}-${label}`} service={office.service} user={id} label={label} />
+        <Device key={`${id}-${label}`} service={office.service} user={id} role={person.roles[0] ?? ''} label={label} />
       ))}
     </Stack>
   );

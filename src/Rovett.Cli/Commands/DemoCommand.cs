@@ -1,5 +1,6 @@
 using System.CommandLine;
 using System.Text.Json;
+using System.Text.Json.Nodes;
 using Rovett.Cli.Demo;
 using Rovett.Client;
 using Rovett.Service;
@@ -62,6 +63,10 @@ static class DemoCommand
                             adminKey = service.Credentials[0].AdminKey,
                             tokenSigningSecret = service.Credentials[0].TokenSigningSecret,
                         }));
+                        foreach (var person in scenario.People)
+                            await sender.Call(HttpMethod.Put, $"/v1/users/{person.Id}", new JsonObject { ["displayName"] = person.Name }, cancel: cancel);
+                        foreach (var role in scenario.People.SelectMany(p => p.Roles).Distinct())
+                            await sender.Call(HttpMethod.Put, $"/v1/roles/{role}", new JsonObject { ["presence"] = "members" }, cancel: cancel);
                         await sender.Call(HttpMethod.Put, "/v1/policies", Yaml.Read(Path.Combine(AppContext.BaseDirectory, "demo", "policies.yaml")), cancel: cancel);
                         int failed = await new Story(scenario, new Uri(service.Url), new Uri(office.Url + "/no-websockets"), Token, sender, pace).Tell();
                         AnsiConsole.WriteLine();
