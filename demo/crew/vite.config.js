@@ -4,5 +4,11 @@ import { defineConfig } from 'vite';
 export default defineConfig({
   plugins: [react()],
   base: '/crew/',
-  build: { outDir: 'dist', emptyOutDir: true, chunkSizeWarningLimit: 900 },
+  build: {
+    outDir: 'dist',
+    emptyOutDir: true,
+    chunkSizeWarningLimit: 900,
+    target: 'es2022',
+    rollupOptions: { input: ['index.html', 'small.html'] },
+  },
 });

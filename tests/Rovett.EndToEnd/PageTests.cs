@@ -116,6 +116,40 @@ public sealed class PageTests : IAsyncLifetime
         errors.ShouldBeEmpty();
     }
 
+    [Fact]
+    public async Task A_bell_and_an_inbox_with_and_without_React_show_the_same()
+    {
+        var errors = new List<string>();
+        var page = await Open((string)demo.Ready["crew"]! + "small.html", errors);
+        var react = page.Locator("#react");
+        var element = page.Locator("rovett-bell");
+        async Task Unread(int count)
+        {
+            await Assertions.Expect(react.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { Name = $"Notifications, {count} unread" })).ToBeVisibleAsync();
+            await Assertions.Expect(element.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { Name = $"Notifications, {count} unread" })).ToBeVisibleAsync();
+        }
+        await Assertions.Expect(element).ToHaveAttributeAsync("data-unread", new Regex("\\d+"));
+        int before = int.Parse((await element.GetAttributeAsync("data-unread"))!);
+        await Unread(before);
+        await react.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { NameRegex = new Regex("^Notifications") }).ClickAsync();
+        await element.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { NameRegex = new Regex("^Notifications") }).ClickAsync();
+        await Send("user:mara", "For both <img src=x onerror=alert(1)>");
+        await Unread(before + 1);
+        await Assertions.Expect(react.Locator("[data-part=item]").First).ToContainTextAsync("For both <img");
+        await Assertions.Expect(element.Locator("[part~=item]").First).ToContainTextAsync("For both <img");
+        await element.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { NameRegex = new Regex("^Mark read: For both") }).ClickAsync();
+        await Unread(before);
+        await Assertions.Expect(react.Locator("[data-part=item]").First).Not.ToHaveAttributeAsync("data-unread", new Regex(".*"));
+        await react.GetByText("Mark all read").ClickAsync();
+        await Unread(0);
+        await Assertions.Expect(element.GetByText("Mark all read")).ToBeDisabledAsync();
+        int shown = await react.Locator("[data-part=item]").CountAsync();
+        await react.GetByText("Older ones").ClickAsync();
+        await Eventually.Holds(async () => await react.Locator("[data-part=item]").CountAsync(), count => count > shown, "older ones are shown");
+        await Assertions.Expect(react.GetByText("Nothing is muted.")).ToBeVisibleAsync();
+        errors.ShouldBeEmpty();
+    }
+
     async Task<int> Sessions(string device) => (await backend.Call(HttpMethod.Get, "/v1/sessions"))!["sessions"]!.AsArray().Count(s => (string)s!["device"]! == device);
 
     [Fact]

@@ -1,5 +1,6 @@
 import '@mantine/core/styles.css';
 import {
+  Anchor,
   Badge,
   Button,
   Container,
@@ -41,7 +42,8 @@ function App() {
         <div>
           <Title order={3}>Marrow Sound Ferries</Title>
           <Text size="sm" c="dimmed">
-            What the crew sees: two people side by side, each with their own notices and nobody else's.
+            What the crew sees: two people side by side, each with their own notices and nobody else's.{' '}
+            <Anchor href="small.html">Only a bell and an inbox</Anchor>
           </Text>
         </div>
         <Button onClick={() => void happen()}>Let something happen</Button>
