@@ -36,6 +36,8 @@ public sealed record LiveOptions
     public TimeSpan AckWithin { get; init; } = TimeSpan.FromSeconds(1);
     /// <summary>Acknowledge by itself, after the caller asked for the next message.</summary>
     public bool AutoAcknowledge { get; init; } = true;
+    /// <summary>Makes the connections: for certificates of your own, or a proxy. Null: a plain one.</summary>
+    public HttpMessageHandler? Handler { get; init; }
     /// <summary>Come back after a cut. False: the stream ends with the connection.</summary>
     public bool Reconnect { get; init; } = true;
 }
@@ -48,7 +50,12 @@ public sealed record LiveOptions
 public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<string>> token, LiveOptions? options = null) : IDisposable
 {
     readonly LiveOptions options = options ?? new LiveOptions();
-    readonly HttpClient http = new(new SocketsHttpHandler { UseProxy = false }) { Timeout = Timeout.InfiniteTimeSpan };
+    readonly HttpClient http = new(options?.Handler ?? new SocketsHttpHandler { UseProxy = false, EnableMultipleHttp2Connections = true }, disposeHandler: options?.Handler is null)
+    {
+        Timeout = Timeout.InfiniteTimeSpan,
+        DefaultRequestVersion = System.Net.HttpVersion.Version20,
+        DefaultVersionPolicy = HttpVersionPolicy.RequestVersionOrLower, // without TLS that is HTTP/1.1
+    };
     readonly Random chance = new();
     readonly Unconfirmed unconfirmed = new();
     LiveLink? link;
@@ -127,7 +134,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
         if (options.Device is { } device) query.Append("device=").Append(Uri.EscapeDataString(device)).Append('&');
         if (options.Label is { } label) query.Append("label=").Append(Uri.EscapeDataString(label)).Append('&');
         var address = url.ToString().TrimEnd('/') + "/v1/live" + query.ToString().TrimEnd('&', '?');
-        Func<CancellationToken, Task<LiveLink>> webSocket = stop => WebSocketLink.Open(address, credential, options.Transport == LiveTransport.WebSocket, stop),
+        Func<CancellationToken, Task<LiveLink>> webSocket = stop => WebSocketLink.Open(http, address, credential, options.Transport == LiveTransport.WebSocket, stop),
             sse = stop => SseLink.Open(http, url, address, credential, stop),
             longPoll = _ => Task.FromResult<LiveLink>(new LongPollLink(http, url, address, credential));
         Func<CancellationToken, Task<LiveLink>>[] rungs = options.Transport switch

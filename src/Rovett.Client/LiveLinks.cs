@@ -29,19 +29,26 @@ sealed class WebSocketLink(ClientWebSocket socket) : LiveLink
 
     public override string Transport => "websocket";
 
-    public static async Task<LiveLink> Open(string address, string credential, bool only, CancellationToken cancel)
+    public static async Task<LiveLink> Open(HttpMessageInvoker http, string address, string credential, bool only, CancellationToken cancel)
     {
         var socket = new ClientWebSocket();
         socket.Options.AddSubProtocol("rovett.v1");
         socket.Options.SetRequestHeader("Authorization", "Bearer " + credential);
         socket.Options.KeepAliveInterval = TimeSpan.Zero; // the service pings
-        socket.Options.Proxy = null;
+        bool isSecure = address.StartsWith("https", StringComparison.Ordinal);
+        if (isSecure)
+        {
+            // One stream of the connection that carries the requests too (RFC 8441), where the service or its proxy speaks that.
+            socket.Options.HttpVersion = System.Net.HttpVersion.Version20;
+            socket.Options.HttpVersionPolicy = HttpVersionPolicy.RequestVersionOrLower;
+        }
+        else socket.Options.Proxy = null;
         socket.Options.CollectHttpResponseDetails = true;
         try
         {
             using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
             limit.CancelAfter(TimeSpan.FromSeconds(10));
-            await socket.ConnectAsync(new Uri("ws" + address[4..]), limit.Token).ConfigureAwait(false);
+            await socket.ConnectAsync(new Uri("ws" + address[4..]), isSecure ? http : null, limit.Token).ConfigureAwait(false);
             return new WebSocketLink(socket);
         }
         catch (OperationCanceledException) when (!cancel.IsCancellationRequested)

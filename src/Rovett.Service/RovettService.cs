@@ -61,7 +61,7 @@ public sealed class RovettService : IAsyncDisposable
         foreach (var space in spaces.All) monitor.Load(space, history);
 
         var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
-        Configure(builder);
+        Configure(builder, clock);
         app = builder.Build();
         // The console asks for its cookie where it needs it; no other request, and no live session, is to pay for that.
         ((IApplicationBuilder)app).Properties["__AuthenticationMiddlewareSet"] = true;
@@ -144,7 +144,7 @@ public sealed class RovettService : IAsyncDisposable
         return spaces;
     }
 
-    void Configure(WebApplicationBuilder builder)
+    void Configure(WebApplicationBuilder builder, TimeProvider clock)
     {
         builder.Logging.ClearProviders();
         builder.Logging.AddFilter("Microsoft.AspNetCore.Hosting.Diagnostics", LogLevel.None); // it makes an activity for each request, which nobody reads
@@ -164,7 +164,12 @@ public sealed class RovettService : IAsyncDisposable
             o.Limits.MaxRequestBodySize = options.MaxBodyBytes;
             o.Limits.MaxRequestHeadersTotalSize = 16 * 1024;
             o.Limits.MinResponseDataRate = null; // streams are quiet for long
-            o.Listen(IPAddress.Parse(options.Address), options.Port);
+            o.Listen(IPAddress.Parse(options.Address), options.Port, listen =>
+            {
+                if (options.Certificate is null) return;
+                var certificate = new Certificate(options.Certificate, options.CertificateKey!, clock, listen.ApplicationServices.GetRequiredService<ILogger<Certificate>>());
+                listen.UseHttps(new Microsoft.AspNetCore.Server.Kestrel.Https.TlsHandshakeCallbackOptions { OnConnection = _ => ValueTask.FromResult(new System.Net.Security.SslServerAuthenticationOptions { ServerCertificateContext = certificate.Present }) });
+            });
         });
         builder.Services.AddRouting();
         builder.Services.AddDataProtection().PersistKeysToFileSystem(Directory.CreateDirectory(Path.Combine(options.Data, "console-keys"))).SetApplicationName("rovett-console");
@@ -250,7 +255,7 @@ public sealed class RovettService : IAsyncDisposable
             app.MapDelete(prefix + "/v1/deciders/{name}", decider.Remove);
             app.MapGet(prefix + "/v1/deciders", decider.List);
             app.MapPost(prefix + "/v1/tickets", user.Ticket);
-            app.MapGet(prefix + "/v1/live", live.Connect);
+            app.MapMethods(prefix + "/v1/live", ["GET", "CONNECT"], live.Connect);
             app.MapGet(prefix + "/v1/live/{session}", live.Poll);
             app.MapPost(prefix + "/v1/live/{session}", live.Post);
         }

@@ -22,6 +22,8 @@ static class ServeCommand
             ("readyFile", new("--ready-file") { Description = "Write the address, and on the first start the credentials, to this file (mode 0600) once it listens." }),
             ("spaces", new("--spaces") { Description = "Spaces to have beside main, separated by commas." }),
             ("origins", new("--origins") { Description = "Browser origins that may connect, separated by commas." }),
+            ("certificate", new("--certificate") { Description = "A PEM file with the certificate: TLS and HTTP/2. Renewed ones are taken up without a restart." }),
+            ("certificateKey", new("--certificate-key") { Description = "A PEM file with its private key." }),
             ("newcomers", new("--newcomers") { Description = "How far back a newcomer to a role sees: now, 12h, 7d … [default: 7d]" }),
             ("strictAddresses", new("--strict-addresses") { Description = "true: refuse sends to addresses nobody knows. [default: false]" }),
             ("heartbeatSeconds", new("--heartbeat-seconds") { Description = "Seconds between signs of life. [default: 20]" }),

@@ -18,25 +18,33 @@ public static class WebSocketTransport
     public static void CheckHandshake(HttpContext context)
     {
         var headers = context.Request.Headers;
-        if (context.Features.Get<IHttpUpgradeFeature>() is not { IsUpgradableRequest: true })
+        bool connects = IsExtendedConnect(context);
+        if (!connects && context.Features.Get<IHttpUpgradeFeature>() is not { IsUpgradableRequest: true })
             throw new Problem(400, "not-upgradable", "The connection can't be upgraded", "The request is not HTTP/1.1 with 'Connection: Upgrade'.", "Behind a proxy, pass Upgrade and Connection on.").Throw();
         if (headers.SecWebSocketVersion != "13")
         {
             context.Response.Headers.SecWebSocketVersion = "13";
             throw new Problem(426, "websocket-version", "Another WebSocket version is needed", "Only version 13 (RFC 6455) is spoken here.", "Send 'Sec-WebSocket-Version: 13'.").Throw();
         }
-        if (FrameWriter.Accept(headers.SecWebSocketKey) is null)
+        if (!connects && FrameWriter.Accept(headers.SecWebSocketKey) is null)
             throw new Problem(400, "websocket-key", "The WebSocket key is not valid", "Sec-WebSocket-Key is not 16 bytes in base64.", "Let a WebSocket library make the handshake.").Throw();
     }
 
-    static Task<Stream> Accept(HttpContext context)
+    /// <summary>A WebSocket over one stream of an HTTP/2 connection (RFC 8441).</summary>
+    public static bool IsExtendedConnect(HttpContext context) => context.Features.Get<IHttpExtendedConnectFeature>() is { IsExtendedConnect: true, Protocol: "websocket" };
+
+    static async ValueTask<Stream> Accept(HttpContext context)
     {
         var response = context.Response.Headers;
-        response.Upgrade = "websocket";
-        response.Connection = "Upgrade";
-        response.SecWebSocketAccept = FrameWriter.Accept(context.Request.Headers.SecWebSocketKey);
+        bool connects = IsExtendedConnect(context);
+        if (!connects)
+        {
+            response.Upgrade = "websocket";
+            response.Connection = "Upgrade";
+            response.SecWebSocketAccept = FrameWriter.Accept(context.Request.Headers.SecWebSocketKey);
+        }
         if (context.Request.Headers.SecWebSocketProtocol.ToString().Split(',', StringSplitOptions.TrimEntries).Contains(Subprotocol)) response.SecWebSocketProtocol = Subprotocol;
-        return context.Features.GetRequiredFeature<IHttpUpgradeFeature>().UpgradeAsync();
+        return connects ? await context.Features.GetRequiredFeature<IHttpExtendedConnectFeature>().AcceptAsync() : await context.Features.GetRequiredFeature<IHttpUpgradeFeature>().UpgradeAsync();
     }
 
     /// <summary>Accepts the upgrade only to say why nobody is let in.</summary>

@@ -99,6 +99,19 @@ public static class OptionsReader
         else property.SetValue(options, parsed);
     }
 
+    static string? CertificateMistake(string file, string keyFile)
+    {
+        try
+        {
+            Operations.Certificate.Read(file, keyFile);
+            return null;
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException or System.Security.Cryptography.CryptographicException)
+        {
+            return $"'{file}' with '{keyFile}' can't be read: {error.Message} Both must be PEM files, the key that of the first certificate";
+        }
+    }
+
     static string Expected(PropertyInfo property) => property.PropertyType == typeof(int) ? "a whole number"
         : property.PropertyType == typeof(bool) ? "true or false"
         : property.PropertyType == typeof(string) ? "a text" : "a list";
@@ -114,6 +127,8 @@ public static class OptionsReader
         Check(o.Data.Length > 0, "data", "'data' is empty; name a folder");
         Check(IPAddress.TryParse(o.Address, out _), "address", $"'{o.Address}' is no IP address; give one such as 127.0.0.1 or 0.0.0.0");
         Between(o.Port, "port", 0, 65535);
+        Check(o.Certificate is null == o.CertificateKey is null, o.Certificate is null ? "certificateKey" : "certificate", "certificate and certificateKey go together; give both, or neither");
+        if (o.Certificate is not null && o.CertificateKey is not null && CertificateMistake(o.Certificate, o.CertificateKey) is { } mistake) Check(false, "certificate", mistake);
         Between(o.RecentMebibytes, "recentMebibytes", 1, 16_384);
         Between(o.MaxBodyBytes, "maxBodyBytes", 1024, 16 << 20);
         Between(o.MaxMessageBytes, "maxMessageBytes", 1024, 1 << 20);

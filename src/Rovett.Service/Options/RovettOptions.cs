@@ -9,11 +9,17 @@ public sealed class RovettOptions
     /// <summary>The folder that holds everything: made when missing.</summary>
     public string Data { get; set; } = "data";
 
-    /// <summary>The address to listen on. Loopback: to be reached from elsewhere, put a proxy with TLS in front.</summary>
+    /// <summary>The address to listen on. Loopback: to be reached from elsewhere, put a proxy with TLS in front, or give it a certificate.</summary>
     public string Address { get; set; } = "127.0.0.1";
 
     /// <summary>The TCP port; 0 takes a free one.</summary>
     public int Port { get; set; } = 7411;
+
+    /// <summary>A PEM file with the certificate, and after it what it was signed with: the service then speaks TLS, HTTP/2 too. Renewed ones are taken up by themselves.</summary>
+    public string? Certificate { get; set; }
+
+    /// <summary>A PEM file with the certificate's private key.</summary>
+    public string? CertificateKey { get; set; }
 
     /// <summary>Where to write the address and, on the first start, the credentials, once the service listens.</summary>
     public string? ReadyFile { get; set; }
