@@ -27,9 +27,9 @@ $(CLI): $(PAGES) $(SOURCES) Directory.Build.props Directory.Packages.props
 demo: build ## A working day at Marrow Sound Ferries, checked as it goes on, with pages to look at
 	./rovett demo
 
-# What tests need beside the code: nginx, a browser, a C compiler for the power-cut layer, PostgreSQL.
+# What tests need beside the code: proxies, a browser, a C compiler for the power-cut layer, PostgreSQL.
 tools:
-	@missing=""; for p in nginx chromium gcc; do command -v $$p >/dev/null || missing="$$missing $$p"; done; \
+	@missing=""; for p in nginx haproxy caddy chromium gcc; do command -v $$p >/dev/null || missing="$$missing $$p"; done; \
 	ls -d /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing="$$missing postgresql"; \
 	if [ -n "$$missing" ]; then echo "installing$$missing"; (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq $${missing/gcc/gcc libc6-dev}) >/dev/null || exit 1; fi
 

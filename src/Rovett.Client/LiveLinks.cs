@@ -109,6 +109,11 @@ sealed class WebSocketLink(ClientWebSocket socket) : LiveLink
             {
                 using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(1));
                 await socket.CloseOutputAsync(WebSocketCloseStatus.NormalClosure, null, limit.Token).ConfigureAwait(false);
+                // A socket that is closed with something unread takes with it what was just sent.
+                var rest = new byte[4096];
+                while ((await socket.ReceiveAsync(rest.AsMemory(), limit.Token).ConfigureAwait(false)).MessageType != WebSocketMessageType.Close)
+                {
+                }
             }
         }
         catch (Exception error) when (error is WebSocketException or IOException or OperationCanceledException or ObjectDisposedException)

@@ -75,7 +75,7 @@ public sealed class TlsTests : IAsyncLifetime
         for (; ; )
         {
             int length = 0;
-            for (ValueWebSocketReceiveResult part; ; )
+            for (ValueWebSocketReceiveResult part; ;)
             {
                 part = await socket.ReceiveAsync(buffer.AsMemory(length), CancellationToken.None);
                 length += part.Count;

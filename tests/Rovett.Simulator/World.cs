@@ -4,8 +4,8 @@ using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
-using Rovett.Core.Presence;
 using Rovett.Core.Marks;
+using Rovett.Core.Presence;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 
