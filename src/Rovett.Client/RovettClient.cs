@@ -20,13 +20,17 @@ public sealed class RovettRefusedException(int status, string slug, string title
     /// <summary>What to do about it.</summary>
     public string Mend { get; } = mend;
 
+    /// <summary>Not before this time is it worth another attempt; null: the service does not say.</summary>
+    public TimeSpan? RetryAfter { get; init; }
+
     /// <summary>Each field at fault, with what is wrong with it.</summary>
     public IReadOnlyList<(string Field, string Detail)> Fields { get; init; } = [];
 
     /// <summary>Reads a problem document.</summary>
-    public static RovettRefusedException From(JsonNode? problem, int status) => new(status,
+    public static RovettRefusedException From(JsonNode? problem, int status, TimeSpan? retryAfter = null) => new(status,
         ((string?)problem?["type"])?.Split(':')[^1] ?? "unknown", (string?)problem?["title"] ?? "Refused", (string?)problem?["detail"] ?? $"The service answered {status}.", (string?)problem?["mend"] ?? "")
     {
+        RetryAfter = retryAfter,
         Fields = [.. (problem?["errors"] as JsonArray ?? []).Select(e => ((string?)e?["field"] ?? "", (string?)e?["detail"] ?? ""))],
     };
 }
@@ -51,17 +55,18 @@ public sealed class RovettClient(Uri url, string credential) : IDisposable
     /// <summary>Any call that answers JSON; null for an empty answer.</summary>
     /// <exception cref="RovettRefusedException">The service refused it.</exception>
     /// <exception cref="HttpRequestException">The service can't be reached.</exception>
-    public async Task<JsonNode> Call(HttpMethod method, string path, JsonNode? body = null, CancellationToken cancel = default, string? idempotencyKey = null, string? ifMatch = null)
+    public async Task<JsonNode> Call(HttpMethod method, string path, JsonNode? body = null, CancellationToken cancel = default, string? idempotencyKey = null, string? ifMatch = null, string? session = null)
     {
         using var request = new HttpRequestMessage(method, At(path));
         request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", credential);
         if (ifMatch is not null) request.Headers.TryAddWithoutValidation("If-Match", $"\"{ifMatch}\"");
+        if (session is not null) request.Headers.TryAddWithoutValidation("Rovett-Session", session);
         if (idempotencyKey is not null) request.Headers.Add("Idempotency-Key", idempotencyKey);
         if (body is not null) request.Content = new StringContent(body.ToJsonString(), Encoding.UTF8, "application/json");
         using var response = await http.SendAsync(request, cancel).ConfigureAwait(false);
         var text = await response.Content.ReadAsStringAsync(cancel).ConfigureAwait(false);
         var json = Parse(text);
-        if (!response.IsSuccessStatusCode) throw RovettRefusedException.From(json, (int)response.StatusCode);
+        if (!response.IsSuccessStatusCode) throw RovettRefusedException.From(json, (int)response.StatusCode, response.Headers.RetryAfter?.Delta);
         if (json is JsonObject found && response.Headers.TryGetValues("Link", out var links) && links.First() is var link && link.StartsWith('<'))
             found["next"] = link[1..link.IndexOf('>', StringComparison.Ordinal)];
         return json ?? new JsonObject();

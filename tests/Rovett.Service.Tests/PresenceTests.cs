@@ -33,18 +33,7 @@ public sealed class PresenceTests : IAsyncLifetime
         return live;
     }
 
-    static async Task<string> Ask(RawWebSocket live, string message)
-    {
-        await live.Text(message);
-        for (; ; )
-        {
-            var next = (await live.Next())!;
-            if (next["requestId"] is null) continue;
-            return (string)next["kind"]! == "done" ? "done" : ((string)next["problem"]!["type"]!).Split(':')[^1];
-        }
-    }
-
-    static async Task Subscribe(RawWebSocket live) => (await Ask(live, """{"kind":"subscribe","topic":"berth/3","requestId":"s"}""")).ShouldBe("done");
+    static async Task Subscribe(RawWebSocket live) => (await live.Ask("""{"kind":"subscribe","topic":"berth/3","requestId":"s"}""")).ShouldBe("done");
 
     static Task Watch(RawWebSocket live, string address = "topic:berth/3") => live.Text($$"""{"kind":"watch","address":"{{address}}"}""");
 
@@ -122,10 +111,10 @@ public sealed class PresenceTests : IAsyncLifetime
         await Watch(pia);
         (await pia.Next("presence")).ToJsonString().ShouldBe("""{"kind":"presence","of":"topic:berth/3","count":1}""");
         using var hedda = await Connected("hedda", "engineer");
-        (await Ask(hedda, """{"kind":"watch","address":"topic:berth/3","requestId":"w"}""")).ShouldBe("not-allowed");
-        (await Ask(hedda, """{"kind":"watch","address":"topic:berth/none","requestId":"w"}""")).ShouldBe("not-allowed");
-        (await Ask(hedda, """{"kind":"watch","address":"everyone","requestId":"w"}""")).ShouldBe("invalid-fields");
-        (await Ask(hedda, """{"kind":"watch","requestId":"w"}""")).ShouldBe("invalid-fields");
+        (await hedda.Ask("""{"kind":"watch","address":"topic:berth/3","requestId":"w"}""")).ShouldBe("not-allowed");
+        (await hedda.Ask("""{"kind":"watch","address":"topic:berth/none","requestId":"w"}""")).ShouldBe("not-allowed");
+        (await hedda.Ask("""{"kind":"watch","address":"everyone","requestId":"w"}""")).ShouldBe("invalid-fields");
+        (await hedda.Ask("""{"kind":"watch","requestId":"w"}""")).ShouldBe("invalid-fields");
 
         using var both = await Connected("both", "harbour-desk", "master");
         await Watch(both);
@@ -148,13 +137,13 @@ public sealed class PresenceTests : IAsyncLifetime
     public async Task A_role_shows_its_members_to_each_other_where_it_is_set_so_and_to_nobody_else()
     {
         using var mara = await Connected("mara", "engineer");
-        (await Ask(mara, """{"kind":"watch","address":"role:engineer","requestId":"w"}""")).ShouldBe("not-allowed");
+        (await mara.Ask("""{"kind":"watch","address":"role:engineer","requestId":"w"}""")).ShouldBe("not-allowed");
         (await s.Call(HttpMethod.Put, "/v1/roles/engineer", s.Key, """{"presence":"everybody"}""")).Problem.ShouldBe("invalid-fields");
         ((string)(await s.Call(HttpMethod.Put, "/v1/roles/engineer", s.Key, """{"presence":"members"}""")).Json!["presence"]!).ShouldBe("members");
         await Watch(mara, "role:engineer");
         Users((await mara.Next("presence"))["people"]).ShouldBe(["mara"]);
         using var pia = await Connected("pia", "harbour-desk");
-        (await Ask(pia, """{"kind":"watch","address":"role:engineer","requestId":"w"}""")).ShouldBe("not-allowed");
+        (await pia.Ask("""{"kind":"watch","address":"role:engineer","requestId":"w"}""")).ShouldBe("not-allowed");
         using var teo = await Connected("teo", "engineer");
         (await Until(mara, 2)).ShouldBe("+teo");
         // Nobody any more: it ends for whoever looks.
@@ -197,8 +186,8 @@ public sealed class PresenceTests : IAsyncLifetime
     {
         using var ruth = await Connected("ruth", "master");
         await Watch(ruth);
-        (await Ask(ruth, """{"kind":"watch","address":"topic:berth/3","requestId":"again"}""")).ShouldBe("done"); // twice is once
-        (await Ask(ruth, """{"kind":"unwatch","address":"topic:berth/3","requestId":"off"}""")).ShouldBe("done");
+        (await ruth.Ask("""{"kind":"watch","address":"topic:berth/3","requestId":"again"}""")).ShouldBe("done"); // twice is once
+        (await ruth.Ask("""{"kind":"unwatch","address":"topic:berth/3","requestId":"off"}""")).ShouldBe("done");
         using var teo = await Connected("teo", "berth-3");
         await Subscribe(teo);
         await Watch(ruth);

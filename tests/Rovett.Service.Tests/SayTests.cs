@@ -28,19 +28,8 @@ public sealed class SayTests : IAsyncLifetime
     {
         var live = await s.WebSocket(s.Token(user, roles));
         await live.Next("current");
-        (await Ask(live, $$"""{"kind":"subscribe","topic":"{{topic}}","requestId":"a"}""")).ShouldBe("done");
+        (await live.Ask($$"""{"kind":"subscribe","topic":"{{topic}}","requestId":"a"}""")).ShouldBe("done");
         return live;
-    }
-
-    static async Task<string> Ask(RawWebSocket live, string message)
-    {
-        await live.Text(message);
-        for (; ; )
-        {
-            var next = (await live.Next())!;
-            if (next["requestId"] is null) continue;
-            return (string)next["kind"]! == "done" ? "done" : ((string)next["problem"]!["type"]!).Split(':')[^1];
-        }
     }
 
     [Fact]
@@ -51,7 +40,7 @@ public sealed class SayTests : IAsyncLifetime
         using var his = await On("berth/3", "teo", "berth-3");
         using var pia = await On("berth/3", "pia", "harbour-desk");
         using var elsewhere = await On("berth/4", "ivo", "berth-4");
-        (await Ask(teo, """{"kind":"say","topic":"berth/3","data":{"text":"Lines are fast é"},"from":"mara","displayName":"Mara","requestId":"b"}""")).ShouldBe("done");
+        (await teo.Ask("""{"kind":"say","topic":"berth/3","data":{"text":"Lines are fast é"},"from":"mara","displayName":"Mara","requestId":"b"}""")).ShouldBe("done");
         foreach (var listener in new[] { pia, his })
         {
             var said = await listener.Next("said");
@@ -74,13 +63,13 @@ public sealed class SayTests : IAsyncLifetime
     {
         using var pia = await On("berth/3", "pia", "harbour-desk");
         using var teo = await On("berth/3", "teo", "berth-3");
-        (await Ask(pia, """{"kind":"say","topic":"berth/3","data":"canary-x","requestId":"b"}""")).ShouldBe("not-allowed");
+        (await pia.Ask("""{"kind":"say","topic":"berth/3","data":"canary-x","requestId":"b"}""")).ShouldBe("not-allowed");
         (await s.Get("/v1/explain?user=pia&on=topic:berth/3", s.Key)).Text.ShouldContain("say");
-        (await Ask(teo, """{"kind":"say","topic":"berth/3","data":"one","requestId":"c"}""")).ShouldBe("done");
+        (await teo.Ask("""{"kind":"say","topic":"berth/3","data":"one","requestId":"c"}""")).ShouldBe("done");
         var heard = await pia.Next("said");
         ((string)heard["data"]!).ShouldBe("one");
         (await s.Call(HttpMethod.Put, "/v1/policies", s.Key, """{"policies":[{"name":"none","topic":"berth/{berth}","may":["subscribe"],"when":{"role":"harbour-desk"}}]}""")).Status.ShouldBe(200);
-        (await Ask(teo, """{"kind":"say","topic":"berth/3","data":"canary-y","requestId":"d"}""")).ShouldBe("not-allowed");
+        (await teo.Ask("""{"kind":"say","topic":"berth/3","data":"canary-y","requestId":"d"}""")).ShouldBe("not-allowed");
         await s.Send("user:pia", "The end");
         string.Join(' ', (await pia.Next("notification")).ToJsonString()).ShouldNotContain("canary");
     }

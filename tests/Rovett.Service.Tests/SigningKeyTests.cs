@@ -88,22 +88,24 @@ sealed class TokenMaker : IDisposable
 /// <summary>An issuer's web server: a discovery document and a key set that a test changes.</summary>
 sealed class Issuer : IDisposable
 {
-    readonly HttpListener listener = new();
+    readonly HttpListener listener;
 
     public Issuer()
     {
         for (int port = 20_000 + Random.Shared.Next(20_000); ; port++)
         {
+            // One that could not start is of no use any more.
+            listener = new HttpListener();
             try
             {
                 Url = $"http://127.0.0.1:{port}";
-                listener.Prefixes.Clear();
                 listener.Prefixes.Add(Url + "/");
                 listener.Start();
                 break;
             }
             catch (HttpListenerException)
             {
+                listener.Close();
             }
         }
         _ = Serve();

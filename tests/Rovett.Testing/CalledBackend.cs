@@ -11,18 +11,30 @@ public sealed record Called(string Id, string Timestamp, string Signature, byte[
 /// <summary>A backend on loopback that the service calls, and that answers as a test wants it to.</summary>
 public sealed class CalledBackend : IAsyncDisposable
 {
-    readonly HttpListener listener = new();
+    readonly HttpListener listener;
     readonly Task work;
 
     public CalledBackend()
     {
-        using (var probe = new TcpListener(IPAddress.Loopback, 0))
+        for (; ; )
         {
-            probe.Start();
-            Url = $"http://127.0.0.1:{((IPEndPoint)probe.LocalEndpoint).Port}/called/";
+            using (var probe = new TcpListener(IPAddress.Loopback, 0))
+            {
+                probe.Start();
+                Url = $"http://127.0.0.1:{((IPEndPoint)probe.LocalEndpoint).Port}/called/";
+            }
+            listener = new HttpListener();
+            try
+            {
+                listener.Prefixes.Add(Url);
+                listener.Start();
+                break;
+            }
+            catch (HttpListenerException)
+            {
+                listener.Close(); // somebody else was quicker with the port
+            }
         }
-        listener.Prefixes.Add(Url);
-        listener.Start();
         work = Run();
     }
 

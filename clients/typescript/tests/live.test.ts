@@ -2,6 +2,7 @@ import assert from 'node:assert/strict';
 import { after, before, test } from 'node:test';
 import { type Change, connect, InboxList, type Live, type LiveOptions, type Notification } from '../src/index.js';
 import { Network, type Weather } from './network.js';
+import { CheckedWebSocket, seen, wrong } from './schema.js';
 import { eventually, Service } from './service.js';
 
 const service = new Service();
@@ -12,6 +13,9 @@ let users = 0;
 before(() => service.start());
 after(async () => {
   for (const live of lives) await live.close();
+  // Whatever went over a WebSocket in these tests is as docs/messages.schema.json says.
+  assert.deepEqual(wrong.slice(0, 3), []);
+  assert.ok(seen.size >= 18, [...seen].join(' '));
   for (const network of networks) network.close();
   await service.end();
 });
@@ -32,6 +36,7 @@ function person(options: Partial<LiveOptions> & { roles?: string[] } = {}) {
     url: service.url,
     token: () => service.token(user, options.roles),
     retryMs: { min: 20, max: 200 },
+    WebSocket: CheckedWebSocket,
     report: (what) => reports.push(what),
     ...options,
   });

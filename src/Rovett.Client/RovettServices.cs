@@ -1,0 +1,18 @@
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Options;
+
+namespace Rovett.Client;
+
+/// <summary>Adds Rovett to an application's services.</summary>
+public static class RovettServices
+{
+    /// <summary>Adds <see cref="IRovettSender"/>, one for the process.</summary>
+    /// <param name="services">The application's services.</param>
+    /// <param name="configure">Sets the address, the key, and how to send.</param>
+    public static IServiceCollection AddRovett(this IServiceCollection services, Action<RovettSendOptions> configure)
+    {
+        services.AddOptions<RovettSendOptions>().Configure(configure);
+        services.AddSingleton<IRovettSender>(s => new RovettSender(s.GetRequiredService<IOptions<RovettSendOptions>>().Value));
+        return services;
+    }
+}
