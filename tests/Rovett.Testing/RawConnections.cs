@@ -193,6 +193,18 @@ public sealed class RawWebSocket : RawConnection
         payload = bytes.Slice(head, (int)length).ToArray();
         return true;
     }
+
+    /// <summary>Says something that has a requestId, and reads on to its answer: <c>done</c>, or the last part of the problem's type.</summary>
+    public async Task<string> Ask(string message)
+    {
+        await Text(message);
+        for (; ; )
+        {
+            var next = (await Next())!;
+            if (next["requestId"] is null) continue;
+            return (string)next["kind"]! == "done" ? "done" : ((string)next["problem"]!["type"]!).Split(':')[^1];
+        }
+    }
 }
 
 /// <summary>A stream of events by raw socket.</summary>
