@@ -36,6 +36,8 @@ public sealed record LiveOptions
     public TimeSpan AckWithin { get; init; } = TimeSpan.FromSeconds(1);
     /// <summary>Acknowledge by itself, after the caller asked for the next message.</summary>
     public bool AutoAcknowledge { get; init; } = true;
+    /// <summary>A connection on which nothing came for so long is dead, whatever the network says, and made anew. At least two heartbeats of the service.</summary>
+    public TimeSpan DeadAfter { get; init; } = TimeSpan.FromSeconds(50);
     /// <summary>Makes the connections: for certificates of your own, or a proxy. Null: a plain one.</summary>
     public HttpMessageHandler? Handler { get; init; }
     /// <summary>Come back after a cut. False: the stream ends with the connection.</summary>
@@ -134,9 +136,9 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
         if (options.Device is { } device) query.Append("device=").Append(Uri.EscapeDataString(device)).Append('&');
         if (options.Label is { } label) query.Append("label=").Append(Uri.EscapeDataString(label)).Append('&');
         var address = url.ToString().TrimEnd('/') + "/v1/live" + query.ToString().TrimEnd('&', '?');
-        Func<CancellationToken, Task<LiveLink>> webSocket = stop => WebSocketLink.Open(http, address, credential, options.Transport == LiveTransport.WebSocket, stop),
-            sse = stop => SseLink.Open(http, url, address, credential, stop),
-            longPoll = _ => Task.FromResult<LiveLink>(new LongPollLink(http, url, address, credential));
+        Func<CancellationToken, Task<LiveLink>> webSocket = stop => WebSocketLink.Open(http, address, credential, options.DeadAfter, options.Transport == LiveTransport.WebSocket, stop),
+            sse = stop => SseLink.Open(http, url, address, credential, options.DeadAfter, stop),
+            longPoll = _ => Task.FromResult<LiveLink>(new LongPollLink(http, url, address, credential, options.DeadAfter));
         Func<CancellationToken, Task<LiveLink>>[] rungs = options.Transport switch
         {
             LiveTransport.WebSocket => [webSocket],

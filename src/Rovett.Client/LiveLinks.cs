@@ -29,12 +29,13 @@ sealed class WebSocketLink(ClientWebSocket socket) : LiveLink
 
     public override string Transport => "websocket";
 
-    public static async Task<LiveLink> Open(HttpMessageInvoker http, string address, string credential, bool only, CancellationToken cancel)
+    public static async Task<LiveLink> Open(HttpMessageInvoker http, string address, string credential, TimeSpan deadAfter, bool only, CancellationToken cancel)
     {
         var socket = new ClientWebSocket();
         socket.Options.AddSubProtocol("rovett.v1");
         socket.Options.SetRequestHeader("Authorization", "Bearer " + credential);
-        socket.Options.KeepAliveInterval = TimeSpan.Zero; // the service pings
+        socket.Options.KeepAliveInterval = deadAfter / 2; // the service pings too, but what it sends is not seen here
+        socket.Options.KeepAliveTimeout = deadAfter / 2;
         bool isSecure = address.StartsWith("https", StringComparison.Ordinal);
         if (isSecure)
         {
@@ -164,25 +165,35 @@ abstract class PostedLink(HttpClient http, Uri url, string credential) : LiveLin
 }
 
 /// <summary>Over server-sent events, with POSTs beside the stream.</summary>
-sealed class SseLink(HttpClient http, Uri url, string credential, HttpResponseMessage response, StreamReader reader) : PostedLink(http, url, credential)
+sealed class SseLink(HttpClient http, Uri url, string credential, TimeSpan deadAfter, HttpResponseMessage response, StreamReader reader) : PostedLink(http, url, credential)
 {
     public override string Transport => "sse";
 
-    public static async Task<LiveLink> Open(HttpClient http, Uri url, string address, string credential, CancellationToken cancel)
+    public static async Task<LiveLink> Open(HttpClient http, Uri url, string address, string credential, TimeSpan deadAfter, CancellationToken cancel)
     {
         using var request = Request(HttpMethod.Get, address, credential, "text/event-stream");
-        var response = await http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancel).ConfigureAwait(false);
+        using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
+        limit.CancelAfter(deadAfter);
+        HttpResponseMessage response;
+        try
+        {
+            response = await http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, limit.Token).ConfigureAwait(false);
+        }
+        catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
+        {
+            throw new HttpRequestException("Nothing was answered.");
+        }
         if (!response.IsSuccessStatusCode || response.StatusCode == System.Net.HttpStatusCode.NoContent)
         {
             using (response) throw await Trouble(response, cancel).ConfigureAwait(false);
         }
-        return new SseLink(http, url, credential, response, new StreamReader(await response.Content.ReadAsStreamAsync(cancel).ConfigureAwait(false), Encoding.UTF8));
+        return new SseLink(http, url, credential, deadAfter, response, new StreamReader(await response.Content.ReadAsStreamAsync(cancel).ConfigureAwait(false), Encoding.UTF8));
     }
 
     public override async Task<string?> Next(CancellationToken cancel)
     {
         var data = new StringBuilder();
-        while (await reader.ReadLineAsync(cancel).ConfigureAwait(false) is { } line)
+        while (await Line(cancel).ConfigureAwait(false) is { } line)
         {
             if (line.Length == 0)
             {
@@ -197,6 +208,23 @@ sealed class SseLink(HttpClient http, Uri url, string credential, HttpResponseMe
         return null;
     }
 
+    /// <summary>The next line: of a heartbeat at least, as long as anybody is there.</summary>
+    async Task<string?> Line(CancellationToken cancel)
+    {
+        var reading = reader.ReadLineAsync(cancel);
+        if (reading.IsCompleted) return await reading.ConfigureAwait(false);
+        var waiting = reading.AsTask();
+        try
+        {
+            return await waiting.WaitAsync(deadAfter, cancel).ConfigureAwait(false);
+        }
+        catch (TimeoutException)
+        {
+            _ = waiting.ContinueWith(static t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted); // it ends with the connection
+            throw new IOException("Nothing came any more.");
+        }
+    }
+
     public override ValueTask DisposeAsync()
     {
         reader.Dispose();
@@ -206,9 +234,9 @@ sealed class SseLink(HttpClient http, Uri url, string credential, HttpResponseMe
 }
 
 /// <summary>By requests that wait for an answer. One whose answer was lost is asked for again by its number.</summary>
-sealed class LongPollLink(HttpClient http, Uri url, string address, string credential) : PostedLink(http, url, credential)
+sealed class LongPollLink(HttpClient http, Uri url, string address, string credential, TimeSpan deadAfter) : PostedLink(http, url, credential)
 {
-    const int WaitSeconds = 25, MostRepeats = 2;
+    const int MostRepeats = 2;
 
     readonly string credential = credential;
     readonly HttpClient http = http;
@@ -241,10 +269,16 @@ sealed class LongPollLink(HttpClient http, Uri url, string address, string crede
             try
             {
                 using var request = Request(HttpMethod.Get, turn == 0 ? address : $"{Live}{Session}?turn={turn}", credential, "application/json");
-                request.Headers.TryAddWithoutValidation("Prefer", $"wait={(turn == 0 ? 0 : WaitSeconds)}");
-                using var response = await http.SendAsync(request, cancel).ConfigureAwait(false);
+                request.Headers.TryAddWithoutValidation("Prefer", $"wait={(turn == 0 ? 0 : (int)(deadAfter / 2).TotalSeconds)}");
+                using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
+                limit.CancelAfter(deadAfter);
+                using var response = await http.SendAsync(request, limit.Token).ConfigureAwait(false);
                 if (response.StatusCode != System.Net.HttpStatusCode.OK) throw turn == 0 ? await Trouble(response, cancel).ConfigureAwait(false) : new HttpRequestException($"The session is over: the service answered {(int)response.StatusCode}.");
                 return (await JsonNode.ParseAsync(await response.Content.ReadAsStreamAsync(cancel).ConfigureAwait(false), cancellationToken: cancel).ConfigureAwait(false))!.AsArray();
+            }
+            catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
+            {
+                throw new HttpRequestException("Nothing came any more.");
             }
             catch (HttpRequestException lost) when (turn > 0 && repeats < MostRepeats && lost.StatusCode is null && lost.InnerException is not null)
             {

@@ -11,7 +11,7 @@ public sealed class ClientTests : IAsyncLifetime
 {
     ServiceUnderTest s = null!;
 
-    public async ValueTask InitializeAsync() => s = await ServiceUnderTest.Start(o => o.ComeBackWithinMs = 200);
+    public async ValueTask InitializeAsync() => s = await ServiceUnderTest.Start(o => (o.ComeBackWithinMs, o.HeartbeatSeconds) = (200, 1));
     public ValueTask DisposeAsync() => s.DisposeAsync();
 
     async Task<List<string>> Read(LiveConnection live, int count, Func<JsonObject, Task>? each = null, int seconds = 20)
@@ -128,6 +128,25 @@ public sealed class ClientTests : IAsyncLifetime
         await Task.WhenAll(cuts, sending);
         titles.ShouldBe(Enumerable.Range(0, All).Select(i => $"{i}"));
         if (transport != LiveTransport.LongPoll) live.Reconnects.ShouldBeGreaterThan(0); // a poll is asked again by its number
+    }
+
+    [Theory]
+    [InlineData(LiveTransport.WebSocket)]
+    [InlineData(LiveTransport.Sse)]
+    [InlineData(LiveTransport.LongPoll)]
+    public async Task A_connection_that_is_dead_and_does_not_say_so_is_noticed(LiveTransport transport)
+    {
+        using var relay = new Relay(s.Port);
+        using var live = new LiveConnection(relay.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")), new LiveOptions { Transport = transport, Device = "desk", DeadAfter = TimeSpan.FromSeconds(4) });
+        await s.Send("role:engineer everyone", "before");
+        var titles = await Read(live, 2, async message =>
+        {
+            if ((string)message["kind"]! != "current" || live.Reconnects > 0) return;
+            relay.Silence();
+            await s.Send("everyone", "into the void");
+        }, 40);
+        titles[^1].ShouldBe("into the void");
+        live.Reconnects.ShouldBeGreaterThan(0);
     }
 
     [Theory]

@@ -28,6 +28,11 @@ public sealed class Relay : IDisposable
         foreach (var client in open.Keys) client.Client.Close(0);
     }
 
+    /// <summary>Nothing is passed on any more on the connections there are, and nobody is told: new ones work.</summary>
+    public void Silence() => silentUpTo = connections;
+
+    int connections, silentUpTo;
+
     /// <summary>Upgrades are answered as if they were broken requests.</summary>
     public bool StripsUpgrades { get; set; }
 
@@ -49,6 +54,7 @@ public sealed class Relay : IDisposable
     {
         using var far = new TcpClient();
         open[near] = 0;
+        int number = Interlocked.Increment(ref connections);
         using (near)
         {
             try
@@ -68,7 +74,7 @@ public sealed class Relay : IDisposable
                             await here.WriteAsync("HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"u8.ToArray(), over.Token);
                             return;
                         }
-                        await there.WriteAsync(buffer.AsMemory(0, count), over.Token);
+                        if (number > silentUpTo) await there.WriteAsync(buffer.AsMemory(0, count), over.Token);
                     }
                 }
                 async Task Back()
@@ -76,7 +82,7 @@ public sealed class Relay : IDisposable
                     var buffer = new byte[65536];
                     for (int count; (count = await there.ReadAsync(buffer, over.Token)) > 0;)
                     {
-                        if (!(stream && BuffersStreams)) await here.WriteAsync(buffer.AsMemory(0, count), over.Token);
+                        if (!(stream && BuffersStreams) && number > silentUpTo) await here.WriteAsync(buffer.AsMemory(0, count), over.Token);
                     }
                 }
                 await Task.WhenAny(Out(), Back());
