@@ -85,7 +85,8 @@ export class Tabs {
       this.#newest = this.#known = null;
     }
     this.#seat = seat;
-    this.#newest = place.query.get('after') ?? this.#newest;
+    const after = place.query.get('after');
+    this.#newest = after === 'now' ? null : (after ?? this.#newest);
     if (this.#isLeading) this.#connect(seat);
     else {
       this.#begin();

@@ -25,8 +25,7 @@ test('the AsyncAPI document is one, and every reference in it leads somewhere', 
   const document = parse(readFileSync(resolve(docs, 'asyncapi.yaml'), 'utf8'));
   const Ajv = require('ajv').default;
   const ajv = new Ajv({ strict: false, allErrors: true, validateFormats: false });
-  ajv.addMetaSchema(require('ajv/dist/refs/json-schema-draft-06.json'));
-  const validate = ajv.compile(require('@asyncapi/specs/schemas/3.0.0.json'));
+  const validate = ajv.compile(require('@asyncapi/specs/schemas/3.0.0-without-$id.json'));
   assert.ok(validate(document), JSON.stringify(validate.errors?.slice(0, 3)));
   const schema = JSON.parse(readFileSync(resolve(docs, 'messages.schema.json'), 'utf8'));
   let references = 0;

@@ -98,6 +98,22 @@ test('a tab that comes back with an older cursor has what lies between, though t
   assert.deepEqual(connected.titles(), ['three', 'four']);
 });
 
+test('a tab that wants only what comes from now on goes on from where it is when it takes over', async () => {
+  const user = `crew-${++users}`;
+  const first = tab(user);
+  await isLive(first.live);
+  await service.send(`user:${user}`, 'before');
+  const late = tab(user, { after: 'now' });
+  await isLive(late.live);
+  await service.send(`user:${user}`, 'one');
+  await eventually(() => late.came.length === 1, 'it came');
+  await first.live.close();
+  await service.send(`user:${user}`, 'two');
+  await eventually(() => late.came.length === 2, 'it came too');
+  assert.deepEqual(late.titles(), ['one', 'two']);
+  assert.notEqual(late.live.cursor, 'now');
+});
+
 test('when the connected tab goes, another takes over: nothing is lost, nothing comes twice', async () => {
   const user = `crew-${++users}`;
   const first = tab(user);
