@@ -1,4 +1,5 @@
 using System.Text.Json.Nodes;
+using Rovett.Core.Policies;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
@@ -131,6 +132,27 @@ public sealed class PresenceTests : IAsyncLifetime
         await s.Send("everyone", "The end");
         for (JsonObject next; (string)(next = (await ruth.Next())!)["kind"]! != "notification";) next.ToJsonString().ShouldNotContain("canary");
         (await s.Get("/v1/explain?user=pia&on=topic:berth/3", s.Key)).Text.ShouldContain("presence");
+    }
+
+    [Fact]
+    public void A_backend_that_says_yes_gives_no_more_than_the_policy_that_asked_it_shows()
+    {
+        using var document = System.Text.Json.JsonDocument.Parse("""{"policies":[{"name":"asked","topic":"berth/{berth}","may":["presence"],"shows":"count","ask":"office","when":{"anyone":true}}]}""");
+        var errors = new List<Core.FieldError>();
+        var policies = PolicyReader.Read(document.RootElement, errors);
+        errors.ShouldBeEmpty();
+        var answer = new Grant(7, 1, "", "berth/3", TopicRights.Presence, null, null, "asked", "");
+        var decision = policies.Decide(new Anybody(), "berth/3", TopicRights.Presence, [answer]);
+        (decision.Allowed, decision.CountOnly).ShouldBe((true, true));
+        var given = policies.Decide(new Anybody(), "berth/3", TopicRights.Presence, [answer with { Policy = "" }]);
+        (given.Allowed, given.CountOnly).ShouldBe((true, false));
+    }
+
+    sealed class Anybody : IUserFacts
+    {
+        public string User => "mara";
+        public bool HoldsRole(string role) => false;
+        public IReadOnlyList<string> Claim(string path) => [];
     }
 
     [Fact]

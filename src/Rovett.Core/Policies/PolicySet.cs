@@ -62,11 +62,12 @@ public sealed class PolicySet
         {
             if ((grant.Rights & right) == 0) continue;
             // What the backend answered holds only as long as the policy asks it.
-            if (grant.Policy.Length > 0 && !matching.Exists(m => m.Policy.Name == grant.Policy && m.Policy.Ask is not null && Holds(m.Policy, facts, m.Values, null, ""))) continue;
+            var asking = grant.Policy.Length == 0 ? null : matching.Find(m => m.Policy.Name == grant.Policy && m.Policy.Ask is not null && Holds(m.Policy, facts, m.Values, null, "")).Policy;
+            if (grant.Policy.Length > 0 && asking is null) continue;
             var by = grant.Policy.Length > 0 ? $"the backend's answer to policy '{grant.Policy}'" : $"grant {grant.Number}";
             steps?.Add(new DecisionStep(by, "allows", (grant.Role.Length > 0 ? $"to the role '{grant.Role}'" : "to this user") + (grant.Until is { } until ? $", until {until}" : ""),
                 grant.Policy.Length > 0 ? "" : $"DELETE /v1/grants/{grant.Number} ends it"));
-            decided ??= new Decision(true, by, null, grant.Profile);
+            decided ??= new Decision(true, by, null, grant.Profile, asking?.CountOnly == true); // and shows what the policy shows
         }
         if (decided is null && steps is not null && matching.Count == 0)
             steps.Add(new DecisionStep("policies", "does not hold", $"none of {All.Count} is about {RightNames.Of(right).First()} on 'topic:{topic}'", $"add a policy whose topic matches '{topic}', or give a grant: POST /v1/grants"));

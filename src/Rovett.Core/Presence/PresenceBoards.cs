@@ -58,7 +58,7 @@ sealed class PresenceBoards(SpaceState space)
     {
         foreach (var address in place.Watched.Keys.ToList())
         {
-            place.Watched[address] = Shown.Nothing;
+            place.Watched[address] = place.Watched[address] with { Is = ShownAs.Nothing };
             Join(place, address);
         }
     }
