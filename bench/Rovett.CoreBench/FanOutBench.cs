@@ -31,10 +31,8 @@ public class FanOutBench
         for (int i = 0; i < Sessions; i++)
         {
             Session made = null!;
-            var info = TotalsBench.Ask(ledger, new AttachCommand("main", new Identity(new UserId($"person{i}"), ["crew"], 1), "d", o => made = new Session(TransportKind.WebSocket, new SessionLimits(), o.Plan.Version, o.User.Dispatched, o.Marks, TimeSpan.Zero, static () => { })));
+            var info = TotalsBench.Ask(ledger, new AttachCommand("main", new Identity(new UserId($"person{i}"), ["crew"], 1), "d", o => made = new Session(TransportKind.WebSocket, new SessionLimits(), o.PlanVersion, o.User.Dispatched, o.Marks, TimeSpan.Zero, static () => { })));
             made.Open([], info.Head);
-            made.Feed([], info.Head.Value, true, info.Plan.Version, default);
-            TotalsBench.Ask(ledger, new GoLiveCommand("main", $"person{i}", made, info.Plan.Version));
             made.Drain(buffer, out _);
             sessions.Add(made);
         }

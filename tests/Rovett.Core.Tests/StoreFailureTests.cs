@@ -30,11 +30,10 @@ public sealed class StoreFailureTests : IDisposable
         failing.Store = store;
         ledger = new Ledger.Ledger(proxy, new LedgerOptions(), TimeProvider.System, new RecentBySpace());
         Session? made = null;
-        int plan = Ask(new AttachCommand("main", Mara(["engineer"], 1), "desk", info => made = new Session(TransportKind.Sse, new SessionLimits(), info.Plan.Version, new DispatchMark(), info.Marks, TimeSpan.Zero, () => { }))).Plan.Version;
+        Ask(new AttachCommand("main", Mara(["engineer"], 1), "desk", info => made = new Session(TransportKind.Sse, new SessionLimits(), info.PlanVersion, new DispatchMark(), info.Marks, TimeSpan.Zero, () => { })));
         session = made!;
         session.Open([], new Position(1));
-        session.Feed([], 1, true, plan, default);
-        Ask(new GoLiveCommand("main", "mara", session, plan)).ShouldBeTrue();
+        session.IsLive.ShouldBeTrue("nothing was missed");
         Drain();
     }
 

@@ -13,7 +13,7 @@ public sealed class HostileTests : IAsyncLifetime
 
     public async ValueTask InitializeAsync()
     {
-        s = await ServiceUnderTest.Start();
+        s = await ServiceUnderTest.Start(o => o.MessagesPerSecond = 0); // or what comes by the thousand would be read slowly
         witness = await s.WebSocket(s.Token("witness", "engineer"));
         await witness.Next("current");
     }

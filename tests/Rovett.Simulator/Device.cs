@@ -102,9 +102,9 @@ sealed partial class Device(World world, string user, string name, TransportKind
         var attach = new AttachCommand("main", new Identity(new UserId(user), null, issued), name, info =>
         {
             made = new Line { Issued = issued, Number = ++lines, Life = world.Life, Feeder = new SessionFeeder(world.History, world.Recent, world.Seal, 1), Session = null! };
-            made.Session = new Session(transport, Limits, info.Plan.Version, info.User.Dispatched, info.Marks, world.Clock.Elapsed, () => Pump(made));
+            made.Session = new Session(transport, Limits, info.PlanVersion, info.User.Dispatched, info.Marks, world.Clock.Elapsed, () => Pump(made));
             return made.Session;
-        });
+        }, new DevicePoint(after, foreign));
         world.Post(attach, task =>
         {
             opening = false;
@@ -118,7 +118,8 @@ sealed partial class Device(World world, string user, string name, TransportKind
             made.Plan = opened.Plan;
             line = made;
             made.Acks = calm || world.Random.Next(5) > 0;
-            var start = made.Feeder.Begin(opened.Plan, after, foreign, made.Session.PageSize, out var words);
+            IReadOnlyList<ControlMessage> words = [];
+            var start = opened.LiveFrom ?? made.Feeder.Begin(opened.Plan!, after, foreign, made.Session.PageSize, out words);
             if (foreign && words.Count == 0) throw world.Wrong($"{name} came with a foreign cursor and was told nothing");
             made.LastPosition = start.Value;
             made.OpenedAt = opened.Head.Value;

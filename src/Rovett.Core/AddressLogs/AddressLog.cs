@@ -93,21 +93,39 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses,
         recent[recentCount++ % RecentSize] = happened;
     }
 
+    /// <summary>The lowest ordinal whose coming memory still has; everything from there to the head it has as well. One after the head when it has none.</summary>
+    internal long RecentFrom
+    {
+        get
+        {
+            for (long i = recentCount - Math.Min(recentCount, RecentSize); i < recentCount; i++)
+            {
+                if (recent![i % RecentSize] is { Change: false } came) return came.Ordinal;
+            }
+            return Head + 1;
+        }
+    }
+
     /// <summary>What happened after <paramref name="position"/>, or false when memory does not reach back so far.</summary>
     internal bool TryRecent(long position, List<(AddressLog Log, LogEvent Event)> into)
     {
         if (Math.Max(HeadPosition, ChangedAt) <= position) return true;
         if (recent is null) return false;
-        long kept = Math.Min(recentCount, RecentSize);
         // What is not kept lies at or before this position.
         long before = recentCount <= RecentSize ? recentFrom : recent[recentCount % RecentSize].Position - 1;
         if (before > position) return false;
-        for (long i = recentCount - kept; i < recentCount; i++)
-        {
-            var happened = recent[i % RecentSize];
-            if (happened.Position > position) into.Add((this, happened));
-        }
+        Recent(into, position);
         return true;
+    }
+
+    /// <summary>What memory has of what happened, after a position.</summary>
+    internal void Recent(List<(AddressLog Log, LogEvent Event)> into, long after = 0)
+    {
+        for (long i = recentCount - Math.Min(recentCount, RecentSize); i < recentCount; i++)
+        {
+            var happened = recent![i % RecentSize];
+            if (happened.Position > after) into.Add((this, happened));
+        }
     }
 }
 

@@ -4,35 +4,56 @@ using System.Text.Json;
 
 namespace Rovett.Core.Delivery;
 
-/// <summary>Builds one message: an object that begins with its <c>kind</c>.</summary>
-internal sealed class MessageBuilder
+/// <summary>Builds one message: an object that begins with its <c>kind</c>. What it writes into is used again by the next one of its thread.</summary>
+internal readonly struct MessageBuilder
 {
     /// <summary>Escapes what JSON must have escaped and nothing more; a message is never read as HTML.</summary>
     public static readonly JsonWriterOptions Options = new() { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping, SkipValidation = false };
 
-    readonly ArrayBufferWriter<byte> buffer = new(256);
+    const int MostKept = 16 * 1024;
+
+    sealed class Page
+    {
+        public readonly ArrayBufferWriter<byte> Buffer = new(1024);
+        public readonly Utf8JsonWriter Writer;
+
+        public Page() => Writer = new Utf8JsonWriter(Buffer, Options);
+    }
+
+    [ThreadStatic] static Page? blank;
+
+    readonly Page page;
 
     public MessageBuilder(string kind)
     {
-        Writer = new Utf8JsonWriter(buffer, Options);
+        page = blank ?? new Page();
+        blank = null;
         Writer.WriteStartObject();
         Writer.WriteString("kind", kind);
     }
 
-    public Utf8JsonWriter Writer { get; }
+    public Utf8JsonWriter Writer => page.Writer;
 
-    /// <summary>The finished message.</summary>
+    /// <summary>The finished message; the builder is done with.</summary>
     public byte[] Close()
     {
         Writer.WriteEndObject();
-        Writer.Flush();
-        return buffer.WrittenSpan.ToArray();
+        return Take();
     }
 
-    /// <summary>What stands so far, without the closing brace.</summary>
-    public byte[] Open()
+    /// <summary>What stands so far, without the closing brace; the builder is done with.</summary>
+    public byte[] Open() => Take();
+
+    byte[] Take()
     {
         Writer.Flush();
-        return buffer.WrittenSpan.ToArray();
+        var bytes = page.Buffer.WrittenSpan.ToArray();
+        if (page.Buffer.Capacity <= MostKept)
+        {
+            page.Buffer.ResetWrittenCount();
+            page.Writer.Reset();
+            blank = page;
+        }
+        return bytes;
     }
 }

@@ -8,7 +8,7 @@ public sealed class Session : ISessionPort
 {
     enum Mode { Behind, Live, Ended }
 
-    const int FirstPage = 8, PageGrowth = 4, LongPage = 64;
+    const int FirstPage = 8, PageGrowth = 4, LongPage = 64, MostAtOnce = 32;
 
     // Commit: the commit it waits for, or waited for; 0 for what no commit decides.
     readonly Lock gate = new();
@@ -80,7 +80,7 @@ public sealed class Session : ISessionPort
     {
         lock (gate)
         {
-            Through = freeThrough = after.Value;
+            if (!everCurrent) Through = freeThrough = after.Value; // or it was live from the first moment on
             if (mode != Mode.Ended) queue.Begin(first); // or it was dismissed while it was let in, and has its last word
         }
         wake();
@@ -103,6 +103,9 @@ public sealed class Session : ISessionPort
 
     /// <summary>It has read so much that its pages are long.</summary>
     public bool TakesLongPages { get { lock (gate) return mode == Mode.Behind && pageSize >= LongPage; } }
+
+    /// <summary>Whether it may be given so many entries at once, before it has read any.</summary>
+    public bool HasRoomFor(int entries) { lock (gate) return entries <= Math.Min(MostAtOnce, Credit()); }
 
     /// <inheritdoc/>
     public bool Offer(EntryRun run, long rev, long unread)

@@ -36,14 +36,24 @@ static class Roles
     /// <summary>Gives a user another row, and carries what it changes of the roles, and by them of the topics, through.</summary>
     public static void Apply(Ledger ledger, SpaceState space, UserState user, PersonRow row)
     {
-        bool same = ReferenceEquals(row, user.Row) || (row.Seen == user.Row.Seen && row.RolesIssuedAt == user.Row.RolesIssuedAt && row.DisplayName == user.Row.DisplayName && row.Locale == user.Row.Locale
-            && row.Claims == user.Row.Claims && row.TokenRoles.SequenceEqual(user.Row.TokenRoles) && row.DirectoryRoles.SequenceEqual(user.Row.DirectoryRoles));
+        bool sameRoles = row.TokenRoles.SequenceEqual(user.Row.TokenRoles) && row.DirectoryRoles.SequenceEqual(user.Row.DirectoryRoles);
         bool otherClaims = row.Claims != user.Row.Claims;
+        bool same = sameRoles && !otherClaims && row.Seen == user.Row.Seen && row.RolesIssuedAt == user.Row.RolesIssuedAt && row.DisplayName == user.Row.DisplayName && row.Locale == user.Row.Locale;
+        bool agreed = user.RolesAgree && sameRoles && !otherClaims && row.Seen is null == user.Row.Seen is null;
         user.Row = row;
-        var wanted = RolesOf(ledger, row);
-        bool otherRoles = user.Held.Any(a => !IsTopic(a) && !wanted.Contains(a)) || wanted.Any(a => !user.Holds(a));
-        if (otherRoles || otherClaims) Change(ledger, space, user, wanted, null);
-        else if (!same) ledger.Store.SavePerson(row);
+        if (!agreed)
+        {
+            user.RolesAgree = false;
+            var wanted = RolesOf(ledger, row);
+            bool otherRoles = user.Held.Any(a => !IsTopic(a) && !wanted.Contains(a)) || wanted.Any(a => !user.Holds(a));
+            if (otherRoles || otherClaims)
+            {
+                Change(ledger, space, user, wanted, null);
+                same = true; // stored with it
+            }
+            user.RolesAgree = true;
+        }
+        if (!same) ledger.Store.SavePerson(row);
     }
 
     /// <summary>What a user may do on topics may have changed: carries it through.</summary>
@@ -91,6 +101,7 @@ static class Roles
     {
         if (lost.Count + gained.Count == 0) return;
         space.ForgetLogs(user);
+        user.Channels = null;
         user.Memberships.RemoveAll(m => m.Until <= space.Floor); // nothing of those times is stored any more
         foreach (var address in lost)
         {
@@ -164,8 +175,11 @@ static class Roles
     /// <summary>The channels that a user's session is on; without a session those of the user.</summary>
     public static ChannelList ChannelsOf(UserState user, SessionPlace? place)
     {
+        if (place is null or { Topics.Count: 0 } && user.Channels is { } known) return known;
         var subscribed = place?.Topics.Keys.Select(t => "topic:" + t).Where(t => !user.Holds(t)).Order(StringComparer.Ordinal).ToList() ?? [];
-        return new ChannelList([$"user:{user.Id.Value}", .. user.Held.Where(a => a != "everyone").Concat(subscribed).Order(StringComparer.Ordinal), .. user.Held.Where(a => a == "everyone")], subscribed);
+        var list = new ChannelList([$"user:{user.Id.Value}", .. user.Held.Where(a => a != "everyone").Concat(subscribed).Order(StringComparer.Ordinal), .. user.Held.Where(a => a == "everyone")], subscribed);
+        if (subscribed.Count == 0) user.Channels = list;
+        return list;
     }
 
     // By the store's number, not by name: a person can be erased, and the history keeps no name.

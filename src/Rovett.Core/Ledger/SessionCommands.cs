@@ -3,25 +3,38 @@ using Rovett.Core.Delivery;
 
 namespace Rovett.Core.Ledger;
 
+/// <summary>Where a device is that begins a session.</summary>
+/// <param name="After">The position up to which it has everything; null when it named none; long.MaxValue for "now".</param>
+/// <param name="Foreign">The cursor it named is not of this store's present life.</param>
+public readonly record struct DevicePoint(long? After, bool Foreign);
+
 /// <summary>What a session is told when it begins.</summary>
 /// <param name="User">The user as the ledger holds it: a handle for later commands.</param>
 /// <param name="Channels">The channels it is on: its own, its roles', everyone's.</param>
 /// <param name="Totals">The user's totals.</param>
 /// <param name="Head">The newest position.</param>
-/// <param name="Plan">What the session may be fed from its logs.</param>
+/// <param name="PlanVersion">The number of what the user may see.</param>
 /// <param name="Marks">How far the device's sessions were written to, this one's mark last.</param>
-public sealed record OpenInfo(UserState User, ChannelList Channels, Totals Totals, Position Head, ReadPlan Plan, DispatchMark[] Marks)
+public sealed record OpenInfo(UserState User, ChannelList Channels, Totals Totals, Position Head, int PlanVersion, DispatchMark[] Marks)
 {
     /// <summary>The user follows a topic that is not the user's now.</summary>
     public bool FollowsInactive { get; init; }
+
+    /// <summary>Where the session began that is live already: what its device missed was in memory, and is queued.</summary>
+    public Position? LiveFrom { get; init; }
+
+    /// <summary>What may be read for it out of the logs; null when it is live already.</summary>
+    public ReadPlan? Plan { get; init; }
 }
 
-/// <summary>Takes a credential into account and, with a session, connects it: behind, until it asks to go live.</summary>
+/// <summary>Takes a credential into account and, with a session, connects it: live when memory has all that its device
+/// missed, otherwise behind, until it asks to go live.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="identity">Who, by which credential.</param>
 /// <param name="device">The session's device.</param>
 /// <param name="session">Makes the session once the user is known; null for a request that is not live.</param>
-public sealed class AttachCommand(string space, Identity identity, string device, Func<OpenInfo, ISessionPort>? session) : LedgerCommand<OpenInfo>
+/// <param name="at">Where the device is.</param>
+public sealed class AttachCommand(string space, Identity identity, string device, Func<OpenInfo, Session>? session, DevicePoint at = default) : LedgerCommand<OpenInfo>
 {
     internal override bool MayOnlyRead => session is null;
 
@@ -31,18 +44,31 @@ public sealed class AttachCommand(string space, Identity identity, string device
         var user = state.FindOrAdd(identity.User.Value);
         Standing.Require(user, identity);
         Roles.TakeToken(ledger, state, user, identity);
-        var plan = ledger.PlanFor(state, user);
-        Answer = new OpenInfo(user, plan.Channels, plan.Totals.Totals, plan.Head, plan, session is null ? [] : user.Devices.Begin(device)) { FollowsInactive = user.Follows.Keys.Any(t => !user.Holds("topic:" + t)) };
-        if (session is null) return;
-        var place = new SessionPlace(user, device) { Session = session(Answer) };
-        ledger.Attached(place.Session);
+        state.EnsureLogs(user);
+        var totals = Ledger.TotalsOf(user);
+        Answer = new OpenInfo(user, Roles.ChannelsOf(user, null), totals, new Position(state.Head), user.PlanVersion, session is null ? [] : user.Devices.Begin(device)) { FollowsInactive = user.Follows.Keys.Any(t => !user.Holds("topic:" + t)) };
+        if (session is null)
+        {
+            Answer = Answer with { Plan = ledger.PlanFor(state, user) };
+            return;
+        }
+        var made = session(Answer);
+        var place = new SessionPlace(user, device) { Session = made };
+        ledger.Attached(made);
         user.Sessions.Add(place);
         if (user.Sessions.Count == 1)
         {
-            user.Unread = plan.Totals.Totals.Unread;
+            user.Unread = totals.Unread;
             state.JoinAll(user);
         }
         else state.Count(user);
+        if (Present.Reach(state, user, place, at) is var (from, missed) && made.HasRoomFor(missed.Count))
+        {
+            made.EnterLive(missed, state.Cursors.Seal(new Position(state.Head)), state.Head, totals);
+            ledger.FlushLater(made);
+            Answer = Answer with { LiveFrom = new Position(from) };
+        }
+        else Answer = Answer with { Plan = ledger.PlanFor(state, user) };
     }
 }
 
@@ -118,43 +144,12 @@ public sealed class GoLiveCommand(string space, string userId, Session session, 
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
-        if (state.Find(userId) is { } user && user.PlanVersion == planVersion && user.Sessions.Find(s => s.Session == session) is { } place && Rest(state, user, place) is { } rest)
+        if (state.Find(userId) is { } user && user.PlanVersion == planVersion && user.Sessions.Find(s => s.Session == session) is { } place && Present.Since(state, user, place, session.Through) is { } rest)
         {
             if (session.EnterLive(rest, state.Cursors.Seal(new Position(state.Head)), state.Head, Ledger.TotalsOf(user, user.Unread))) ledger.FlushLater(session);
             Answer = true;
         }
         else session.StayBehind();
-    }
-
-    /// <summary>What happened since the session's last page, out of memory; null when memory does not reach back so far.</summary>
-    List<(PageItem, long, long)>? Rest(SpaceState state, UserState user, SessionPlace place)
-    {
-        var happened = new List<(AddressLog Log, LogEvent Event)>();
-        var seen = user.Logs!.Select(l => (Own: l, Watch: (Watch?)null)).Concat(place.Watches.Select(w => (Own: w.Seen, Watch: (Watch?)w))).ToDictionary(l => l.Own.Log);
-        foreach (var log in seen.Keys)
-        {
-            if (!log.TryRecent(session.Through, happened)) return null;
-        }
-        var rest = new List<(PageItem, long, long)>(happened.Count);
-        foreach (var (log, at) in happened.OrderBy(h => h.Event.Position))
-        {
-            var (own, watch) = seen[log];
-            // What came and has ended is not told of, but that it ended is: the device may have read an inbox meanwhile.
-            bool told = at.Change ? own.Concerns(at.Ordinal) && at.Ordinal > log.Trimmed : own.SegmentOf(at.Ordinal) is not null && !own.Muted.Contains(at.Ordinal);
-            if (!told) continue;
-            if (state.Recent.Find(at.Position) is not { } entry) return null;
-            rest.Add((new PageItem(entry, watch?.Address ?? AddressFor(own, at.Ordinal), log.Id, at.Ordinal) { OnlySubscribed = watch is not null }, user.Rev, user.Unread));
-        }
-        return rest;
-    }
-
-    static string AddressFor(UserLog log, long ordinal)
-    {
-        foreach (var s in log.Segments)
-        {
-            if (ordinal > s.Lo && ordinal <= s.Hi) return log.Log.Texts[s.AddressIndex];
-        }
-        return "";
     }
 }
 

@@ -32,6 +32,10 @@ public sealed class UserState(int space, PersonRow row)
     public bool IsKnown => Row.Seen is not null;
     /// <summary>Every interval of every role, oldest first.</summary>
     public List<Membership> Memberships { get; } = [];
+    /// <summary>The channels of a session that has subscribed to nothing; null until first needed after a change.</summary>
+    internal ChannelList? Channels { get; set; }
+    /// <summary>The memberships were held against the roles of the row, since the user is in memory.</summary>
+    internal bool RolesAgree { get; set; }
     /// <summary>Every mute, oldest first.</summary>
     internal List<MuteRow> Mutes { get; } = [];
     /// <summary>The logs the user sees something of; null until first needed.</summary>

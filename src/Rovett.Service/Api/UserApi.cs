@@ -43,7 +43,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").Throw();
 
         var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
-        var found = history.Inbox(opened.Plan, space.Id, before, limit, state!.Value);
+        var found = history.Inbox(opened.Plan!, space.Id, before, limit, state!.Value);
         if (found.More)
         {
             var next = $"{space.PathPrefix}/v1/inbox?page={space.Pages.Seal(found.Items[^1].Entry.Position)}&limit={limit}" + (state == InboxState.All ? "" : $"&state={query["state"]}");
@@ -55,7 +55,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
             json.WriteStartArray("items");
             foreach (var item in found.Items) WriteItem(json, space, item);
             json.WriteEndArray();
-            WriteTotals(json, opened.Plan.Totals);
+            WriteTotals(json, opened.Plan!.Totals);
             json.WriteString("cursor", space.Cursors.Seal(opened.Head));
             json.WriteEndObject();
         });
@@ -68,7 +68,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         var text = (string?)context.Request.RouteValues["id"];
         bool isId = NotificationId.TryParse(text, out var id);
         var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
-        var item = history.InboxItem(opened.Plan, space.Id, id);
+        var item = history.InboxItem(opened.Plan!, space.Id, id);
         if (!isId || item is null) throw MarkCommand.UnknownId(id).Throw();
         await Json.Write(context, 200, json => WriteItem(json, space, item));
     }
@@ -80,12 +80,12 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var query = context.Request.Query;
         bool byType = query.TryGetValue("by", out var by) && (by == "type" ? true : throw Problem.Invalid([new FieldError("by", "must be type, or left out")]).Throw());
-        var types = byType ? history.UnreadByType(opened.Plan, space.Id) : null;
-        long? about = query.TryGetValue("subject", out var subject) ? history.UnreadAbout(opened.Plan, subject.ToString()) : null;
+        var types = byType ? history.UnreadByType(opened.Plan!, space.Id) : null;
+        long? about = query.TryGetValue("subject", out var subject) ? history.UnreadAbout(opened.Plan!, subject.ToString()) : null;
         await Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
-            WriteTotalsMembers(json, opened.Plan.Totals);
+            WriteTotalsMembers(json, opened.Plan!.Totals);
             if (types is not null)
             {
                 json.WriteStartObject("byType");

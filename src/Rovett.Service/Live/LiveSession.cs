@@ -119,11 +119,12 @@ public sealed class LiveSession
     internal async Task Attach(long? after, bool foreignCursor)
     {
         var opened = await services.Ledger.Ask(new AttachCommand(Space.Name, credential.Identity, Device,
-            info => Machine = new Session(Transport, services.Session, info.Plan.Version, info.User.Dispatched, info.Marks, Now, Wake)));
+            info => Machine = new Session(Transport, services.Session, info.PlanVersion, info.User.Dispatched, info.Marks, Now, Wake), new DevicePoint(after, foreignCursor)));
         plan = opened.Plan;
         user = opened.User;
         channels = opened.Channels;
-        var start = feeder.Begin(plan, after, foreignCursor, Machine.PageSize, out var words);
+        IReadOnlyList<ControlMessage> words = [];
+        var start = opened.LiveFrom ?? feeder.Begin(plan!, after, foreignCursor, Machine.PageSize, out words);
         var first = new List<ControlMessage>
         {
             Messages.Opened(Id, User, Space.Name, opened.Channels, opened.Totals, Space.Cursors.Seal(start), services.Session.Window,

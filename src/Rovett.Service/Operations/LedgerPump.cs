@@ -5,8 +5,8 @@ using Rovett.Core.Ledger;
 
 namespace Rovett.Service.Operations;
 
-/// <summary>Gives the ledger its one thread. Whatever has been asked for while a commit was under way goes into the
-/// next one together.</summary>
+/// <summary>Has the ledger carry out one thing after the other. Whatever has been asked for while a commit was under way goes into
+/// the next one together, on a thread of its own; what is brief and finds nothing before it is carried out where it is asked for.</summary>
 public sealed class LedgerPump : IDisposable
 {
     const int MaxBatch = 512;
@@ -16,6 +16,8 @@ public sealed class LedgerPump : IDisposable
     readonly Ledger ledger;
     readonly ILogger log;
     readonly Thread thread;
+    readonly Lock turn = new(); // whoever has the ledger carry something out
+    bool stopped; // nothing is carried out but what waits
     readonly SendGathering gathering = new();
     readonly TimeSpan maxWait;
     long begun, waited; // timestamps: when the batch under way began, how long its first command had waited
@@ -39,11 +41,28 @@ public sealed class LedgerPump : IDisposable
     {
         bool isSend = command is SendCommand;
         if (isSend && IsOverloaded()) throw Overloaded().Throw();
+        if (command is AttachCommand && CarryOutNow(command)) return command.Task;
         command.AskedAt = Stopwatch.GetTimestamp();
         if (isSend) gathering.Asked();
         if (queue.Writer.TryWrite(command)) return command.Task;
         if (isSend) gathering.Taken(1);
         throw Overloaded().Throw();
+    }
+
+    /// <returns>False when something else comes first.</returns>
+    bool CarryOutNow(LedgerCommand command)
+    {
+        if (queue.Reader.Count > 0 || !turn.TryEnter()) return false;
+        try
+        {
+            if (stopped || queue.Reader.Count > 0) return false;
+            CarryOut([command]);
+            return true;
+        }
+        finally
+        {
+            turn.Exit();
+        }
     }
 
     /// <summary>The last attempt to write to the store failed.</summary>
@@ -75,30 +94,40 @@ public sealed class LedgerPump : IDisposable
         {
             batch.Clear();
             gathering.Wait();
-            while (batch.Count < MaxBatch && queue.Reader.TryRead(out var command)) batch.Add(command);
-            if (batch.Count == 0) continue;
-            Volatile.Write(ref begun, Stopwatch.GetTimestamp());
-            Volatile.Write(ref waited, begun - batch[0].AskedAt);
-            int sends = batch.Count(static c => c is SendCommand);
-            long offered = ledger.Offered;
-            gathering.Taken(sends);
-            try
+            lock (turn)
             {
-                ledger.Process(batch);
-                gathering.Committed(sends, ledger.Offered - offered);
+                while (batch.Count < MaxBatch && queue.Reader.TryRead(out var command)) batch.Add(command);
+                if (batch.Count == 0) continue;
+                Volatile.Write(ref begun, Stopwatch.GetTimestamp());
+                Volatile.Write(ref waited, begun - batch[0].AskedAt);
+                int sends = batch.Count(static c => c is SendCommand);
+                long offered = ledger.Offered;
+                gathering.Taken(sends);
+                if (CarryOut(batch)) gathering.Committed(sends, ledger.Offered - offered);
+                Volatile.Write(ref begun, 0);
             }
-            catch (Exception error)
-            {
-                log.LogCritical(error, "The ledger failed outside a commit; the requests of this batch are not answered");
-                foreach (var command in batch) command.Abandon(error);
-            }
-            Volatile.Write(ref begun, 0);
+        }
+    }
+
+    bool CarryOut(IReadOnlyList<LedgerCommand> batch)
+    {
+        try
+        {
+            ledger.Process(batch);
+            return true;
+        }
+        catch (Exception error)
+        {
+            log.LogCritical(error, "The ledger failed outside a commit; the requests of this batch are not answered");
+            foreach (var command in batch) command.Abandon(error);
+            return false;
         }
     }
 
     /// <summary>Carries out what is waiting, then stops.</summary>
     public void Dispose()
     {
+        lock (turn) stopped = true;
         queue.Writer.TryComplete();
         thread.Join(TimeSpan.FromSeconds(10));
     }
