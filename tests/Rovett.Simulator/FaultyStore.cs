@@ -38,7 +38,12 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
         FailCommit = false;
     }
 
-    public void Begin() => inner.Begin();
+    public void Begin(bool lasting) => inner.Begin(lasting);
+    public void Sync()
+    {
+        if (FailCommit) throw new DiskFault();
+        inner.Sync();
+    }
     public void Commit()
     {
         if (FailCommit) throw new DiskFault();

@@ -57,6 +57,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     {
         foreach (var space in spaces.Values) space.DropIdleUsers();
         written.Clear();
+        bool lasting = !batch.All(static c => c.MaySyncLater);
         try
         {
             bool begun = false;
@@ -64,7 +65,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
             {
                 if (command.NeedsStore && !begun)
                 {
-                    store.Begin();
+                    store.Begin(lasting);
                     begun = true;
                 }
                 if (command is not SendCommand) FanOut.Flush();
@@ -83,6 +84,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
             if (begun)
             {
                 store.Commit();
+                if (!lasting && written.Exists(static c => c.MustLast)) store.Sync();
                 if (storeFailing && written.Exists(static c => c is SendCommand or ProbeCommand)) StoreFailing = false;
             }
         }
@@ -326,6 +328,12 @@ public abstract class LedgerCommand
 
     /// <summary>True when it seldom writes: should the commit of its batch fail, it is carried out once more by itself.</summary>
     internal virtual bool MayOnlyRead => false;
+
+    /// <summary>True when it seldom writes what a power cut must not lose: its commit need not wait for the disk unless it <see cref="MustLast"/>.</summary>
+    internal virtual bool MaySyncLater => false;
+
+    /// <summary>Once written: it wrote what a power cut must not lose.</summary>
+    internal virtual bool MustLast => true;
 
     /// <summary>Inside the transaction: reads, decides, writes, and tells sessions what they may say once it is committed. Throws a <see cref="ProblemException"/> only before it changed anything.</summary>
     internal abstract void Write(Ledger ledger);

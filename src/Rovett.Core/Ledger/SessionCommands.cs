@@ -36,14 +36,23 @@ public sealed record OpenInfo(UserState User, ChannelList Channels, Totals Total
 /// <param name="at">Where the device is.</param>
 public sealed class AttachCommand(string space, Identity identity, string device, Func<OpenInfo, Session>? session, DevicePoint at = default) : LedgerCommand<OpenInfo>
 {
+    bool mustLast;
+
     internal override bool MayOnlyRead => session is null;
+
+    internal override bool MaySyncLater => true;
+
+    // A newer token that changes nothing is the whole history's least: after a power cut the token that follows says it again.
+    internal override bool MustLast => mustLast;
 
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
         var user = state.FindOrAdd(identity.User.Value);
         Standing.Require(user, identity);
+        var (head, before) = (state.Head, user.Row);
         Roles.TakeToken(ledger, state, user, identity);
+        mustLast = state.Head != head || before.Seen is null || before.Claims != user.Row.Claims || !before.TokenRoles.SequenceEqual(user.Row.TokenRoles);
         state.EnsureLogs(user);
         var totals = Ledger.TotalsOf(user);
         Answer = new OpenInfo(user, Roles.ChannelsOf(user, null), totals, new Position(state.Head), user.PlanVersion, session is null ? [] : user.Devices.Begin(device)) { FollowsInactive = user.Follows.Keys.Any(t => !user.Holds("topic:" + t)) };

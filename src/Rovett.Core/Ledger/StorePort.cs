@@ -222,9 +222,12 @@ public enum ReceiptState
 public interface ILedgerStore
 {
     /// <summary>Opens the transaction of a batch.</summary>
-    void Begin();
-    /// <summary>Returns once the batch is on disk.</summary>
+    /// <param name="lasting">False: its commit does not wait for the disk. A crash of the process does not lose it, a power cut may, until <see cref="Sync"/> or the next commit that lasts.</param>
+    void Begin(bool lasting = true);
+    /// <summary>Returns once the batch is on disk, unless it was begun otherwise.</summary>
     void Commit();
+    /// <summary>Returns once everything committed before is on disk.</summary>
+    void Sync();
     /// <summary>Forgets the batch; must not throw.</summary>
     void Rollback();
 

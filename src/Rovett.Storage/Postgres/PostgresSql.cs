@@ -65,11 +65,20 @@ public sealed partial class PostgresSql : ISql
     }
 
     /// <inheritdoc/>
-    public void Begin()
+    public void Begin(bool lasting = true)
     {
         if (connection?.State != ConnectionState.Open) Connect();
         wrote = false;
         Defer("BEGIN", []);
+        if (!lasting) Defer("SET LOCAL synchronous_commit=off", []);
+    }
+
+    /// <inheritdoc/>
+    public void Sync()
+    {
+        Begin();
+        wrote = true;
+        Commit();
     }
 
     /// <inheritdoc/>

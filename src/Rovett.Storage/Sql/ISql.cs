@@ -7,11 +7,14 @@ namespace Rovett.Storage.Sql;
 public interface ISql : IDisposable
 {
     /// <summary>Opens a transaction to write in.</summary>
-    void Begin();
+    /// <param name="lasting">False: its commit does not wait for the disk. A crash of the process does not lose it, a power cut may, until <see cref="Sync"/> or the next commit that lasts.</param>
+    void Begin(bool lasting = true);
     /// <summary>Opens a transaction to read in: everything read in it is of one moment.</summary>
     void BeginReading();
-    /// <summary>Ends the transaction; what was written is on disk when this returns.</summary>
+    /// <summary>Ends the transaction; what was written is on disk when this returns, unless it was begun otherwise.</summary>
     void Commit();
+    /// <summary>Everything committed before is on disk when this returns.</summary>
+    void Sync();
     /// <summary>Forgets the transaction; does not throw.</summary>
     void Rollback();
     /// <summary>Writes. May be carried out together with what follows, before the next read or the commit.</summary>

@@ -43,10 +43,13 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     }
 
     /// <inheritdoc/>
-    public void Begin() => sql.Begin();
+    public void Begin(bool lasting = true) => sql.Begin(lasting);
 
     /// <inheritdoc/>
     public void Commit() => sql.Commit();
+
+    /// <inheritdoc/>
+    public void Sync() => sql.Sync();
 
     /// <inheritdoc/>
     public void Rollback()

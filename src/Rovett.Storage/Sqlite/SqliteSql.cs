@@ -1,5 +1,6 @@
 using System.Data.Common;
 using Microsoft.Data.Sqlite;
+using Microsoft.Win32.SafeHandles;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Storage.Sqlite;
@@ -10,9 +11,18 @@ namespace Rovett.Storage.Sqlite;
 public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? checkpoints = null) : ISql
 {
     readonly Dictionary<string, SqliteStatement> statements = [];
+    bool lasts = true; // as connections are opened
+    bool? hasLog; // a write-ahead log
+    SafeFileHandle? log;
 
     /// <inheritdoc/>
-    public void Begin() => Run("BEGIN IMMEDIATE");
+    public void Begin(bool lasting = true)
+    {
+        lasting |= !(hasLog ??= One("PRAGMA journal_mode", r => r.GetString(0)) == "wal"); // without one, each commit syncs
+        if (lasting != lasts) SqliteFiles.Execute(connection, lasting ? "PRAGMA synchronous=FULL" : "PRAGMA synchronous=NORMAL"); // refused within a transaction
+        lasts = lasting;
+        Run("BEGIN IMMEDIATE");
+    }
 
     /// <inheritdoc/>
     public void BeginReading() => Run("BEGIN");
@@ -22,6 +32,12 @@ public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? ch
     {
         Run("COMMIT");
         checkpoints?.Committed();
+    }
+
+    /// <inheritdoc/>
+    public void Sync()
+    {
+        if (!lasts) RandomAccess.FlushToDisk(log ??= File.OpenHandle(connection.DataSource + "-wal", FileMode.Open, FileAccess.ReadWrite, FileShare.ReadWrite | FileShare.Delete));
     }
 
     /// <inheritdoc/>
@@ -97,6 +113,7 @@ public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? ch
     public void Dispose()
     {
         checkpoints?.Dispose();
+        log?.Dispose();
         foreach (var statement in statements.Values) statement.Dispose();
         connection.Dispose();
     }
