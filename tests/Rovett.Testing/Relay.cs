@@ -9,14 +9,16 @@ public sealed class Relay : IDisposable
 {
     readonly TcpListener listener = new(IPAddress.Loopback, 0);
     readonly CancellationTokenSource over = new();
-    readonly int port;
 
     public Relay(int port)
     {
-        this.port = port;
+        Port = port;
         listener.Start();
         _ = Accept();
     }
+
+    /// <summary>Where it passes new connections on to.</summary>
+    public int Port { get; set; }
 
     public Uri Url => new($"http://127.0.0.1:{((IPEndPoint)listener.LocalEndpoint).Port}");
 
@@ -59,7 +61,7 @@ public sealed class Relay : IDisposable
         {
             try
             {
-                await far.ConnectAsync(IPAddress.Loopback, port, over.Token);
+                await far.ConnectAsync(IPAddress.Loopback, Port, over.Token);
                 var (here, there) = (near.GetStream(), far.GetStream());
                 bool stream = false;
                 async Task Out()
