@@ -57,11 +57,12 @@ public sealed class BrowserTests : IAsyncLifetime
     {
         application.MapGet("/", () => Results.Content(Page, "text/html"));
         application.MapGet("/client/{file}", (string file) => Results.File(Path.Combine(ServiceProcess.Root, "clients", "typescript", "dist", file), "text/javascript"));
-        application.MapGet("/token", (string user) =>
+        application.MapGet("/token", (string user = "mara") =>
         {
             Interlocked.Increment(ref tokens);
             return TestTokens.Make(secret, user, ["engineer"], lifetime);
         });
+        application.MapGet("/ticket", async () => Results.Content(await (await Post(service.Url, "v1/tickets", TestTokens.Make(secret, "mara", ["engineer"]), "{}")).Content.ReadAsStringAsync(), "application/json"));
         await application.StartAsync();
         await StartService();
         playwright = await Playwright.CreateAsync();
@@ -280,5 +281,113 @@ public sealed class BrowserTests : IAsyncLifetime
         await HasAll(third, ["while signed out", "for mara again", "for both"], unread: 4);
         foreach (var page in new[] { first, second }) await HasAll(page, ["for teo", "for both"]);
         errors.ShouldBeEmpty();
+    }
+
+    static readonly HttpClient http = new();
+
+    static async Task<HttpResponseMessage> Post(Uri service, string path, string token, string body)
+    {
+        using var request = new HttpRequestMessage(HttpMethod.Post, new Uri(service, path)) { Content = new StringContent(body, null, "application/json") };
+        request.Headers.Authorization = new("Bearer", token);
+        return await http.SendAsync(request);
+    }
+
+    /// <summary>The code under a heading of the page that says how to do without our clients.</summary>
+    static string[] Code(string heading)
+    {
+        var text = File.ReadAllText(Path.Combine(ServiceProcess.Root, "docs", "without-a-client.md"));
+        var part = text.Split("\n## ").Single(p => p.StartsWith(heading + "\n", StringComparison.Ordinal));
+        return [.. System.Text.RegularExpressions.Regex.Matches(part, "```\\w+\n(.*?)```", System.Text.RegularExpressions.RegexOptions.Singleline).Select(m => m.Groups[1].Value)];
+    }
+
+    async Task<int> Received(string title)
+    {
+        using var user = new RovettClient(service.Url, TestTokens.Make(secret, "mara", ["engineer"]));
+        return (await user.Call(HttpMethod.Get, "/v1/inbox"))["items"]!.AsArray().Count(i => (string)i!["title"]! == title && i["state"]!["received"] is not null);
+    }
+
+    [Theory]
+    [InlineData("EventSource")]
+    [InlineData("WebSocket")]
+    public async Task A_page_without_our_client_loses_and_doubles_nothing_with_the_lines_that_are_documented(string kind)
+    {
+        var page = await profile.NewPageAsync();
+        page.PageError += (_, error) => errors.Add(error);
+        await page.GotoAsync(Origin);
+        await page.EvaluateAsync($$"""
+            () => {
+              window.titles = [];
+              window.service = '{{relay.Url.ToString().TrimEnd('/')}}';
+              window.show = (title, unread) => { titles.push(title); window.unread = unread; };
+              const script = document.createElement('script');
+              script.type = 'module';
+              script.textContent = {{System.Text.Json.JsonSerializer.Serialize(Code(kind).Single())}};
+              document.body.append(script);
+            }
+            """);
+        var sent = new List<string>();
+        for (int round = 0; round < 4; round++)
+        {
+            for (int i = 0; i < 3; i++)
+            {
+                sent.Add($"{sent.Count + 1}");
+                await Send("user:mara", sent[^1]);
+                if (i == 1 && round > 0) relay.Cut();
+            }
+            await Eventually.Holds(() => page.EvaluateAsync<string[]>("titles"), t => t.Length >= sent.Count, "all are shown");
+            (await page.EvaluateAsync<string[]>("titles")).ShouldBe(sent);
+            await Eventually.Holds(() => page.EvaluateAsync<int>("unread"), u => u == sent.Count, "and counted");
+        }
+        await Eventually.Holds(() => Received(sent[^1]), n => n == 1, "the last one is acknowledged");
+        errors.ShouldBeEmpty();
+    }
+
+    [Fact]
+    public async Task With_curl_alone_one_receives_acknowledges_and_goes_on()
+    {
+        var token = TestTokens.Make(secret, "mara", ["engineer"]);
+        var code = Code("curl");
+        for (int i = 1; i <= 2; i++) await Send("user:mara", $"{i}");
+        var environment = new Dictionary<string, string> { ["TOKEN"] = token, ["ROVETT_URL"] = relay.Url.ToString().TrimEnd('/'), ["CURSOR"] = "" };
+        using (var stream = Shell(code[0], environment))
+        {
+            var events = await Events(stream, 2);
+            events.ConvertAll(e => (string?)e["title"]).ShouldBe([null, "1", "2"]);
+            environment["SESSION"] = (string)events[0]["session"]!;
+            environment["CURSOR"] = (string)events[1]["cursor"]!;
+            using var ack = Shell(code[1], environment);
+            await ack.WaitForExitAsync();
+            ack.ExitCode.ShouldBe(0);
+            await Eventually.Holds(() => Received("1"), n => n == 1, "it is acknowledged");
+            stream.Kill(entireProcessTree: true);
+        }
+        await Send("user:mara", "3");
+        environment["CURSOR"] = "";
+        using (var again = Shell(code[0], environment))
+        {
+            (await Events(again, 2)).ConvertAll(e => (string?)e["title"]).ShouldBe([null, "2", "3"], "what no device acknowledged");
+            again.Kill(entireProcessTree: true);
+        }
+    }
+
+    static System.Diagnostics.Process Shell(string script, IReadOnlyDictionary<string, string> environment)
+    {
+        var start = new System.Diagnostics.ProcessStartInfo("bash", ["-c", script]) { RedirectStandardOutput = true };
+        foreach (var (name, value) in environment) start.Environment[name] = value;
+        return System.Diagnostics.Process.Start(start)!;
+    }
+
+    /// <summary>`opened` and the notifications of a stream of events, until there are as many.</summary>
+    static async Task<List<JsonNode>> Events(System.Diagnostics.Process stream, int notifications)
+    {
+        using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(20));
+        var found = new List<JsonNode>();
+        while (found.Count < notifications + 1 && await stream.StandardOutput.ReadLineAsync(limit.Token) is { } line)
+        {
+            if (!line.StartsWith("data: ", StringComparison.Ordinal)) continue;
+            var message = JsonNode.Parse(line["data: ".Length..])!;
+            if ((string)message["kind"]! is "opened" or "notification") found.Add(message);
+        }
+        return found;
     }
 }
