@@ -109,7 +109,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
                         bool counts = kind == "notification" && options.AutoAcknowledge;
                         if (unconfirmed.Came(kind, counts ? (string?)message["id"] : null, (string?)message["cursor"])) yield return message;
                         if (message["cursor"] is { } cursor && !unconfirmed.IsRepeating) Cursor = (string?)cursor;
-                        if (kind == "notification" && options.AutoAcknowledge && message["cursor"] is { } toAck) await acks.Handled((string)toAck!, cancel).ConfigureAwait(false);
+                        if (kind == "notification" && options.AutoAcknowledge && message["cursor"] is { } toAck) await acks.Handled((string)toAck!, atOnce: message.ContainsKey("due"), cancel).ConfigureAwait(false);
                         else if (kind == "ackDue") await acks.Now(cancel).ConfigureAwait(false);
                     }
                 }
@@ -199,10 +199,10 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
             if (asked.TryRemove(request, out var cursor)) owner.unconfirmed.Confirmed(cursor);
         }
 
-        public async Task Handled(string cursor, CancellationToken cancel)
+        public async Task Handled(string cursor, bool atOnce, CancellationToken cancel)
         {
             newest = cursor;
-            if (++count >= owner.options.AckEvery) await Now(cancel).ConfigureAwait(false);
+            if (++count >= owner.options.AckEvery || atOnce) await Now(cancel).ConfigureAwait(false);
             else if (timer is null or { IsCompleted: true }) timer = Later(cancel);
         }
 

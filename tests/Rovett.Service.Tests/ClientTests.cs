@@ -172,4 +172,36 @@ public sealed class ClientTests : IAsyncLifetime
         var first = await backend.Send(Notification(), "key");
         ((string)(await backend.Send(Notification(), "key"))["id"]!).ShouldBe((string)first["id"]!);
     }
+
+    [Fact]
+    public async Task What_has_a_deadline_is_acknowledged_at_once()
+    {
+        await using var s = await ServiceUnderTest.Start();
+        using var live = new LiveConnection(s.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")), new LiveOptions { AckWithin = TimeSpan.FromHours(1) });
+        async Task<int> Received(string id) => (int)(await s.Get($"/v1/notifications/{id}", s.Key)).Json!["people"]!["received"]!;
+        using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(30));
+        string toRead = "", toSign = "";
+        await using var messages = live.Messages(limit.Token).GetAsyncEnumerator();
+        async Task<JsonObject> Next(string kind)
+        {
+            while (await messages.MoveNextAsync())
+            {
+                if ((string)messages.Current["kind"]! == kind) return messages.Current;
+            }
+            throw new InvalidOperationException("It ended.");
+        }
+        await Next("current");
+        toRead = await s.Send("user:mara", "to read");
+        (await Next("notification")).ContainsKey("due").ShouldBeFalse();
+        var after = Next("notification");
+        toSign = (string)(await s.Post("/v1/notifications", s.Key, """{"to":["user:mara"],"type":"t","title":"to sign","deadlines":[{"by":"received","within":"PT1M"}]}""")).Json!["id"]!;
+        var signed = await after;
+        (string.CompareOrdinal((string)signed["due"]!, (string)signed["time"]!) > 0).ShouldBeTrue();
+        (await Received(toRead)).ShouldBe(0, "the next message was asked for, and an hour is not over");
+        var last = Next("notification");
+        await Eventually.Holds(() => Received(toSign), n => n == 1, "it is acknowledged at once");
+        (await Received(toRead)).ShouldBe(1, "and what came before it");
+        await s.Send("user:mara", "the last");
+        await last;
+    }
 }

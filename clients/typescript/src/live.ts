@@ -406,7 +406,7 @@ export class Live {
     const { id } = notification;
     if (!id) return;
     this.#intake.handled(id, well);
-    if (well) return this.#dueChanged();
+    if (well) return notification.due ? void this.#flush() : this.#dueChanged();
     // It comes again, unless it came so often that it is of no use.
     this.#request({ kind: 'ack', ids: [id], again: true }).catch((error) => {
       if (!(error instanceof RovettError)) return;

@@ -29,6 +29,8 @@ export interface Notification<D = unknown> {
   urgency: 'very-low' | 'low' | 'normal' | 'high';
   time: string;
   expires?: string;
+  /** By when something is wanted of it: its earliest deadline. It is acknowledged at once. */
+  due?: string;
   takeable?: unknown;
   data?: D;
   /** 2 and more: this device was sent it before. */

@@ -384,3 +384,23 @@ test('a notification that can not be handled for a while holds back none of the 
   );
   assert.deepEqual(new Set(mara.reports), new Set(['a handler of berth.changed failed']));
 });
+
+test('what has a deadline is acknowledged at once, the rest within a second', async () => {
+  const sent: { at: number; text: string }[] = [];
+  class Timed extends CheckedWebSocket {
+    override send(data: string): void {
+      if (data.includes('"ack"')) sent.push({ at: Date.now(), text: data });
+      super.send(data);
+    }
+  }
+  const mara = person({ WebSocket: Timed });
+  await isLive(mara.live);
+  await service.send(mara.to, 'to read');
+  await eventually(() => sent.length === 1, 'acknowledged in the end');
+  const began = Date.now();
+  assert.equal(mara.came[0]?.due, undefined);
+  await service.send(mara.to, 'to sign', { deadlines: [{ by: 'received', within: 'PT1M' }] });
+  await eventually(() => sent.length === 2, 'acknowledged');
+  assert.ok(mara.came[1]?.due);
+  assert.ok(sent[1] && sent[1].at - began < 900, `it took ${(sent[1]?.at ?? 0) - began} ms`);
+});

@@ -153,6 +153,12 @@ sealed class Sending(Ledger ledger, SpaceState state, Draft draft)
             body = [.. body, (byte)',', .. Changes.Member("expires", expires.ToString())];
             store.AddDue(state.Id, new DueRow(expires, DueKind.Expiry, position.Value, 0));
         }
+        if (draft.Deadlines.Count > 0)
+        {
+            // Devices acknowledge it at once, and may show it.
+            var due = new StoredTime(time.Micros + draft.Deadlines.Min(d => (long)d.Within.TotalMicroseconds));
+            body = [.. body, (byte)',', .. Changes.Member("due", due.ToString())];
+        }
         var addressing = draft.Addressing;
         store.AppendEntry(state.Id, new EntryRow(position, time, EntryKind.Notification, id, body, addressing, placements, traits));
         if (draft.Slot is not null) store.SaveSlot(state.Id, draft.SlotKey, position.Value);
