@@ -31,6 +31,7 @@ var root = new RootCommand($"""
     DeciderCommand.Build(),
     ExplainCommand.Build(),
     ProveCommand.Build(),
+    Rovett.Cli.Conformance.ConformanceCommand.Build(),
     FollowCommand.Build(),
     SpaceCommand.Build(),
     KeyCommand.Build(),

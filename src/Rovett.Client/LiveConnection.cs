@@ -80,13 +80,23 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
     public async IAsyncEnumerable<JsonObject> Messages([EnumeratorCancellation] CancellationToken cancel = default)
     {
         int failures = 0;
+        bool askedAnew = false;
         for (; ; )
         {
             bool ended = false;
             int? comeBack = null;
-            link = await Connect(cancel).ConfigureAwait(false);
+            try
+            {
+                link = await Connect(cancel).ConfigureAwait(false);
+            }
+            catch (RovettRefusedException refused) when (refused.Slug == "token-expired" && !askedAnew)
+            {
+                askedAnew = true; // it may have been kept since before: once more, with a fresh one
+                continue;
+            }
             if (link is not null)
             {
+                askedAnew = false;
                 var acks = new AckGatherer(this, link);
                 unconfirmed.Resumed();
                 await using (link)
@@ -256,8 +266,13 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
     /// <summary>What was handed out, and the service has not said yet that it knows.</summary>
     sealed class Unconfirmed
     {
+        const int MostKnown = 4096;
+
         readonly Queue<(string Id, string Cursor)> order = new();
         readonly HashSet<string> ids = [];
+        // Handed out here, whatever the service knows of it: a restored store sends again what it has forgotten.
+        readonly HashSet<string> handedOut = [];
+        readonly Queue<string> newest = new();
         string? before, last;
 
         /// <summary>The cursor before the first of them; null when there is none.</summary>
@@ -295,8 +310,16 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
                 if (isNew) order.Enqueue((id, cursor));
                 if (isNew || id == last) IsRepeating = false;
                 if (isNew) last = id;
-                return isNew;
+                return isNew && HandOut(id);
             }
+        }
+
+        bool HandOut(string id)
+        {
+            if (!handedOut.Add(id)) return false;
+            newest.Enqueue(id);
+            if (newest.Count > MostKnown) handedOut.Remove(newest.Dequeue());
+            return true;
         }
 
         public void Confirmed(string cursor)

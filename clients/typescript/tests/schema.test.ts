@@ -1,5 +1,5 @@
 import assert from 'node:assert/strict';
-import { readFileSync } from 'node:fs';
+import { readdirSync, readFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { resolve } from 'node:path';
 import { test } from 'node:test';
@@ -43,4 +43,18 @@ test('the AsyncAPI document is one, and every reference in it leads somewhere', 
   };
   follow(document);
   assert.ok(references > 100);
+});
+
+test('what the recorded conversations say is as the schema has it', () => {
+  const folder = resolve(docs, 'conformance');
+  const kinds = new Set<string>();
+  for (const file of readdirSync(folder).filter((name) => name.endsWith('.json') && !name.includes('unknown'))) {
+    const { steps } = JSON.parse(readFileSync(resolve(folder, file), 'utf8'));
+    for (const { says } of steps) {
+      if (!says) continue;
+      kinds.add(says.kind);
+      assert.equal(wrongWith(says, 'fromService'), '', file);
+    }
+  }
+  assert.ok(kinds.size >= 8, [...kinds].join(' '));
 });

@@ -1,0 +1,76 @@
+using System.CommandLine;
+using System.Text.Json.Nodes;
+using Spectre.Console;
+
+namespace Rovett.Cli.Conformance;
+
+/// <summary><c>rovett conformance</c></summary>
+static class ConformanceCommand
+{
+    const int AtATime = 6;
+
+    public static Command Build()
+    {
+        var client = new Option<string>("--client") { Description = "The command that starts your client: it finds ROVETT_URL in its environment, and prints what its application sees (docs/conformance).", Required = true };
+        var only = new Option<string?>("--only") { Description = "Only the conversations whose name begins so." };
+        var folder = new Option<string?>("--conversations") { Description = "A folder with other conversations than those that come with this program." };
+        var json = new Option<bool>("--json") { Description = "Print JSON." };
+        var command = new Command("conformance", """
+            Hold recorded conversations with a client library of any language, over each transport, and see whether it does what a client must.
+
+            Example:
+              rovett conformance --client "python3 my_client.py" --only resume
+            """) { client, only, folder, json };
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            var all = Conversation.Load(parsed.GetValue(folder) ?? Path.Combine(AppContext.BaseDirectory, "conformance"));
+            var chosen = all.FindAll(c => c.Name.StartsWith(parsed.GetValue(only) ?? "", StringComparison.Ordinal));
+            if (chosen.Count == 0) throw new UsageException($"--only: no conversation begins with '{parsed.GetValue(only)}'.", $"There are {string.Join(", ", all.Select(c => c.Name))}.");
+            var results = new JsonArray();
+            using var places = new SemaphoreSlim(AtATime);
+            var held = chosen.SelectMany(c => c.Through.Select(t => (Conversation: c, Through: t, Outcome: Hold(c, t, parsed.GetValue(client)!, places, cancel)))).ToList();
+            foreach (var (conversation, through, holding) in held)
+            {
+                var (outcome, why) = await holding;
+                results.Add(new JsonObject { ["conversation"] = conversation.Name, ["transport"] = through, ["outcome"] = outcome, ["why"] = why });
+                if (!parsed.GetValue(json)) AnsiConsole.MarkupLine($"  {(outcome switch { "held" => "[green]✓[/]", "left out" => "[grey]–[/]", _ => "[red]✗[/]" })}  {conversation.Name} [grey]{through}[/]  {Output.Plain(conversation.Title)}{(why is null ? "" : $"\n     {Output.Plain(why)}")}");
+            }
+            int wrong = results.Count(r => (string)r!["outcome"]! == "deviated"), leftOut = results.Count(r => (string)r!["outcome"]! == "left out");
+            if (parsed.GetValue(json)) Output.Json(new JsonObject { ["conforms"] = wrong == 0, ["results"] = results });
+            else AnsiConsole.MarkupLine($"{results.Count - wrong - leftOut} held, {wrong} deviated{(leftOut > 0 ? $", {leftOut} left out, which the client does not claim to do" : "")}.");
+            return wrong == 0 ? 0 : 1;
+        }));
+        return command;
+    }
+
+    static async Task<(string Outcome, string? Why)> Hold(Conversation conversation, string through, string command, SemaphoreSlim places, CancellationToken cancel)
+    {
+        await places.WaitAsync(cancel);
+        try
+        {
+            return await Hold(conversation, through, command);
+        }
+        finally
+        {
+            places.Release();
+        }
+    }
+
+    static async Task<(string Outcome, string? Why)> Hold(Conversation conversation, string through, string command)
+    {
+        await using var stage = await Stage.Set(through);
+        using var client = new ClientUnderTest(command, stage.Url);
+        var rehearsal = new Rehearsal(conversation, stage, client);
+        try
+        {
+            var can = await rehearsal.Capabilities();
+            if (conversation.Needs.FirstOrDefault(n => !can.Contains(n)) is { } missing) return ("left out", $"needs '{missing}'");
+            await rehearsal.Run();
+            return ("held", null);
+        }
+        catch (Deviation deviation)
+        {
+            return ("deviated", deviation.Message);
+        }
+    }
+}
