@@ -46,7 +46,7 @@ public sealed class RovettService : IAsyncDisposable
     readonly SpaceKeeper keeper;
     bool disposed;
 
-    RovettService(RovettOptions options, TimeProvider clock)
+    RovettService(RovettOptions options, TimeProvider clock, FaultSwitches? faults)
     {
         this.options = options;
         Directory.CreateDirectory(options.Data, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
@@ -80,6 +80,7 @@ public sealed class RovettService : IAsyncDisposable
         acks = new AckBuffer(pump, clock);
         housekeeping = new Housekeeping(pump, spaces, retention: options.KeepForSpan is not null || options.KeepCount > 0, clock);
         sessions = new SessionRegistry(clock);
+        if (faults is not null) faults.Blocked += sessions.CutWebSockets;
         var limits = new SessionLimits { Window = options.Window, MaxQueued = 256, Heartbeat = TimeSpan.FromSeconds(options.HeartbeatSeconds), AckTimeout = TimeSpan.FromSeconds(options.AckTimeoutSeconds) };
         var keys = new ApiKeys(access, clock);
         Keys = keys;
@@ -103,14 +104,14 @@ public sealed class RovettService : IAsyncDisposable
         ConsoleLink = access.HasOperators ? null : operators.MakeLink("operate");
         NewConsoleLink = () => operators.MakeLink("operate");
         Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), new DirectoryApi(spaces, keys, pump, history, audit, clock), new UserApi(spaces, tokens, tickets, topics, pump, history), new TopicApi(spaces, keys, signing, pump, audit, clock), new DeciderApi(spaces, keys, access, deciders, guard, audit, clock), new SpaceApi(spaces, keeper, keys, signing, pump, access, sessions, webhooks, deciders, audit),
-            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, topics, options.MessagesPerSecond, clock, log.CreateLogger<LiveSession>()), spaces, tokens, tickets, origins, sessions, options),
+            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, topics, options.MessagesPerSecond, clock, log.CreateLogger<LiveSession>()) { Faults = faults }, spaces, tokens, tickets, origins, sessions, options),
             receiptApi, console, new ConsoleAccess(access, operators, spaces, pump, history, origins, use, deciders, audit), origins, refusals, log.CreateLogger("Rovett.Http"));
         app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
     }
 
     /// <summary>Opens the data folder and prepares everything, without listening yet.</summary>
     /// <exception cref="StoreException">The data folder can't be used.</exception>
-    public static RovettService Create(RovettOptions options, TimeProvider? clock = null) => new(options, clock ?? TimeProvider.System);
+    public static RovettService Create(RovettOptions options, TimeProvider? clock = null, FaultSwitches? faults = null) => new(options, clock ?? TimeProvider.System, faults);
 
     /// <summary>Where it listens, once started: <c>http://127.0.0.1:7411</c>.</summary>
     public string Url { get; private set; } = "";

@@ -45,7 +45,7 @@ public sealed class PageTests : IAsyncLifetime
         page.PageError += (_, error) => errors.Add(error);
         page.Console += (_, message) =>
         {
-            if (message.Type == "error" && !message.Text.Contains("/no-websockets/")) errors.Add(message.Text);
+            if (message.Type == "error" && !message.Text.StartsWith("WebSocket connection to", StringComparison.Ordinal)) errors.Add(message.Text);
         };
         await page.GotoAsync(address);
         return page;

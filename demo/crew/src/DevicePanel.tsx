@@ -40,40 +40,31 @@ const transportName: Record<Transport, string> = {
   'long-poll': 'long poll',
 };
 
-/** A WebSocket that a proxy in between does not let through. */
-class Blocked extends WebSocket {
-  constructor(url: string | URL, protocols?: string | string[]) {
-    super(`${location.origin.replace(/^http/, 'ws')}/no-websockets/${new URL(url).search}`, protocols);
-  }
-}
-
 /** One device of a person, with switches for what may happen to it. */
 export function Device({ service, user, role, label }: { service: string; user: string; role: string; label: string }) {
   const [online, setOnline] = useState(true);
   const [blocked, setBlocked] = useState(false);
+  const name = `${user}-${label}`;
+  const block = async (wanted: boolean) => {
+    setBlocked(wanted);
+    await fetch(`/api/fault?device=crew-${name}&blocked=${wanted}`, { method: 'POST' });
+  };
   const switches = (
     <Group gap="md">
       <Switch size="xs" label="online" checked={online} onChange={(e) => setOnline(e.currentTarget.checked)} />
-      <Switch
-        size="xs"
-        label="block WebSocket"
-        checked={blocked}
-        onChange={(e) => setBlocked(e.currentTarget.checked)}
-      />
+      <Switch size="xs" label="block WebSocket" checked={blocked} onChange={(e) => block(e.currentTarget.checked)} />
     </Group>
   );
-  const name = `${user}-${label}`;
   return (
     <Paper withBorder p="sm" pos="relative" data-device={name}>
       {online ? (
         <RovettProvider
-          key={`${blocked}`}
           url={service}
           token={() => token(user)}
           device={`crew-${name}`}
           label={label}
           connect={connectShared}
-          WebSocket={blocked ? Blocked : undefined}
+          upgradeMs={5000}
         >
           <Connected label={label} role={role} switches={switches} />
         </RovettProvider>

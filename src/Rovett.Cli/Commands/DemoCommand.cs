@@ -4,6 +4,7 @@ using System.Text.Json.Nodes;
 using Rovett.Cli.Demo;
 using Rovett.Client;
 using Rovett.Service;
+using Rovett.Service.Live;
 using Rovett.Service.Options;
 using Spectre.Console;
 
@@ -45,9 +46,10 @@ static class DemoCommand
             string Token(Person person) => Connection.MakeToken(service!.Credentials[0].TokenSigningSecret, person.Id, person.Roles, TimeSpan.FromHours(2));
             try
             {
-                await using var office = await BackOffice.Start(pagePort, scenario, () => new Uri(service!.Url), Token, () => sender!);
+                var faults = new FaultSwitches();
+                await using var office = await BackOffice.Start(pagePort, scenario, () => new Uri(service!.Url), Token, () => sender!, faults);
                 var options = new RovettOptions { Data = folder.FullName, Port = port, Origins = [office.Url], Log = "warning" };
-                await using (service = RovettService.Create(options))
+                await using (service = RovettService.Create(options, faults: faults))
                 {
                     await service.Start();
                     using (sender = new RovettClient(new Uri(service.Url), service.Credentials[0].AdminKey))
@@ -68,7 +70,7 @@ static class DemoCommand
                         foreach (var role in scenario.People.SelectMany(p => p.Roles).Distinct())
                             await sender.Call(HttpMethod.Put, $"/v1/roles/{role}", new JsonObject { ["presence"] = "members" }, cancel: cancel);
                         await sender.Call(HttpMethod.Put, "/v1/policies", Yaml.Read(Path.Combine(AppContext.BaseDirectory, "demo", "policies.yaml")), cancel: cancel);
-                        int failed = await new Story(scenario, new Uri(service.Url), new Uri(office.Url + "/no-websockets"), Token, sender, pace).Tell();
+                        int failed = await new Story(scenario, new Uri(service.Url), faults, Token, sender, pace).Tell();
                         AnsiConsole.WriteLine();
                         AnsiConsole.MarkupLine(failed == 0 ? "[green]Everything was as it should be.[/]" : $"[red]{failed} checks did not hold.[/]");
                         if (stay) await GoOn(scenario, sender, every, cancel);

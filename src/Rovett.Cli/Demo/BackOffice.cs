@@ -8,6 +8,7 @@ using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.FileProviders;
 using Microsoft.Extensions.Logging;
 using Rovett.Client;
+using Rovett.Service.Live;
 
 namespace Rovett.Cli.Demo;
 
@@ -27,7 +28,8 @@ sealed class BackOffice : IAsyncDisposable
     /// <param name="service">The service's address; asked for late, because the service must know this origin first.</param>
     /// <param name="token">Makes a token.</param>
     /// <param name="sender">Sends with an API key.</param>
-    public static async Task<BackOffice> Start(int port, Scenario scenario, Func<Uri> service, Func<Person, string> token, Func<RovettClient> sender)
+    /// <param name="faults">What the page may break.</param>
+    public static async Task<BackOffice> Start(int port, Scenario scenario, Func<Uri> service, Func<Person, string> token, Func<RovettClient> sender, FaultSwitches faults)
     {
         var builder = WebApplication.CreateSlimBuilder();
         builder.Logging.ClearProviders();
@@ -40,8 +42,7 @@ sealed class BackOffice : IAsyncDisposable
             var notification = scenario.Day[Math.Abs(number) % scenario.Day.Count].DeepClone();
             return Results.Content((await sender().Send(notification)).ToJsonString(), "application/json");
         });
-        var upstream = new HttpClient(new SocketsHttpHandler { UseProxy = false }) { Timeout = Timeout.InfiniteTimeSpan };
-        app.Map("/no-websockets/{**path}", context => PassOn(context, upstream, service()));
+        app.MapPost("/api/fault", (string device, bool blocked) => faults.BlockWebSocket(device, blocked));
         var folder = Path.Combine(AppContext.BaseDirectory, "wwwroot", "crew");
         if (Directory.Exists(folder))
         {
@@ -51,41 +52,6 @@ sealed class BackOffice : IAsyncDisposable
         app.MapGet("/", () => Results.Redirect("/crew/"));
         await app.StartAsync();
         return new BackOffice(app);
-    }
-
-    /// <summary>A proxy that knows nothing of WebSockets: it passes requests on without their Upgrade, so that one fails
-    /// and everything else works.</summary>
-    static async Task PassOn(HttpContext context, HttpClient upstream, Uri service)
-    {
-        using var request = new HttpRequestMessage(new HttpMethod(context.Request.Method), new Uri(service, $"/{context.Request.RouteValues["path"]}{context.Request.QueryString}"));
-        foreach (var name in new[] { "Authorization", "Accept", "Last-Event-ID" })
-        {
-            if (context.Request.Headers.TryGetValue(name, out var value)) request.Headers.TryAddWithoutValidation(name, (string?)value);
-        }
-        if (context.Request.Headers.Upgrade.Count > 0) request.Headers.TryAddWithoutValidation("Accept", "application/json");
-        if (context.Request.ContentLength > 0)
-        {
-            request.Content = new StreamContent(context.Request.Body);
-            request.Content.Headers.TryAddWithoutValidation("Content-Type", context.Request.ContentType);
-        }
-        try
-        {
-            using var answer = await upstream.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, context.RequestAborted);
-            context.Response.StatusCode = (int)answer.StatusCode;
-            context.Response.ContentType = answer.Content.Headers.ContentType?.ToString();
-            await using var body = await answer.Content.ReadAsStreamAsync(context.RequestAborted);
-            var buffer = new byte[8192];
-            int count;
-            while ((count = await body.ReadAsync(buffer, context.RequestAborted)) > 0)
-            {
-                await context.Response.Body.WriteAsync(buffer.AsMemory(0, count), context.RequestAborted);
-                await context.Response.Body.FlushAsync(context.RequestAborted);
-            }
-        }
-        catch (Exception gone) when (gone is OperationCanceledException or HttpRequestException or IOException)
-        {
-            context.Abort();
-        }
     }
 
     public async ValueTask DisposeAsync()

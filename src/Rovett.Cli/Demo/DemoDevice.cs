@@ -59,12 +59,11 @@ sealed class DemoDevice(Uri service, Func<string> token, Person person, string l
     }
 
     /// <summary>Connects, and goes on after what it has.</summary>
-    /// <param name="through">Another way to the service than the straight one.</param>
-    public void Connect(Uri? through = null)
+    public void Connect()
     {
         UpToDate = false;
         stop = new CancellationTokenSource();
-        live = new LiveConnection(through ?? service, _ => new ValueTask<string>(token()), new LiveOptions { Device = $"{Person.Id}-{Label}", Label = Label, After = cursor, AckWithin = TimeSpan.FromMilliseconds(200) });
+        live = new LiveConnection(service, _ => new ValueTask<string>(token()), new LiveOptions { Device = $"{Person.Id}-{Label}", Label = Label, After = cursor, AckWithin = TimeSpan.FromMilliseconds(200) });
         running = Run(live, stop.Token);
     }
 

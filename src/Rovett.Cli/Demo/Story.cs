@@ -1,12 +1,13 @@
 using System.Text.Json.Nodes;
 using Rovett.Client;
+using Rovett.Service.Live;
 using Spectre.Console;
 
 namespace Rovett.Cli.Demo;
 
 /// <summary>The demo's script: what happens at Marrow Sound Ferries, what each device sees of it, and whether that is
 /// what it should see. Every line with a tick was checked against the running service.</summary>
-sealed class Story(Scenario scenario, Uri service, Uri withoutWebSockets, Func<Person, string> token, RovettClient sender, TimeSpan pause)
+sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Person, string> token, RovettClient sender, TimeSpan pause)
 {
     static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
     int failed;
@@ -47,7 +48,8 @@ sealed class Story(Scenario scenario, Uri service, Uri withoutWebSockets, Func<P
         int had = desk.Got.Count;
         await desk.Disconnect();
         await Send(scenario.Day[5]);
-        desk.Connect(withoutWebSockets);
+        faults.BlockWebSocket("mara-desk", true);
+        desk.Connect();
         await Check("its upgrade failed, and it is connected over server-sent events", () => desk.Transport == "sse" && desk.UpToDate);
         await Send(scenario.Day[6]);
         await Check("what came in between and what came after are there, once each", () => desk.Got.Count == had + 2 && desk.Got.DistinctBy(g => g.Id).Count() == desk.Got.Count);

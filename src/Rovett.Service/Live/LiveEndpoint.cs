@@ -22,6 +22,11 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         var space = spaces.Of(context);
         bool upgrade = context.Request.Headers.Upgrade.ToString().Equals("websocket", StringComparison.OrdinalIgnoreCase) || WebSocketTransport.IsExtendedConnect(context);
         var transport = upgrade ? TransportKind.WebSocket : AcceptsArray(context) ? TransportKind.LongPoll : TransportKind.Sse;
+        if (upgrade && services.Faults is { } faults && faults.BlocksWebSocket(context.Request.Query["device"].ToString()))
+        {
+            context.Response.StatusCode = 400; // and not why: as a proxy would
+            return;
+        }
         if (upgrade) WebSocketTransport.CheckHandshake(context);
         else if (transport == TransportKind.Sse && !AcceptsEvents(context)) throw new Problem(406, "no-transport", "No transport was asked for", "This path streams, and the request asks for no WebSocket, no server-sent events and no array.", "Send 'Accept: text/event-stream', 'Accept: application/json' for long poll, or an RFC 6455 upgrade. Behind a proxy: it may have stripped the upgrade.").Throw();
         if (registry.Closing) throw new Problem(503, "shutting-down", "The service is going down", "No new sessions are let in.", "Try again shortly.") { RetryAfterSeconds = 1 }.Throw();

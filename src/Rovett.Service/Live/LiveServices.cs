@@ -10,6 +10,9 @@ namespace Rovett.Service.Live;
 /// <summary>What every live session needs.</summary>
 public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session, Limits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, int MessagesPerSecond, TimeProvider Clock, ILogger Log)
 {
+    /// <summary>What is broken on purpose; null: nothing.</summary>
+    public FaultSwitches? Faults { get; init; }
+
     readonly long started = Clock.GetTimestamp();
 
     /// <summary>Time since the service started: the sessions' clock, which never goes back.</summary>

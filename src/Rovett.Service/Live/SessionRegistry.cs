@@ -26,6 +26,15 @@ public sealed class SessionRegistry : IDisposable
     /// <summary>The sessions of a space.</summary>
     public IEnumerable<LiveSession> In(string space) => sessions.Values.Where(s => s.Session.Space.Name == space).Select(s => s.Session);
 
+    /// <summary>Cuts a device's WebSockets, without a word.</summary>
+    internal void CutWebSockets(string device)
+    {
+        foreach (var (session, abort) in sessions.Values)
+        {
+            if (session.Device == device && session.Transport == Core.Delivery.TransportKind.WebSocket) abort();
+        }
+    }
+
     /// <summary>Tells every session that the service goes down, and to come back spread over a time.</summary>
     public async Task Close(int comeBackWithinMs, TimeSpan patience)
     {
