@@ -29,9 +29,9 @@ demo: build ## A working day at Marrow Sound Ferries, checked as it goes on, wit
 
 # What tests need beside the code: proxies, a browser, a C compiler for the power-cut layer, PostgreSQL.
 tools:
-	@missing=""; for p in nginx haproxy caddy chromium gcc; do command -v $$p >/dev/null || missing="$$missing $$p"; done; \
+	@missing=""; for p in nginx haproxy caddy chromium gcc ip; do command -v $$p >/dev/null || missing="$$missing $$p"; done; \
 	ls -d /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing="$$missing postgresql"; \
-	if [ -n "$$missing" ]; then echo "installing$$missing"; (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq $${missing/gcc/gcc libc6-dev}) >/dev/null || exit 1; fi
+	if [ -n "$$missing" ]; then echo "installing$$missing"; (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq $$(echo "$$missing" | sed "s/gcc/gcc libc6-dev/; s/ ip\b/ iproute2/")) >/dev/null || exit 1; fi
 
 test: build tools ## Build everything, check its style, and run all tests
 	npx biome check clients console demo
