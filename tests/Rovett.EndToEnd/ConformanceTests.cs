@@ -31,7 +31,7 @@ public sealed class ConformanceTests
     }
 
     [Theory]
-    [InlineData("""echo '{"can":[]}'; sleep 60""", "it does not")]
+    [InlineData("""echo '{"can":[]}'; sleep 60""", "it does not ask for a session")]
     [InlineData("""echo nothing to say""", "the client has ended: nothing to say")]
     [InlineData("""echo '{"can":[]}'; echo '{"handled":{"id":"1"}}'; curl -sN -H 'Authorization: Bearer t' -H 'Accept: application/json' $ROVETT_URL/v1/live; sleep 60""", """it sees {"handled":{"id":"1"}}""")]
     public async Task A_client_that_does_something_else_is_told_where(string script, string why)

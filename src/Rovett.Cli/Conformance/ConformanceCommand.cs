@@ -28,12 +28,18 @@ static class ConformanceCommand
             if (chosen.Count == 0) throw new UsageException($"--only: no conversation begins with '{parsed.GetValue(only)}'.", $"There are {string.Join(", ", all.Select(c => c.Name))}.");
             var results = new JsonArray();
             using var places = new SemaphoreSlim(AtATime);
-            var held = chosen.SelectMany(c => c.Through.Select(t => (Conversation: c, Through: t, Outcome: Hold(c, t, parsed.GetValue(client)!, places, cancel)))).ToList();
-            foreach (var (conversation, through, holding) in held)
+            var held = chosen.ConvertAll(c => (Conversation: c, Over: c.Through.Select(t => (Transport: t, Outcome: Hold(c, t, parsed.GetValue(client)!, places, cancel))).ToList()));
+            foreach (var (conversation, over) in held)
             {
-                var (outcome, why) = await holding;
-                results.Add(new JsonObject { ["conversation"] = conversation.Name, ["transport"] = through, ["outcome"] = outcome, ["why"] = why });
-                if (!parsed.GetValue(json)) AnsiConsole.MarkupLine($"  {(outcome switch { "held" => "[green]✓[/]", "left out" => "[grey]–[/]", _ => "[red]✗[/]" })}  {conversation.Name} [grey]{through}[/]  {Output.Plain(conversation.Title)}{(why is null ? "" : $"\n     {Output.Plain(why)}")}");
+                var (transports, whys) = ("", "");
+                foreach (var (transport, holding) in over)
+                {
+                    var (outcome, why) = await holding;
+                    results.Add(new JsonObject { ["conversation"] = conversation.Name, ["transport"] = transport, ["outcome"] = outcome, ["why"] = why });
+                    transports += outcome switch { "held" => $" [green]✓[/] {transport}", "left out" => $" [grey]– {transport}[/]", _ => $" [red]✗[/] {transport}" };
+                    if (outcome == "deviated") whys += $"\n      {transport}: {Output.Plain(why)}";
+                }
+                if (!parsed.GetValue(json)) AnsiConsole.MarkupLine($"  {conversation.Name}  {Output.Plain(conversation.Title)}\n     {transports}{whys}");
             }
             int wrong = results.Count(r => (string)r!["outcome"]! == "deviated"), leftOut = results.Count(r => (string)r!["outcome"]! == "left out");
             if (parsed.GetValue(json)) Output.Json(new JsonObject { ["conforms"] = wrong == 0, ["results"] = results });

@@ -69,7 +69,7 @@ sealed class Rehearsal(Conversation conversation, Stage stage, ClientUnderTest c
                 else stage.Say(present!, answer);
                 break;
             case "acked":
-                await Until(() => acked.Contains((string)step.Details!), () => $"acknowledged is only {string.Join(", ", acked)}");
+                await Until(() => acked.Contains((string)step.Details!), () => acked.Count == 0 ? "nothing is acknowledged" : $"acknowledged is only {string.Join(", ", acked)}");
                 await Task.Delay(OnTheWay); // the answer is
                 break;
             case "cut":
@@ -92,7 +92,7 @@ sealed class Rehearsal(Conversation conversation, Stage stage, ClientUnderTest c
     async Task<Opening> Opens(JsonObject wanted)
     {
         Opening opened = null!;
-        await Until(() => stage.Openings.Reader.TryRead(out opened!), () => "it does not");
+        await Until(() => stage.Openings.Reader.TryRead(out opened!), () => "it does not ask for a session");
         if (wanted.ContainsKey("after") && opened.After != (string?)wanted["after"]) throw new Deviation($"it says after={opened.After ?? "(left out)"}");
         bool isFresh = tokens.Add(opened.Token);
         if ((string?)wanted["token"] == "fresh" && !isFresh) throw new Deviation("it shows a token that it showed before");
