@@ -103,6 +103,7 @@ test('a tab that wants only what comes from now on goes on from where it is when
   const first = tab(user);
   await isLive(first.live);
   await service.send(`user:${user}`, 'before');
+  await eventually(() => first.came.length === 1, 'it is here before now');
   const late = tab(user, { after: 'now' });
   await isLive(late.live);
   await service.send(`user:${user}`, 'one');
