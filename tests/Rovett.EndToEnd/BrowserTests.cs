@@ -39,7 +39,6 @@ public sealed class BrowserTests : IAsyncLifetime
         </script>
         """;
 
-    static readonly string[] Flags = ["--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"];
     readonly string folder = Directory.CreateTempSubdirectory("rovett-browser-").FullName;
     readonly Relay relay = new(1);
     readonly List<string> errors = [];
@@ -66,7 +65,7 @@ public sealed class BrowserTests : IAsyncLifetime
         await application.StartAsync();
         await StartService();
         playwright = await Playwright.CreateAsync();
-        browser = await playwright.Chromium.LaunchAsync(new BrowserTypeLaunchOptions { ExecutablePath = "/usr/bin/chromium", Args = Flags });
+        browser = await Chromium.Launch(playwright);
         profile = await browser.NewContextAsync();
     }
 

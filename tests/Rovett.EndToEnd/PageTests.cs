@@ -11,7 +11,6 @@ namespace Rovett.EndToEnd;
 /// <summary>The console and the demo's crew page in headless Chromium.</summary>
 public sealed class PageTests : IAsyncLifetime
 {
-    static readonly string[] Flags = ["--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"];
     readonly string folder = Directory.CreateTempSubdirectory("rovett-pages-").FullName;
     ServiceProcess demo = null!;
     IPlaywright playwright = null!;
@@ -26,7 +25,7 @@ public sealed class PageTests : IAsyncLifetime
         Assertions.SetDefaultExpectTimeout(20_000);
         backend = new RovettClient(demo.Url, (string)demo.Ready["adminKey"]!);
         playwright = await Playwright.CreateAsync();
-        browser = await playwright.Chromium.LaunchAsync(new BrowserTypeLaunchOptions { ExecutablePath = "/usr/bin/chromium", Args = Flags });
+        browser = await Chromium.Launch(playwright);
     }
 
     public async ValueTask DisposeAsync()
@@ -113,6 +112,11 @@ public sealed class PageTests : IAsyncLifetime
         (await Device("teo-phone").InnerTextAsync()).ShouldNotContain("Only for engineers");
         (await Device("teo-phone").InnerTextAsync()).ShouldNotContain("While away");
         (await Unread("teo-phone")).ShouldBe(teo);
+
+        // The switch is the service's: a page that is opened later shows it as it stands.
+        var later = await Open((string)demo.Ready["crew"]!, errors);
+        await Assertions.Expect(later.Locator("[data-device=mara-desk]").GetByLabel("block WebSocket")).ToBeCheckedAsync();
+        await Assertions.Expect(later.Locator("[data-device=mara-phone]").GetByLabel("block WebSocket")).Not.ToBeCheckedAsync();
         errors.ShouldBeEmpty();
     }
 

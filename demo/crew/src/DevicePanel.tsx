@@ -45,6 +45,12 @@ export function Device({ service, user, role, label }: { service: string; user: 
   const [online, setOnline] = useState(true);
   const [blocked, setBlocked] = useState(false);
   const name = `${user}-${label}`;
+  // It is the service's: it outlives this page, and another tab may have set it.
+  useEffect(() => {
+    fetch(`/api/fault?device=crew-${name}`)
+      .then((answer) => answer.json())
+      .then((fault) => setBlocked(fault.blocked));
+  }, [name]);
   const block = async (wanted: boolean) => {
     setBlocked(wanted);
     await fetch(`/api/fault?device=crew-${name}&blocked=${wanted}`, { method: 'POST' });

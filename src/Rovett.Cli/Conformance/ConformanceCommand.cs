@@ -12,7 +12,7 @@ static class ConformanceCommand
     public static Command Build()
     {
         var client = new Option<string>("--client") { Description = "The command that starts your client: it finds ROVETT_URL in its environment, and prints what its application sees (docs/conformance).", Required = true };
-        var only = new Option<string?>("--only") { Description = "Only the conversations whose name begins so." };
+        var only = new Option<string?>("--only") { Description = "Only the conversations whose name has this in it." };
         var folder = new Option<string?>("--conversations") { Description = "A folder with other conversations than those that come with this program." };
         var json = new Option<bool>("--json") { Description = "Print JSON." };
         var command = new Command("conformance", """
@@ -24,8 +24,8 @@ static class ConformanceCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             var all = Conversation.Load(parsed.GetValue(folder) ?? Path.Combine(AppContext.BaseDirectory, "conformance"));
-            var chosen = all.FindAll(c => c.Name.StartsWith(parsed.GetValue(only) ?? "", StringComparison.Ordinal));
-            if (chosen.Count == 0) throw new UsageException($"--only: no conversation begins with '{parsed.GetValue(only)}'.", $"There are {string.Join(", ", all.Select(c => c.Name))}.");
+            var chosen = all.FindAll(c => c.Name.Contains(parsed.GetValue(only) ?? "", StringComparison.Ordinal));
+            if (chosen.Count == 0) throw new UsageException($"--only: no conversation's name has '{parsed.GetValue(only)}' in it.", $"There are {string.Join(", ", all.Select(c => c.Name))}.");
             var results = new JsonArray();
             using var places = new SemaphoreSlim(AtATime);
             var held = chosen.ConvertAll(c => (Conversation: c, Over: c.Through.Select(t => (Transport: t, Outcome: Hold(c, t, parsed.GetValue(client)!, places, cancel))).ToList()));

@@ -42,6 +42,7 @@ sealed class BackOffice : IAsyncDisposable
             var notification = scenario.Day[Math.Abs(number) % scenario.Day.Count].DeepClone();
             return Results.Content((await sender().Send(notification)).ToJsonString(), "application/json");
         });
+        app.MapGet("/api/fault", (string device) => Results.Json(new { blocked = faults.BlocksWebSocket(device) }));
         app.MapPost("/api/fault", (string device, bool blocked) => faults.BlockWebSocket(device, blocked));
         var folder = Path.Combine(AppContext.BaseDirectory, "wwwroot", "crew");
         if (Directory.Exists(folder))

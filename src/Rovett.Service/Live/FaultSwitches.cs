@@ -18,5 +18,6 @@ public sealed class FaultSwitches
         else if (withoutWebSocket.TryAdd(device, 0)) Blocked?.Invoke(device);
     }
 
-    internal bool BlocksWebSocket(string device) => withoutWebSocket.ContainsKey(device);
+    /// <summary>Whether a device gets no WebSocket through.</summary>
+    public bool BlocksWebSocket(string device) => withoutWebSocket.ContainsKey(device);
 }
