@@ -156,6 +156,7 @@ public sealed class RovettService : IAsyncDisposable
         builder.WebHost.UseSockets(o =>
         {
             o.Backlog = 4096;
+            o.UnsafePreferInlineScheduling = true; // a writer's bytes go to the socket on the thread that has them: one hop less for each write
             o.MaxWriteBufferSize = Live.SocketMemory.Waiting;
             o.CreateBoundListenSocket = Live.SocketMemory.Listen;
         });

@@ -38,7 +38,7 @@ public class SessionTests
 
     static bool Offer(Session session, long position, long unread = 1)
     {
-        bool due = session.Offer(EntryRun.Of(Notification(position).WireFor("role:engineer"), 1, position), 0, unread);
+        bool due = session.Offer(EntryRun.Of(Notification(position).WireFor("role:engineer"), 1, position), 0, unread, stored: false);
         session.Flush();
         return due;
     }
@@ -210,7 +210,7 @@ public class SessionTests
     {
         var session = Live();
         Offer(session, 1);
-        session.Offer(EntryRun.Of(Notification(2).WireFor("user:mara"), 2, 1), 0, 1);
+        session.Offer(EntryRun.Of(Notification(2).WireFor("user:mara"), 2, 1), 0, 1, stored: false);
         session.Flush();
         session.PlanChanged(1, (log, _) => log == 2);
         var text = Drain(session);
@@ -281,12 +281,12 @@ public class SessionTests
     public void Nothing_leaves_before_its_commit_and_nothing_at_all_of_one_that_failed()
     {
         var session = Live();
-        session.Offer(EntryRun.Of(Notification(1).WireFor("role:engineer"), 1, 1), 0, 1);
+        session.Offer(EntryRun.Of(Notification(1).WireFor("role:engineer"), 1, 1), 0, 1, stored: false);
         session.Tell(Messages.TotalsNow(default));
         Drain(session).ShouldBeEmpty();
         session.Flush();
         Notifications(Drain(session)).ShouldBe(1);
-        session.Offer(EntryRun.Of(Notification(2).WireFor("role:engineer"), 1, 2), 0, 1);
+        session.Offer(EntryRun.Of(Notification(2).WireFor("role:engineer"), 1, 2), 0, 1, stored: false);
         session.Forget();
         session.Flush();
         Drain(session).ShouldBeEmpty();
@@ -298,7 +298,7 @@ public class SessionTests
     {
         var session = Live();
         var notification = Notification(1);
-        session.Offer(EntryRun.Of(notification.WireFor("role:engineer"), 1, 1), 0, 1);
+        session.Offer(EntryRun.Of(notification.WireFor("role:engineer"), 1, 1), 0, 1, stored: false);
         session.Flush();
         Drain(session);
         var now = TimeSpan.Zero;

@@ -108,16 +108,20 @@ public sealed class Session : ISessionPort
     public bool HasRoomFor(int entries) { lock (gate) return entries <= Math.Min(MostAtOnce, Credit()); }
 
     /// <inheritdoc/>
-    public bool Offer(EntryRun run, long rev, long unread)
+    public bool Offer(EntryRun run, long rev, long unread, bool stored)
     {
         lock (gate)
         {
             if (mode != Mode.Live) return false;
             int room = Math.Min(limits.MaxQueued - queue.Entries, Credit()), count = Math.Clamp(room, 0, run.Count);
-            if (count > 0) Enqueue(run, count, rev, unread, waits: true);
+            bool waits = !stored || flushDue;
+            if (count > 0) Enqueue(run, count, rev, unread, waits);
             if (count < run.Count) FallBehind();
-            return FlushWanted();
+            if (waits) return FlushWanted();
+            freeThrough = Through;
         }
+        wake();
+        return false;
     }
 
     /// <inheritdoc/>

@@ -35,8 +35,9 @@ public interface ISessionPort
     /// <param name="run">The entries.</param>
     /// <param name="rev">The number of the user's own changes.</param>
     /// <param name="unread">The user's unread total after the first; each that follows is one more.</param>
+    /// <param name="stored">They are on disk: they leave at once, after whatever still waits for a flush.</param>
     /// <returns>True when a flush is now due that was not due before.</returns>
-    bool Offer(EntryRun run, long rev, long unread);
+    bool Offer(EntryRun run, long rev, long unread, bool stored);
     /// <summary>An ephemeral notification: of those with one key that wait to be written only the newest is.</summary>
     /// <param name="key">Its key.</param>
     /// <param name="message">The message.</param>

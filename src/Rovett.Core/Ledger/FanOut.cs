@@ -28,7 +28,8 @@ sealed class FanOut(Ledger ledger)
 
     /// <summary>Offers what waits.</summary>
     /// <param name="attending">Users for whom it comes read; null: nobody.</param>
-    public void Flush(IReadOnlyList<UserState>? attending = null)
+    /// <param name="stored">It is on disk: it leaves at once.</param>
+    public void Flush(IReadOnlyList<UserState>? attending = null, bool stored = false)
     {
         if (log is null) return;
         long first = waiting[0].Entry.Position.Value;
@@ -39,38 +40,38 @@ sealed class FanOut(Ledger ledger)
             if (member.AddressIndex < 0) continue;
             if (user.Mutes.Count > 0 || user.SkippedAt >= first || attending is { Count: > 0 })
             {
-                for (int i = 0; i < waiting.Count; i++) OfferOne(member, i, attending);
+                for (int i = 0; i < waiting.Count; i++) OfferOne(member, i, attending, stored);
                 continue;
             }
             long unread = user.Unread + 1;
             user.Unread += waiting.Count;
             var all = RunFor(member.AddressIndex);
-            foreach (var place in user.Sessions) ledger.Offer(place, all, user.Rev, unread);
+            foreach (var place in user.Sessions) ledger.Offer(place, all, user.Rev, unread, stored);
         }
         foreach (var watch in log.Watches)
         {
             var user = watch.Place.User;
             if (user.Mutes.Count > 0 || user.SkippedAt >= first)
             {
-                for (int i = 0; i < waiting.Count; i++) OfferOne(watch, i);
+                for (int i = 0; i < waiting.Count; i++) OfferOne(watch, i, stored);
             }
-            else ledger.Offer(watch.Place, RunFor(watch.AddressIndex, counted: false), user.Rev, user.Unread);
+            else ledger.Offer(watch.Place, RunFor(watch.AddressIndex, counted: false), user.Rev, user.Unread, stored);
         }
         Clear();
     }
 
     /// <summary>To a session that has only subscribed: nothing of it is counted.</summary>
-    void OfferOne(Watch watch, int i)
+    void OfferOne(Watch watch, int i, bool stored)
     {
         var (entry, traits) = waiting[i];
         var user = watch.Place.User;
         long ordinal = firstOrdinal + i;
         if (user.SkippedAt == entry.Position.Value) watch.Seen.Skips.Add(new OrdinalRun(ordinal, ordinal));
         else if (user.HasMuted(traits.Type, traits.Subject)) watch.Seen.Muted.Add(new OrdinalRun(ordinal, ordinal));
-        else ledger.Offer(watch.Place, EntryRun.Of(entry.WireFor(watch.Address, counted: false), log!.Id, ordinal), user.Rev, user.Unread);
+        else ledger.Offer(watch.Place, EntryRun.Of(entry.WireFor(watch.Address, counted: false), log!.Id, ordinal), user.Rev, user.Unread, stored);
     }
 
-    void OfferOne(Member member, int i, IReadOnlyList<UserState>? attending)
+    void OfferOne(Member member, int i, IReadOnlyList<UserState>? attending, bool stored)
     {
         var (entry, traits) = waiting[i];
         var user = member.User;
@@ -86,7 +87,7 @@ sealed class FanOut(Ledger ledger)
         if (!read) user.Unread++;
         if (user.Sessions.Count == 0) return;
         var run = waiting.Count == 1 && !read ? RunFor(member.AddressIndex) : EntryRun.Of(entry.WireFor(log.Texts[member.AddressIndex], read: read), log.Id, ordinal);
-        foreach (var place in user.Sessions) ledger.Offer(place, run, user.Rev, user.Unread);
+        foreach (var place in user.Sessions) ledger.Offer(place, run, user.Rev, user.Unread, stored);
     }
 
     EntryRun RunFor(int addressIndex, bool counted = true)

@@ -79,7 +79,6 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
                     command.Fail(refused); // it changed nothing before it said so
                 }
             }
-            FanOut.Flush();
             WriteTallies();
             if (begun)
             {
@@ -106,6 +105,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         }
         foreach (var session in toFlush) session.Flush();
         toFlush.Clear();
+        FanOut.Flush(stored: true); // nothing came after it in this commit, so nothing depends on it: writers begin while others are still offered it
         attached.Clear();
         toUndo.Clear();
         if (observer is not null)
@@ -135,9 +135,14 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     }
 
     /// <summary>Offers a session entries, which leave once the commit is on disk.</summary>
-    internal void Offer(SessionPlace place, EntryRun run, long rev, long unread)
+    /// <param name="place">The session.</param>
+    /// <param name="run">The entries.</param>
+    /// <param name="rev">The number of the user's own changes.</param>
+    /// <param name="unread">The user's unread total after the first.</param>
+    /// <param name="stored">The commit is on disk already.</param>
+    internal void Offer(SessionPlace place, EntryRun run, long rev, long unread, bool stored = false)
     {
-        if (place.Session != Origin && place.Session.Offer(run, rev, unread)) toFlush.Add(place.Session);
+        if (place.Session != Origin && place.Session.Offer(run, rev, unread, stored)) toFlush.Add(place.Session);
     }
 
     /// <summary>The session that caused what is being sent: it is not offered to it.</summary>

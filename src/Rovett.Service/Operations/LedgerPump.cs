@@ -1,5 +1,4 @@
 using System.Diagnostics;
-using System.Threading.Channels;
 using Rovett.Core;
 using Rovett.Core.Ledger;
 
@@ -9,16 +8,14 @@ namespace Rovett.Service.Operations;
 /// the next one together, on a thread of its own; what is brief and finds nothing before it is carried out where it is asked for.</summary>
 public sealed class LedgerPump : IDisposable
 {
-    const int MaxBatch = 512;
-    const int MaxWaiting = 100_000, FewWaiting = 64;
+    const int FewWaiting = 64;
 
-    readonly Channel<LedgerCommand> queue = Channel.CreateBounded<LedgerCommand>(new BoundedChannelOptions(MaxWaiting) { SingleReader = true });
+    readonly LedgerQueue queue = new();
     readonly Ledger ledger;
     readonly ILogger log;
     readonly Thread thread;
     readonly Lock turn = new(); // whoever has the ledger carry something out
     bool stopped; // nothing is carried out but what waits
-    readonly SendGathering gathering = new();
     readonly TimeSpan maxWait;
     long begun, waited; // timestamps: when the batch under way began, how long its first command had waited
 
@@ -39,23 +36,18 @@ public sealed class LedgerPump : IDisposable
     /// <exception cref="ProblemException">Refused by the command, or 503: the queue is full or the store can't be written.</exception>
     public Task<T> Ask<T>(LedgerCommand<T> command)
     {
-        bool isSend = command is SendCommand;
-        if (isSend && IsOverloaded()) throw Overloaded().Throw();
-        if (command is AttachCommand && CarryOutNow(command)) return command.Task;
-        command.AskedAt = Stopwatch.GetTimestamp();
-        if (isSend) gathering.Asked();
-        if (queue.Writer.TryWrite(command)) return command.Task;
-        if (isSend) gathering.Taken(1);
+        if (command is SendCommand && IsOverloaded()) throw Overloaded().Throw();
+        if ((command is AttachCommand && CarryOutNow(command)) || queue.Add(command)) return command.Task;
         throw Overloaded().Throw();
     }
 
     /// <returns>False when something else comes first.</returns>
     bool CarryOutNow(LedgerCommand command)
     {
-        if (queue.Reader.Count > 0 || !turn.TryEnter()) return false;
+        if (!queue.IsIdle || !turn.TryEnter()) return false;
         try
         {
-            if (stopped || queue.Reader.Count > 0) return false;
+            if (stopped || !queue.IsIdle) return false;
             CarryOut([command]);
             return true;
         }
@@ -69,14 +61,14 @@ public sealed class LedgerPump : IDisposable
     public bool StoreFailing => ledger.StoreFailing;
 
     /// <summary>More is sent than can be done: many sends wait, and for long. Refusing some then keeps the others quick.</summary>
-    bool IsOverloaded() => gathering.Waiting > FewWaiting
+    bool IsOverloaded() => queue.Sends > FewWaiting
         && (Stopwatch.GetElapsedTime(0, Volatile.Read(ref waited)) > maxWait || (Volatile.Read(ref begun) is var since and not 0 && Stopwatch.GetElapsedTime(since) > maxWait));
 
     /// <summary>A session's writer was woken, and has not begun to write yet.</summary>
-    public void WriterWoken() => gathering.WriterWoken();
+    public void WriterWoken() => queue.Gathering.WriterWoken();
 
     /// <summary>It has begun.</summary>
-    public void WriterBegun() => gathering.WriterBegun();
+    public void WriterBegun() => queue.Gathering.WriterBegun();
 
     /// <summary>True for what a store throws that can't be read or written now.</summary>
     public static bool IsStoreFailure(Exception error) => error is System.Data.Common.DbException or IOException;
@@ -89,21 +81,15 @@ public sealed class LedgerPump : IDisposable
 
     void Run()
     {
-        var batch = new List<LedgerCommand>(MaxBatch);
-        while (queue.Reader.WaitToReadAsync().AsTask().GetAwaiter().GetResult())
+        for (var batch = new List<LedgerCommand>(); queue.Take(batch); batch.Clear())
         {
-            batch.Clear();
-            gathering.Wait();
             lock (turn)
             {
-                while (batch.Count < MaxBatch && queue.Reader.TryRead(out var command)) batch.Add(command);
-                if (batch.Count == 0) continue;
-                Volatile.Write(ref begun, Stopwatch.GetTimestamp());
-                Volatile.Write(ref waited, begun - batch[0].AskedAt);
                 int sends = batch.Count(static c => c is SendCommand);
+                Volatile.Write(ref begun, Stopwatch.GetTimestamp());
+                if (sends > 0) Volatile.Write(ref waited, begun - batch[0].AskedAt);
                 long offered = ledger.Offered;
-                gathering.Taken(sends);
-                if (CarryOut(batch)) gathering.Committed(sends, ledger.Offered - offered);
+                if (CarryOut(batch)) queue.Gathering.Committed(sends, ledger.Offered - offered);
                 Volatile.Write(ref begun, 0);
             }
         }
@@ -128,7 +114,7 @@ public sealed class LedgerPump : IDisposable
     public void Dispose()
     {
         lock (turn) stopped = true;
-        queue.Writer.TryComplete();
+        queue.Close();
         thread.Join(TimeSpan.FromSeconds(10));
     }
 }
