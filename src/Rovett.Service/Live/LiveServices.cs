@@ -13,6 +13,10 @@ public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, R
     /// <summary>What is broken on purpose; null: nothing.</summary>
     public FaultSwitches? Faults { get; init; }
 
+    /// <summary>One for each session whose page is being read: the others wait here and not among the pool's work, so that whatever
+    /// else is asked is answered beside thousands who catch up.</summary>
+    public SemaphoreSlim PageTurns { get; } = new(Math.Max(2, Environment.ProcessorCount));
+
     readonly long started = Clock.GetTimestamp();
 
     /// <summary>Time since the service started: the sessions' clock, which never goes back.</summary>

@@ -190,7 +190,15 @@ public sealed class LiveSession
                     plan = await services.Ledger.Ask(new PlanCommand(Space.Name, User, Machine));
                     if (plan is null || plan.Version != version) return true; // changed again meanwhile: ask anew
                 }
-                feeder.Page(Machine, plan);
+                await services.PageTurns.WaitAsync();
+                try
+                {
+                    feeder.Page(Machine, plan);
+                }
+                finally
+                {
+                    services.PageTurns.Release();
+                }
                 return true;
             case SessionNeed.GoLive:
                 plan = null;

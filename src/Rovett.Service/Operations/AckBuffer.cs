@@ -5,11 +5,14 @@ using Rovett.Core.Ledger;
 
 namespace Rovett.Service.Operations;
 
-/// <summary>Gathers acknowledgements and writes them behind, at most 200 ms late, and as soon as the store takes them again
-/// when it does not: losing one costs a repeat, never a notification.</summary>
+/// <summary>Gathers acknowledgements and writes them behind, at most 200 ms late, or half a second when very many come; and as
+/// soon as the store takes them again when it does not: losing one costs a repeat, never a notification.</summary>
 public sealed class AckBuffer : IDisposable
 {
     static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(100);
+
+    // Devices that are sent much acknowledge often: what one of them says meanwhile is written with it.
+    static readonly TimeSpan PerWritten = TimeSpan.FromMilliseconds(0.4), LongestInterval = TimeSpan.FromMilliseconds(450);
 
     const int MostWaiting = 100_000;
 
@@ -26,7 +29,7 @@ public sealed class AckBuffer : IDisposable
     {
         this.ledger = ledger;
         this.clock = clock;
-        timer = clock.CreateTimer(_ => Flush(), null, Interval, Interval);
+        timer = clock.CreateTimer(_ => FlushAndWait(), null, Interval, Timeout.InfiniteTimeSpan);
     }
 
     /// <summary>Takes what a device of a user acknowledged.</summary>
@@ -64,10 +67,25 @@ public sealed class AckBuffer : IDisposable
         }
     }
 
-    /// <summary>Writes what waits.</summary>
-    public void Flush()
+    void FlushAndWait()
     {
-        if (clock.GetTimestamp() < Volatile.Read(ref notBefore)) return;
+        var wait = Interval;
+        try
+        {
+            wait += PerWritten * Flush();
+        }
+        finally
+        {
+            timer.Change(wait < LongestInterval ? wait : LongestInterval, Timeout.InfiniteTimeSpan);
+        }
+    }
+
+    /// <summary>Writes what waits.</summary>
+    /// <returns>Of how many devices.</returns>
+    int Flush()
+    {
+        int written = 0;
+        if (clock.GetTimestamp() < Volatile.Read(ref notBefore)) return written;
         foreach (var (key, list) in waiting)
         {
             List<AckedRun> acked;
@@ -77,6 +95,7 @@ public sealed class AckBuffer : IDisposable
                 if (!waiting.TryRemove(KeyValuePair.Create(key, list))) continue;
                 acked = Joined(list);
             }
+            written++;
             try
             {
                 _ = ledger.Ask(new ReceivedCommand(key.Space, key.User, acked, key.Handled, key.Device)).ContinueWith(t => Refused(t.Exception!.InnerException!, key, acked), TaskContinuationOptions.OnlyOnFaulted);
@@ -86,6 +105,7 @@ public sealed class AckBuffer : IDisposable
                 Refused(overloaded, key, acked);
             }
         }
+        return written;
     }
 
     /// <summary>The store takes nothing now: they wait on, for a time, and go with the next ones.</summary>
