@@ -57,6 +57,30 @@ public class SessionTests
     static int Notifications(string drained) => drained.Split("event: notification").Length - 1;
 
     [Fact]
+    public void What_is_on_disk_already_leaves_without_a_flush()
+    {
+        var session = Live();
+        int before = woken;
+        session.Offer(EntryRun.Of(Notification(1).WireFor("role:engineer"), 1, 1), 0, 1, stored: true).ShouldBeFalse();
+        woken.ShouldBe(before + 1);
+        Notifications(Drain(session)).ShouldBe(1);
+        session.Forget(); // another commit failed
+        session.Through.ShouldBe(1);
+        Notifications(Drain(session)).ShouldBe(0);
+    }
+
+    [Fact]
+    public void What_is_on_disk_already_does_not_overtake_what_is_not()
+    {
+        var session = Live();
+        session.Offer(EntryRun.Of(Notification(1).WireFor("role:engineer"), 1, 1), 0, 1, stored: false).ShouldBeTrue();
+        session.Offer(EntryRun.Of(Notification(2).WireFor("role:engineer"), 1, 2), 0, 2, stored: true).ShouldBeFalse();
+        Drain(session).ShouldBeEmpty();
+        session.Flush();
+        Notifications(Drain(session)).ShouldBe(2);
+    }
+
+    [Fact]
     public void Nothing_is_offered_before_it_is_live()
     {
         var session = Behind();

@@ -10,7 +10,7 @@ public sealed class LedgerPump : IDisposable
 {
     const int FewWaiting = 64;
 
-    readonly LedgerQueue queue = new();
+    readonly LedgerQueue queue = new(TimeProvider.System);
     readonly Ledger ledger;
     readonly ILogger log;
     readonly Thread thread;

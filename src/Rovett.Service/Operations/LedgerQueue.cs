@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using Rovett.Core.Ledger;
 
 namespace Rovett.Service.Operations;
@@ -16,10 +15,11 @@ sealed class LedgerQueue
     int sends, wakeAtSends = 1; // sends among the commands; how many of them end the ledger's sleep
     bool underWay, acksWereLast, closed;
     long lastSends;
+    readonly TimeProvider clock;
 
-    readonly SendGathering gathering;
-
-    public LedgerQueue() => gathering = new SendGathering(Wake);
+    /// <summary>Makes an empty one.</summary>
+    /// <param name="clock">Tells how long something has waited.</param>
+    public LedgerQueue(TimeProvider clock) => (this.clock, Gathering) = (clock, new SendGathering(clock, Wake));
 
     /// <summary>How many sends wait.</summary>
     public int Sends => Volatile.Read(ref sends);
@@ -28,7 +28,7 @@ sealed class LedgerQueue
     public bool IsIdle { get { lock (gate) return !underWay && commands.Count + acks.Count == 0; } }
 
     /// <summary>What is known of the last commits and of who writes, by which sends are gathered.</summary>
-    public SendGathering Gathering => gathering;
+    public SendGathering Gathering { get; }
 
     /// <summary>Adds one.</summary>
     /// <returns>False when too many wait, or nothing is taken any more.</returns>
@@ -37,7 +37,7 @@ sealed class LedgerQueue
         lock (gate)
         {
             if (closed || commands.Count + acks.Count >= MaxWaiting) return false;
-            command.AskedAt = Stopwatch.GetTimestamp();
+            command.AskedAt = clock.GetTimestamp();
             (command is ReceivedCommand ? acks : commands).Enqueue(command);
             if (command is SendCommand && ++sends < wakeAtSends) return true;
             Monitor.Pulse(gate);
@@ -59,7 +59,7 @@ sealed class LedgerQueue
                 if (commands.Count > 0 && !acksAreDue)
                 {
                     // Only sends wait for more of their kind.
-                    wait = closed || sends < commands.Count ? 0 : gathering.WaitFor(sends, Stopwatch.GetElapsedTime(commands.Peek().AskedAt));
+                    wait = closed || sends < commands.Count ? 0 : Gathering.WaitFor(sends, clock.GetElapsedTime(commands.Peek().AskedAt));
                     if (wait == 0)
                     {
                         TakeCommands(batch);
@@ -74,7 +74,7 @@ sealed class LedgerQueue
                     continue;
                 }
                 if (closed && commands.Count == 0) return false;
-                wakeAtSends = commands.Count == 0 ? 1 : gathering.Expected;
+                wakeAtSends = commands.Count == 0 ? 1 : Gathering.Expected;
                 Monitor.Wait(gate, wait);
             }
         }
@@ -89,7 +89,7 @@ sealed class LedgerQueue
             if (next is SendCommand)
             {
                 sends--;
-                lastSends = Stopwatch.GetTimestamp();
+                lastSends = clock.GetTimestamp();
             }
             else if (acks.TryPeek(out var earlier) && earlier.AskedAt <= next.AskedAt)
             {
@@ -100,7 +100,7 @@ sealed class LedgerQueue
         }
     }
 
-    static bool IsOlder(long timestamp, TimeSpan age) => Stopwatch.GetElapsedTime(timestamp) > age;
+    bool IsOlder(long timestamp, TimeSpan age) => clock.GetElapsedTime(timestamp) > age;
 
     void Wake()
     {

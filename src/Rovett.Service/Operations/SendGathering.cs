@@ -4,8 +4,9 @@ namespace Rovett.Service.Operations;
 /// What arrives first after such a commit is often the first of as many again: committed alone, it would cost every
 /// session a write of its own. And as long as writers have not even begun with what they were woken for, nothing leaves
 /// sooner by being committed now. Never waits after a single send, after a pause, or when few sessions are concerned.</summary>
+/// <param name="clock">Tells the time.</param>
 /// <param name="writersFree">Called when so many writers have begun that what waited for them need not wait any more.</param>
-sealed class SendGathering(Action writersFree)
+sealed class SendGathering(TimeProvider clock, Action writersFree)
 {
     const int ManyOffered = 4000, BusyWriters = 64, LongestWaitMs = 20;
 
@@ -30,7 +31,7 @@ sealed class SendGathering(Action writersFree)
     public void Committed(int sends, long offered)
     {
         if (sends == 0) return; // acknowledgements and the like: what was expected before still is
-        (Expected, lastOffered, lastCommit) = (offered >= ManyOffered ? sends : 0, offered, Environment.TickCount64);
+        (Expected, lastOffered, lastCommit) = (offered >= ManyOffered ? sends : 0, offered, clock.GetTimestamp());
     }
 
     /// <summary>How long to wait for more, when more is likely: at most about as long as writing the last commit takes.</summary>
@@ -41,7 +42,7 @@ sealed class SendGathering(Action writersFree)
     {
         // Writing one takes 1 to 3 microseconds.
         long limit = Math.Min(LongestWaitMs, lastOffered / 1000);
-        if (Expected < 2 || Environment.TickCount64 - lastCommit > 4 * limit) return 0;
+        if (Expected < 2 || clock.GetElapsedTime(lastCommit).TotalMilliseconds > 4 * limit) return 0;
         if (sends >= Expected && Volatile.Read(ref waking) <= BusyWriters) return 0;
         return (int)Math.Max(0, limit - (long)waited.TotalMilliseconds);
     }

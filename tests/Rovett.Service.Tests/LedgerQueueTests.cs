@@ -1,0 +1,155 @@
+using Rovett.Core.Ledger;
+using Rovett.Service.Operations;
+using Shouldly;
+using Xunit;
+
+namespace Rovett.Service.Tests;
+
+/// <summary>In which order what is asked of the ledger is carried out, and what goes together. Time stands still here unless it is set.</summary>
+public class LedgerQueueTests
+{
+    sealed class StoppedClock : TimeProvider
+    {
+        long now = 1_000_000_000_000;
+
+        public override long GetTimestamp() => now;
+
+        public void Advance(int ms) => now += TimestampFrequency * ms / 1000;
+    }
+
+    readonly StoppedClock clock = new();
+    readonly LedgerQueue queue;
+
+    public LedgerQueueTests() => queue = new LedgerQueue(clock);
+
+    static SendCommand Send() => new("main", null!, null, false);
+
+    static ReceivedCommand Ack() => new("main", "mara", [], false, "tablet");
+
+    static ProbeCommand Other() => new("main");
+
+    T Add<T>(T command) where T : LedgerCommand
+    {
+        queue.Add(command).ShouldBeTrue();
+        clock.Advance(1);
+        return command;
+    }
+
+    List<LedgerCommand> Take()
+    {
+        var batch = new List<LedgerCommand>();
+        queue.Take(batch).ShouldBeTrue();
+        return batch;
+    }
+
+    [Fact]
+    public void Sends_overtake_acknowledgements()
+    {
+        var ack = Add(Ack());
+        var (first, second) = (Add(Send()), Add(Send()));
+        Take().ShouldBe([first, second]);
+        Take().ShouldBe([ack]);
+    }
+
+    [Fact]
+    public void Nothing_else_overtakes_anything()
+    {
+        LedgerCommand[] asked = [Add(Ack()), Add(Other()), Add(Send()), Add(Ack()), Add(Other()), Add(Ack())];
+        Take().ShouldBe(asked[..5]);
+        Take().ShouldBe([asked[5]]);
+    }
+
+    [Fact]
+    public void Acknowledgements_that_were_overtaken_for_long_have_their_turn_though_sends_go_on()
+    {
+        var ack = Add(Ack());
+        clock.Advance(25);
+        var (first, second) = (Add(Send()), Add(Ack()));
+        Take().ShouldBe([ack, second]);
+        var third = Add(Ack());
+        clock.Advance(25);
+        Take().ShouldBe([first]);
+        var late = Add(Send());
+        Take().ShouldBe([third]);
+        Take().ShouldBe([late]);
+    }
+
+    [Fact]
+    public void While_sends_go_on_acknowledgements_come_in_short_slices()
+    {
+        Add(Send());
+        Take().Count.ShouldBe(1);
+        for (int i = 0; i < 300; i++) queue.Add(Ack()).ShouldBeTrue();
+        Take().Count.ShouldBe(128);
+        clock.Advance(200);
+        Take().Count.ShouldBe(172);
+    }
+
+    [Fact]
+    public void Acknowledgements_are_written_while_sends_wait_for_more_of_their_kind()
+    {
+        queue.Gathering.Committed(sends: 3, offered: 12_000);
+        var first = Add(Send());
+        var ack = Add(Ack());
+        Take().ShouldBe([ack]);
+        var (second, third) = (Add(Send()), Add(Send()));
+        Take().ShouldBe([first, second, third]);
+    }
+
+    [Theory]
+    [InlineData(3, 12_000, 15)] // longer than writing them took
+    [InlineData(3, 3_000, 0)] // few were concerned
+    [InlineData(1, 12_000, 0)] // one that came alone
+    public void Sends_wait_for_more_only_as_long_as_that_is_worth_while(int sends, int offered, int after)
+    {
+        queue.Gathering.Committed(sends, offered);
+        var send = Add(Send());
+        clock.Advance(after);
+        Take().ShouldBe([send]);
+    }
+
+    [Fact]
+    public void Whatever_is_no_send_waits_for_nothing()
+    {
+        queue.Gathering.Committed(sends: 16, offered: 16_000);
+        LedgerCommand[] asked = [Add(Send()), Add(Other())];
+        Take().ShouldBe(asked);
+    }
+
+    [Fact]
+    public void Sends_wait_until_writers_have_begun()
+    {
+        for (int i = 0; i < 65; i++) queue.Gathering.WriterWoken();
+        queue.Gathering.Committed(sends: 2, offered: 20_000);
+        LedgerCommand[] asked = [Add(Send()), Add(Send())];
+        var ack = Add(Ack());
+        Take().ShouldBe([ack]);
+        queue.Gathering.WriterBegun();
+        Take().ShouldBe(asked);
+    }
+
+    [Fact]
+    public void It_is_idle_when_nothing_waits_and_nothing_is_under_way()
+    {
+        queue.IsIdle.ShouldBeTrue();
+        Add(Ack());
+        queue.IsIdle.ShouldBeFalse();
+        Take();
+        queue.IsIdle.ShouldBeFalse();
+        queue.Close();
+        queue.Take([]).ShouldBeFalse();
+        queue.IsIdle.ShouldBeTrue();
+    }
+
+    [Fact]
+    public void Closed_it_takes_no_more_and_gives_out_what_waits()
+    {
+        queue.Gathering.Committed(sends: 16, offered: 16_000);
+        var (ack, send) = (Add(Ack()), Add(Send()));
+        queue.Close();
+        queue.Add(Send()).ShouldBeFalse();
+        Take().ShouldBe([send]);
+        Take().ShouldBe([ack]);
+        queue.Take([]).ShouldBeFalse();
+    }
+}
