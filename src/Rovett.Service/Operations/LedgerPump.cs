@@ -17,7 +17,7 @@ public sealed class LedgerPump : IDisposable
     readonly Lock turn = new(); // whoever has the ledger carry something out
     bool stopped; // nothing is carried out but what waits
     readonly TimeSpan maxWait;
-    long begun, waited; // timestamps: when the batch under way began, how long its first command had waited
+    long begun, waited; // timestamps: when the batch under way began, how long the first of the last sends had waited
 
     /// <summary>Starts the thread.</summary>
     /// <param name="ledger">The ledger.</param>
@@ -87,7 +87,7 @@ public sealed class LedgerPump : IDisposable
             {
                 int sends = batch.Count(static c => c is SendCommand);
                 Volatile.Write(ref begun, Stopwatch.GetTimestamp());
-                if (sends > 0) Volatile.Write(ref waited, begun - batch[0].AskedAt);
+                if (sends > 0 || queue.Sends == 0) Volatile.Write(ref waited, sends > 0 ? begun - batch[0].AskedAt : 0);
                 long offered = ledger.Offered;
                 if (CarryOut(batch)) queue.Gathering.Committed(sends, ledger.Offered - offered);
                 Volatile.Write(ref begun, 0);
