@@ -44,7 +44,7 @@ sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Pe
             && ivo.Got.Skip(before).Select(g => g.Title).SequenceEqual(scenario.BusyHour.Select(e => (string)e["title"]!)));
         await Check("none of them twice", () => ivo.Got.DistinctBy(g => g.Id).Count() == ivo.Got.Count);
 
-        Chapter("WebSocket switched off", "Mara's desk now sits behind a proxy that knows nothing of WebSockets.");
+        Chapter("WebSocket switched off", "To Mara's desk the service now behaves like a proxy that lets no WebSocket through.");
         int had = desk.Got.Count;
         await desk.Disconnect();
         await Send(scenario.Day[5]);
