@@ -54,6 +54,11 @@ static class Output
             Hint(usage.Mend);
             return 2;
         }
+        catch (Rovett.Storage.Sqlite.StoreException unusable)
+        {
+            Error(unusable.Message);
+            return 1;
+        }
         catch (HttpRequestException unreachable)
         {
             Error($"The service can't be reached: {unreachable.Message}");

@@ -44,13 +44,22 @@ public sealed class RovettService : IAsyncDisposable
     readonly TopicGate topics;
     readonly RovettOptions options;
     readonly SpaceKeeper keeper;
+    readonly DataFolderLock folder;
+    readonly TaskCompletionSource open = new(TaskCreationOptions.RunContinuationsAsynchronously); // requests wait until first credentials count
     bool disposed;
 
-    RovettService(RovettOptions options, TimeProvider clock, FaultSwitches? faults)
+    RovettService(RovettOptions options, TimeProvider clock, FaultSwitches? switches, DataFolderLock folder)
     {
         this.options = options;
-        Directory.CreateDirectory(options.Data, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
-        store = SqliteFiles.OpenHistory(Path.Combine(options.Data, SqliteFiles.HistoryName), checkpointsBeside: true);
+        this.folder = folder;
+        var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
+        Configure(builder, clock);
+        app = builder.Build();
+        // The console asks for its cookie where it needs it; no other request, and no live session, is to pay for that.
+        ((IApplicationBuilder)app).Properties["__AuthenticationMiddlewareSet"] = true;
+        var log = app.Services.GetRequiredService<ILoggerFactory>();
+        var faults = new Faults(clock, log.CreateLogger<Faults>());
+        store = SqliteFiles.OpenHistory(Path.Combine(options.Data, SqliteFiles.HistoryName), checkpointsBeside: true, failed: e => faults.Thrown(null, "checkpoint", e));
         history = SqliteFiles.ReadHistory(Path.Combine(options.Data, SqliteFiles.HistoryName));
         access = new AccessStore(Path.Combine(options.Data, SqliteFiles.AccessName));
         keeper = new SpaceKeeper(access, store.Epoch, clock);
@@ -60,12 +69,6 @@ public sealed class RovettService : IAsyncDisposable
         var monitor = new Console.Monitor(clock, news);
         foreach (var space in spaces.All) monitor.Load(space, history);
 
-        var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
-        Configure(builder, clock);
-        app = builder.Build();
-        // The console asks for its cookie where it needs it; no other request, and no live session, is to pay for that.
-        ((IApplicationBuilder)app).Properties["__AuthenticationMiddlewareSet"] = true;
-        var log = app.Services.GetRequiredService<ILoggerFactory>();
         pump = new LedgerPump(new Ledger(store, new LedgerOptions
         {
             Newcomers = options.NewcomersLookBack,
@@ -76,11 +79,11 @@ public sealed class RovettService : IAsyncDisposable
             KeepsFullReceipts = options.FullReceipts.Count > 0,
             ReconnectWindow = TimeSpan.FromSeconds(options.ReconnectWindowSeconds),
             PresenceGrace = TimeSpan.FromSeconds(options.PresenceGraceSeconds),
-        }, clock, recent, monitor), TimeSpan.FromMilliseconds(options.MaxSendWaitMs), log.CreateLogger<LedgerPump>());
-        acks = new AckBuffer(pump, clock);
-        housekeeping = new Housekeeping(pump, spaces, retention: options.KeepForSpan is not null || options.KeepCount > 0, clock);
-        sessions = new SessionRegistry(clock);
-        if (faults is not null) faults.Blocked += sessions.CutWebSockets;
+        }, clock, recent, monitor, faults), TimeSpan.FromMilliseconds(options.MaxSendWaitMs), faults);
+        acks = new AckBuffer(pump, clock, faults);
+        housekeeping = new Housekeeping(pump, spaces, retention: options.KeepForSpan is not null || options.KeepCount > 0, clock, faults);
+        sessions = new SessionRegistry(clock, faults);
+        if (switches is not null) switches.Blocked += sessions.CutWebSockets;
         var limits = new SessionLimits { Window = options.Window, MaxQueued = 256, Heartbeat = TimeSpan.FromSeconds(options.HeartbeatSeconds), AckTimeout = TimeSpan.FromSeconds(options.AckTimeoutSeconds) };
         var keys = new ApiKeys(access, clock);
         Keys = keys;
@@ -94,24 +97,37 @@ public sealed class RovettService : IAsyncDisposable
         var audit = new AuditTrail(access, clock);
         var refusals = new Refusals(audit, pump, clock);
         deciders = new Deciders(access, pump, guard, clock, log.CreateLogger<Deciders>());
-        topics = new TopicGate(pump, deciders, refusals, spaces, options, clock, log.CreateLogger<TopicGate>());
+        topics = new TopicGate(pump, deciders, refusals, spaces, options, clock, faults);
         var info = new ServiceInfo(store.Epoch, StoredTime.From(clock.GetUtcNow()), options.Data);
         var operators = new Operators(access, clock);
         var console = new ConsoleEndpoints(access, operators, spaces, monitor, sessions, clock);
         var receipts = new ReceiptReader(history);
-        webhooks = new WebhookSender(access, spaces, receipts, news, guard, clock, log.CreateLogger<WebhookSender>());
+        webhooks = new WebhookSender(access, spaces, receipts, news, guard, clock, faults, log.CreateLogger<WebhookSender>());
         var receiptApi = new ReceiptApi(spaces, keys, receipts, news, access, webhooks, guard, clock, limits.Heartbeat, app.Lifetime.ApplicationStopping);
         ConsoleLink = access.HasOperators ? null : operators.MakeLink("operate");
         NewConsoleLink = () => operators.MakeLink("operate");
-        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), new DirectoryApi(spaces, keys, pump, history, audit, clock), new UserApi(spaces, tokens, tickets, topics, pump, history), new TopicApi(spaces, keys, signing, pump, audit, clock), new DeciderApi(spaces, keys, access, deciders, guard, audit, clock), new SpaceApi(spaces, keeper, keys, signing, pump, access, sessions, webhooks, deciders, audit),
-            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, topics, options.MessagesPerSecond, clock, log.CreateLogger<LiveSession>()) { Faults = faults }, spaces, tokens, tickets, origins, sessions, options),
-            receiptApi, console, new ConsoleAccess(access, operators, spaces, pump, history, origins, use, deciders, audit), origins, refusals, log.CreateLogger("Rovett.Http"));
+        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, faults, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), new DirectoryApi(spaces, keys, pump, history, audit, clock), new UserApi(spaces, tokens, tickets, topics, pump, history), new TopicApi(spaces, keys, signing, pump, audit, clock), new DeciderApi(spaces, keys, access, deciders, guard, audit, clock), new SpaceApi(spaces, keeper, keys, signing, pump, access, sessions, webhooks, deciders, audit),
+            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, topics, options.MessagesPerSecond, clock, faults) { Switches = switches }, spaces, tokens, tickets, origins, sessions, options),
+            receiptApi, console, new ConsoleAccess(access, operators, spaces, pump, history, origins, use, deciders, audit), origins, refusals, faults);
         app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
     }
 
     /// <summary>Opens the data folder and prepares everything, without listening yet.</summary>
-    /// <exception cref="StoreException">The data folder can't be used.</exception>
-    public static RovettService Create(RovettOptions options, TimeProvider? clock = null, FaultSwitches? faults = null) => new(options, clock ?? TimeProvider.System, faults);
+    /// <exception cref="StoreException">The data folder can't be used, or another process uses it.</exception>
+    public static RovettService Create(RovettOptions options, TimeProvider? clock = null, FaultSwitches? faults = null)
+    {
+        Directory.CreateDirectory(options.Data, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        var folder = DataFolderLock.Take(options.Data);
+        try
+        {
+            return new RovettService(options, clock ?? TimeProvider.System, faults, folder);
+        }
+        catch
+        {
+            folder.Dispose();
+            throw;
+        }
+    }
 
     /// <summary>Where it listens, once started: <c>http://127.0.0.1:7411</c>.</summary>
     public string Url { get; private set; } = "";
@@ -148,11 +164,13 @@ public sealed class RovettService : IAsyncDisposable
     void Configure(WebApplicationBuilder builder, TimeProvider clock)
     {
         builder.Logging.ClearProviders();
-        builder.Logging.AddFilter("Microsoft.AspNetCore.Hosting.Diagnostics", LogLevel.None); // it makes an activity for each request, which nobody reads
         builder.Logging.AddSerilog(new LoggerConfiguration().MinimumLevel.Is(Enum.Parse<LogEventLevel>(options.Log, ignoreCase: true))
             .MinimumLevel.Override("Microsoft", LogEventLevel.Warning).MinimumLevel.Override("Microsoft.AspNetCore.DataProtection", LogEventLevel.Error).MinimumLevel.Override("System", LogEventLevel.Warning)
             .WriteTo.Console(standardErrorFromLevel: LogEventLevel.Verbose, outputTemplate: "{Timestamp:HH:mm:ss.fff} {Level:u4} {Message:lj}{NewLine}{Exception}", formatProvider: System.Globalization.CultureInfo.InvariantCulture)
             .CreateLogger(), dispose: true);
+        // For this provider by name: it sets a filter of its own for everything, which others don't override.
+        builder.Logging.AddFilter<Serilog.Extensions.Logging.SerilogLoggerProvider>("Microsoft.Extensions.Hosting.Internal.Host", LogLevel.None); // why it can't start is said by who starts it
+        builder.Logging.AddFilter<Serilog.Extensions.Logging.SerilogLoggerProvider>("Microsoft.AspNetCore.Hosting.Diagnostics", LogLevel.None); // it makes an activity for each request, which nobody reads
         builder.WebHost.UseSockets(o =>
         {
             o.Backlog = 4096;
@@ -189,7 +207,7 @@ public sealed class RovettService : IAsyncDisposable
         builder.Services.Configure<Microsoft.Extensions.Hosting.HostOptions>(o => o.ShutdownTimeout = TimeSpan.FromSeconds(6));
     }
 
-    void Map(BackendApi backend, AccessApi access, DirectoryApi directory, UserApi user, TopicApi topic, DeciderApi decider, SpaceApi space, LiveEndpoint live, ReceiptApi receipts, ConsoleEndpoints console, ConsoleAccess consoleAccess, Origins origins, Refusals refusals, Microsoft.Extensions.Logging.ILogger log)
+    void Map(BackendApi backend, AccessApi access, DirectoryApi directory, UserApi user, TopicApi topic, DeciderApi decider, SpaceApi space, LiveEndpoint live, ReceiptApi receipts, ConsoleEndpoints console, ConsoleAccess consoleAccess, Origins origins, Refusals refusals, Faults faults)
     {
         if (options.TrustedProxies.Count > 0)
         {
@@ -199,7 +217,8 @@ public sealed class RovettService : IAsyncDisposable
             foreach (var network in options.TrustedProxies) forwarded.KnownIPNetworks.Add(IPNetwork.Parse(network));
             app.UseForwardedHeaders(forwarded);
         }
-        app.Use(next => context => Problems.Middleware(context, next, refusals, log));
+        app.Use(next => context => open.Task.IsCompleted ? next(context) : WhenOpen(context, next));
+        app.Use(next => context => Problems.Middleware(context, next, refusals, faults));
         app.Use(next => context => Cors(context, next, origins));
         app.UseRouting();
         foreach (var prefix in new[] { "", "/s/{space}" })
@@ -287,6 +306,12 @@ public sealed class RovettService : IAsyncDisposable
         app.UseEndpoints(static _ => { });
     }
 
+    async Task WhenOpen(HttpContext context, RequestDelegate next)
+    {
+        await open.Task.WaitAsync(context.RequestAborted);
+        await next(context);
+    }
+
     /// <summary>Serves a folder of built pages, with a policy under which they load nothing from elsewhere.</summary>
     void Pages(string path, string folder)
     {
@@ -339,16 +364,23 @@ public sealed class RovettService : IAsyncDisposable
         return Task.CompletedTask;
     }
 
-    /// <summary>Listens.</summary>
-    /// <exception cref="IOException">The port is taken, or may not be used.</exception>
-    public async Task Start()
+    /// <summary>Listens; writes the ready file, announces, and only then lets first credentials count, so that nobody is ever left without them.</summary>
+    /// <param name="announce">Shows <see cref="Url"/> and <see cref="Credentials"/>; null: nobody looks.</param>
+    /// <exception cref="IOException">The port is taken or may not be used, or the ready file can't be written.</exception>
+    public async Task Start(Action? announce = null)
     {
         await app.StartAsync();
         Url = app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First();
-        if (options.ReadyFile is { } file) WriteReadyFile(file);
+        // The file appears once what it says counts; should the process die between, its first form beside it has the credentials.
+        var ready = options.ReadyFile is { } file ? WriteReadyFile(file) : null;
+        announce?.Invoke();
+        foreach (var made in Credentials) keeper.Keep(made);
+        open.SetResult();
+        if (ready is not null) File.Move(ready, options.ReadyFile!, overwrite: true);
     }
 
-    void WriteReadyFile(string file)
+    /// <returns>The file aside that holds what the ready file will.</returns>
+    string WriteReadyFile(string file)
     {
         var buffer = new MemoryStream();
         using (var json = new Utf8JsonWriter(buffer, Json.Writing))
@@ -368,15 +400,27 @@ public sealed class RovettService : IAsyncDisposable
             }
             json.WriteEndObject();
         }
-        WriteSecretFile(file, buffer.ToArray());
+        try
+        {
+            return WriteAside(file, buffer.ToArray());
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            throw new IOException($"The ready file '{file}' can't be written: {error.Message} Nothing was stored of the credentials; the next start makes new ones.", error);
+        }
     }
 
     /// <summary>Writes a file that only its owner may read; aside and then moved, so that a script never reads half of it.</summary>
-    public static void WriteSecretFile(string file, byte[] bytes)
+    public static void WriteSecretFile(string file, byte[] bytes) => File.Move(WriteAside(file, bytes), file, overwrite: true);
+
+    static string WriteAside(string file, byte[] bytes)
     {
         var aside = file + ".part";
-        using (var stream = new FileStream(aside, new FileStreamOptions { Mode = FileMode.Create, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite })) stream.Write(bytes);
-        File.Move(aside, file, overwrite: true);
+        File.Delete(aside); // one that is left over may have another mode
+        using var stream = new FileStream(aside, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite });
+        stream.Write(bytes);
+        stream.Flush(flushToDisk: true);
+        return aside;
     }
 
     static void WriteCredentials(Utf8JsonWriter json, string name, FirstCredentials made)
@@ -408,5 +452,6 @@ public sealed class RovettService : IAsyncDisposable
         store.Dispose();
         access.Dispose();
         keeper.Dispose();
+        folder.Dispose();
     }
 }

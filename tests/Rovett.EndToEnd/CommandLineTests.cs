@@ -40,6 +40,46 @@ public sealed class CommandLineTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task A_second_serve_is_refused_and_names_the_first_until_that_is_gone()
+    {
+        var data = Path.Combine(folder, "data");
+        var second = await ServiceProcess.Cli(["serve", "--data", data, "--port", "0"]);
+        (second.ExitCode, second.Out).ShouldBe((1, ""));
+        second.Error.ShouldContain($"The data folder '{data}' is in use by process {service.Id}.");
+        second.Error.Trim().Split('\n').Length.ShouldBeLessThan(4);
+        (await ServiceProcess.Cli(["key", "recover", "--data", data])).Error.ShouldContain($"in use by process {service.Id}");
+        await service.Kill();
+        using var third = await ServiceProcess.Start(folder);
+        (await ServiceProcess.Cli(["status", "--url", third.Url.ToString()], environment)).ExitCode.ShouldBe(0);
+    }
+
+    [Fact]
+    public async Task A_port_in_use_is_said_in_a_line()
+    {
+        var run = await ServiceProcess.Cli(["serve", "--data", Path.Combine(folder, "other"), "--port", service.Url.Port.ToString(System.Globalization.CultureInfo.InvariantCulture)]);
+        (run.ExitCode, run.Out).ShouldBe((1, ""));
+        run.Error.ShouldContain($"Port {service.Url.Port} of 127.0.0.1 is in use.");
+        run.Error.Trim().Split('\n').Length.ShouldBe(2);
+    }
+
+    [Fact]
+    public async Task A_lost_admin_key_is_replaced_by_who_holds_the_folder()
+    {
+        var data = Path.Combine(folder, "data");
+        await service.Kill();
+        var wrong = await ServiceProcess.Cli(["key", "recover", "--data", data, "--space", "nowhere"]);
+        (wrong.ExitCode, wrong.Error.Contains("Spaces: main", StringComparison.Ordinal)).ShouldBe((2, true), wrong.Error);
+        (await ServiceProcess.Cli(["key", "recover", "--data", folder])).ExitCode.ShouldBe(2);
+        var made = await ServiceProcess.Cli(["key", "recover", "--data", data]);
+        made.ExitCode.ShouldBe(0, made.Error);
+        environment["ROVETT_KEY"] = made.Out.Trim().Split('\n')[^1];
+        using var again = await ServiceProcess.Start(folder);
+        environment["ROVETT_URL"] = again.Url.ToString();
+        (await Json("key", "list"))["keys"]!.AsArray().Select(k => (string)k!["name"]!).ShouldBe(["first admin key", "recovered admin key"]);
+        (await Cli("audit", "--json")).Out.Split('\n').ShouldContain(l => l.Contains("\"act\":\"api-key.recovered\"") && l.Contains("\"actor\":\"local:"));
+    }
+
+    [Fact]
     public async Task The_first_five_minutes()
     {
         var sent = await Cli("send", "--to", "user:mara", "--type", "engine.check.due", "--title", "Turnstone: bow thruster check due");

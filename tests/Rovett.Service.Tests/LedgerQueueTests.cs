@@ -52,6 +52,15 @@ public class LedgerQueueTests
     }
 
     [Fact]
+    public void A_full_queue_still_takes_what_ends_a_session()
+    {
+        var command = Other();
+        while (queue.Add(command)) { }
+        queue.Add(Send()).ShouldBeFalse();
+        queue.Add(new DetachCommand("main", null!, null!)).ShouldBeTrue();
+    }
+
+    [Fact]
     public void Nothing_else_overtakes_anything()
     {
         LedgerCommand[] asked = [Add(Ack()), Add(Other()), Add(Send()), Add(Ack()), Add(Other()), Add(Ack())];

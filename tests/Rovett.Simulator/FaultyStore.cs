@@ -50,6 +50,7 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
         inner.Commit();
     }
     public void Rollback() => inner.Rollback();
+    public bool IsFailure(Exception error) => error is DiskFault || inner.IsFailure(error);
     public Epoch Epoch => inner.Epoch;
     public SpaceRow? FindSpace(string name) => inner.FindSpace(name);
     public SpaceRow AddSpace(string name, byte[] key) => Write(() => inner.AddSpace(name, key));
@@ -97,6 +98,7 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void AddDue(int space, DueRow due) => Write(() => inner.AddDue(space, due));
     public void RemoveDue(int space, DueRow due) => Write(() => inner.RemoveDue(space, due));
     public IReadOnlyList<DueRow> Due(int space, StoredTime upTo, int limit) => inner.Due(space, upTo, limit);
+    public void SetAside(int space, SetAsideRow row) => Write(() => inner.SetAside(space, row));
     public long? FindSlot(int space, string key) => inner.FindSlot(space, key);
     public void SaveSlot(int space, string key, long position) => Write(() => inner.SaveSlot(space, key, position));
     public TakeRow? FindTake(int space, long position) => inner.FindTake(space, position);

@@ -1,5 +1,7 @@
 using System.CommandLine;
 using System.Text.Json.Nodes;
+using Rovett.Service.Access;
+using Rovett.Storage.Sqlite;
 using Spectre.Console;
 
 namespace Rovett.Cli.Commands;
@@ -12,7 +14,7 @@ static class KeyCommand
 
         Example:
           rovett key make --name "booking backend" --scope send
-        """) { Make(), List(), Rotate(), Revoke() };
+        """) { Make(), List(), Rotate(), Revoke(), Recover() };
 
     static Command Make()
     {
@@ -108,6 +110,40 @@ static class KeyCommand
         return command;
     }
 
+    static Command Recover()
+    {
+        var data = new Option<string>("--data") { Description = "The data folder; the service must be stopped. [default: ROVETT_DATA, or data]", DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_DATA") ?? "data" };
+        var space = new Option<string>("--space") { Description = "The space that the key is for.", DefaultValueFactory = _ => "main" };
+        var json = new Option<bool>("--json") { Description = "Print JSON." };
+        var command = new Command("recover", """
+            Create an admin key without having one, directly in the data folder of a stopped service. Use it when the last admin key is lost. The audit log records it.
+
+            Example:
+              rovett key recover --data ./data
+            """) { data, space, json };
+        command.SetAction((parsed, _) => Output.Guard(() =>
+        {
+            var (folder, name) = (parsed.GetValue(data)!, parsed.GetValue(space)!);
+            if (!File.Exists(Path.Combine(folder, SqliteFiles.AccessName))) throw new UsageException($"--data: '{folder}' is not a Rovett data folder.", $"Name the folder that has {SqliteFiles.AccessName}.");
+            using var folderLock = DataFolderLock.Take(folder);
+            using (var history = SqliteFiles.OpenHistory(Path.Combine(folder, SqliteFiles.HistoryName)))
+            {
+                if (history.FindSpace(name) is null) throw new UsageException($"--space: no space '{name}' in '{folder}'.", $"Spaces: {string.Join(", ", history.Spaces())}.");
+            }
+            using var access = new AccessStore(Path.Combine(folder, SqliteFiles.AccessName));
+            var (stored, key) = new ApiKeys(access, TimeProvider.System).Make(name, "recovered admin key", ["admin"]);
+            new AuditTrail(access, TimeProvider.System).Note(name, $"local:{Environment.UserName}", "api-key.recovered", stored.Id);
+            if (parsed.GetValue(json)) Output.Json(new JsonObject { ["id"] = stored.Id, ["space"] = name, ["key"] = key });
+            else
+            {
+                AnsiConsole.MarkupLine($"[green]Created[/] an admin key for space {Output.Plain(name)} ({stored.Id}), shown only once:");
+                System.Console.Out.WriteLine(key);
+            }
+            return Task.FromResult(0);
+        }));
+        return command;
+    }
+
     static Command Revoke()
     {
         var connection = new Connection();
@@ -156,12 +192,22 @@ static class StatusCommand
         return command;
     }
 
+    static void PrintFaults(IAnsiConsole console, JsonNode status)
+    {
+        if ((long)status["bugs"]! > 0 || (long)status["storeFailures"]! > 0)
+            console.MarkupLine($"[red]{status["bugs"]} bugs and {status["storeFailures"]} store failures[/] since the start; the service's log has their stacks");
+        foreach (var fault in status["faults"]!.AsArray()) console.MarkupLine($"  [red]bug[/] {Output.Plain((string?)fault!["what"])} in {Output.Plain((string?)fault["where"])}, {fault["count"]} times, last {Output.Plain(((string)fault["last"]!)[..19].Replace('T', ' '))}");
+        foreach (var aside in status["setAside"]!.AsArray()) console.MarkupLine($"  [yellow]set aside[/] {Output.Plain((string?)aside!["kind"])} at position {aside["position"]}: {Output.Plain((string?)aside["why"])}");
+        foreach (var origin in status["originsRefused"]!.AsArray()) console.MarkupLine($"  [yellow]origin refused[/] {Output.Plain((string?)origin!["origin"])}, {origin["count"]} times; {Output.Plain((string?)origin["mend"])}");
+    }
+
     static void Print(JsonNode status)
     {
         var console = AnsiConsole.Console;
         var since = DateTime.Parse((string)status["since"]!, null, System.Globalization.DateTimeStyles.AdjustToUniversal).ToLocalTime();
         console.MarkupLine($"[green]Running[/] since {since:dd MMM HH:mm:ss}, version {status["version"]}, space [bold]{Output.Plain((string?)status["space"])}[/] at position {status["position"]} ({(long)status["historyBytes"]! / 1024} KiB in {Output.Plain((string?)status["data"])})");
         console.MarkupLine($"[bold]{status["users"]}[/] users connected with [bold]{status["sessions"]}[/] sessions{string.Concat(status["transports"]!.AsObject().Select(t => $", {t.Value} over {t.Key}"))}");
+        PrintFaults(console, status);
         var live = status["live"]!.AsArray();
         if (live.Count == 0) return;
         var table = new Table().Border(TableBorder.None).AddColumns("[grey]user[/]", "[grey]device[/]", "[grey]transport[/]", "[grey]state[/]", "[grey]since[/]", "[grey]sent[/]", "[grey]channels[/]");

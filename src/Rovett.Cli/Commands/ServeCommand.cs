@@ -63,8 +63,7 @@ static class ServeCommand
         try
         {
             await using var service = RovettService.Create(options);
-            await service.Start();
-            Announce(service, options, consoleLink ? service.NewConsoleLink() : service.ConsoleLink);
+            await service.Start(() => Announce(service, options, consoleLink ? service.NewConsoleLink() : service.ConsoleLink));
             var stop = service.WaitForStop();
             await Task.WhenAny(stop, Task.Delay(Timeout.Infinite, cancel));
             Output.Hint("Stopping: sessions are told, what waits is written.");
@@ -75,10 +74,15 @@ static class ServeCommand
             Output.Error(broken.Message);
             return 1;
         }
-        catch (IOException taken)
+        catch (IOException error) when (error.InnerException is Microsoft.AspNetCore.Connections.AddressInUseException)
         {
-            Output.Error(taken.Message);
-            Output.Hint($"Is another Rovett running? Choose another port with --port, or 0 for a free one.");
+            Output.Error($"Port {options.Port} of {options.Address} is in use.");
+            Output.Hint("Is another Rovett running? Choose another port with --port, or 0 for a free one.");
+            return 1;
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException or System.Net.Sockets.SocketException)
+        {
+            Output.Error(error.Message);
             return 1;
         }
     }

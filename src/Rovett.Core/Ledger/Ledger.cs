@@ -20,16 +20,19 @@ public interface ILedgerObserver
 /// <summary>The one serialised history of a store. Commands are carried out in the order given, many in one commit:
 /// each decides, writes, and changes what memory holds; what it tells sessions is held back until the commit is on disk.
 /// No I/O of its own but the store's; not thread-safe.</summary>
-public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider clock, RecentBySpace recent, ILedgerObserver? observer = null)
+public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider clock, RecentBySpace recent, ILedgerObserver? observer = null, ILedgerFaults? faults = null)
 {
     readonly Dictionary<string, SpaceState> spaces = [];
+    readonly List<SpaceState> touched = []; // by the attempt under way: only these differ from the store until it is committed
     readonly List<LedgerCommand> written = [];
+    readonly List<(LedgerCommand Command, ProblemException Refusal)> refused = [];
     readonly List<ISessionPort> toFlush = [];
     readonly List<ISessionPort> attached = [];
     readonly List<Action<ILedgerObserver>> toObserve = [];
     readonly List<Action> toUndo = [];
     readonly Dictionary<(long Log, MarkKind Kind, long Ordinal), long> tallies = [];
     bool storeFailing;
+    long attempt;
     readonly StoredTime started = StoredTime.From(clock.GetUtcNow());
 
     FanOut? fanOut;
@@ -53,14 +56,72 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     internal StoredTime Now => StoredTime.From(clock.GetUtcNow());
 
     /// <summary>Carries out a batch. Each command is completed or failed when this returns.</summary>
+    /// <remarks>A refusal is one command's answer. A store failure undoes the attempt and fails every command that would have written.
+    /// A bug fails the command that has it; the others are carried out again without it.</remarks>
     public void Process(IReadOnlyList<LedgerCommand> batch)
     {
         foreach (var space in spaces.Values) space.DropIdleUsers();
-        written.Clear();
-        bool lasting = !batch.All(static c => c.MaySyncLater);
+        CarryOut(batch);
+    }
+
+    void CarryOut(IReadOnlyList<LedgerCommand> batch)
+    {
+        while (Attempt(batch, out var culprit) is { } error)
+        {
+            var where = touched.Count == 1 ? touched[0].Row.Name : null;
+            store.Rollback();
+            Recover();
+            if (store.IsFailure(error))
+            {
+                StoreFailing = true;
+                faults?.StoreFailed(error);
+                // Reads are retried alone, so that a failed write does not fail them.
+                List<LedgerCommand> again = batch.Count > 1 ? [.. batch.Where(c => c.MayOnlyRead)] : [];
+                foreach (var command in batch.Except(again)) Drop(command, error);
+                foreach (var command in again) CarryOut([command]);
+                return;
+            }
+            if (culprit is null && batch.Count > 1)
+            {
+                foreach (var command in batch) CarryOut([command]); // shows whose it is
+                return;
+            }
+            culprit ??= batch[0];
+            faults?.Bug(where, culprit.GetType().Name, error);
+            Drop(culprit, error);
+            batch = [.. batch.Where(c => c != culprit)];
+            if (batch.Count == 0) return;
+        }
+        Publish();
+    }
+
+    void Drop(LedgerCommand command, Exception error)
+    {
         try
         {
-            bool begun = false;
+            command.AfterFailure(this);
+        }
+        catch (Exception bug)
+        {
+            faults?.Bug(null, command.GetType().Name, bug);
+        }
+        command.Fail(error);
+    }
+
+    /// <summary>Writes and commits a batch.</summary>
+    /// <param name="batch">The commands.</param>
+    /// <param name="culprit">The command that threw; null when it was the commit.</param>
+    /// <returns>What was thrown; null: it is on disk.</returns>
+    Exception? Attempt(IReadOnlyList<LedgerCommand> batch, out LedgerCommand? culprit)
+    {
+        attempt++;
+        touched.Clear();
+        written.Clear();
+        refused.Clear();
+        culprit = null;
+        bool lasting = !batch.All(static c => c.MaySyncLater), begun = false;
+        try
+        {
             foreach (var command in batch)
             {
                 if (command.NeedsStore && !begun)
@@ -68,52 +129,107 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
                     store.Begin(lasting);
                     begun = true;
                 }
+                culprit = null;
                 if (command is not SendCommand) FanOut.Flush();
+                culprit = command;
+                command.Reset();
                 try
                 {
                     command.Write(this);
                     written.Add(command);
                 }
-                catch (ProblemException refused)
+                catch (ProblemException refusal)
                 {
-                    command.Fail(refused); // it changed nothing before it said so
+                    refused.Add((command, refusal)); // it changed nothing before it said so
                 }
             }
+            culprit = null;
             WriteTallies();
             if (begun)
             {
                 store.Commit();
                 if (!lasting && written.Exists(static c => c.MustLast)) store.Sync();
-                if (storeFailing && written.Exists(static c => c is SendCommand or ProbeCommand)) StoreFailing = false;
+                if (storeFailing && written.Exists(static c => c is SendCommand or ProbeCommand))
+                {
+                    StoreFailing = false;
+                    faults?.StoreRecovered();
+                }
             }
+            return null;
         }
-        catch (Exception failed)
+        catch (Exception error)
         {
-            // Disk full, locked, broken: nothing of this batch happened. Memory is ahead of the store, so it goes.
-            StoreFailing = true;
-            store.Rollback();
-            Recover();
-            // Who only reads does not suffer for what could not be written.
-            List<LedgerCommand> again = batch.Count > 1 ? [.. batch.Where(c => c.MayOnlyRead)] : [];
-            foreach (var command in batch.Except(again))
-            {
-                command.AfterFailure(this);
-                command.Fail(failed);
-            }
-            foreach (var command in again) Process([command]);
-            return;
+            return error;
         }
-        foreach (var session in toFlush) session.Flush();
+    }
+
+    /// <summary>The attempt is on disk: everybody hears of it. Nothing that throws here can undo it, or keep others from hearing.</summary>
+    void Publish()
+    {
+        foreach (var session in toFlush)
+        {
+            try
+            {
+                session.Flush();
+            }
+            catch (Exception error)
+            {
+                faults?.Bug(null, nameof(ISessionPort.Flush), error);
+                End(session);
+            }
+        }
         toFlush.Clear();
-        FanOut.Flush(stored: true); // nothing came after it in this commit, so nothing depends on it: writers begin while others are still offered it
+        try
+        {
+            FanOut.Flush(stored: true); // nothing came after it in this commit, so nothing depends on it: writers begin while others are still offered it
+        }
+        catch (Exception error)
+        {
+            faults?.Bug(touched.Count == 1 ? touched[0].Row.Name : null, nameof(FanOut), error);
+            EndSessionsOfTouched();
+        }
         attached.Clear();
         toUndo.Clear();
         if (observer is not null)
         {
-            foreach (var tell in toObserve) tell(observer);
+            foreach (var tell in toObserve)
+            {
+                try
+                {
+                    tell(observer);
+                }
+                catch (Exception error)
+                {
+                    faults?.Bug(null, nameof(ILedgerObserver), error);
+                }
+            }
         }
         toObserve.Clear();
+        foreach (var (command, refusal) in refused) command.Fail(refusal);
         foreach (var command in written) command.Complete();
+    }
+
+    void End(ISessionPort session)
+    {
+        try
+        {
+            session.Dismiss(Messages.Ending("internal-error", 1000));
+        }
+        catch (Exception error)
+        {
+            faults?.Bug(null, nameof(ISessionPort.Dismiss), error);
+        }
+    }
+
+    /// <summary>Some sessions may have missed what was stored: all of the spaces concerned end and come back by their cursors, and memory is read again.</summary>
+    void EndSessionsOfTouched()
+    {
+        FanOut.Clear();
+        foreach (var space in touched)
+        {
+            foreach (var place in space.WithSessions.SelectMany(u => u.Sessions).ToList()) End(place.Session);
+        }
+        Recover();
     }
 
     /// <summary>Whether a session is fed: for checkers.</summary>
@@ -142,7 +258,16 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     /// <param name="stored">The commit is on disk already.</param>
     internal void Offer(SessionPlace place, EntryRun run, long rev, long unread, bool stored = false)
     {
-        if (place.Session != Origin && place.Session.Offer(run, rev, unread, stored)) toFlush.Add(place.Session);
+        if (place.Session == Origin) return;
+        try
+        {
+            if (place.Session.Offer(run, rev, unread, stored)) toFlush.Add(place.Session);
+        }
+        catch (Exception error) when (stored)
+        {
+            faults?.Bug(null, nameof(ISessionPort.Offer), error);
+            End(place.Session); // or it would have a hole
+        }
     }
 
     /// <summary>The session that caused what is being sent: it is not offered to it.</summary>
@@ -184,9 +309,17 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
 
     internal SpaceState Space(string name)
     {
-        if (spaces.TryGetValue(name, out var space)) return space;
-        var row = store.FindSpace(name) ?? throw new Problem(404, "unknown-space", "No such space", $"There is no space '{name}'.", "Check the path: /v1/… is the space main.").Throw();
-        return spaces[name] = new SpaceState(row, store, options, clock, recent.Of(name));
+        if (!spaces.TryGetValue(name, out var space))
+        {
+            var row = store.FindSpace(name) ?? throw new Problem(404, "unknown-space", "No such space", $"There is no space '{name}'.", "Check the path: /v1/… is the space main.").Throw();
+            spaces[name] = space = new SpaceState(row, store, options, clock, recent.Of(name));
+        }
+        if (space.TouchedBy != attempt)
+        {
+            space.TouchedBy = attempt;
+            touched.Add(space);
+        }
+        return space;
     }
 
     /// <summary>A space was removed.</summary>
@@ -202,7 +335,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     /// <summary>A space if it is in memory.</summary>
     internal SpaceState? Known(string name) => spaces.GetValueOrDefault(name);
 
-    /// <summary>After a failed commit: what was offered never happened, every space is read again, and connected users are counted anew.</summary>
+    /// <summary>After a failed attempt: what was offered never happened. The spaces it touched are read again, and their connected users counted anew.</summary>
     void Recover()
     {
         toFlush.Clear();
@@ -213,48 +346,52 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         toUndo.Clear();
         var lost = attached.ToHashSet();
         attached.Clear();
-        foreach (var (name, old) in spaces.ToList())
+        foreach (var space in touched.ToList()) Recover(space, lost);
+    }
+
+    void Recover(SpaceState old, HashSet<ISessionPort> lost)
+    {
+        var name = old.Row.Name;
+        if (spaces.GetValueOrDefault(name) == old) spaces.Remove(name);
+        recent.Of(name).Clear();
+        var users = old.WithSessions.ToList();
+        var places = users.SelectMany(u => u.Sessions).ToList();
+        foreach (var place in places) place.Session.Forget();
+        if (places.Count == 0) return;
+        try
         {
-            spaces.Remove(name);
-            recent.Of(name).Clear();
-            var users = old.WithSessions.ToList();
-            var places = users.SelectMany(u => u.Sessions).ToList();
-            foreach (var place in places) place.Session.Forget();
-            try
+            var fresh = Space(name);
+            fresh.OnlyReads = true; // the store may not take writes yet
+            foreach (var user in users)
             {
-                if (places.Count == 0) continue;
-                var fresh = Space(name);
-                fresh.OnlyReads = true; // the store may not take writes yet
-                foreach (var user in users)
+                var again = fresh.Find(user.PersonId);
+                if (again is null || again.Id != user.Id) continue;
+                fresh.EnsureLogs(again);
+                foreach (var place in user.Sessions) place.User = again;
+                again.Sessions.AddRange(user.Sessions.Where(s => !lost.Contains(s.Session)));
+                user.Sessions.Clear();
+                if (again.Sessions.Count == 0) continue;
+                again.Unread = again.CountUnread();
+                fresh.JoinAll(again);
+                again.PlanVersion = user.PlanVersion + 1;
+                foreach (var place in again.Sessions)
                 {
-                    var again = fresh.Find(user.PersonId);
-                    if (again is null || again.Id != user.Id) continue;
-                    fresh.EnsureLogs(again);
-                    foreach (var place in user.Sessions) place.User = again;
-                    again.Sessions.AddRange(user.Sessions.Where(s => !lost.Contains(s.Session)));
-                    user.Sessions.Clear();
-                    if (again.Sessions.Count == 0) continue;
-                    again.Unread = again.CountUnread();
-                    fresh.JoinAll(again);
-                    again.PlanVersion = user.PlanVersion + 1;
-                    foreach (var place in again.Sessions)
-                    {
-                        fresh.Attend(again, place, place.Attends);
-                        fresh.Watches.Find(place);
-                        fresh.Watches.Join(place);
-                        fresh.Presence.Rejoin(place);
-                        place.Session.PlanChanged(again.PlanVersion, null);
-                    }
+                    fresh.Attend(again, place, place.Attends);
+                    fresh.Watches.Find(place);
+                    fresh.Watches.Join(place);
+                    fresh.Presence.Rejoin(place);
+                    place.Session.PlanChanged(again.PlanVersion, null);
                 }
-                fresh.OnlyReads = false;
             }
-            catch (Exception)
-            {
-                // The store does not even answer reads: sessions end, and devices come back to a store that does.
-                spaces.Remove(name);
-                foreach (var user in users) user.Sessions.Clear();
-                foreach (var place in places) place.Session.Dismiss(Messages.Ending("store-unavailable", 5000));
-            }
+            fresh.OnlyReads = false;
+        }
+        catch (Exception error)
+        {
+            // Mostly the store does not even answer reads: sessions end, and devices come back to a store that does.
+            if (!store.IsFailure(error)) faults?.Bug(name, nameof(Recover), error);
+            spaces.Remove(name);
+            foreach (var user in users) user.Sessions.Clear();
+            foreach (var place in places) place.Session.Dismiss(Messages.Ending("store-unavailable", 5000));
         }
     }
 
@@ -334,11 +471,17 @@ public abstract class LedgerCommand
     /// <summary>True when it seldom writes: should the commit of its batch fail, it is carried out once more by itself.</summary>
     internal virtual bool MayOnlyRead => false;
 
+    /// <summary>True when it is taken however much waits: it only takes something away.</summary>
+    public virtual bool IsAlwaysTaken => false;
+
     /// <summary>True when it seldom writes what a power cut must not lose: its commit need not wait for the disk unless it <see cref="MustLast"/>.</summary>
     internal virtual bool MaySyncLater => false;
 
     /// <summary>Once written: it wrote what a power cut must not lose.</summary>
     internal virtual bool MustLast => true;
+
+    /// <summary>Forgets the answer of an earlier attempt.</summary>
+    internal abstract void Reset();
 
     /// <summary>Inside the transaction: reads, decides, writes, and tells sessions what they may say once it is committed. Throws a <see cref="ProblemException"/> only before it changed anything.</summary>
     internal abstract void Write(Ledger ledger);
@@ -365,6 +508,8 @@ public abstract class LedgerCommand<T> : LedgerCommand
     public Task<T> Task => done.Task;
 
     private protected T Answer { get; set; } = default!;
+
+    internal sealed override void Reset() => Answer = default!;
 
     internal sealed override void Complete() => done.TrySetResult(Answer);
 

@@ -32,12 +32,15 @@ public sealed class WithdrawCommand(string space, NotificationId id) : LedgerCom
 }
 
 /// <summary>Carries out what is due: expiries, ends of takings, deadlines. Answers how many there were.</summary>
-public sealed class DueCommand(string space, int limit = 256) : LedgerCommand<int>
+/// <param name="space">The space's name.</param>
+/// <param name="limit">At most so many.</param>
+/// <param name="only">This one alone; null: the earliest.</param>
+public sealed class DueCommand(string space, int limit = 256, DueRow? only = null) : LedgerCommand<int>
 {
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
-        foreach (var due in ledger.Store.Due(state.Id, state.Time, limit))
+        foreach (var due in only is { } one ? [one] : ledger.Store.Due(state.Id, state.Time, limit))
         {
             if (due.Kind == DueKind.Deadline && ledger.Now < ledger.DeadlinesFrom)
             {
@@ -67,6 +70,30 @@ public sealed class DueCommand(string space, int limit = 256) : LedgerCommand<in
                     break;
             }
         }
+    }
+}
+
+/// <summary>Lists what is due now, the earliest first.</summary>
+public sealed class ListDueCommand(string space, int limit) : LedgerCommand<IReadOnlyList<DueRow>>
+{
+    internal override bool MayOnlyRead => true;
+
+    internal override void Write(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        Answer = ledger.Store.Due(state.Id, state.Time, limit);
+    }
+}
+
+/// <summary>Sets something due aside that can't be carried out: it is kept, with the reason, and not tried again.</summary>
+public sealed class SetDueAsideCommand(string space, DueRow due, string why) : LedgerCommand<bool>
+{
+    internal override void Write(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        ledger.Store.RemoveDue(state.Id, due);
+        ledger.Store.SetAside(state.Id, new SetAsideRow(state.Time, AsideKind.Due, due.Position, why, $"{{\"due\":\"{due.Kind}\",\"number\":{due.Number},\"at\":\"{due.At}\"}}"));
+        Answer = true;
     }
 }
 

@@ -84,6 +84,9 @@ public sealed class AttachCommand(string space, Identity identity, string device
 /// <summary>A session is gone.</summary>
 public sealed class DetachCommand(string space, UserState user, ISessionPort session) : LedgerCommand<bool>
 {
+    /// <inheritdoc/>
+    public override bool IsAlwaysTaken => true;
+
     internal override void Write(Ledger ledger)
     {
         if (ledger.SpaceIfAny(space) is not { } state) return; // it was removed, and every session in it ended

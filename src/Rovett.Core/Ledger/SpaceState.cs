@@ -46,6 +46,9 @@ internal sealed class SpaceState
     /// <summary>Counts up whenever somebody comes, goes, takes or gives up a channel, or what somebody may do changes.</summary>
     public long Stirred { get; set; }
 
+    /// <summary>The ledger's attempt that last used this space.</summary>
+    internal long TouchedBy { get; set; }
+
     /// <summary>The number of what is said next on a topic.</summary>
     internal long NextSaid { get; set; }
 

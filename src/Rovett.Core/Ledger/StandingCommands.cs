@@ -15,15 +15,16 @@ static class Standing
     }
 
     /// <summary>Ends every session of a user, before anything that comes after it.</summary>
-    public static int EndSessions(Ledger ledger, SpaceState state, UserState user, string reason)
+    public static int EndSessions(Ledger ledger, SpaceState state, UserState user, string reason, int? comeBackWithinMs = null)
     {
         int ended = user.Sessions.Count;
         foreach (var place in user.Sessions.ToList())
         {
-            place.Session.Dismiss(Messages.Ending(reason, null));
+            place.Session.Dismiss(Messages.Ending(reason, comeBackWithinMs));
             ledger.FlushLater(place.Session);
             state.Attend(user, place, null);
             state.Watches.Leave(place);
+            state.Presence.Leave(place);
         }
         if (ended == 0) return 0;
         user.Sessions.Clear();

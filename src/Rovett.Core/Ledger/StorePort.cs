@@ -161,6 +161,23 @@ public enum DueKind
 /// <summary>Something due. <see cref="Number"/> tells several of one notification apart.</summary>
 public readonly record struct DueRow(StoredTime At, DueKind Kind, long Position, int Number);
 
+/// <summary>What was set aside because it could not be carried out.</summary>
+public enum AsideKind
+{
+    /// <summary>Something due: an expiry, the end of a taking, a deadline, the end of a grant.</summary>
+    Due = 1,
+    /// <summary>What a missed deadline was to send otherwise.</summary>
+    Otherwise = 2,
+}
+
+/// <summary>Something that was set aside.</summary>
+/// <param name="Time">When.</param>
+/// <param name="Kind">What it is.</param>
+/// <param name="Position">The entry that it belongs to.</param>
+/// <param name="Why">Why it could not be carried out.</param>
+/// <param name="Detail">What it was, as a JSON object.</param>
+public sealed record SetAsideRow(StoredTime Time, AsideKind Kind, long Position, string Why, string Detail);
+
 /// <summary>What a role is set to. Null: as the service is configured.</summary>
 public sealed record RoleRow(string Role, string? DisplayName, TimeSpan? Newcomers, bool Presence = false);
 
@@ -230,6 +247,8 @@ public interface ILedgerStore
     void Sync();
     /// <summary>Forgets the batch; must not throw.</summary>
     void Rollback();
+    /// <summary>Whether something thrown means that the store can't be read or written now. Anything else is a bug.</summary>
+    bool IsFailure(Exception error);
 
     /// <summary>The store's present life.</summary>
     Epoch Epoch { get; }
@@ -331,6 +350,8 @@ public interface ILedgerStore
     void RemoveDue(int space, DueRow due);
     /// <summary>What is due up to a time, the earliest first.</summary>
     IReadOnlyList<DueRow> Due(int space, StoredTime upTo, int limit);
+    /// <summary>Sets something aside.</summary>
+    void SetAside(int space, SetAsideRow row);
     /// <summary>The position of the notification in a slot, or null.</summary>
     long? FindSlot(int space, string key);
     /// <summary>Puts a notification into a slot.</summary>

@@ -77,9 +77,15 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
     public (StoredApiKey Stored, string Key) Make(string space, string name, IEnumerable<string> scopes, IReadOnlyList<string>? types = null, IReadOnlyList<string>? addresses = null)
     {
         var key = Secrets.New(Secrets.KeyPrefix);
+        return (Store(key, space, name, scopes, types, addresses), key);
+    }
+
+    /// <summary>Stores a key that was made before.</summary>
+    public StoredApiKey Store(string key, string space, string name, IEnumerable<string> scopes, IReadOnlyList<string>? types = null, IReadOnlyList<string>? addresses = null)
+    {
         var stored = new StoredApiKey(Secrets.NewId(), space, name, string.Join(',', scopes), TextOf(types), TextOf(addresses), Now, null, null, null);
         store.AddKey(stored, Secrets.Hash(key));
-        return (stored, key);
+        return stored;
     }
 
     /// <summary>Makes a key that may do what another may, which ends by itself after a time.</summary>

@@ -31,15 +31,18 @@ public sealed class SpaceKeeper(AccessStore access, Epoch epoch, TimeProvider cl
         return new SpaceRuntime(row.Id, row.Name, Seal("cursor"), Seal("page"), Seal("receipts")) { Settings = SettingsOf(row.Name), ClaimPaths = ClaimPathsOf(policies) };
     }
 
-    /// <summary>The first credentials of a space that has none; null when it has some.</summary>
-    public FirstCredentials? FirstCredentials(string name)
-    {
-        if (access.Keys(name).Count > 0) return null;
+    /// <summary>New first credentials for a space that has none; null when it has some. They count once they are kept (<see cref="Keep"/>), so that nobody is left without them.</summary>
+    public FirstCredentials? FirstCredentials(string name) =>
         // Shown and used as text, so that it can be pasted into any JWT library as it is.
-        var text = Secrets.New("");
-        access.AddSigningKey(new StoredSigningKey(name, "first", SigningKeyKind.Secret, null, Encoding.UTF8.GetBytes(text), StoredTime.From(clock.GetUtcNow()).Micros));
-        return new FirstCredentials(name, new ApiKeys(access, clock).Make(name, "first admin key", ["admin"]).Key, text);
-    }
+        access.Keys(name).Count > 0 ? null : new FirstCredentials(name, Secrets.New(Secrets.KeyPrefix), Secrets.New(""));
+
+    /// <summary>Lets first credentials count, now that they were shown or written.</summary>
+    public void Keep(FirstCredentials made) => access.Together(() =>
+    {
+        access.RemoveSigningKey(made.Space, "first");
+        access.AddSigningKey(new StoredSigningKey(made.Space, "first", SigningKeyKind.Secret, null, Encoding.UTF8.GetBytes(made.TokenSigningSecret), StoredTime.From(clock.GetUtcNow()).Micros));
+        new ApiKeys(access, clock).Store(made.AdminKey, made.Space, "first admin key", ["admin"]);
+    });
 
     /// <summary>A key that seals a new space's cursors.</summary>
     public static byte[] NewKey() => RandomNumberGenerator.GetBytes(32);

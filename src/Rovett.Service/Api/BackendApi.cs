@@ -12,7 +12,7 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Api;
 
 /// <summary>What backends call, with an API key.</summary>
-public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions, Origins origins, Limits limits, ServiceInfo info, Options.RovettOptions options)
+public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions, Origins origins, Limits limits, ServiceInfo info, Faults faults, Options.RovettOptions options)
 {
     /// <summary><c>POST /v1/notifications</c></summary>
     public async Task Send(HttpContext context)
@@ -251,12 +251,43 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
             json.WriteStartArray("originsRefused");
             foreach (var refused in origins.Refused(space)) refused.Write(json, space);
             json.WriteEndArray();
+            WriteFaults(json, space);
             json.WriteString("data", info.DataFolder);
             json.WriteNumber("historyBytes", info.HistoryBytes());
             json.WriteNumber("residentBytes", Environment.WorkingSet);
             json.WriteNumber("liveBytes", ServiceInfo.LiveBytes());
             json.WriteEndObject();
         });
+    }
+
+    void WriteFaults(Utf8JsonWriter json, SpaceRuntime space)
+    {
+        json.WriteNumber("bugs", faults.Bugs);
+        json.WriteNumber("storeFailures", faults.StoreFailures);
+        json.WriteStartArray("faults");
+        foreach (var fault in faults.Of(space.Name).Take(20))
+        {
+            json.WriteStartObject();
+            json.WriteString("where", fault.Where);
+            json.WriteString("what", fault.What);
+            json.WriteNumber("count", fault.Count);
+            json.WriteString("last", fault.Last.ToString());
+            json.WriteEndObject();
+        }
+        json.WriteEndArray();
+        json.WriteStartArray("setAside");
+        foreach (var aside in history.SetAside(space.Id, 50))
+        {
+            json.WriteStartObject();
+            json.WriteString("time", aside.Time.ToString());
+            json.WriteString("kind", aside.Kind == AsideKind.Due ? "due" : "otherwise");
+            json.WriteNumber("position", aside.Position);
+            json.WriteString("why", aside.Why);
+            json.WritePropertyName("detail");
+            json.WriteRawValue(aside.Detail);
+            json.WriteEndObject();
+        }
+        json.WriteEndArray();
     }
 
     /// <summary><c>GET /v1/limits</c>: every limit, and the most that is used of it now.</summary>

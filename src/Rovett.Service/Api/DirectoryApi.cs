@@ -98,6 +98,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
 
         async Task Flush()
         {
+            if (space.IsRemoved) throw UnknownSpace(space).Throw(); // its name may be another tenant's by now
             if (batch.Count > 0) await ledger.Ask(new PutUsersCommand(space.Name, [.. batch], wantsAnswer: false));
             stored += batch.Count;
             batch.Clear();
@@ -289,6 +290,8 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         key = keys.Require(context, space, scope);
         return space;
     }
+
+    static Problem UnknownSpace(SpaceRuntime space) => new(404, "unknown-space", "No such space", $"The space '{space.Name}' was removed meanwhile.", "Check the path: /v1/… is the space main, /s/<space>/v1/… any other.");
 
     static Problem UnknownUser() => new(404, "unknown-user", "No such user", "Nobody is known by this id in this space.", "Check the id; GET /v1/users lists them.");
 

@@ -68,6 +68,14 @@ public static class Json
         }
     }
 
+    /// <summary>A value written anew, without white space between its parts.</summary>
+    public static string OnOneLine(JsonElement value)
+    {
+        var buffer = new ArrayBufferWriter<byte>();
+        using (var json = new Utf8JsonWriter(buffer, Writing)) value.WriteTo(json);
+        return System.Text.Encoding.UTF8.GetString(buffer.WrittenSpan);
+    }
+
     static string Plain(string message)
     {
         int end = message.IndexOf(". ", StringComparison.Ordinal);

@@ -28,7 +28,7 @@ public static class Problems
     }
 
     /// <summary>Catches what handlers throw, and gives a body to statuses that have none.</summary>
-    public static async Task Middleware(HttpContext context, RequestDelegate next, Refusals refusals, ILogger log)
+    public static async Task Middleware(HttpContext context, RequestDelegate next, Refusals refusals, Faults faults)
     {
         try
         {
@@ -37,7 +37,7 @@ public static class Problems
         }
         catch (ProblemException refused)
         {
-            if (refused.Problem.Status == 403 && context.Items[ApiKeys.ActorItem] is (string space, string actor)) refusals.NoteKey(space, actor, refused.Problem.Slug, $"{context.Request.Method} {(context.GetEndpoint() as RouteEndpoint)?.RoutePattern.RawText}"); // not the path: it may name people
+            if (refused.Problem.Status == 403 && context.Items[ApiKeys.ActorItem] is (string space, string actor)) Note(context, refusals, faults, space, actor, refused.Problem.Slug);
             await Write(context, refused.Problem);
         }
         catch (BadHttpRequestException bad)
@@ -48,7 +48,7 @@ public static class Problems
         }
         catch (Exception error) when (LedgerPump.IsStoreFailure(error) && !context.RequestAborted.IsCancellationRequested)
         {
-            log.LogError(error, "The store failed at {Path}", context.Request.Path);
+            faults.StoreFailed(error);
             await Write(context, LedgerPump.StoreFailed());
         }
         catch (OperationCanceledException) when (context.RequestAborted.IsCancellationRequested)
@@ -56,10 +56,25 @@ public static class Problems
         }
         catch (Exception error)
         {
-            log.LogError(error, "A request failed at {Path}", context.Request.Path);
+            faults.Bug(context.Request.RouteValues["space"] as string, Template(context), error);
             await Write(context, new Problem(500, "internal", "Something went wrong inside the service", "The request could not be carried out.", "Try again; the operator finds the reason in the service's log."));
         }
     }
+
+    static void Note(HttpContext context, Refusals refusals, Faults faults, string space, string actor, string slug)
+    {
+        try
+        {
+            refusals.NoteKey(space, actor, slug, Template(context));
+        }
+        catch (Exception error)
+        {
+            faults.Thrown(space, "audit of a refusal", error);
+        }
+    }
+
+    /// <summary>The method and the path's pattern; not the path, which may name people.</summary>
+    static string Template(HttpContext context) => $"{context.Request.Method} {(context.GetEndpoint() as RouteEndpoint)?.RoutePattern.RawText}";
 
     static Problem? Bare(HttpContext context) => context.Response.StatusCode switch
     {

@@ -53,8 +53,10 @@ public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys 
         if (spaces.All.Count() >= Most) throw new Problem(422, "too-many-spaces", "There are as many spaces as there can be", $"A service has at most {Most}.", "Remove one that is not needed.").Throw();
         if (spaces.RestsFor(name) is { } seconds) throw new Problem(409, "space-name-rests", "A space by that name was removed just now", "Until nobody can still be in it, the name is not given again.", "Wait for as long as Retry-After says, or choose another name.") { RetryAfterSeconds = seconds }.Throw();
         var row = await ledger.Ask(new AddSpaceCommand(name, SpaceKeeper.NewKey()));
+        store.RemoveSpace(name); // what a removal that was cut short may have left
         store.BeginSpace(name);
         var made = keeper.FirstCredentials(name)!;
+        keeper.Keep(made);
         spaces.Add(keeper.Open(row, null));
         audit.Note("main", admin.Actor, "space.made", name);
         context.Response.Headers.CacheControl = "no-store";
@@ -78,13 +80,13 @@ public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys 
         var name = (string)context.Request.RouteValues["name"]!;
         if (name == "main") throw new Problem(409, "space-main", "The space main stays", "It is there from the first start on.", "Remove its users, keys and policies instead.").Throw();
         if (spaces.Find(name) is not { } space) throw new Problem(404, "unknown-space", "No such space", "There is no space by this name.", "List them: GET /v1/spaces.").Throw();
+        int ended = await ledger.Ask(new RemoveSpaceCommand(name)); // should it fail, nothing is removed
         spaces.Remove(space);
         store.RemoveSpace(name);
         keys.Forget();
         signing.ForgetVerified(name);
         webhooks.Refresh();
         deciders.Forget(space, null);
-        int ended = await ledger.Ask(new RemoveSpaceCommand(name));
         foreach (var session in sessions.In(name).Where(s => s.Space == space)) session.End("space-removed", null);
         audit.Note("main", admin.Actor, "space.removed", name, json => json.WriteNumber("sessionsEnded", ended));
         await Json.Write(context, 200, json =>

@@ -22,7 +22,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         var space = spaces.Of(context);
         bool upgrade = context.Request.Headers.Upgrade.ToString().Equals("websocket", StringComparison.OrdinalIgnoreCase) || WebSocketTransport.IsExtendedConnect(context);
         var transport = upgrade ? TransportKind.WebSocket : AcceptsArray(context) ? TransportKind.LongPoll : TransportKind.Sse;
-        if (upgrade && services.Faults is { } faults && faults.BlocksWebSocket(context.Request.Query["device"].ToString()))
+        if (upgrade && services.Switches is { } faults && faults.BlocksWebSocket(context.Request.Query["device"].ToString()))
         {
             context.Response.StatusCode = 400; // and not why: as a proxy would
             return;
@@ -72,7 +72,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         }
         catch (Exception error)
         {
-            services.Log.LogError(error, "A polled session failed");
+            services.Faults.Thrown(session.Space.Name, "polled session", error);
             poll.Cut();
         }
     }
@@ -116,6 +116,15 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         try
         {
             await transport();
+        }
+        catch (ProblemException)
+        {
+            abort(); // the ledger takes no more commands now, or the space was removed: the device comes back or is told then
+        }
+        catch (Exception error)
+        {
+            services.Faults.Thrown(session.Space.Name, "session", error);
+            abort();
         }
         finally
         {

@@ -8,10 +8,10 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Live;
 
 /// <summary>What every live session needs.</summary>
-public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session, Limits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, int MessagesPerSecond, TimeProvider Clock, ILogger Log)
+public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session, Limits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, int MessagesPerSecond, TimeProvider Clock, Operations.Faults Faults)
 {
     /// <summary>What is broken on purpose; null: nothing.</summary>
-    public FaultSwitches? Faults { get; init; }
+    public FaultSwitches? Switches { get; init; }
 
     /// <summary>One for each session whose page is being read: the others wait here and not among the pool's work, so that whatever
     /// else is asked is answered beside thousands who catch up.</summary>

@@ -69,6 +69,7 @@ public sealed class LiveSession
     /// <summary>Its user.</summary>
     public string User => credential.Identity.User.Value;
     internal Credential Credential => credential;
+    internal Faults Faults => services.Faults;
     /// <summary>The name of the signing key that its credential holds by.</summary>
     public string SigningKey => credential.SigningKey;
     /// <summary>Its device.</summary>
@@ -142,7 +143,18 @@ public sealed class LiveSession
         return Leave();
     }
 
-    Task Leave() => user is null ? Task.CompletedTask : services.Ledger.Ask(new DetachCommand(Space.Name, user!, Machine));
+    async Task Leave()
+    {
+        if (user is null) return;
+        try
+        {
+            await services.Ledger.Ask(new DetachCommand(Space.Name, user, Machine));
+        }
+        catch (Exception error) when (error is ProblemException || LedgerPump.IsStoreFailure(error))
+        {
+            // It is detached in memory all the same; a ledger that takes no more commands forgets everybody.
+        }
+    }
 
     /// <summary>Writes whatever the machine has until it has ended and its last words are out.</summary>
     internal async Task Pump(ISessionOutput output)
@@ -239,7 +251,7 @@ public sealed class LiveSession
         }
         catch (Exception error)
         {
-            services.Log.LogError(error, "A message about a topic failed");
+            services.Faults.Thrown(Space.Name, "message " + message.Kind, error);
             Closed(); // as an error in any other message ends its connection
         }
         finally
@@ -382,14 +394,23 @@ public sealed class LiveSession
             // A page sees neither pings nor, by an EventSource, comments.
             if (HeartbeatAsEvent && Transport != TransportKind.LongPoll) Machine.Say(Messages.Heartbeat(StoredTime.From(services.Clock.GetUtcNow())));
         }
-        if (Machine.Silent != knownSilent)
-        {
-            // Not counted as connected as long as it says nothing.
-            knownSilent = Machine.Silent;
-            _ = services.Ledger.Ask(new SilenceCommand(Space.Name, user!, Machine, knownSilent)).ContinueWith(static t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted);
-        }
+        if (Machine.Silent != knownSilent && user is not null) TellSilence(!knownSilent);
         // Only a WebSocket answers a ping; a dead stream shows in its writes.
         return Transport != TransportKind.WebSocket || Now.TotalMilliseconds - Volatile.Read(ref heardAtMs) < 3 * services.Session.Heartbeat.TotalMilliseconds;
+    }
+
+    /// <summary>A silent session is not counted as connected.</summary>
+    void TellSilence(bool silent)
+    {
+        try
+        {
+            _ = services.Ledger.Ask(new SilenceCommand(Space.Name, user!, Machine, silent)).ContinueWith(static t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted);
+            knownSilent = silent;
+        }
+        catch (ProblemException)
+        {
+            // Too many commands wait: the next tick tells it.
+        }
     }
 
     /// <summary>Writes what operators see of it.</summary>

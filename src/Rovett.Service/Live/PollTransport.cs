@@ -52,8 +52,15 @@ sealed class PollTransport(TimeProvider clock) : ISessionOutput
             {
                 if (asking > 0 || clock.GetElapsedTime(idleSince) < Patience) return;
             }
-            Cut();
-            session.Closed();
+            try
+            {
+                Cut();
+                session.Closed();
+            }
+            catch (Exception error)
+            {
+                session.Faults.Bug(session.Space.Name, "poll idle", error);
+            }
         }, null, TimeSpan.FromSeconds(1), TimeSpan.FromSeconds(1));
         try
         {

@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using Rovett.Service.Operations;
 
 namespace Rovett.Service.Live;
 
@@ -6,10 +7,15 @@ namespace Rovett.Service.Live;
 public sealed class SessionRegistry : IDisposable
 {
     readonly ConcurrentDictionary<string, (LiveSession Session, Action Abort)> sessions = new();
-    readonly ITimer timer;
+    readonly Repeating ticks;
+    readonly Faults faults;
 
     /// <summary>Starts the timer.</summary>
-    public SessionRegistry(TimeProvider clock) => timer = clock.CreateTimer(_ => Tick(), null, TimeSpan.FromSeconds(1), TimeSpan.FromSeconds(1));
+    public SessionRegistry(TimeProvider clock, Faults faults)
+    {
+        this.faults = faults;
+        ticks = new Repeating("session ticks", TimeSpan.FromSeconds(1), clock, faults, Tick);
+    }
 
     /// <summary>True once the service is going down: nobody is let in any more.</summary>
     public bool Closing { get; private set; }
@@ -42,17 +48,35 @@ public sealed class SessionRegistry : IDisposable
         foreach (var (session, _) in sessions.Values) session.End("shutdown", comeBackWithinMs);
         using var limit = new CancellationTokenSource(patience);
         while (!sessions.IsEmpty && !limit.IsCancellationRequested) await Task.Delay(20, CancellationToken.None);
-        foreach (var (_, abort) in sessions.Values) abort();
-    }
-
-    void Tick()
-    {
         foreach (var (session, abort) in sessions.Values)
         {
-            if (!session.Tick()) abort();
+            try
+            {
+                abort();
+            }
+            catch (Exception error)
+            {
+                faults.Bug(session.Space.Name, "session end", error);
+            }
         }
     }
 
+    Task Tick()
+    {
+        foreach (var (session, abort) in sessions.Values)
+        {
+            try
+            {
+                if (!session.Tick()) abort();
+            }
+            catch (Exception error)
+            {
+                faults.Thrown(session.Space.Name, "session tick", error);
+            }
+        }
+        return Task.CompletedTask;
+    }
+
     /// <inheritdoc/>
-    public void Dispose() => timer.Dispose();
+    public void Dispose() => ticks.Dispose();
 }

@@ -241,7 +241,9 @@ public static class WebSocketTransport
     }
 
     /// <summary>True for what a cut connection throws.</summary>
-    internal static bool IsGone(Exception error) => error is IOException or OperationCanceledException or ObjectDisposedException or InvalidOperationException;
+    internal static bool IsGone(Exception error) => error is IOException or OperationCanceledException or ObjectDisposedException
+        // What the framework's own pipes throw when their other end was completed meanwhile.
+        || (error is InvalidOperationException && error.Source is "System.IO.Pipelines" or "Microsoft.AspNetCore.Server.Kestrel.Core");
 
     sealed class StreamOutput(Stream stream) : ISessionOutput
     {

@@ -22,12 +22,14 @@ public sealed class AckBuffer : IDisposable
     readonly LedgerPump ledger;
     readonly TimeProvider clock;
     readonly ITimer timer;
+    readonly Faults faults;
     long notBefore;
 
     /// <summary>Starts the timer.</summary>
-    public AckBuffer(LedgerPump ledger, TimeProvider clock)
+    public AckBuffer(LedgerPump ledger, TimeProvider clock, Faults faults)
     {
         this.ledger = ledger;
+        this.faults = faults;
         this.clock = clock;
         timer = clock.CreateTimer(_ => FlushAndWait(), null, Interval, Timeout.InfiniteTimeSpan);
     }
@@ -73,6 +75,10 @@ public sealed class AckBuffer : IDisposable
         try
         {
             wait += PerWritten * Flush();
+        }
+        catch (Exception error)
+        {
+            faults.Thrown(null, nameof(AckBuffer), error);
         }
         finally
         {

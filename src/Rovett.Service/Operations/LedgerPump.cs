@@ -12,7 +12,7 @@ public sealed class LedgerPump : IDisposable
 
     readonly LedgerQueue queue = new(TimeProvider.System);
     readonly Ledger ledger;
-    readonly ILogger log;
+    readonly Faults faults;
     readonly Thread thread;
     readonly Lock turn = new(); // whoever has the ledger carry something out
     bool stopped; // nothing is carried out but what waits
@@ -22,12 +22,12 @@ public sealed class LedgerPump : IDisposable
     /// <summary>Starts the thread.</summary>
     /// <param name="ledger">The ledger.</param>
     /// <param name="maxWait">A send that would wait longer than this for its turn is refused.</param>
-    /// <param name="log">Where failures are told.</param>
-    public LedgerPump(Ledger ledger, TimeSpan maxWait, ILogger<LedgerPump> log)
+    /// <param name="faults">Hears of bugs.</param>
+    public LedgerPump(Ledger ledger, TimeSpan maxWait, Faults faults)
     {
         this.ledger = ledger;
         this.maxWait = maxWait;
-        this.log = log;
+        this.faults = faults;
         thread = new Thread(Run) { Name = "ledger", IsBackground = true };
         thread.Start();
     }
@@ -71,7 +71,7 @@ public sealed class LedgerPump : IDisposable
     public void WriterBegun() => queue.Gathering.WriterBegun();
 
     /// <summary>True for what a store throws that can't be read or written now.</summary>
-    public static bool IsStoreFailure(Exception error) => error is System.Data.Common.DbException or IOException;
+    public static bool IsStoreFailure(Exception error) => Storage.Sql.StoreFailures.Is(error);
 
     /// <summary>What is answered when more is sent than can be stored.</summary>
     public static Problem Overloaded() => new(503, "overloaded", "The service has more to do than it can", "More is sent than can be stored, and what waits already would make this wait too long.", "Try again after the seconds named in Retry-After.") { RetryAfterSeconds = SendGate.RetryAfterSeconds };
@@ -104,7 +104,7 @@ public sealed class LedgerPump : IDisposable
         }
         catch (Exception error)
         {
-            log.LogCritical(error, "The ledger failed outside a commit; the requests of this batch are not answered");
+            faults.Bug(null, nameof(Ledger), error);
             foreach (var command in batch) command.Abandon(error);
             return false;
         }

@@ -36,7 +36,7 @@ sealed class LedgerQueue
     {
         lock (gate)
         {
-            if (closed || commands.Count + acks.Count >= MaxWaiting) return false;
+            if (closed || (commands.Count + acks.Count >= MaxWaiting && !command.IsAlwaysTaken)) return false;
             command.AskedAt = clock.GetTimestamp();
             (command is ReceivedCommand ? acks : commands).Enqueue(command);
             if (command is SendCommand && ++sends < wakeAtSends) return true;

@@ -1,5 +1,6 @@
 using System.Buffers;
 using System.Globalization;
+using System.Numerics;
 using System.Net.Http.Headers;
 using System.Security.Cryptography;
 using System.Text;
@@ -17,7 +18,7 @@ public sealed class WebhookSender : IDisposable
 {
     /// <summary>The most acts that one request tells of.</summary>
     public const int MaxRows = 50;
-    static readonly TimeSpan Timeout = TimeSpan.FromSeconds(15), StorePause = TimeSpan.FromSeconds(5), LongestPause = TimeSpan.FromHours(1);
+    static readonly TimeSpan Timeout = TimeSpan.FromSeconds(15), StorePause = TimeSpan.FromSeconds(5), LongestPause = TimeSpan.FromHours(1), ShortestAskedPause = TimeSpan.FromSeconds(1);
 
     readonly AccessStore access;
     readonly SpaceDirectory spaces;
@@ -25,15 +26,16 @@ public sealed class WebhookSender : IDisposable
     readonly ReceiptNews news;
     readonly TimeProvider clock;
     readonly ILogger log;
+    readonly Faults faults;
     readonly HttpClient http;
     readonly CancellationTokenSource stop = new();
     readonly Dictionary<(string Space, string Name), (long Created, CancellationTokenSource Stop, Task Work)> running = [];
     readonly Lock gate = new();
 
     /// <summary>Begins with what is stored.</summary>
-    public WebhookSender(AccessStore access, SpaceDirectory spaces, ReceiptReader receipts, ReceiptNews news, OutboundGuard guard, TimeProvider clock, ILogger<WebhookSender> log)
+    public WebhookSender(AccessStore access, SpaceDirectory spaces, ReceiptReader receipts, ReceiptNews news, OutboundGuard guard, TimeProvider clock, Faults faults, ILogger<WebhookSender> log)
     {
-        (this.access, this.spaces, this.receipts, this.news, this.clock, this.log) = (access, spaces, receipts, news, clock, log);
+        (this.access, this.spaces, this.receipts, this.news, this.clock, this.faults, this.log) = (access, spaces, receipts, news, clock, faults, log);
         http = new HttpClient(guard.Handler()) { Timeout = Timeout, MaxResponseContentBufferSize = 64 * 1024 };
         Refresh();
     }
@@ -64,15 +66,11 @@ public sealed class WebhookSender : IDisposable
         var space = spaces.Find(webhook.Space)!;
         try
         {
+            // The stored time counts once, after a start; later pauses are measured, whatever the clock is set to meanwhile.
+            await Task.Delay(TimeSpan.FromMicroseconds(Math.Clamp(webhook.Next - Now, 0, (long)LongestPause.TotalMicroseconds)), clock, cancel);
             while (!cancel.IsCancellationRequested && webhook.Ended is null)
             {
                 var next = news.Next(webhook.Space);
-                var pause = TimeSpan.FromMicroseconds(webhook.Next - Now);
-                if (pause > TimeSpan.Zero)
-                {
-                    await Task.Delay(pause, clock, cancel);
-                    continue;
-                }
                 try
                 {
                     var (messages, upTo) = receipts.After(space, webhook.Delivered, MaxRows);
@@ -84,12 +82,20 @@ public sealed class WebhookSender : IDisposable
                     var wanted = messages.Where(m => Wants(webhook, m)).ToList();
                     webhook = wanted.Count == 0 ? webhook with { Delivered = upTo } : await Post(webhook, space, wanted, upTo, cancel);
                     access.MoveWebhook(webhook);
+                    if (webhook.Next > 0) await Task.Delay(TimeSpan.FromMicroseconds(webhook.Next - webhook.Tried!.Value), clock, cancel);
                 }
                 catch (Exception error) when (LedgerPump.IsStoreFailure(error))
                 {
                     // It goes on once the store can be used again; what was posted and not noted is posted again.
                     log.LogWarning(error, "The webhook {Name} of the space {Space} waits for the store", webhook.Name, webhook.Space);
                     await Task.Delay(StorePause, clock, cancel);
+                }
+                catch (Exception error) when (error is not OperationCanceledException)
+                {
+                    faults.Bug(webhook.Space, nameof(WebhookSender), error);
+                    webhook = Failed(webhook, "could not be told: a bug, see the service's log", null);
+                    access.MoveWebhook(webhook);
+                    await Task.Delay(TimeSpan.FromMicroseconds(webhook.Next - webhook.Tried!.Value), clock, cancel);
                 }
             }
         }
@@ -98,7 +104,7 @@ public sealed class WebhookSender : IDisposable
         }
         catch (Exception error)
         {
-            log.LogError(error, "The webhook {Name} of the space {Space} stopped, until the next start", webhook.Name, webhook.Space);
+            faults.Thrown(webhook.Space, nameof(WebhookSender), error);
         }
     }
 
@@ -127,7 +133,7 @@ public sealed class WebhookSender : IDisposable
             using var response = await http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancel);
             if (!response.IsSuccessStatusCode) failure = $"answered {(int)response.StatusCode}";
             gone = response.StatusCode == System.Net.HttpStatusCode.Gone;
-            asked = response.Headers.RetryAfter?.Delta;
+            asked = response.Headers.RetryAfter is { } after ? after.Delta ?? after.Date - now : null;
         }
         catch (HttpRequestException error)
         {
@@ -139,9 +145,19 @@ public sealed class WebhookSender : IDisposable
         }
         webhook = webhook with { Tried = Micros(now) };
         if (failure is null) return webhook with { Delivered = upTo, Failures = 0, Error = null, Next = 0 };
-        log.LogWarning("The webhook {Name} of the space {Space} {Failure}", webhook.Name, webhook.Space, failure);
-        var pause = asked ?? TimeSpan.FromSeconds(Math.Pow(2, Math.Min(webhook.Failures, 12)) * (1 + (RandomNumberGenerator.GetInt32(250) / 1000.0)));
-        return webhook with { Failures = webhook.Failures + 1, Error = failure, Next = Micros(now + (pause < LongestPause ? pause : LongestPause)), Ended = gone ? Micros(now) : null };
+        webhook = Failed(webhook, failure, asked);
+        return gone ? webhook with { Ended = Micros(now) } : webhook;
+    }
+
+    /// <summary>Notes a failed attempt, and when the next one may be made.</summary>
+    StoredWebhook Failed(StoredWebhook webhook, string failure, TimeSpan? asked)
+    {
+        var now = clock.GetUtcNow();
+        // Told once, then rarely: a receiver that is down for days must not fill the log.
+        if (BitOperations.IsPow2(webhook.Failures + 1)) log.LogWarning("The webhook {Name} of the space {Space} {Failure} ({Count} times in a row)", webhook.Name, webhook.Space, failure, webhook.Failures + 1);
+        var pause = TimeSpan.FromSeconds(Math.Pow(2, Math.Min(webhook.Failures, 12)) * (1 + (RandomNumberGenerator.GetInt32(250) / 1000.0)));
+        if (asked is { } wanted) pause = wanted > ShortestAskedPause ? wanted : ShortestAskedPause;
+        return webhook with { Tried = Micros(now), Failures = webhook.Failures + 1, Error = failure, Next = Micros(now + (pause < LongestPause ? pause : LongestPause)) };
     }
 
     static byte[] Body(SpaceRuntime space, List<ReceiptMessage> messages)

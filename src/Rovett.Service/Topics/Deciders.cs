@@ -2,6 +2,7 @@ using System.Buffers;
 using System.Collections.Concurrent;
 using System.Globalization;
 using System.Net.Http.Headers;
+using System.Numerics;
 using System.Text.Json;
 using Polly;
 using Polly.CircuitBreaker;
@@ -37,7 +38,7 @@ public sealed class Deciders : IDisposable
     /// <summary>The most bytes of an answer.</summary>
     public const int MaxAnswerBytes = 16 * 1024;
     const int MaxProfileBytes = 4 * 1024, MostRemembered = 50_000;
-    static readonly TimeSpan LongestHold = TimeSpan.FromDays(1), RestsFor = TimeSpan.FromSeconds(10);
+    static readonly TimeSpan LongestHold = TimeSpan.FromDays(1), RestsFor = TimeSpan.FromSeconds(10), ShortestAskedRest = TimeSpan.FromSeconds(1), LongestAskedRest = TimeSpan.FromMinutes(10);
 
     readonly AccessStore store;
     readonly LedgerPump ledger;
@@ -45,7 +46,7 @@ public sealed class Deciders : IDisposable
     readonly ILogger log;
     readonly HttpClient http;
     readonly ConcurrentDictionary<(SpaceRuntime Space, string Name), Running> running = new();
-    readonly ConcurrentDictionary<Question, (DateTimeOffset Until, BackendAnswer Answer)> denials = new();
+    readonly ConcurrentDictionary<Question, (long Until, BackendAnswer Answer)> denials = new();
     readonly ConcurrentDictionary<Question, Lazy<Task<BackendAnswer>>> asking = new();
 
     /// <summary>Makes it.</summary>
@@ -60,7 +61,8 @@ public sealed class Deciders : IDisposable
     {
         public readonly ResiliencePipeline Breaker = breaker;
         public readonly CircuitBreakerStateProvider State = state;
-        public long Asked, Allowed, Denied, Failed;
+        public long Asked, Allowed, Denied, Failed, FailedInARow;
+        public long RestsUntil; // a timestamp: it asked by Retry-After to be left alone
         public volatile string? LastError;
     }
 
@@ -87,7 +89,7 @@ public sealed class Deciders : IDisposable
     /// <param name="decider">The name of who is asked.</param>
     public Task<BackendAnswer> Ask(Question question, string decider)
     {
-        if (denials.TryGetValue(question, out var known) && known.Until > clock.GetUtcNow()) return Task.FromResult(known.Answer);
+        if (denials.TryGetValue(question, out var known) && known.Until > clock.GetTimestamp()) return Task.FromResult(known.Answer);
         return asking.GetOrAdd(question, q => new Lazy<Task<BackendAnswer>>(() => AskOnce(q, decider))).Value;
     }
 
@@ -102,23 +104,27 @@ public sealed class Deciders : IDisposable
             try
             {
                 var facts = await ledger.Ask(new FactsCommand(question.Space.Name, question.User));
+                if (clock.GetTimestamp() < Volatile.Read(ref asked.RestsUntil)) throw new BrokenCircuitException();
                 answer = await asked.Breaker.ExecuteAsync(async cancel => await Post(stored, question, facts, cancel), CancellationToken.None);
             }
             catch (BrokenCircuitException)
             {
-                answer = new BackendAnswer(false, TimeSpan.Zero, "", $"it failed again and again, and is not asked for {RestsFor.TotalSeconds:0} s: {asked.LastError}");
+                answer = new BackendAnswer(false, TimeSpan.Zero, "", $"failed repeatedly, or asked by Retry-After to be left alone, and is not asked for now: {asked.LastError}");
             }
             catch (DeciderFailedException failed)
             {
-                log.LogWarning("The decider {Name} of the space {Space} {Failure}", decider, question.Space.Name, failed.Message);
+                // Told once, then rarely: a decider that is down must not fill the log.
+                if (BitOperations.IsPow2(Interlocked.Increment(ref asked.FailedInARow))) log.LogWarning("The decider {Name} of the space {Space} {Failure} ({Count} times in a row)", decider, question.Space.Name, failed.Message, asked.FailedInARow);
                 asked.LastError = failed.Message;
+                if (failed.RestFor is { } rest) Volatile.Write(ref asked.RestsUntil, clock.GetTimestamp() + (long)(Math.Clamp(rest.TotalSeconds, ShortestAskedRest.TotalSeconds, LongestAskedRest.TotalSeconds) * clock.TimestampFrequency));
                 answer = new BackendAnswer(false, TimeSpan.Zero, "", failed.Message);
             }
+            if (answer.Failure is null) Interlocked.Exchange(ref asked.FailedInARow, 0);
             Interlocked.Increment(ref answer.Failure is not null ? ref asked.Failed : ref answer.Allowed ? ref asked.Allowed : ref asked.Denied);
             if (answer is { Allowed: false, Failure: null } && answer.Holds > TimeSpan.Zero)
             {
                 if (denials.Count > MostRemembered) denials.Clear();
-                denials[question] = (clock.GetUtcNow() + answer.Holds, answer);
+                denials[question] = (clock.GetTimestamp() + (long)(answer.Holds.TotalSeconds * clock.TimestampFrequency), answer);
             }
             return answer;
         }
@@ -153,7 +159,11 @@ public sealed class Deciders : IDisposable
             request.Headers.Add("webhook-signature", "v1," + WebhookSender.Sign(decider.Secret, id, timestamp, body));
             request.Headers.UserAgent.ParseAdd("rovett/" + ServiceInfo.Version);
             using var response = await http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, limit.Token);
-            if ((int)response.StatusCode != 200) throw new DeciderFailedException($"answered {(int)response.StatusCode}; a decision is a 200 with a JSON object");
+            if ((int)response.StatusCode != 200)
+            {
+                var rest = response.Headers.RetryAfter is { } after ? after.Delta ?? after.Date - clock.GetUtcNow() : null;
+                throw new DeciderFailedException($"answered {(int)response.StatusCode}; a decision is a 200 with a JSON object") { RestFor = rest };
+            }
             var buffer = new byte[MaxAnswerBytes + 1];
             await using var stream = await response.Content.ReadAsStreamAsync(limit.Token);
             int length = await stream.ReadAtLeastAsync(buffer, buffer.Length, throwOnEndOfStream: false, limit.Token);
@@ -220,8 +230,8 @@ public sealed class Deciders : IDisposable
             var profile = "";
             if (root.TryGetProperty("profile", out given))
             {
-                if (given.ValueKind != JsonValueKind.Object || given.GetRawText().Length > MaxProfileBytes) throw new DeciderFailedException($"answered a \"profile\" that is no object of at most {MaxProfileBytes} characters");
-                profile = given.GetRawText();
+                if (given.ValueKind != JsonValueKind.Object || given.GetRawText().Length > MaxProfileBytes) throw new DeciderFailedException($"answered a \"profile\" that is not an object of at most {MaxProfileBytes} characters");
+                profile = Api.Json.OnOneLine(given);
             }
             return new BackendAnswer(allow, holds, profile, null);
         }
@@ -234,5 +244,9 @@ public sealed class Deciders : IDisposable
     /// <inheritdoc/>
     public void Dispose() => http.Dispose();
 
-    sealed class DeciderFailedException(string message) : Exception(message);
+    sealed class DeciderFailedException(string message) : Exception(message)
+    {
+        /// <summary>How long it wants to be left alone (Retry-After).</summary>
+        public TimeSpan? RestFor { get; init; }
+    }
 }

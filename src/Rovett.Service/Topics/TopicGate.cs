@@ -25,17 +25,16 @@ public sealed class TopicGate : IDisposable
     readonly Refusals refusals;
     readonly SpaceDirectory spaces;
     readonly int topicsPerSession, topicsPerUser;
-    readonly ILogger log;
+    readonly Faults faults;
     readonly ConcurrentDictionary<(SpaceRuntime Space, long Grant), bool> askedAgain = new();
-    readonly ITimer timer;
-    int running;
+    readonly Repeating rounds;
 
     /// <summary>Starts asking again for answers that end soon.</summary>
-    public TopicGate(LedgerPump ledger, Deciders deciders, Refusals refusals, SpaceDirectory spaces, Options.RovettOptions options, TimeProvider clock, ILogger<TopicGate> log)
+    public TopicGate(LedgerPump ledger, Deciders deciders, Refusals refusals, SpaceDirectory spaces, Options.RovettOptions options, TimeProvider clock, Faults faults)
     {
-        (this.ledger, this.deciders, this.refusals, this.spaces, this.log) = (ledger, deciders, refusals, spaces, log);
+        (this.ledger, this.deciders, this.refusals, this.spaces, this.faults) = (ledger, deciders, refusals, spaces, faults);
         (topicsPerSession, topicsPerUser) = (options.TopicsPerSession, options.TopicsPerUser);
-        timer = clock.CreateTimer(_ => _ = AskAgain(), null, AskAgainEvery, AskAgainEvery);
+        rounds = new Repeating(nameof(AskAgain), AskAgainEvery, clock, faults, AskAgain);
     }
 
     /// <summary>A session takes a topic's channel.</summary>
@@ -85,9 +84,13 @@ public sealed class TopicGate : IDisposable
                 if (decision is { Allowed: false, Ask: { } policy }) await AskFor(space, user, followed.Topic, TopicRights.Follow, policy);
             }
         }
+        catch (ProblemException)
+        {
+            // Too much to do, or the space was removed; the next connection asks.
+        }
         catch (Exception error)
         {
-            log.LogWarning(error, "What a user follows could not be asked for in the space {Space}; the next connection does", space.Name);
+            faults.Thrown(space.Name, "asking for what a user follows", error);
         }
     }
 
@@ -136,22 +139,23 @@ public sealed class TopicGate : IDisposable
     /// waits for another.</summary>
     async Task AskAgain()
     {
-        if (Interlocked.Exchange(ref running, 1) == 1) return;
+        foreach (var space in spaces.All) await AskAgain(space);
+    }
+
+    async Task AskAgain(SpaceRuntime space)
+    {
         try
         {
-            foreach (var space in spaces.All)
-            {
-                int free = MostAskedAgain - askedAgain.Keys.Count(k => k.Space == space);
-                foreach (var ending in (await ledger.Ask(new EndingAnswersCommand(space.Name, AskAgainWithin))).Where(e => !askedAgain.ContainsKey((space, e.Grant.Number))).Take(free)) _ = AskAgain(space, ending);
-            }
+            int free = MostAskedAgain - askedAgain.Keys.Count(k => k.Space == space);
+            foreach (var ending in (await ledger.Ask(new EndingAnswersCommand(space.Name, AskAgainWithin))).Where(e => !askedAgain.ContainsKey((space, e.Grant.Number))).Take(free)) _ = AskAgain(space, ending);
+        }
+        catch (ProblemException)
+        {
+            // Too much to do, or the space was removed; the next round, a second from now, tries again.
         }
         catch (Exception error)
         {
-            log.LogWarning(error, "Which answers end soon could not be read; the next round, a second from now, tries again");
-        }
-        finally
-        {
-            Volatile.Write(ref running, 0);
+            faults.Thrown(space.Name, nameof(AskAgain), error);
         }
     }
 
@@ -167,9 +171,13 @@ public sealed class TopicGate : IDisposable
             // A backend that does not answer leaves what it said before in force until that ends.
             else if (answer.Failure is null) await ledger.Ask(new EndGrantCommand(space.Name, grant.Number));
         }
+        catch (ProblemException)
+        {
+            // Too much to do, or the space was removed; the next round, a second from now, tries again.
+        }
         catch (Exception error)
         {
-            log.LogWarning(error, "A backend's answer could not be asked for again in the space {Space}; the next round, a second from now, tries again", space.Name);
+            faults.Thrown(space.Name, nameof(AskAgain), error);
         }
         finally
         {
@@ -181,5 +189,5 @@ public sealed class TopicGate : IDisposable
         ledger.Ask(new GrantCommand(space.Name, new GrantDraft(user, null, topic, right, answer.Holds, null, policy, answer.Profile)));
 
     /// <inheritdoc/>
-    public void Dispose() => timer.Dispose();
+    public void Dispose() => rounds.Dispose();
 }

@@ -220,6 +220,10 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
     public IReadOnlyList<EntryRow> Newest(int space, int limit) => Use(sql =>
         sql.All(Rows.SelectEntry + " WHERE key>=?1 AND key<=?2 AND kind=1 ORDER BY key DESC LIMIT ?3", Rows.Entry, Rows.First(space), Rows.Last(space), (long)limit));
 
+    /// <summary>What was set aside in a space, newest first.</summary>
+    public IReadOnlyList<SetAsideRow> SetAside(int space, int limit) => Use(sql =>
+        sql.All("SELECT time, kind, position, why, detail FROM set_aside WHERE space=?1 ORDER BY number DESC LIMIT ?2", r => new SetAsideRow(new StoredTime(r.GetInt64(0)), (AsideKind)r.GetInt64(1), r.GetInt64(2), r.GetString(3), r.GetString(4)), (long)space, (long)limit));
+
     /// <summary>How many people have a notification in each state.</summary>
     public PeopleCounts People(IReadOnlyList<Placement> placements) => Use(sql => People(sql, placements));
 

@@ -59,11 +59,14 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
         {
             Count();
         }
-        catch (Exception)
+        catch (Exception error) when (StoreFailures.Is(error))
         {
             // It can't be read either. The numbers drawn stay drawn: they were not given to anybody else.
         }
     }
+
+    /// <inheritdoc/>
+    public bool IsFailure(Exception error) => StoreFailures.Is(error);
 
     /// <inheritdoc/>
     public SpaceRow? FindSpace(string name)
@@ -317,6 +320,10 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
             r => new DueRow(new StoredTime(r.GetInt64(0)), (DueKind)r.GetInt64(1), r.GetInt64(2), (int)r.GetInt64(3)), (long)space, upTo.Micros, (long)limit);
 
     /// <inheritdoc/>
+    public void SetAside(int space, SetAsideRow row) =>
+        sql.Run("INSERT INTO set_aside (space, time, kind, position, why, detail) VALUES (?1, ?2, ?3, ?4, ?5, ?6)", (long)space, row.Time.Micros, (long)row.Kind, row.Position, row.Why, row.Detail);
+
+    /// <inheritdoc/>
     public long? FindSlot(int space, string key) => sql.Number("SELECT position FROM slot WHERE space=?1 AND key=?2", (long)space, key);
 
     /// <inheritdoc/>
@@ -425,6 +432,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
         sql.Run("DELETE FROM take WHERE space=?1 AND position<=?2", (long)space, upTo);
         sql.Run("DELETE FROM slot WHERE space=?1 AND position<=?2", (long)space, upTo);
         sql.Run("DELETE FROM deadline WHERE space=?1 AND position<=?2", (long)space, upTo);
+        sql.Run("DELETE FROM set_aside WHERE space=?1 AND position<=?2", (long)space, upTo);
         sql.Run("DELETE FROM membership WHERE space=?1 AND until<=?2", (long)space, upTo);
     }
 

@@ -225,6 +225,25 @@ public sealed class AccessStore : IDisposable
     /// <summary>Removes a decider; false when there is none.</summary>
     public bool RemoveDecider(string space, string name) => Run("DELETE FROM decider WHERE space=@space AND name=@name", new { space, name }) == 1;
 
+    /// <summary>Carries out several calls in one transaction: all of them become true, or none.</summary>
+    public void Together(Action work)
+    {
+        lock (gate)
+        {
+            SqliteFiles.Execute(connection, "BEGIN IMMEDIATE");
+            try
+            {
+                work();
+                SqliteFiles.Execute(connection, "COMMIT");
+            }
+            catch
+            {
+                SqliteFiles.Execute(connection, "ROLLBACK");
+                throw;
+            }
+        }
+    }
+
     int Run(string sql, object parameters)
     {
         lock (gate) return connection.Execute(sql, parameters);

@@ -12,11 +12,15 @@ public sealed class SqliteCheckpoints : IDisposable
     readonly SqliteConnection connection;
     readonly ManualResetEventSlim stop = new();
     readonly Thread thread;
+    readonly Action<Exception>? failed;
     volatile bool committed;
 
     /// <summary>Begins, beside the writer of the file.</summary>
-    public SqliteCheckpoints(string path)
+    /// <param name="path">The file.</param>
+    /// <param name="failed">Hears why a checkpoint could not be made; each is tried again.</param>
+    public SqliteCheckpoints(string path, Action<Exception>? failed = null)
     {
+        this.failed = failed;
         connection = SqliteFiles.Open(path, readOnly: false);
         SqliteFiles.Execute(connection, "PRAGMA busy_timeout=50"); // a restart that waits for a long read holds up the writer
         thread = new Thread(Run) { Name = "checkpoints", IsBackground = true };
@@ -38,10 +42,11 @@ public sealed class SqliteCheckpoints : IDisposable
                 // Passive ones never start the log anew while somebody writes all the time.
                 if (pages > LongLog) Checkpoint("RESTART");
             }
-            catch (SqliteException)
+            catch (Exception error)
             {
-                // The disk is full, or can't be written: the log keeps everything, and this is tried again.
+                // Mostly the disk is full, or can't be written: the log keeps everything, and this is tried again.
                 committed = true;
+                if (error is not SqliteException { SqliteErrorCode: SQLitePCL.raw.SQLITE_BUSY }) failed?.Invoke(error);
             }
         }
     }

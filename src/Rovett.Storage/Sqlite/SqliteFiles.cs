@@ -61,14 +61,15 @@ public static class SqliteFiles
     /// <summary>Opens (and on the first start makes) the history at a path.</summary>
     /// <param name="path">The file.</param>
     /// <param name="checkpointsBeside">A thread of its own makes the checkpoints, and no commit.</param>
+    /// <param name="failed">Hears why a checkpoint could not be made; each is tried again.</param>
     /// <exception cref="StoreException">It can't be used; the message names the mend.</exception>
-    public static SqlLedgerStore OpenHistory(string path, bool checkpointsBeside = false)
+    public static SqlLedgerStore OpenHistory(string path, bool checkpointsBeside = false, Action<Exception>? failed = null)
     {
         Migrate(path, "Sqlite.Migrations");
         var connection = Open(path, readOnly: false);
         if (!checkpointsBeside) return new SqlLedgerStore(new SqliteSql(connection));
         Execute(connection, "PRAGMA wal_autocheckpoint=0");
-        return new SqlLedgerStore(new SqliteSql(connection, new SqliteCheckpoints(path)));
+        return new SqlLedgerStore(new SqliteSql(connection, new SqliteCheckpoints(path, failed)));
     }
 
     /// <summary>Reads the history at a path beside its writer.</summary>
