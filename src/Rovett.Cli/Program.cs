@@ -40,6 +40,7 @@ var root = new RootCommand($"""
     AuditCommand.Build(),
     LimitsCommand.Build(),
     StatusCommand.Build(),
+    ClockCommand.Build(),
     StoreCommand.Build(),
 };
 

@@ -40,6 +40,9 @@ public sealed class RovettService : IAsyncDisposable
     readonly SessionRegistry sessions;
     readonly WebhookSender webhooks;
     readonly KeySets keySets;
+    readonly TicketStore ticketStore;
+    readonly Tickets tickets;
+    readonly Repeating keySetRounds;
     readonly Deciders deciders;
     readonly TopicGate topics;
     readonly RovettOptions options;
@@ -48,10 +51,11 @@ public sealed class RovettService : IAsyncDisposable
     readonly TaskCompletionSource open = new(TaskCreationOptions.RunContinuationsAsynchronously); // requests wait until first credentials count
     bool disposed;
 
-    RovettService(RovettOptions options, TimeProvider clock, FaultSwitches? switches, DataFolderLock folder)
+    RovettService(RovettOptions options, TimeProvider system, FaultSwitches? switches, DataFolderLock folder)
     {
         this.options = options;
         this.folder = folder;
+        var clock = new ServiceClock(system);
         var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
         Configure(builder, clock);
         app = builder.Build();
@@ -60,6 +64,8 @@ public sealed class RovettService : IAsyncDisposable
         var log = app.Services.GetRequiredService<ILoggerFactory>();
         var faults = new Faults(clock, log.CreateLogger<Faults>());
         store = SqliteFiles.OpenHistory(Path.Combine(options.Data, SqliteFiles.HistoryName), checkpointsBeside: true, failed: e => faults.Thrown(null, "checkpoint", e));
+        clock.Restore(store.Clock, options.PlausibleAbsence);
+        if (clock.RetentionHeldBack > TimeSpan.Zero) log.CreateLogger<Housekeeping>().LogWarning("The clock is {Days:0.0} days ahead of the last start's. Retention waits: it follows after 24 hours, or at once by 'rovett clock --confirm'", clock.RetentionHeldBack.TotalDays);
         history = SqliteFiles.ReadHistory(Path.Combine(options.Data, SqliteFiles.HistoryName));
         access = new AccessStore(Path.Combine(options.Data, SqliteFiles.AccessName));
         keeper = new SpaceKeeper(access, store.Epoch, clock);
@@ -81,7 +87,6 @@ public sealed class RovettService : IAsyncDisposable
             PresenceGrace = TimeSpan.FromSeconds(options.PresenceGraceSeconds),
         }, clock, recent, monitor, faults), TimeSpan.FromMilliseconds(options.MaxSendWaitMs), faults);
         acks = new AckBuffer(pump, clock, faults);
-        housekeeping = new Housekeeping(pump, spaces, retention: options.KeepForSpan is not null || options.KeepCount > 0, clock, faults);
         sessions = new SessionRegistry(clock, faults);
         if (switches is not null) switches.Blocked += sessions.CutWebSockets;
         var limits = new SessionLimits { Window = options.Window, MaxQueued = 256, Heartbeat = TimeSpan.FromSeconds(options.HeartbeatSeconds), AckTimeout = TimeSpan.FromSeconds(options.AckTimeoutSeconds) };
@@ -91,10 +96,26 @@ public sealed class RovettService : IAsyncDisposable
         keySets = new KeySets(guard, Path.Combine(options.Data, "keys"), clock, log.CreateLogger<KeySets>());
         var signing = new SigningKeys(access, keySets);
         var tokens = new Tokens(spaces, signing, clock);
-        var tickets = new Tickets(access, signing, clock);
+        ticketStore = new TicketStore(Path.Combine(options.Data, SqliteFiles.AccessName));
+        tickets = new Tickets(ticketStore, signing, clock, faults);
+        keySetRounds = new Repeating("key sets", TimeSpan.FromSeconds(15), clock, faults, signing.RefreshWhenDue);
         var use = new Limits(options, clock);
         var origins = new Origins(options.Origins, spaces, clock);
         var audit = new AuditTrail(access, clock);
+        signing.Dropped += (space, name, ids) =>
+        {
+            int ended = 0;
+            foreach (var session in sessions.In(space).Where(s => s.SigningKey == name && ids.Contains(s.Credential.KeyId)))
+            {
+                session.End("signing-key-removed", null);
+                ended++;
+            }
+            audit.Note(space, "service", "signing-key.withdrawn", name, json =>
+            {
+                json.WriteNumber("keys", ids.Count);
+                json.WriteNumber("sessionsEnded", ended);
+            });
+        };
         var refusals = new Refusals(audit, pump, clock);
         deciders = new Deciders(access, pump, guard, clock, log.CreateLogger<Deciders>());
         topics = new TopicGate(pump, deciders, refusals, spaces, options, clock, faults);
@@ -103,12 +124,15 @@ public sealed class RovettService : IAsyncDisposable
         var console = new ConsoleEndpoints(access, operators, spaces, monitor, sessions, clock);
         var receipts = new ReceiptReader(history);
         webhooks = new WebhookSender(access, spaces, receipts, news, guard, clock, faults, log.CreateLogger<WebhookSender>());
-        var receiptApi = new ReceiptApi(spaces, keys, receipts, news, access, webhooks, guard, clock, limits.Heartbeat, app.Lifetime.ApplicationStopping);
+        var receiptApi = new ReceiptApi(spaces, keys, receipts, news, access, webhooks, guard, audit, clock, limits.Heartbeat, app.Lifetime.ApplicationStopping);
         ConsoleLink = access.HasOperators ? null : operators.MakeLink("operate");
         NewConsoleLink = () => operators.MakeLink("operate");
-        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, faults, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), new DirectoryApi(spaces, keys, pump, history, audit, clock), new UserApi(spaces, tokens, tickets, topics, pump, history), new TopicApi(spaces, keys, signing, pump, audit, clock), new DeciderApi(spaces, keys, access, deciders, guard, audit, clock), new SpaceApi(spaces, keeper, keys, signing, pump, access, sessions, webhooks, deciders, audit),
+        var directory = new DirectoryApi(spaces, keys, pump, history, audit, tickets, access, clock);
+        housekeeping = new Housekeeping(pump, spaces, retention: options.KeepForSpan is not null || options.KeepCount > 0, clock, faults, directory.Erased, log.CreateLogger<Housekeeping>());
+        var clockApi = new ClockApi(spaces, keys, pump, clock, housekeeping, audit);
+        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, faults, clock, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), directory, new UserApi(spaces, tokens, tickets, topics, pump, history), new TopicApi(spaces, keys, signing, pump, audit, clock), new DeciderApi(spaces, keys, access, deciders, guard, audit, clock), new SpaceApi(spaces, keeper, keys, signing, pump, access, sessions, webhooks, deciders, audit),
             new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, topics, options.MessagesPerSecond, clock, faults) { Switches = switches }, spaces, tokens, tickets, origins, sessions, options),
-            receiptApi, console, new ConsoleAccess(access, operators, spaces, pump, history, origins, use, deciders, audit), origins, refusals, faults);
+            receiptApi, console, new ConsoleAccess(access, operators, spaces, pump, history, origins, use, deciders, audit), origins, refusals, faults, clockApi);
         app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
     }
 
@@ -120,7 +144,7 @@ public sealed class RovettService : IAsyncDisposable
         var folder = DataFolderLock.Take(options.Data);
         try
         {
-            return new RovettService(options, clock ?? TimeProvider.System, faults, folder);
+            return new RovettService(options, clock ?? new BootClock(), faults, folder);
         }
         catch
         {
@@ -144,7 +168,7 @@ public sealed class RovettService : IAsyncDisposable
     /// <summary>The API keys.</summary>
     public ApiKeys Keys { get; }
 
-    SpaceDirectory OpenSpaces(TimeProvider clock)
+    SpaceDirectory OpenSpaces(ServiceClock clock)
     {
         var spaces = new SpaceDirectory(clock);
         foreach (var name in store.Spaces().Concat(options.Spaces).Prepend("main").Distinct())
@@ -207,7 +231,7 @@ public sealed class RovettService : IAsyncDisposable
         builder.Services.Configure<Microsoft.Extensions.Hosting.HostOptions>(o => o.ShutdownTimeout = TimeSpan.FromSeconds(6));
     }
 
-    void Map(BackendApi backend, AccessApi access, DirectoryApi directory, UserApi user, TopicApi topic, DeciderApi decider, SpaceApi space, LiveEndpoint live, ReceiptApi receipts, ConsoleEndpoints console, ConsoleAccess consoleAccess, Origins origins, Refusals refusals, Faults faults)
+    void Map(BackendApi backend, AccessApi access, DirectoryApi directory, UserApi user, TopicApi topic, DeciderApi decider, SpaceApi space, LiveEndpoint live, ReceiptApi receipts, ConsoleEndpoints console, ConsoleAccess consoleAccess, Origins origins, Refusals refusals, Faults faults, ClockApi clock)
     {
         if (options.TrustedProxies.Count > 0)
         {
@@ -218,68 +242,76 @@ public sealed class RovettService : IAsyncDisposable
             app.UseForwardedHeaders(forwarded);
         }
         app.Use(next => context => open.Task.IsCompleted ? next(context) : WhenOpen(context, next));
+        app.Use(next => context =>
+        {
+            SpaceDirectory.Enter(context);
+            return next(context);
+        });
         app.Use(next => context => Problems.Middleware(context, next, refusals, faults));
         app.Use(next => context => Cors(context, next, origins));
         app.UseRouting();
-        foreach (var prefix in new[] { "", "/s/{space}" })
-        {
-            app.MapPost(prefix + "/v1/notifications", backend.Send);
-            app.MapGet(prefix + "/v1/notifications/{id}", backend.Show);
-            app.MapDelete(prefix + "/v1/notifications/{id}", backend.Withdraw);
-            app.MapGet(prefix + "/v1/users", directory.ListUsers);
-            app.MapPost(prefix + "/v1/users", directory.ImportUsers);
-            app.MapPut(prefix + "/v1/users/{id}", directory.PutUser);
-            app.MapGet(prefix + "/v1/users/{id}", directory.ShowUser);
-            app.MapDelete(prefix + "/v1/users/{id}", directory.EraseUser);
-            app.MapPost(prefix + "/v1/users/{id}/sign-out", directory.SignOut);
-            app.MapGet(prefix + "/v1/roles", directory.ListRoles);
-            app.MapPut(prefix + "/v1/roles/{role}", directory.PutRole);
-            app.MapGet(prefix + "/v1/roles/{role}", directory.ShowRole);
-            app.MapGet(prefix + "/v1/receipts", receipts.Receipts);
-            app.MapPut(prefix + "/v1/webhooks/{name}", receipts.PutWebhook);
-            app.MapGet(prefix + "/v1/webhooks/{name}", receipts.ShowWebhook);
-            app.MapDelete(prefix + "/v1/webhooks/{name}", receipts.RemoveWebhook);
-            app.MapGet(prefix + "/v1/webhooks", receipts.ListWebhooks);
-            app.MapGet(prefix + "/v1/status", backend.Status);
-            app.MapGet(prefix + "/v1/sessions", backend.Sessions);
-            app.MapGet(prefix + "/v1/limits", backend.ShowLimits);
-            app.MapPost(prefix + "/v1/keys", access.MakeKey);
-            app.MapGet(prefix + "/v1/keys", access.ListKeys);
-            app.MapDelete(prefix + "/v1/keys/{id}", access.RevokeKey);
-            app.MapPost(prefix + "/v1/keys/{id}/rotate", access.RotateKey);
-            app.MapPost(prefix + "/v1/signing-keys", access.AddSigningKey);
-            app.MapGet(prefix + "/v1/signing-keys", access.ListSigningKeys);
-            app.MapDelete(prefix + "/v1/signing-keys/{name}", access.RemoveSigningKey);
-            app.MapGet(prefix + "/v1/settings", access.ShowSettings);
-            app.MapPatch(prefix + "/v1/settings", access.PatchSettings);
-            app.MapGet(prefix + "/v1/audit", access.Audit);
-            app.MapGet(prefix + "/v1/inbox", user.Inbox);
-            app.MapGet(prefix + "/v1/inbox/totals", user.InboxTotals);
-            app.MapGet(prefix + "/v1/inbox/{id}", user.InboxItem);
-            app.MapPost(prefix + "/v1/inbox/marks", user.Marks);
-            app.MapPost(prefix + "/v1/inbox/{id}/take", user.Take);
-            app.MapPost(prefix + "/v1/inbox/{id}/release", user.Release);
-            app.MapGet(prefix + "/v1/mutes", user.Mutes);
-            app.MapPost(prefix + "/v1/mutes", user.Mute);
-            app.MapDelete(prefix + "/v1/mutes", user.Unmute);
-            app.MapGet(prefix + "/v1/follows", user.Follows);
-            app.MapPost(prefix + "/v1/follows", user.Follow);
-            app.MapDelete(prefix + "/v1/follows", user.Unfollow);
-            app.MapGet(prefix + "/v1/policies", topic.ShowPolicies);
-            app.MapPut(prefix + "/v1/policies", topic.PutPolicies);
-            app.MapPost(prefix + "/v1/grants", topic.MakeGrant);
-            app.MapGet(prefix + "/v1/grants", topic.ListGrants);
-            app.MapDelete(prefix + "/v1/grants/{grant}", topic.EndGrant);
-            app.MapGet(prefix + "/v1/explain", topic.Explain);
-            app.MapPut(prefix + "/v1/deciders/{name}", decider.Put);
-            app.MapGet(prefix + "/v1/deciders/{name}", decider.Show);
-            app.MapDelete(prefix + "/v1/deciders/{name}", decider.Remove);
-            app.MapGet(prefix + "/v1/deciders", decider.List);
-            app.MapPost(prefix + "/v1/tickets", user.Ticket);
-            app.MapMethods(prefix + "/v1/live", ["GET", "CONNECT"], live.Connect);
-            app.MapGet(prefix + "/v1/live/{session}", live.Poll);
-            app.MapPost(prefix + "/v1/live/{session}", live.Post);
-        }
+        app.MapPost("/v1/notifications", backend.Send);
+        app.MapGet("/v1/notifications/{id}", backend.Show);
+        app.MapDelete("/v1/notifications/{id}", backend.Withdraw);
+        app.MapGet("/v1/users", directory.ListUsers);
+        app.MapPost("/v1/users", directory.ImportUsers);
+        app.MapPut("/v1/users", directory.PutUser);
+        app.MapDelete("/v1/users", directory.EraseUser);
+        app.MapPost("/v1/users/sign-out", directory.SignOut);
+        app.MapPut("/v1/users/{id}", directory.PutUser);
+        app.MapGet("/v1/users/{id}", directory.ShowUser);
+        app.MapDelete("/v1/users/{id}", directory.EraseUser);
+        app.MapPost("/v1/users/{id}/sign-out", directory.SignOut);
+        app.MapGet("/v1/roles", directory.ListRoles);
+        app.MapPut("/v1/roles", directory.PutRole);
+        app.MapPut("/v1/roles/{role}", directory.PutRole);
+        app.MapGet("/v1/roles/{role}", directory.ShowRole);
+        app.MapGet("/v1/receipts", receipts.Receipts);
+        app.MapPut("/v1/webhooks/{name}", receipts.PutWebhook);
+        app.MapGet("/v1/webhooks/{name}", receipts.ShowWebhook);
+        app.MapDelete("/v1/webhooks/{name}", receipts.RemoveWebhook);
+        app.MapGet("/v1/webhooks", receipts.ListWebhooks);
+        app.MapGet("/v1/status", backend.Status);
+        app.MapGet("/v1/sessions", backend.Sessions);
+        app.MapGet("/v1/limits", backend.ShowLimits);
+        app.MapPost("/v1/keys", access.MakeKey);
+        app.MapGet("/v1/keys", access.ListKeys);
+        app.MapDelete("/v1/keys/{id}", access.RevokeKey);
+        app.MapPost("/v1/keys/{id}/rotate", access.RotateKey);
+        app.MapPost("/v1/signing-keys", access.AddSigningKey);
+        app.MapGet("/v1/signing-keys", access.ListSigningKeys);
+        app.MapDelete("/v1/signing-keys/{name}", access.RemoveSigningKey);
+        app.MapGet("/v1/settings", access.ShowSettings);
+        app.MapPatch("/v1/settings", access.PatchSettings);
+        app.MapGet("/v1/audit", access.Audit);
+        app.MapGet("/v1/inbox", user.Inbox);
+        app.MapGet("/v1/inbox/totals", user.InboxTotals);
+        app.MapGet("/v1/inbox/{id}", user.InboxItem);
+        app.MapPost("/v1/inbox/marks", user.Marks);
+        app.MapPost("/v1/inbox/{id}/take", user.Take);
+        app.MapPost("/v1/inbox/{id}/release", user.Release);
+        app.MapGet("/v1/mutes", user.Mutes);
+        app.MapPost("/v1/mutes", user.Mute);
+        app.MapDelete("/v1/mutes", user.Unmute);
+        app.MapGet("/v1/follows", user.Follows);
+        app.MapPost("/v1/follows", user.Follow);
+        app.MapDelete("/v1/follows", user.Unfollow);
+        app.MapGet("/v1/policies", topic.ShowPolicies);
+        app.MapPut("/v1/policies", topic.PutPolicies);
+        app.MapPost("/v1/grants", topic.MakeGrant);
+        app.MapGet("/v1/grants", topic.ListGrants);
+        app.MapDelete("/v1/grants/{grant}", topic.EndGrant);
+        app.MapGet("/v1/explain", topic.Explain);
+        app.MapPut("/v1/deciders/{name}", decider.Put);
+        app.MapGet("/v1/deciders/{name}", decider.Show);
+        app.MapDelete("/v1/deciders/{name}", decider.Remove);
+        app.MapGet("/v1/deciders", decider.List);
+        app.MapPost("/v1/tickets", user.Ticket);
+        app.MapMethods("/v1/live", ["GET", "CONNECT"], live.Connect);
+        app.MapGet("/v1/live/{session}", live.Poll);
+        app.MapPost("/v1/live/{session}", live.Post);
+        app.MapGet("/v1/clock", clock.Show);
+        app.MapPost("/v1/clock/confirm", clock.Confirm);
         app.MapGet("/v1/spaces", space.List);
         app.MapPost("/v1/spaces", space.Make);
         app.MapDelete("/v1/spaces/{name}", space.Remove);
@@ -444,12 +476,15 @@ public sealed class RovettService : IAsyncDisposable
         webhooks.Dispose();
         topics.Dispose();
         deciders.Dispose();
+        keySetRounds.Dispose();
         keySets.Dispose();
+        tickets.Dispose();
         housekeeping.Dispose();
         acks.Dispose();
         pump.Dispose();
         history.Dispose();
         store.Dispose();
+        ticketStore.Dispose();
         access.Dispose();
         keeper.Dispose();
         folder.Dispose();

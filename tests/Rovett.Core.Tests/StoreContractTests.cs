@@ -126,7 +126,7 @@ public abstract class StoreContractTests : IDisposable
             s.AppendEntry(main, entry);
             s.AddLog(main, "+role:engineer", [Address.Role("engineer")]);
             var person = s.AddPerson(main, "mara", new StoredTime(1));
-            s.OpenMembership(main, person.Id, new Membership("role:engineer", 0, null));
+            s.OpenMembership(main, person.Id, new Membership("role:engineer", 0, null, 0));
             s.AddAnswer(main, "key", new IdempotencyRow([1], entry.Id, entry.Position), new StoredTime(5));
         });
         Store.FindNotification(other, entry.Id).ShouldBeNull();
@@ -146,13 +146,13 @@ public abstract class StoreContractTests : IDisposable
         var person = InOne(s =>
         {
             var made = s.AddPerson(main, "mara", null);
-            s.OpenMembership(main, made.Id, new Membership("role:engineer", 3, null));
+            s.OpenMembership(main, made.Id, new Membership("role:engineer", 3, null, 5));
             s.CloseMembership(main, made.Id, "role:engineer", 7);
-            s.OpenMembership(main, made.Id, new Membership("role:engineer", 9, null));
+            s.OpenMembership(main, made.Id, new Membership("role:engineer", 9, null, 9));
             s.SavePerson(made with { Seen = new StoredTime(4), Rev = 5, RolesIssuedAt = 6, RolesChangedAt = 7, TokenRoles = ["engineer"], DisplayName = "Mara" });
             return made;
         });
-        Again().Memberships(person.Id).ShouldBe([new Membership("role:engineer", 3, 7), new Membership("role:engineer", 9, null)]);
+        Again().Memberships(person.Id).ShouldBe([new Membership("role:engineer", 3, 7, 5), new Membership("role:engineer", 9, null, 9)]);
         Store.MembersOf(main, "role:engineer").ShouldBe(1);
         var found = Store.FindPerson(main, "mara")!;
         (found.Id, found.Seen, found.Rev, found.RolesIssuedAt, found.RolesChangedAt, found.DisplayName, found.Locale).ShouldBe((person.Id, new StoredTime(4), 5, 6, 7, "Mara", null));
@@ -279,6 +279,93 @@ public abstract class StoreContractTests : IDisposable
     }
 
     [Fact]
+    public void An_erasure_and_what_is_known_of_the_clock_are_there_after_a_restart()
+    {
+        int main = Store.FindSpace("main")!.Id;
+        var erasure = new ErasureRow(7, "mara", 3, 40, 12, ErasureStage.Deadlines, 0, 0, new StoredTime(9));
+        var clock = new ClockRow(1, 2, 3, 4, 5, "a boot", 6);
+        InOne(s =>
+        {
+            s.SaveErasure(main, erasure);
+            s.SaveErasure(main, erasure with { Stage = ErasureStage.Acts, At = 17, Scrubbed = 2 });
+            s.SaveTombstone(main, [1, 2], 30, 7);
+            s.SaveTombstone(main, [1, 2], 40, 8);
+            s.SaveClock(clock);
+            var mara = s.AddPerson(main, "mara", null);
+            s.SavePerson(mara with { ValidFrom = 100, Ahead = [5, -7], ClaimsAt = 11 });
+            s.ShiftValidFrom(100, 50);
+            s.ShiftValidFrom(151, 1000);
+        });
+        var store = Again();
+        store.Erasures(main).ShouldBe([erasure with { Stage = ErasureStage.Acts, At = 17, Scrubbed = 2 }]);
+        store.FindErasure(main, "mara")!.Person.ShouldBe(7);
+        store.FindErasure(main, "ivo").ShouldBeNull();
+        (store.HasTombstones(main), store.FindTombstone(main, [1, 2]), store.FindTombstone(main, [1])).ShouldBe((true, 40L, null));
+        store.Clock.ShouldBe(clock);
+        var found = store.FindPerson(main, "mara")!;
+        (found.ValidFrom, found.ClaimsAt).ShouldBe((150, 11));
+        found.Ahead.ShouldBe([5, -7]);
+        InOne(s =>
+        {
+            s.RemoveErasure(main, 7);
+            s.RemoveTombstone(main, 8);
+            s.ScrubFreed();
+        });
+        (Store.Erasures(main).Count, Store.HasTombstones(main)).ShouldBe((0, false));
+    }
+
+    [Fact]
+    public void What_erasing_reads_and_rewrites_is_of_one_person_and_up_to_a_position()
+    {
+        int main = Store.FindSpace("main")!.Id;
+        long log = 0, person = 0;
+        InOne(s =>
+        {
+            log = s.AddLog(main, "user:mara", []).Id;
+            person = s.AddPerson(main, "mara", null).Id;
+            for (long o = 1; o <= 3; o++)
+            {
+                s.AppendEntry(main, Entry(o, o * 10, new Placement(log, o)));
+                s.AppendItem(log, o, o, 4711, 4712);
+                s.SaveSlot(main, $"+user:mara\n={o}", o);
+                s.AppendReceipt(main, new ReceiptRow(o, new StoredTime(o), ReceiptState.Read, log, new OrdinalRun(o, o), o == 2 ? 99 : person, "desk", 0, o == 3 ? "mara" : ""));
+                s.AddSkip(log, person, o);
+                s.SaveDeadline(main, new DeadlineRow(o, 0, new DeadlineTerms(ReceiptState.Read, TimeSpan.FromSeconds(1), false, o == 2 ? null : new Draft([Address.User(new UserId("mara"))], [], [], new NotificationTraits("t", null, ReceiptLevel.None, null))), new StoredTime(o), DeadlineState.Pending, null));
+            }
+            s.SetAside(main, new SetAsideRow(new StoredTime(1), AsideKind.Otherwise, 1, "why", "{\"to\":\"user:mara\"}"));
+            s.AppendEntry(main, new EntryRow(new Position(4), new StoredTime(50), EntryKind.Taken, default, [], "", [], NotificationTraits.None));
+        });
+        Store.ItemsAfter(log, 1, 10).ShouldBe([(2, 2), (3, 3)]);
+        Store.SlotsAfter(main, 0, 2, 10).ShouldBe([(1, "+user:mara\n=1"), (2, "+user:mara\n=2")]);
+        Store.OtherwiseAfter(main, 0, 3, 10).ShouldBe([(1, 0, "+user:mara"), (3, 0, "+user:mara")]);
+        Store.SkipsOf(person, 2).ShouldBe([(log, 1, 1), (log, 2, 2)]);
+        Store.ReceiptDetails(main, 0, 3).ShouldBe([(3, "mara")]);
+        Store.ActsIn(main, 0, 4).Select(e => e.Position.Value).ShouldBe([4L]);
+        Store.SetAsideAfter(main, 0, 5).Single().Detail.ShouldContain("user:mara");
+        InOne(s =>
+        {
+            s.EraseItems(log);
+            s.RemoveSlot(main, "+user:mara\n=1");
+            s.RewriteOtherwise(main, 1, 0, null);
+            s.RewriteOtherwise(main, 3, 0, "+user:ivo");
+            s.RemoveSkip(person, log, 1);
+            s.ForgetDevices(main, person, 0, 2);
+            s.RewriteReceipt(main, 3, "erased-1");
+            s.EraseEntry(main, 1, [1], "+user:erased-1");
+            s.RewriteSetAside(s.SetAsideAfter(main, 0, 5)[0].Number, "{}");
+        });
+        var store = Again();
+        store.OrdinalsAbout(log, 4711, 0, 9).ShouldBeEmpty();
+        store.SlotsAfter(main, 0, 9, 10).Select(s => s.Position).ShouldBe([2L, 3]);
+        store.OtherwiseAfter(main, 0, 9, 10).ShouldBe([(3, 0, "+user:ivo")]);
+        store.SkipsOf(person, 9).Count.ShouldBe(2);
+        store.ReceiptDetails(main, 0, 9).ShouldBe([(3, "erased-1")]);
+        store.SetAsideAfter(main, 0, 5).Single().Detail.ShouldBe("{}");
+        var erased = store.FindEntry(main, 1)!;
+        (erased.Traits.Type, erased.Traits.Subject, erased.Addressing, erased.Body.Length).ShouldBe(("", null, "+user:erased-1", 1));
+    }
+
+    [Fact]
     public void Retention_takes_receipts_closed_memberships_and_sums_with_the_entries_and_counts_stay()
     {
         int main = Store.FindSpace("main")!.Id;
@@ -291,7 +378,7 @@ public abstract class StoreContractTests : IDisposable
             foreach (var (ordinal, difference) in new[] { (3L, 1L), (13, -1), (8, 1), (21, -1) }) s.AddTally(made.Id, MarkKind.Read, ordinal, difference);
             foreach (var (after, until) in new[] { (0L, (long?)4), (4, 9), (9, 15), (15, null) })
             {
-                s.OpenMembership(main, mara.Id, new Membership("role:crew", after, null));
+                s.OpenMembership(main, mara.Id, new Membership("role:crew", after, null, after));
                 if (until is { } lost) s.CloseMembership(main, mara.Id, "role:crew", lost);
             }
             for (long n = 1; n <= 12; n++) s.AppendReceipt(main, new ReceiptRow(n, new StoredTime(n * 10), ReceiptState.Read, made.Id, new OrdinalRun(n, n), mara.Id, "desk", 0, ""));

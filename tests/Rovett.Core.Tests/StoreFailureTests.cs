@@ -72,6 +72,7 @@ public sealed class StoreFailureTests : IDisposable
         public int StoreFailures, Recovered;
         public void Bug(string? space, string where, Exception error) => Bugs.Add((space, where, error.Message));
         public void StoreFailed(Exception error) => StoreFailures++;
+        public void SetAside(string space, string what, string why) { }
         public void StoreRecovered() => Recovered++;
     }
 
@@ -87,6 +88,7 @@ public sealed class StoreFailureTests : IDisposable
         public void Changed(string space, OutgoingEntry change) { }
         public void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign) { }
         public void Receipted(string space) { }
+        public void Erased(string space, string user) { }
     }
 
     static Identity Mara(string[]? roles, long issuedAt) => new(new UserId("mara"), roles, issuedAt);

@@ -234,7 +234,8 @@ public sealed class LifeTests : IAsyncLifetime
             text.ShouldContain("erased-", Case.Sensitive, path);
             text.ShouldNotContain("teo\"", Case.Sensitive, path);
         }
-        (await service.Get("/v1/inbox", teo)).Json!["items"]!.AsArray().ShouldBeEmpty(); // a new person by an old name
+        (await service.Get("/v1/inbox", teo)).Problem.ShouldBe("signed-out");
+        (await service.Get("/v1/inbox", service.Token("teo"))).Json!["items"]!.AsArray().ShouldBeEmpty(); // a new person by an old name
     }
 
     [Fact]

@@ -87,7 +87,7 @@ sealed partial class Device
     /// <summary>What leaves for a user must be that user's to see when it leaves; and once the session's credential does not hold, only the word that it ends.</summary>
     void CheckLeaving(Line at, byte[] bytes)
     {
-        bool holds = world.Reference.Holds(user, at.Issued);
+        bool holds = world.Reference.IsInForce(user, at.Issued);
         foreach (var message in Split([.. bytes], out _))
         {
             if (!holds && message.GetProperty("kind").GetString() != "ending") throw world.Wrong($"{name} is sent {message.GetRawText()} after its credential ended");

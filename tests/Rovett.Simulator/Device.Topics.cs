@@ -37,7 +37,7 @@ sealed partial class Device
                 if (command.Task.Result.Decision.Allowed != may) throw world.Wrong($"{name} asked to subscribe to {topic} and was told {command.Task.Result.Decision}, the reference says {may}");
                 if (!may) return;
                 if (!subscribed.TryGetValue(at, out var topics)) subscribed[at] = topics = [];
-                topics.TryAdd(topic, Math.Min(message.After?.Value ?? world.Reference.Head, world.Reference.Head));
+                topics.TryAdd(topic, message.After is { } said && said.Value < world.Reference.Head ? Math.Max(said.Value, world.Reference.MaySince(user, topic)) : world.Reference.Head);
             });
         });
     }

@@ -23,7 +23,7 @@ public sealed partial class Reference
         bool For(Rule r) => r.Matches(topic) && (r.Rights & right) != 0 && (r.Role is null || held.Contains("role:" + r.Role)) && (r.User is null || r.User == user);
         if (Rules.Exists(r => r.Forbids && For(r))) return false;
         return Rules.Exists(r => !r.Forbids && For(r))
-            || Grants.Exists(g => !g.Ended && g.Topic == topic && (g.Rights & right) != 0 && (now is null || g.Until is null || g.Until > Time(now.Value)) && (g.User == user || (g.Role is not null && held.Contains("role:" + g.Role))));
+            || Grants.Exists(g => !g.Ended && g.Topic == topic && (g.Rights & right) != 0 && (now is null || g.Until is null || g.Until > DueNow) && (g.User == user || (g.Role is not null && held.Contains("role:" + g.Role))));
     }
 
     HashSet<string> FollowedBy(string user, IEnumerable<string>? roles = null) => [.. Of(user).Follows.Where(t => May(user, t, TopicRights.Follow, null, roles)).Select(t => "topic:" + t)];
@@ -73,7 +73,7 @@ public sealed partial class Reference
     {
         if (user is not null) Of(user);
         long position = Draw(now);
-        Grants.Add(new Given(position, user, role, topic, rights, holds is { } span ? times[^1] + (long)span.TotalMicroseconds : null, false));
+        Grants.Add(new Given(position, user, role, topic, rights, holds is { } span ? DueNow + (long)span.TotalMicroseconds : null, false));
         foreach (var one in persons.Keys.ToList()) Reconsider(now, one, position);
     }
 

@@ -39,13 +39,18 @@ public sealed partial class Reference(TimeSpan newcomers)
         public bool Seen { get; set; }
         /// <summary>Credentials made before this do not hold.</summary>
         public long ValidFrom { get; set; }
+        /// <summary>Credentials that were taken: each one's <c>iat</c>, with whether it lay ahead of the time then.</summary>
+        public Dictionary<long, bool> Shown { get; init; } = [];
+        /// <summary>Credentials that ended with a sign-out; those that lay ahead are refused by their name.</summary>
+        public HashSet<long> Ended { get; init; } = [];
+        public HashSet<long> Dead { get; init; } = [];
         public bool Blocked { get; set; }
         public HashSet<int> Read { get; init; } = [];
         public HashSet<int> Received { get; init; } = [];
         /// <summary>Dead ones within a range that was marked: an ack that comes later says nothing new.</summary>
         public HashSet<int> Covered { get; init; } = [];
         public IEnumerable<string> Holds => Intervals.Where(h => h.Until is null).Select(h => h.Address);
-        public Person Clone() => new() { Intervals = [.. Intervals], Mutes = [.. Mutes], Follows = [.. Follows], ChangedAt = ChangedAt, IssuedAt = IssuedAt, Seen = Seen, ValidFrom = ValidFrom, Blocked = Blocked, Read = [.. Read], Received = [.. Received], Covered = [.. Covered] };
+        public Person Clone() => new() { Intervals = [.. Intervals], Mutes = [.. Mutes], Follows = [.. Follows], ChangedAt = ChangedAt, IssuedAt = IssuedAt, Seen = Seen, ValidFrom = ValidFrom, Shown = new(Shown), Ended = [.. Ended], Dead = [.. Dead], Blocked = Blocked, Read = [.. Read], Received = [.. Received], Covered = [.. Covered] };
     }
 
     readonly Dictionary<string, Person> persons = [];
@@ -57,12 +62,13 @@ public sealed partial class Reference(TimeSpan newcomers)
 
     public Reference Clone()
     {
-        var copy = new Reference(newcomers) { Floor = Floor };
+        var copy = new Reference(newcomers) { Floor = Floor, DueNow = DueNow };
         foreach (var (name, person) in persons) copy.persons[name] = person.Clone();
         copy.times.AddRange(times);
         copy.All.AddRange(All.Select(s => s.Clone()));
         copy.Rules = Rules;
         copy.Grants.AddRange(Grants);
+        foreach (var (key, since) in maySince) copy.maySince[key] = since;
         return copy;
     }
 
@@ -80,8 +86,39 @@ public sealed partial class Reference(TimeSpan newcomers)
         return Head;
     }
 
-    /// <summary>The space's time.</summary>
-    public long Time(long now) => Math.Max(now, times.Count == 0 ? 0 : times[^1]);
+    /// <summary>The due time: true time passed, whatever the machine's clock says.</summary>
+    public long DueNow { get; set; }
+
+    /// <summary>A step of the clock is believed: sign-outs that were noted since the time began that is not believed any more move along.</summary>
+    public void Believe(long began, long now, long by)
+    {
+        foreach (var person in persons.Values)
+        {
+            if (person.ValidFrom >= (by > 0 ? began : now + by + 2_000_000)) person.ValidFrom += by;
+        }
+    }
+
+    /// <summary>Since when each user holds the right to subscribe to each topic.</summary>
+    readonly Dictionary<(string User, string Topic), long> maySince = [];
+
+    /// <summary>Notes whose right to subscribe began or ended with the newest entries.</summary>
+    public void NoteRights(IEnumerable<string> topics)
+    {
+        foreach (var topic in topics)
+        {
+            foreach (var user in persons.Keys)
+            {
+                if (!May(user, topic, Core.Policies.TopicRights.Subscribe)) maySince.Remove((user, topic));
+                else maySince.TryAdd((user, topic), Head);
+            }
+        }
+    }
+
+    /// <summary>From which position on a subscription may be caught up.</summary>
+    public long MaySince(string user, string topic) => maySince.GetValueOrDefault((user, topic));
+
+    /// <summary>A credential that was made after this holds for everybody.</summary>
+    public long ValidFrom => persons.Values.Select(p => p.ValidFrom).DefaultIfEmpty().Max();
 
     public Sent Send(long now, IReadOnlyList<Address> to, IReadOnlyList<Address> except, string type, string? subject, string? slot, TimeSpan? ttl, TimeSpan? takeFor, IEnumerable<string> attending)
     {
@@ -91,7 +128,7 @@ public sealed partial class Reference(TimeSpan newcomers)
             Finish(old, End.Replaced);
         }
         long position = Draw(now);
-        var sent = new Sent { Number = All.Count, Position = position, To = to, Except = except, Type = type, Subject = subject, Slot = slot, Expires = ttl is { } t ? times[^1] + (long)t.TotalMicroseconds : null, TakeFor = takeFor };
+        var sent = new Sent { Number = All.Count, Position = position, To = to, Except = except, Type = type, Subject = subject, Slot = slot, Expires = ttl is { } t ? DueNow + (long)t.TotalMicroseconds : null, TakeFor = takeFor };
         All.Add(sent);
         foreach (var address in to.Concat(to.All(a => a.Kind == AddressKind.User) ? [] : except).Where(a => a.Kind == AddressKind.User)) Of(address.Name);
         foreach (var user in attending)
@@ -104,12 +141,17 @@ public sealed partial class Reference(TimeSpan newcomers)
     }
 
     /// <summary>Whether a credential of a user's holds.</summary>
-    public bool Holds(string user, long issuedAt) => !persons.TryGetValue(user, out var person) || (!person.Blocked && issuedAt >= person.ValidFrom);
+    public bool Holds(string user, long issuedAt) => !persons.TryGetValue(user, out var person) || (!person.Blocked && issuedAt >= person.ValidFrom && !person.Dead.Contains(issuedAt));
+
+    /// <summary>Whether a session goes on that began with a credential. A believed step of the clock ends none.</summary>
+    public bool IsInForce(string user, long issuedAt) => !persons.TryGetValue(user, out var person) || (!person.Blocked && !person.Ended.Contains(issuedAt));
 
     public void SignOut(long now, string user, long validFrom)
     {
         var person = Of(user);
         person.ValidFrom = Math.Max(person.ValidFrom, validFrom);
+        person.Ended.UnionWith(person.Shown.Keys);
+        person.Dead.UnionWith(person.Shown.Where(s => s.Value && s.Key >= person.ValidFrom).Select(s => s.Key));
         Draw(now);
     }
 
@@ -137,7 +179,7 @@ public sealed partial class Reference(TimeSpan newcomers)
     /// <summary>Expiries and ends of takings, in the order in which they were due.</summary>
     public void Due(long now)
     {
-        long time = Time(now);
+        long time = DueNow;
         var due = All.Where(s => s.Ended == End.None && s.Position > Floor).SelectMany(s => new (long? At, int Kind, long Position, Sent? Sent)[] { (s.Expires, 1, s.Position, s), (s.TakenBy is null ? null : s.TakenUntil, 2, s.Position, s) })
             .Concat(Grants.Where(g => !g.Ended).Select(g => (At: g.Until, Kind: 4, Position: g.Number, Sent: (Sent?)null)))
             .Where(d => d.At <= time).OrderBy(d => d.At).ThenBy(d => d.Kind).ThenBy(d => d.Position).ToList();
@@ -157,7 +199,7 @@ public sealed partial class Reference(TimeSpan newcomers)
 
     public void Take(long now, string user, Sent sent)
     {
-        long time = Time(now);
+        long time = DueNow;
         Draw(now);
         sent.TakenBy = user;
         sent.TakenUntil = sent.TakeFor > TimeSpan.Zero ? time + (long)sent.TakeFor.Value.TotalMicroseconds : null;
@@ -190,6 +232,7 @@ public sealed partial class Reference(TimeSpan newcomers)
     public void Token(long now, string user, string[]? roles, long issuedAt)
     {
         var person = Of(user);
+        person.Shown[issuedAt] = person.Shown.GetValueOrDefault(issuedAt) || issuedAt > now;
         var all = person.Holds.ToHashSet();
         HashSet<string> held = [.. all.Where(h => !h.StartsWith("topic:", StringComparison.Ordinal))];
         HashSet<string> wanted = [.. held, "everyone"];

@@ -16,7 +16,7 @@ public sealed class SimulationException(string message) : Exception(message);
 
 /// <summary>One simulated world: the real ledger, store, sessions and feeders; clients, networks, disk and time out of a
 /// seed. The same seed makes the same history.</summary>
-public sealed partial class World : IDisposable
+public sealed partial class World : IDisposable, ILedgerFaults
 {
     internal static readonly string[] Users = ["mara", "ivo", "teo", "ruth"];
     static readonly string[] Roles = ["engineer", "deckhand", "bridge"];
@@ -44,6 +44,8 @@ public sealed partial class World : IDisposable
     RecentBySpace recent = null!;
     CursorSeal seal = null!;
     Ledger ledger = null!;
+    ServiceClock time = null!;
+    long dueAhead; // how far the due time is from the true one; it changes only when the machine is started anew
     long eventNumber, issued = 100_000_000;
     bool ledgerScheduled;
     int life, diskLife;
@@ -114,9 +116,25 @@ public sealed partial class World : IDisposable
         recent = new RecentBySpace(Chance(0.5) ? 64 << 20 : 6000); // now and then too small for a catch-up
         var row = disk.FindSpace("main")!;
         seal = new CursorSeal(row.Key, disk.Epoch, "main", "cursor");
-        ledger = new Ledger(store, new LedgerOptions { Newcomers = Newcomers, KeepCount = KeepCount, KeepsFullReceipts = true, PresenceGrace = TimeSpan.FromSeconds(2) }, clock, recent, new Observer(this));
+        time = new ServiceClock(clock, disk.Clock);
+        believing = false;
+        dueAhead = time.Due.Micros - clock.True;
+        if (life == 0 && dueAhead != 0) throw Wrong($"a new service's due time is {dueAhead} us off");
+        ledger = new Ledger(store, new LedgerOptions { Newcomers = Newcomers, KeepCount = KeepCount, KeepsFullReceipts = true, PresenceGrace = TimeSpan.FromSeconds(2) }, time, recent, new Observer(this), this);
         life++;
     }
+
+    /// <summary>Nothing that the simulator does is a bug of the ledger's.</summary>
+    void ILedgerFaults.Bug(string? space, string where, Exception error) => bug ??= new SimulationException($"a bug in {where}: {error}");
+
+    void ILedgerFaults.StoreFailed(Exception error) { }
+
+    void ILedgerFaults.SetAside(string space, string what, string why) => bug ??= new SimulationException($"{what} was set aside: {why}");
+
+    void ILedgerFaults.StoreRecovered() { }
+
+    Exception? bug;
+    bool believing;
 
     long? KeepCount => keep;
     long? keep;
@@ -133,6 +151,7 @@ public sealed partial class World : IDisposable
         public void Changed(string space, OutgoingEntry change) { }
         public void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign) { }
         public void Receipted(string space) { }
+        public void Erased(string space, string user) { }
     }
 
     /// <summary>Runs the world: bursts of activity with pauses of hours between them, then peace, then the last judgement.</summary>
@@ -150,13 +169,14 @@ public sealed partial class World : IDisposable
             for (int second = 0; second < 5; second++) After(TimeSpan.FromSeconds(second), EverySecond);
             RunUntil(end);
             clock.AdvanceTo(clock.Elapsed + TimeSpan.FromHours(random.NextDouble() * 30));
-            if (Chance(0.1)) clock.SetBack(TimeSpan.FromMinutes(random.Next(1, 90)));
+            if (Chance(0.25)) SetClock();
         }
         Settle();
     }
 
     void RunUntil(TimeSpan end)
     {
+        if (bug is not null) throw bug;
         while (events.TryPeek(out _, out var at) && at.At <= end)
         {
             var what = events.Dequeue();
@@ -166,8 +186,42 @@ public sealed partial class World : IDisposable
         clock.AdvanceTo(end);
     }
 
+    /// <summary>Somebody sets the machine's clock: a little back, hours back or ahead, or right again.</summary>
+    void SetClock()
+    {
+        if (clock.Offset != default && Chance(0.5)) clock.SetRight();
+        else clock.Set(Chance(0.4) ? -TimeSpan.FromMinutes(random.Next(1, 90)) : TimeSpan.FromHours(random.Next(2) == 0 ? -10 : 10) * random.NextDouble());
+        Note($"the clock is {clock.Offset} off");
+    }
+
+    /// <summary>True time passed, whatever was done to the clock (to some rounding).</summary>
+    void CheckDue()
+    {
+        if (time.Due.Micros - clock.True is var ahead && Math.Abs(ahead - dueAhead) > 100) throw Wrong($"the due time stepped: it is {ahead} us ahead, and was {dueAhead}");
+    }
+
+    void LookAtClock()
+    {
+        CheckDue();
+        if (time.StepHasLasted && time.Step is { } step && !believing)
+        {
+            believing = true;
+            Post(new BelieveStepCommand(step), _ =>
+            {
+                time.Believe(step);
+                believing = false;
+            }, now =>
+            {
+                reference.Believe(time.Began.Micros, now, (long)step.By.TotalMicroseconds);
+                issued = Math.Max(Math.Min(issued, now), reference.ValidFrom + 1000);
+            }, failed: () => believing = false);
+        }
+        if (Chance(0.3)) Post(new SaveClockCommand(), _ => { });
+    }
+
     void EverySecond()
     {
+        LookAtClock();
         foreach (var device in devices) device.Tick();
         Post(new DueCommand("main"), _ => { }, now =>
         {
@@ -235,7 +289,9 @@ public sealed partial class World : IDisposable
         var batch = waiting.Take(count).ToList();
         waiting.RemoveRange(0, count);
         if (waiting.Count > 0) ScheduleLedger();
-        long now = clock.Micros;
+        CheckDue();
+        long now = StoredTime.From(time.GetUtcNow()).Micros;
+        reference.DueNow = time.Due.Micros; // which was looked at: LookAtClock
         foreach (var device in devices) device.BatchBegins();
         ledger.Process([.. batch.Select(b => b.Command)]);
         Counts.Commands += count;
@@ -251,6 +307,7 @@ public sealed partial class World : IDisposable
             {
                 command.Apply?.Invoke(now);
                 NoteTotals();
+                reference.NoteRights(Topics);
                 if (log is not null) Note($"  {command.Command.GetType().Name} {(command.Command as SendCommand)?.Task.Result.Id} at {reference.Head}: unread {string.Join(' ', Users.Select(u => $"{u} {reference.Unread(u)}"))}");
             }
         }
@@ -306,6 +363,7 @@ public sealed partial class World : IDisposable
     {
         Counts.Crashes++;
         Note("crash");
+        if (Chance(0.2)) clock.StartAnew(); // the whole machine
         Restart();
         foreach (var device in devices) device.ComeBack(Short(400));
     }

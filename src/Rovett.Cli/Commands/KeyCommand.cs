@@ -198,6 +198,7 @@ static class StatusCommand
             console.MarkupLine($"[red]{status["bugs"]} bugs and {status["storeFailures"]} store failures[/] since the start; the service's log has their stacks");
         foreach (var fault in status["faults"]!.AsArray()) console.MarkupLine($"  [red]bug[/] {Output.Plain((string?)fault!["what"])} in {Output.Plain((string?)fault["where"])}, {fault["count"]} times, last {Output.Plain(((string)fault["last"]!)[..19].Replace('T', ' '))}");
         foreach (var aside in status["setAside"]!.AsArray()) console.MarkupLine($"  [yellow]set aside[/] {Output.Plain((string?)aside!["kind"])} at position {aside["position"]}: {Output.Plain((string?)aside["why"])}");
+        if ((long)status["erasures"]! > 0) console.MarkupLine($"  {status["erasures"]} erasures are under way");
         foreach (var origin in status["originsRefused"]!.AsArray()) console.MarkupLine($"  [yellow]origin refused[/] {Output.Plain((string?)origin!["origin"])}, {origin["count"]} times; {Output.Plain((string?)origin["mend"])}");
     }
 
@@ -208,6 +209,7 @@ static class StatusCommand
         console.MarkupLine($"[green]Running[/] since {since:dd MMM HH:mm:ss}, version {status["version"]}, space [bold]{Output.Plain((string?)status["space"])}[/] at position {status["position"]} ({(long)status["historyBytes"]! / 1024} KiB in {Output.Plain((string?)status["data"])})");
         console.MarkupLine($"[bold]{status["users"]}[/] users connected with [bold]{status["sessions"]}[/] sessions{string.Concat(status["transports"]!.AsObject().Select(t => $", {t.Value} over {t.Key}"))}");
         PrintFaults(console, status);
+        ClockCommand.PrintWarnings(status["clock"]!);
         var live = status["live"]!.AsArray();
         if (live.Count == 0) return;
         var table = new Table().Border(TableBorder.None).AddColumns("[grey]user[/]", "[grey]device[/]", "[grey]transport[/]", "[grey]state[/]", "[grey]since[/]", "[grey]sent[/]", "[grey]channels[/]");

@@ -53,6 +53,17 @@ public readonly record struct Address(AddressKind Kind, string Name)
         return null;
     }
 
+    /// <summary>Reads an address as it was stored: it was an address then, whatever the rules are now.</summary>
+    /// <exception cref="FormatException">It never was one.</exception>
+    public static Address OfStored(string text) => text.IndexOf(':', StringComparison.Ordinal) is var colon and > 0 ? text[..colon] switch
+    {
+        "user" => new Address(AddressKind.User, text[5..]),
+        "role" => new Address(AddressKind.Role, text[5..]),
+        "topic" => new Address(AddressKind.Topic, text[6..]),
+        _ => throw new FormatException($"Stored address: '{Shorten(text)}'"),
+    }
+    : text == "everyone" ? Everyone : throw new FormatException($"Stored address: '{Shorten(text)}'");
+
     /// <inheritdoc/>
     public override string ToString() => Kind switch
     {

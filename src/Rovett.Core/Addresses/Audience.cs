@@ -38,8 +38,7 @@ public sealed class Audience
         var excludes = new List<Address>();
         foreach (var line in key.Split('\n'))
         {
-            if (Address.TryParse(line[1..], out var address) is { } wrong) throw new FormatException($"Stored audience: {wrong}");
-            (line[0] == '+' ? includes : excludes).Add(address);
+            (line[0] == '+' ? includes : excludes).Add(Address.OfStored(line[1..]));
         }
         return new Audience([.. includes], [.. excludes], key);
     }

@@ -1,4 +1,6 @@
 using System.Text.Json;
+using System.Text.Json.Nodes;
+using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
 
@@ -15,7 +17,7 @@ static class Deadlines
     {
         var at = new StoredTime(stored.Micros + (long)terms.Within.TotalMicroseconds);
         ledger.Store.SaveDeadline(space.Id, new DeadlineRow(position.Value, number, terms, at, DeadlineState.Pending, null));
-        ledger.Store.AddDue(space.Id, new DueRow(new StoredTime(at.Micros + WrittenBehind), DueKind.Deadline, position.Value, number));
+        ledger.Store.AddDue(space.Id, new DueRow(new StoredTime(space.Due.Micros + (long)terms.Within.TotalMicroseconds + WrittenBehind), DueKind.Deadline, position.Value, number));
     }
 
     /// <summary>A deadline's time is up.</summary>
@@ -41,7 +43,25 @@ static class Deadlines
         }
         ledger.Store.AppendReceipt(space.Id, new ReceiptRow(++space.LastReceipt, end.Ended!.Value, met ? ReceiptState.DeadlineMet : ReceiptState.DeadlineMissed, 0, default, 0, "", notification.Position.Value, detail));
         ledger.Observe(o => o.Receipted(space.Row.Name));
-        if (!met && deadline.Terms.Otherwise is { } otherwise) new Sending(ledger, space, otherwise).Store([]);
+        if (!met && deadline.Terms.Otherwise is { } otherwise) SendOtherwise(ledger, space, notification, otherwise);
+    }
+
+    static void SendOtherwise(Ledger ledger, SpaceState space, EntryRow notification, Draft otherwise)
+    {
+        // To nobody who is being erased just now: it would make that person anew.
+        var erased = ledger.Store.Erasures(space.Id).Where(e => e.Position > notification.Position.Value).Select(e => e.Name).ToHashSet();
+        if (erased.Count > 0) otherwise = otherwise with { To = [.. otherwise.To.Where(a => a.Kind != AddressKind.User || !erased.Contains(a.Name))], Except = [.. otherwise.Except.Where(a => a.Kind != AddressKind.User || !erased.Contains(a.Name))] };
+        if (otherwise.To.Count == 0) return;
+        try
+        {
+            new Sending(ledger, space, otherwise).Store([]);
+        }
+        catch (ProblemException refused)
+        {
+            // It was possible when the deadline was set. Refused before anything was written, and not lost.
+            var detail = new JsonObject { ["addressing"] = new JsonArray([.. otherwise.Addressing.Split('\n').Select(line => (JsonNode)line)]), ["notification"] = JsonNode.Parse("{" + System.Text.Encoding.UTF8.GetString(otherwise.Body) + "}") };
+            ledger.SetAside(space, new SetAsideRow(space.Time, AsideKind.Otherwise, notification.Position.Value, refused.Problem.Detail, detail.ToJsonString()), $"what the missed deadline of {notification.Id} was to send");
+        }
     }
 
     /// <summary>Who has not done what the deadline asks for.</summary>

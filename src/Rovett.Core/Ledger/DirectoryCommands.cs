@@ -87,103 +87,8 @@ public sealed class FindRoleCommand(string space, string role) : LedgerCommand<(
     }
 }
 
-/// <summary>Erases a person: sessions end, roles, marks, acks, mutes and takings go, the personal log becomes nobody's.
-/// Its texts are scrubbed by <see cref="ScrubCommand"/>. What happened stays, under a name that says nothing.</summary>
-public sealed class EraseUserCommand(string space, string userId) : LedgerCommand<(string Pseudonym, long Log)?>
-{
-    internal override void Write(Ledger ledger)
-    {
-        var state = ledger.Space(space);
-        if (state.Find(userId) is not { } user) return;
-        var personal = state.PersonalLog(userId);
-        Changes.ReleaseLost(ledger, state, user, everything: true);
-        Standing.EndSessions(ledger, state, user, "erased");
-        user.Follows.Clear();
-        Roles.Apply(ledger, state, user, user.Row with { Seen = null, TokenRoles = [], DirectoryRoles = [], DisplayName = null, Locale = null, Claims = "", RulesSeen = null });
-        if (user.Held.Any()) Roles.Reconsider(ledger, state, user, null); // topics
-        var pseudonym = $"erased-{user.PersonId}";
-        state.Forget(user);
-        ledger.Store.ErasePerson(user.PersonId);
-        state.Topics.ForgetAll();
-        ledger.Store.SavePerson(user.Row with { User = "\u0001" + pseudonym, Rev = 0, RolesIssuedAt = 0, ValidFrom = 0, Blocked = false }); // no id may hold a control character
-        state.Rename(personal, "\u0001" + pseudonym);
-        var (position, time) = state.Draw();
-        ledger.Store.AppendEntry(state.Id, new EntryRow(position, time, EntryKind.Erased, default, Changes.Member("person", pseudonym), "", [], NotificationTraits.None));
-        Answer = (pseudonym, personal.Id);
-    }
-}
-
-/// <summary>Scrubs the texts of an erased person's own notifications, a few at a time. What was sent to others too keeps
-/// its text and loses the name. Answers whether there is more.</summary>
-/// <param name="space">The space's name.</param>
-/// <param name="userId">The id that was erased.</param>
-/// <param name="pseudonym">What stands for it.</param>
-/// <param name="positions">The entries that named the person.</param>
-public sealed class ScrubCommand(string space, string userId, string pseudonym, IReadOnlyList<long> positions) : LedgerCommand<bool>
-{
-    internal override void Write(Ledger ledger)
-    {
-        var state = ledger.Space(space);
-        foreach (long position in positions)
-        {
-            if (ledger.Store.FindEntry(state.Id, position) is not { Kind: EntryKind.Notification } entry) continue;
-            bool alone = entry.Placements.Length == 1 && !state.Log(entry.Placements[0].Log).Addresses.Any(a => a.Kind != AddressKind.User) && state.Log(entry.Placements[0].Log).Audience is null;
-            var addressing = string.Join('\n', entry.Addressing.Split('\n').Select(line => line[1..] == "user:" + userId ? line[..1] + "user:" + pseudonym : line));
-            ledger.Store.RewriteEntry(state.Id, position, alone ? [.. Changes.Member("type", "erased"), (byte)',', .. Changes.Member("title", "(erased)")] : entry.Body, addressing);
-        }
-        state.Recent.Clear();
-        Answer = true;
-    }
-}
-
-/// <summary>Puts the pseudonym where an erased person's id says who took something over, or missed a deadline.</summary>
-/// <param name="space">The space's name.</param>
-/// <param name="userId">The id that was erased.</param>
-/// <param name="pseudonym">What stands for it.</param>
-/// <param name="entries">The positions of entries that may say it.</param>
-/// <param name="receipts">The numbers of receipts that may.</param>
-public sealed class ScrubActsCommand(string space, string userId, string pseudonym, IReadOnlyList<long> entries, IReadOnlyList<long> receipts) : LedgerCommand<bool>
-{
-    internal override void Write(Ledger ledger)
-    {
-        var state = ledger.Space(space);
-        foreach (long position in entries)
-        {
-            if (ledger.Store.FindEntry(state.Id, position) is not { Kind: EntryKind.Taken or EntryKind.Missed } entry) continue;
-            var members = Scrubbed("{" + System.Text.Encoding.UTF8.GetString(entry.Body) + "}", entry.Kind == EntryKind.Taken);
-            ledger.Store.RewriteEntry(state.Id, position, System.Text.Encoding.UTF8.GetBytes(members[1..^1]), entry.Addressing);
-        }
-        foreach (long number in receipts)
-        {
-            // Who took it stands there alone; what a deadline says is an object.
-            if (ledger.Store.ReceiptDetail(state.Id, number) is not { } detail) continue;
-            if (detail == userId) ledger.Store.RewriteReceipt(state.Id, number, pseudonym);
-            else if (detail.StartsWith('{')) ledger.Store.RewriteReceipt(state.Id, number, Scrubbed(detail, false));
-        }
-        state.Recent.Clear();
-        Answer = true;
-    }
-
-    /// <summary>Of a deadline <c>by</c> is a state, not a person.</summary>
-    string Scrubbed(string json, bool byIsPerson)
-    {
-        var root = (System.Text.Json.Nodes.JsonObject)System.Text.Json.Nodes.JsonNode.Parse(json)!;
-        if (byIsPerson && (string?)root["by"] == userId) root["by"] = pseudonym;
-        if (root["missingUsers"] is System.Text.Json.Nodes.JsonArray missing)
-        {
-            for (int i = 0; i < missing.Count; i++)
-            {
-                if ((string?)missing[i] == userId) missing[i] = pseudonym;
-            }
-        }
-        return root.ToJsonString(Relaxed);
-    }
-
-    static readonly System.Text.Json.JsonSerializerOptions Relaxed = new() { Encoder = Delivery.MessageBuilder.Options.Encoder };
-}
-
 /// <summary>A user mutes a type or a subject, or hears of it again. Holds from now on.</summary>
-public sealed class MuteCommand(string space, string userId, bool isType, string text, bool mute) : LedgerCommand<IReadOnlyList<MuteRow>>
+public sealed class MuteCommand(string space, string userId, bool isType, string text, bool mute, Identity? by = null) : LedgerCommand<IReadOnlyList<MuteRow>>
 {
     /// <summary>The most mutes a user may have at a time.</summary>
     public const int Max = 100;
@@ -191,7 +96,7 @@ public sealed class MuteCommand(string space, string userId, bool isType, string
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
-        var user = Users.Required(state, userId);
+        var user = Users.Required(state, userId, by);
         bool muted = user.Mutes.Exists(m => m.Until is null && m.IsType == isType && m.Text == text);
         if (mute && !muted && user.Mutes.Count(m => m.Until is null) >= Max)
             throw new Problem(422, "too-many-mutes", "Too many mutes", $"The limit is {Max} for one user.", "End some of them first.").Throw();

@@ -15,12 +15,14 @@ public interface ILedgerObserver
     void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign);
     /// <summary>Receipts were written that the backend may hear.</summary>
     void Receipted(string space);
+    /// <summary>A person is erased: nothing that names the id is shown any more.</summary>
+    void Erased(string space, string user);
 }
 
 /// <summary>The one serialised history of a store. Commands are carried out in the order given, many in one commit:
 /// each decides, writes, and changes what memory holds; what it tells sessions is held back until the commit is on disk.
 /// No I/O of its own but the store's; not thread-safe.</summary>
-public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider clock, RecentBySpace recent, ILedgerObserver? observer = null, ILedgerFaults? faults = null)
+public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider time, RecentBySpace recent, ILedgerObserver? observer = null, ILedgerFaults? faults = null)
 {
     readonly Dictionary<string, SpaceState> spaces = [];
     readonly List<SpaceState> touched = []; // by the attempt under way: only these differ from the store until it is committed
@@ -33,7 +35,8 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     readonly Dictionary<(long Log, MarkKind Kind, long Ordinal), long> tallies = [];
     bool storeFailing;
     long attempt;
-    readonly StoredTime started = StoredTime.From(clock.GetUtcNow());
+    readonly ServiceClock clock = time as ServiceClock ?? new ServiceClock(time);
+    StoredTime? started;
 
     FanOut? fanOut;
 
@@ -50,16 +53,23 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     public bool StoreFailing { get => Volatile.Read(ref storeFailing); private set => Volatile.Write(ref storeFailing, value); }
 
     /// <summary>Before this no deadline is found missed: sessions are still coming back.</summary>
-    internal StoredTime DeadlinesFrom => new(started.Micros + (long)options.ReconnectWindow.TotalMicroseconds);
+    internal StoredTime DeadlinesFrom => new((started ??= Due).Micros + (long)options.ReconnectWindow.TotalMicroseconds);
+
+    /// <summary>The time.</summary>
+    internal ServiceClock Clock => clock;
 
     /// <summary>Now, as a stored time would be.</summary>
     internal StoredTime Now => StoredTime.From(clock.GetUtcNow());
+
+    /// <summary>The due time now.</summary>
+    internal StoredTime Due => clock.Due;
 
     /// <summary>Carries out a batch. Each command is completed or failed when this returns.</summary>
     /// <remarks>A refusal is one command's answer. A store failure undoes the attempt and fails every command that would have written.
     /// A bug fails the command that has it; the others are carried out again without it.</remarks>
     public void Process(IReadOnlyList<LedgerCommand> batch)
     {
+        started ??= Due;
         foreach (var space in spaces.Values) space.DropIdleUsers();
         CarryOut(batch);
     }
@@ -331,6 +341,16 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
 
     /// <summary>A space, or null when there is none by that name.</summary>
     internal SpaceState? SpaceIfAny(string name) => spaces.ContainsKey(name) || store.FindSpace(name) is not null ? Space(name) : null;
+
+    /// <summary>Sets something aside that can't be carried out, and says so.</summary>
+    internal void SetAside(SpaceState space, SetAsideRow row, string what)
+    {
+        store.SetAside(space.Id, row);
+        faults?.SetAside(space.Row.Name, what, row.Why);
+    }
+
+    /// <summary>The names of the spaces in memory.</summary>
+    internal IReadOnlyList<string> KnownSpaces => [.. spaces.Keys];
 
     /// <summary>A space if it is in memory.</summary>
     internal SpaceState? Known(string name) => spaces.GetValueOrDefault(name);

@@ -12,6 +12,9 @@ public interface ILedgerFaults
     /// <summary>The store could not be read or written; the commit did not happen.</summary>
     void StoreFailed(Exception error);
 
+    /// <summary>Something could not be carried out that would fail again: it is kept, and waits for an operator.</summary>
+    void SetAside(string space, string what, string why);
+
     /// <summary>The store takes writes again.</summary>
     void StoreRecovered();
 }

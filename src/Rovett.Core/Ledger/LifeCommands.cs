@@ -40,9 +40,9 @@ public sealed class DueCommand(string space, int limit = 256, DueRow? only = nul
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
-        foreach (var due in only is { } one ? [one] : ledger.Store.Due(state.Id, state.Time, limit))
+        foreach (var due in only is { } one ? [one] : ledger.Store.Due(state.Id, state.Due, limit))
         {
-            if (due.Kind == DueKind.Deadline && ledger.Now < ledger.DeadlinesFrom)
+            if (due.Kind == DueKind.Deadline && state.Due < ledger.DeadlinesFrom)
             {
                 ledger.Store.RemoveDue(state.Id, due);
                 ledger.Store.AddDue(state.Id, due with { At = ledger.DeadlinesFrom });
@@ -55,6 +55,12 @@ public sealed class DueCommand(string space, int limit = 256, DueRow? only = nul
                 Grants.Due(ledger, state, due.Position);
                 continue;
             }
+            if (due.Kind == DueKind.TombstoneEnd)
+            {
+                ledger.Store.RemoveTombstone(state.Id, due.Position);
+                state.HasTombstones = ledger.Store.HasTombstones(state.Id);
+                continue;
+            }
             if (due.Position <= state.Floor) continue;
             var notification = ledger.Store.FindEntry(state.Id, due.Position)!;
             switch (due.Kind)
@@ -63,7 +69,7 @@ public sealed class DueCommand(string space, int limit = 256, DueRow? only = nul
                     if (!Changes.IsOver(ledger, state, notification)) Changes.Make(ledger, state, EntryKind.Expired, notification, [], null, "");
                     break;
                 case DueKind.TakeEnd:
-                    if (ledger.Store.FindTake(state.Id, due.Position) is { } take && take.Until <= state.Time) Changes.Release(ledger, state, take, "time is up");
+                    if (ledger.Store.FindTake(state.Id, due.Position) is { } take && take.Until <= state.Due) Changes.Release(ledger, state, take, "time is up");
                     break;
                 default:
                     Deadlines.Judge(ledger, state, notification, due.Number);
@@ -81,7 +87,7 @@ public sealed class ListDueCommand(string space, int limit) : LedgerCommand<IRea
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
-        Answer = ledger.Store.Due(state.Id, state.Time, limit);
+        Answer = ledger.Store.Due(state.Id, state.Due, limit);
     }
 }
 
@@ -92,7 +98,7 @@ public sealed class SetDueAsideCommand(string space, DueRow due, string why) : L
     {
         var state = ledger.Space(space);
         ledger.Store.RemoveDue(state.Id, due);
-        ledger.Store.SetAside(state.Id, new SetAsideRow(state.Time, AsideKind.Due, due.Position, why, $"{{\"due\":\"{due.Kind}\",\"number\":{due.Number},\"at\":\"{due.At}\"}}"));
+        ledger.SetAside(state, new SetAsideRow(state.Time, AsideKind.Due, due.Position, why, $"{{\"due\":\"{due.Kind}\",\"number\":{due.Number},\"at\":\"{due.At}\"}}"), $"the {due.Kind} due for the entry at position {due.Position}");
         Answer = true;
     }
 }
@@ -106,11 +112,11 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
         var state = ledger.Space(space);
         var store = ledger.Store;
         long target = state.Floor;
-        if (ledger.Options.KeepFor is { } keep) target = Math.Max(target, store.PositionAt(state.Id, new StoredTime(ledger.Now.Micros - (long)keep.TotalMicroseconds)));
+        if (ledger.Options.KeepFor is { } keep) target = Math.Max(target, store.PositionAt(state.Id, new StoredTime(ledger.Clock.Retention.Micros - (long)keep.TotalMicroseconds)));
         if (ledger.Options.KeepCount is { } count) target = Math.Max(target, state.Head - count);
         long upTo = Math.Min(Math.Min(target, state.Floor + limit), state.Head);
         // Receipts are kept as long as entries; where these are kept by number, those older than all of them go. Each is one row, where an entry is many.
-        var before = ledger.Options.KeepFor is { } forgotten ? new StoredTime(ledger.Now.Micros - (long)forgotten.TotalMicroseconds) : store.Entries(state.Id, state.Floor + 1, 1) is [var oldest, ..] ? oldest.Time : default;
+        var before = ledger.Options.KeepFor is { } forgotten ? new StoredTime(ledger.Clock.Retention.Micros - (long)forgotten.TotalMicroseconds) : store.Entries(state.Id, state.Floor + 1, 1) is [var oldest, ..] ? oldest.Time : default;
         if (store.TrimReceipts(state.Id, before, limit * 8) == limit * 8) Answer = limit;
         if (upTo <= state.Floor) return;
 
@@ -185,12 +191,13 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
 /// <param name="userId">Who.</param>
 /// <param name="id">Which.</param>
 /// <param name="take">True to take, false to release.</param>
-public sealed class TakeCommand(string space, string userId, NotificationId id, bool take) : LedgerCommand<TotalsBy>
+/// <param name="by">The credential by which it is asked, which must hold still; null: nobody asks whose could end.</param>
+public sealed class TakeCommand(string space, string userId, NotificationId id, bool take, Identity? by = null) : LedgerCommand<TotalsBy>
 {
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
-        var user = Users.Required(state, userId);
+        var user = Users.Required(state, userId, by);
         state.EnsureLogs(user);
         if (take) Take(ledger, state, user);
         else Release(ledger, state, user);
@@ -211,8 +218,8 @@ public sealed class TakeCommand(string space, string userId, NotificationId id, 
         if (entry.Traits.TakeFor is not { } takeFor)
             throw new Problem(422, "not-takeable", "It is nothing to take over", "This notification was not sent as takeable.", "Send it with \"takeable\": true to exactly one role.").Throw();
         if (log.Mine?.Contains(ordinal) == true) return; // taken by this user already
-        StoredTime? until = takeFor > TimeSpan.Zero ? new StoredTime(state.Time.Micros + (long)takeFor.TotalMicroseconds) : null;
-        byte[] body = [.. Changes.Member("by", user.Id.Value), .. until is { } end ? (byte[])[(byte)',', .. Changes.Member("until", end.ToString())] : []];
+        StoredTime? until = takeFor > TimeSpan.Zero ? new StoredTime(state.Due.Micros + (long)takeFor.TotalMicroseconds) : null;
+        byte[] body = [.. Changes.Member("by", user.Id.Value), .. until is { } end ? (byte[])[(byte)',', .. Changes.Member("until", ledger.Clock.Shown(end).ToString())] : []];
         ledger.NextRev(user);
         Changes.Make(ledger, state, EntryKind.Taken, entry, body, user, user.Id.Value);
         ledger.Store.AddTake(state.Id, new TakeRow(entry.Position.Value, user.PersonId, new Placement(log.Log.Id, ordinal), until));

@@ -27,12 +27,13 @@ public sealed record TotalsBy(Totals Totals, IReadOnlyList<KeyValuePair<string, 
 /// <param name="selector">Which.</param>
 /// <param name="device">On which device.</param>
 /// <param name="origin">The session that asked, which is not told again.</param>
-public sealed class MarkCommand(string space, string userId, MarkVerb verb, MarkSelector selector, string device, ISessionPort? origin) : LedgerCommand<TotalsBy>
+/// <param name="by">The credential by which it is asked, which must hold still; null: nobody asks whose could end.</param>
+public sealed class MarkCommand(string space, string userId, MarkVerb verb, MarkSelector selector, string device, ISessionPort? origin, Identity? by = null) : LedgerCommand<TotalsBy>
 {
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
-        var user = Users.Required(state, userId);
+        var user = Users.Required(state, userId, by);
         state.EnsureLogs(user);
         long delta = 0;
         bool changed = false;
@@ -117,10 +118,14 @@ public sealed class ReceivedCommand(string space, string userId, IReadOnlyList<A
 /// <summary>Finds users and what is theirs.</summary>
 static class Users
 {
-    /// <summary>A user with an inbox.</summary>
-    /// <exception cref="ProblemException">404.</exception>
-    public static UserState Required(SpaceState state, string user) =>
-        state.Find(user) ?? throw new Problem(404, "unknown-user", "Nothing is stored for this user", "The user has no inbox yet.", "Connect once, or send something to the user first.").Throw();
+    /// <summary>A user with an inbox, whose credential holds.</summary>
+    /// <exception cref="ProblemException">404: there is none; 401 or 403: the credential does not hold any more.</exception>
+    public static UserState Required(SpaceState state, string user, Identity? by)
+    {
+        var found = state.Find(user) ?? throw new Problem(404, "unknown-user", "Nothing is stored for this user", "The user has no inbox yet.", "Connect once, or send something to the user first.").Throw();
+        if (by is not null) Standing.Require(found, by);
+        return found;
+    }
 
     /// <summary>Where a notification stands for a user, if the user may see it.</summary>
     public static (UserLog Log, long Ordinal, EntryRow Entry)? Place(Ledger ledger, SpaceState state, UserState user, NotificationId id)

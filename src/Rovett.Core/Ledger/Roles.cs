@@ -9,7 +9,7 @@ static class Roles
     /// <summary>Takes the roles that a credential names into account.</summary>
     public static void TakeToken(Ledger ledger, SpaceState space, UserState user, Identity identity)
     {
-        var row = user.Row;
+        var row = Standing.Shown(user.Row, identity, ledger.Now);
         var tokenRoles = row.TokenRoles;
         if (identity.Roles is { } named)
         {
@@ -38,9 +38,9 @@ static class Roles
     {
         bool sameRoles = row.TokenRoles.SequenceEqual(user.Row.TokenRoles) && row.DirectoryRoles.SequenceEqual(user.Row.DirectoryRoles);
         bool otherClaims = row.Claims != user.Row.Claims;
-        bool same = sameRoles && !otherClaims && row.Seen == user.Row.Seen && row.RolesIssuedAt == user.Row.RolesIssuedAt && row.DisplayName == user.Row.DisplayName && row.Locale == user.Row.Locale;
+        bool same = sameRoles && !otherClaims && row.Seen == user.Row.Seen && row.RolesIssuedAt == user.Row.RolesIssuedAt && row.DisplayName == user.Row.DisplayName && row.Locale == user.Row.Locale && ReferenceEquals(row.Ahead, user.Row.Ahead);
         bool agreed = user.RolesAgree && sameRoles && !otherClaims && row.Seen is null == user.Row.Seen is null;
-        user.Row = row;
+        user.Row = otherClaims ? row with { ClaimsAt = space.Head + 1 } : row;
         if (!agreed)
         {
             user.RolesAgree = false;
@@ -53,7 +53,7 @@ static class Roles
             }
             user.RolesAgree = true;
         }
-        if (!same) ledger.Store.SavePerson(row);
+        if (!same) ledger.Store.SavePerson(user.Row);
     }
 
     /// <summary>What a user may do on topics may have changed: carries it through.</summary>
@@ -116,7 +116,7 @@ static class Roles
             {
                 if (m.Address == address) lastLoss = Math.Max(lastLoss, m.Until ?? 0);
             }
-            var membership = new Membership(address, Math.Min(space.NewcomerStart(address, lastLoss), position), null);
+            var membership = new Membership(address, Math.Min(space.NewcomerStart(address, lastLoss), position), null, position);
             store.OpenMembership(space.Id, user.PersonId, membership);
             user.Memberships.Add(membership);
         }

@@ -8,12 +8,18 @@ using Rovett.Core.Marks;
 namespace Rovett.Core.Ledger;
 
 /// <summary>Stores a notification and offers it to everybody connected whom it reaches.</summary>
-public sealed class SendCommand(string space, Draft draft, Idempotency? idempotency, bool dryRun, (UserState User, ISessionPort Session)? origin = null) : LedgerCommand<SendResult>
+/// <param name="space">The space's name.</param>
+/// <param name="draft">The notification.</param>
+/// <param name="idempotency">By what a repeat is known; null: by nothing.</param>
+/// <param name="dryRun">Answers what it would do, and does nothing.</param>
+/// <param name="origin">The session that caused it, which is not sent it.</param>
+/// <param name="mayReplace">Whether whoever sends it may take a notification's place in its slot; null: any.</param>
+public sealed class SendCommand(string space, Draft draft, Idempotency? idempotency, bool dryRun, (UserState User, ISessionPort Session)? origin = null, Func<EntryRow, bool>? mayReplace = null) : LedgerCommand<SendResult>
 {
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
-        if (idempotency is not null && ledger.Store.FindAnswer(state.Id, idempotency.Key, new StoredTime(ledger.Now.Micros - (long)Idempotency.KeptFor.TotalMicroseconds)) is { } earlier)
+        if (idempotency is not null && ledger.Store.FindAnswer(state.Id, idempotency.Key, new StoredTime(ledger.Clock.Retention.Micros - (long)Idempotency.KeptFor.TotalMicroseconds)) is { } earlier)
         {
             if (!earlier.BodyHash.AsSpan().SequenceEqual(idempotency.BodyHash))
             {
@@ -25,8 +31,10 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
         }
         var reach = Reaching.Of(ledger, state, draft);
         Reaching.Check(ledger, draft, reach);
+        if (mayReplace is not null && draft.Slot is not null && ledger.Store.FindSlot(state.Id, draft.SlotKey) is { } before && before > state.Floor && ledger.Store.FindEntry(state.Id, before) is { } old && !Changes.IsOver(ledger, state, old) && !mayReplace(old))
+            throw new Problem(403, "api-key-narrowed", "The API key may not send this", $"In the slot '{draft.Slot}' stands a notification of another type, which this key may not replace.", "Use another slot, or a key that may send that type, too.") { Errors = [new FieldError("slot", "holds a notification that this key may not replace")] }.Throw();
         Answer = dryRun ? new SendResult(default, default, reach, false) : Store(ledger, state, reach);
-        if (!dryRun && idempotency is not null) ledger.Store.AddAnswer(state.Id, idempotency.Key, new IdempotencyRow(idempotency.BodyHash, Answer.Id, Answer.Position), state.LastTime);
+        if (!dryRun && idempotency is not null) ledger.Store.AddAnswer(state.Id, idempotency.Key, new IdempotencyRow(idempotency.BodyHash, Answer.Id, Answer.Position), ledger.Clock.Retention);
     }
 
     SendResult Store(Ledger ledger, SpaceState state, List<Reach> reach)
@@ -118,6 +126,7 @@ sealed class Sending(Ledger ledger, SpaceState state, Draft draft)
         var traits = draft.Traits;
         var audience = Audience.Of(draft.To, draft.Except.Where(a => a.Kind != AddressKind.User));
         var audienceLog = audience is null ? null : state.AudienceLog(audience); // may refuse, so before anything is drawn
+        ReserveOtherwise();
         var attending = state.Attending(traits.Subject);
         // It goes to one log and changes nothing else that is in memory: it can be offered together with its neighbours.
         bool alone = draft.Slot is null && attending.Count == 0 && !draft.To.Concat(draft.Except).Any(a => a.Kind == AddressKind.User);
@@ -149,14 +158,14 @@ sealed class Sending(Ledger ledger, SpaceState state, Draft draft)
         var body = draft.Body;
         if (draft.Ttl is { } ttl)
         {
-            var expires = new StoredTime(time.Micros + (long)ttl.TotalMicroseconds);
-            body = [.. body, (byte)',', .. Changes.Member("expires", expires.ToString())];
+            var expires = new StoredTime(state.Due.Micros + (long)ttl.TotalMicroseconds);
+            body = [.. body, (byte)',', .. Changes.Member("expires", ledger.Clock.Shown(expires).ToString())];
             store.AddDue(state.Id, new DueRow(expires, DueKind.Expiry, position.Value, 0));
         }
         if (draft.Deadlines.Count > 0)
         {
             // Devices acknowledge it at once, and may show it.
-            var due = new StoredTime(time.Micros + draft.Deadlines.Min(d => (long)d.Within.TotalMicroseconds));
+            var due = new StoredTime(ledger.Now.Micros + draft.Deadlines.Min(d => (long)d.Within.TotalMicroseconds));
             body = [.. body, (byte)',', .. Changes.Member("due", due.ToString())];
         }
         var addressing = draft.Addressing;
@@ -175,6 +184,23 @@ sealed class Sending(Ledger ledger, SpaceState state, Draft draft)
         foreach (var user in attending) ReadAtOnce(user);
         ledger.Observe(o => o.Stored(state.Row.Name, entry, addressing, placements));
         return new SendResult(id, position, reach, false);
+    }
+
+    /// <summary>What a deadline is to send otherwise must be possible then: its audience is made now, or the send refused.</summary>
+    void ReserveOtherwise()
+    {
+        for (int i = 0; i < draft.Deadlines.Count; i++)
+        {
+            if (draft.Deadlines[i].Otherwise is not { } otherwise || Audience.Of(otherwise.To, otherwise.Except.Where(a => a.Kind != AddressKind.User)) is not { } audience) continue;
+            try
+            {
+                state.AudienceLog(audience);
+            }
+            catch (ProblemException refused)
+            {
+                throw (refused.Problem with { Errors = [new FieldError($"deadlines[{i}].otherwise.to", refused.Problem.Detail)] }).Throw();
+            }
+        }
     }
 
     /// <summary>Somebody who is looking at the subject has read it: nothing rings.</summary>

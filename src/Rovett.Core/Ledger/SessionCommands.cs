@@ -48,11 +48,10 @@ public sealed class AttachCommand(string space, Identity identity, string device
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
-        var user = state.FindOrAdd(identity.User.Value);
-        Standing.Require(user, identity);
+        var user = Standing.Find(state, identity) ?? state.FindOrAdd(identity.User.Value);
         var (head, before) = (state.Head, user.Row);
         Roles.TakeToken(ledger, state, user, identity);
-        mustLast = state.Head != head || before.Seen is null || before.Claims != user.Row.Claims || !before.TokenRoles.SequenceEqual(user.Row.TokenRoles);
+        mustLast = state.Head != head || before.Seen is null || before.Claims != user.Row.Claims || !ReferenceEquals(before.Ahead, user.Row.Ahead) || !before.TokenRoles.SequenceEqual(user.Row.TokenRoles);
         state.EnsureLogs(user);
         var totals = Ledger.TotalsOf(user);
         Answer = new OpenInfo(user, Roles.ChannelsOf(user, null), totals, new Position(state.Head), user.PlanVersion, session is null ? [] : user.Devices.Begin(device)) { FollowsInactive = user.Follows.Keys.Any(t => !user.Holds("topic:" + t)) };

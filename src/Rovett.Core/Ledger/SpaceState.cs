@@ -12,7 +12,7 @@ internal sealed class SpaceState
 
     readonly ILedgerStore store;
     readonly LedgerOptions options;
-    readonly TimeProvider clock;
+    readonly ServiceClock clock;
     readonly Dictionary<string, AddressLog> logs = [];
     readonly Dictionary<long, (AddressLog Log, string Key)> logsById = [];
     readonly Dictionary<string, List<AddressLog>> audiencesOf = [];
@@ -23,7 +23,7 @@ internal sealed class SpaceState
     readonly Dictionary<string, RoleRow?> roles = [];
     readonly Dictionary<string, List<UserState>> attending = [];
 
-    public SpaceState(SpaceRow row, ILedgerStore store, LedgerOptions options, TimeProvider clock, RecentEntries recent)
+    public SpaceState(SpaceRow row, ILedgerStore store, LedgerOptions options, ServiceClock clock, RecentEntries recent)
     {
         Row = row;
         this.store = store;
@@ -38,7 +38,17 @@ internal sealed class SpaceState
         Watches = new Watches(this, store);
         Topics = new TopicRules(this, store);
         Presence = new Presence.PresenceBoards(this);
+        HasTombstones = store.HasTombstones(row.Id);
     }
+
+    /// <summary>Somebody was erased whose tokens may still run.</summary>
+    public bool HasTombstones { get; set; }
+
+    /// <summary>An id as a hash that only this space's key gives.</summary>
+    public byte[] HashOf(string user) => Tombstones.Hash(Row.Key, user);
+
+    /// <summary>From when on credentials of an id hold that nobody is known by: 0, unless somebody was erased by it.</summary>
+    public long TombstoneOf(string user) => HasTombstones ? store.FindTombstone(Id, HashOf(user)) ?? 0 : 0;
 
     /// <summary>Who is shown to whom.</summary>
     public Presence.PresenceBoards Presence { get; }
@@ -85,6 +95,12 @@ internal sealed class SpaceState
         return (new Position(++Head), LastTime);
     }
 
+    /// <summary>The due time now, by which what is due is judged.</summary>
+    public StoredTime Due => clock.Due;
+
+    /// <summary>A due time as it is shown.</summary>
+    public StoredTime Shown(StoredTime due) => clock.Shown(due);
+
     /// <summary>The space's time: the clock's, but never behind what is stored.</summary>
     public StoredTime Time => new(Math.Max(StoredTime.From(clock.GetUtcNow()).Micros, LastTime.Micros));
 
@@ -108,9 +124,8 @@ internal sealed class SpaceState
     public List<AddressLog> AudiencesOf(string address)
     {
         if (audiencesOf.TryGetValue(address, out var known)) return known;
-        if (Address.TryParse(address, out var parsed) is { } wrong) throw new FormatException(wrong);
         var list = new List<AddressLog>();
-        foreach (var row in store.AudiencesOf(Id, parsed)) list.Add(logs.TryGetValue(row.Key, out var log) ? log : Keep(row));
+        foreach (var row in store.AudiencesOf(Id, Address.OfStored(address))) list.Add(logs.TryGetValue(row.Key, out var log) ? log : Keep(row));
         return audiencesOf[address] = list;
     }
 
@@ -146,7 +161,7 @@ internal sealed class SpaceState
         bool personal = !row.Key.StartsWith('+');
         var audience = personal ? null : Audience.Parse(row.Key);
         // An erased person's log keeps a key that is nobody's address.
-        Address[] addresses = audience is not null ? [.. audience.Includes] : Address.TryParse(row.Key, out var own) is null ? [own] : [];
+        Address[] addresses = audience is not null ? [.. audience.Includes] : row.Key.StartsWith('\u0001') ? [] : [Address.OfStored(row.Key)];
         var log = new AddressLog(row.Id, audience, addresses, store.Blocks(0, row.Id, MarkKind.Dead));
         log.Load(row);
         logs[row.Key] = log;
@@ -193,7 +208,17 @@ internal sealed class SpaceState
     }
 
     /// <summary>A user, made when unknown.</summary>
-    public UserState FindOrAdd(string user) => Find(user) ?? KeepUser(store.AddPerson(Id, user, null), isNew: true);
+    public UserState FindOrAdd(string user)
+    {
+        if (Find(user) is { } known) return known;
+        var row = store.AddPerson(Id, user, null);
+        if (TombstoneOf(user) is var validFrom and > 0)
+        {
+            row = row with { ValidFrom = validFrom };
+            store.SavePerson(row);
+        }
+        return KeepUser(row, isNew: true);
+    }
 
     UserState KeepUser(PersonRow row, bool isNew = false)
     {
@@ -368,6 +393,15 @@ internal sealed class SpaceState
     }
 
     (StoredTime From, StoredTime Before, long Position)? found;
+
+    /// <summary>Moves the sign-outs of users in memory that were noted at <paramref name="from"/> or later.</summary>
+    public void ShiftValidFrom(long from, long by)
+    {
+        foreach (var user in users.Values)
+        {
+            if (user.Row.ValidFrom >= from) user.Row = user.Row with { ValidFrom = user.Row.ValidFrom + by };
+        }
+    }
 
     /// <summary>Puts a connected user into the lists of the logs it sees something of.</summary>
     public void JoinAll(UserState user)

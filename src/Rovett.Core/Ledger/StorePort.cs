@@ -85,13 +85,19 @@ public sealed record PersonRow(long Id, string User, StoredTime? Seen, long Rev,
     /// <summary>What the newest token says that policies look at (<see cref="Policies.ClaimSet"/>).</summary>
     public string Claims { get; init; } = "";
 
+    /// <summary>Tokens whose <c>iat</c> (microseconds) lay ahead of the time when they were shown; below zero: shown before a sign-out, so that it does not hold any more.</summary>
+    public IReadOnlyList<long> Ahead { get; init; } = [];
+
+    /// <summary>The position at which <see cref="Claims"/> last changed.</summary>
+    public long ClaimsAt { get; init; }
+
     /// <summary>Up to which change of policies and roles' grants it is settled which topics the user may follow; null for one who follows none.</summary>
     public long? RulesSeen { get; init; }
 }
 
 /// <summary>One interval in which a user held a role, in positions: after <see cref="After"/>, up to <see cref="Until"/>
-/// (null: still).</summary>
-public sealed record Membership(string Address, long After, long? Until);
+/// (null: still). <see cref="Gained"/>: the entry that opened it; newcomers see some of what was before.</summary>
+public sealed record Membership(string Address, long After, long? Until, long Gained);
 
 /// <summary>Which marks, in blocks and runs.</summary>
 public enum MarkKind
@@ -156,6 +162,8 @@ public enum DueKind
     Deadline = 3,
     /// <summary>The grant given at a position ends.</summary>
     GrantEnd = 4,
+    /// <summary>No token can still run that a person had who was erased; the position is the person's number.</summary>
+    TombstoneEnd = 5,
 }
 
 /// <summary>Something due. <see cref="Number"/> tells several of one notification apart.</summary>
@@ -252,6 +260,12 @@ public interface ILedgerStore
 
     /// <summary>The store's present life.</summary>
     Epoch Epoch { get; }
+    /// <summary>What was stored of the clock last.</summary>
+    ClockRow Clock { get; }
+    /// <summary>Stores what is known of the clock.</summary>
+    void SaveClock(ClockRow clock);
+    /// <summary>Moves every sign-out that was noted at <paramref name="from"/> or later, in all spaces; microseconds.</summary>
+    void ShiftValidFrom(long from, long by);
     /// <summary>A space by its name, or null.</summary>
     SpaceRow? FindSpace(string name);
     /// <summary>Makes a space.</summary>
@@ -298,6 +312,10 @@ public interface ILedgerStore
     IReadOnlyList<EntryRow> Entries(int space, long from, int limit);
     /// <summary>Rewrites the text of an entry (a person is erased).</summary>
     void RewriteEntry(int space, long position, byte[] body, string addressing);
+    /// <summary>The same, and forgets its type and subject.</summary>
+    void EraseEntry(int space, long position, byte[] body, string addressing);
+    /// <summary>Entries in positions (<paramref name="after"/>, <paramref name="upTo"/>] that say who took something over or missed a deadline.</summary>
+    IReadOnlyList<EntryRow> ActsIn(int space, long after, long upTo);
 
     /// <summary>A user, or null.</summary>
     PersonRow? FindPerson(int space, string user);
@@ -391,13 +409,53 @@ public interface ILedgerStore
     void TrimEntries(int space, long upTo);
     /// <summary>Gives a receipt another detail.</summary>
     void RewriteReceipt(int space, long number, string detail);
-    /// <summary>The detail of a receipt; null when there is none by that number.</summary>
-    string? ReceiptDetail(int space, long number);
     /// <summary>Removes receipts older than a time, at most a number of them.</summary>
     /// <returns>How many went.</returns>
     int TrimReceipts(int space, StoredTime before, int limit);
     /// <summary>Removes everything a person has marked, muted or followed, and the person's grants.</summary>
     void ErasePerson(long person);
+    /// <summary>The erasures under way, oldest first.</summary>
+    IReadOnlyList<ErasureRow> Erasures(int space);
+    /// <summary>The erasure of an id that is under way, or null.</summary>
+    ErasureRow? FindErasure(int space, string name);
+    /// <summary>Stores an erasure.</summary>
+    void SaveErasure(int space, ErasureRow erasure);
+    /// <summary>An erasure is done.</summary>
+    void RemoveErasure(int space, long person);
+    /// <summary>Has the store overwrite what was freed, where it keeps that: soon, and at the latest when it is closed.</summary>
+    void ScrubFreed();
+    /// <summary>From when on credentials of an erased id hold; null: nobody was erased by that id.</summary>
+    long? FindTombstone(int space, byte[] idHash);
+    /// <summary>Whether a space has any.</summary>
+    bool HasTombstones(int space);
+    /// <summary>Stores one, in place of another of the same id.</summary>
+    void SaveTombstone(int space, byte[] idHash, long validFrom, long person);
+    /// <summary>Removes the one of a person.</summary>
+    void RemoveTombstone(int space, long person);
+    /// <summary>What deadlines of notifications in (<paramref name="after"/>, <paramref name="upTo"/>] are to send otherwise: to whom.</summary>
+    IReadOnlyList<(long Position, int Number, string Addressing)> OtherwiseAfter(int space, long after, long upTo, int limit);
+    /// <summary>Gives it another addressing; null: nothing is sent.</summary>
+    void RewriteOtherwise(int space, long position, int number, string? addressing);
+    /// <summary>Slots with what was put there in (<paramref name="after"/>, <paramref name="upTo"/>].</summary>
+    IReadOnlyList<(long Position, string Key)> SlotsAfter(int space, long after, long upTo, int limit);
+    /// <summary>Empties a slot.</summary>
+    void RemoveSlot(int space, string key);
+    /// <summary>What was set aside after a number.</summary>
+    IReadOnlyList<(long Number, string Detail)> SetAsideAfter(int space, long after, int limit);
+    /// <summary>Gives it another detail.</summary>
+    void RewriteSetAside(long number, string detail);
+    /// <summary>A log's notifications after an ordinal, oldest first.</summary>
+    IReadOnlyList<(long Ordinal, long Position)> ItemsAfter(long log, long after, int limit);
+    /// <summary>Forgets the types and subjects of all notifications of a log.</summary>
+    void EraseItems(long log);
+    /// <summary>Some notifications that a person is left out of by name; position 0: not stored any more.</summary>
+    IReadOnlyList<(long Log, long Ordinal, long Position)> SkipsOf(long person, int limit);
+    /// <summary>Forgets that a person is left out of one.</summary>
+    void RemoveSkip(long person, long log, long ordinal);
+    /// <summary>Forgets the devices in a person's receipts in numbers (<paramref name="after"/>, <paramref name="upTo"/>].</summary>
+    void ForgetDevices(int space, long person, long after, long upTo);
+    /// <summary>The details of receipts in numbers (<paramref name="after"/>, <paramref name="upTo"/>] that have any.</summary>
+    IReadOnlyList<(long Number, string Detail)> ReceiptDetails(int space, long after, long upTo);
 
     /// <summary>Removes a space: nobody finds it any more; <see cref="Purge"/> lets go what it stored.</summary>
     void RemoveSpace(int space);
@@ -422,8 +480,10 @@ public interface ILedgerStore
     long RulesAt(int space);
     /// <summary>Stores a grant.</summary>
     void AddGrant(int space, Grant grant);
-    /// <summary>Ends a grant.</summary>
+    /// <summary>Ends a grant; it is kept for as long as what was sent while it held.</summary>
     void EndGrant(int space, long number, long ended);
+    /// <summary>Removes a grant that another takes the place of.</summary>
+    void RemoveGrant(int space, long number);
     /// <summary>A grant, ended or not, or null.</summary>
     Grant? FindGrant(int space, long number);
     /// <summary>The grants on a topic.</summary>

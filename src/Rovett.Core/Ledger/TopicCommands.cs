@@ -35,7 +35,7 @@ public sealed class SubscribeCommand(string space, UserState user, Session sessi
 
     void Subscribe(Ledger ledger, SpaceState state, UserState present, SessionPlace place)
     {
-        long since = Math.Min(after?.Value ?? state.Head, state.Head);
+        long since = after is { } said && said.Value < state.Head ? state.Topics.HeldSince(present, topic, TopicRights.Subscribe, said.Value) : state.Head;
         bool cut = false;
         foreach (var log in after is null ? [] : state.AudiencesOf("topic:" + topic))
         {
@@ -129,12 +129,13 @@ public sealed class SayCommand(string space, UserState user, ISessionPort sessio
 /// <param name="topic">The topic, in its one form.</param>
 /// <param name="follow">True to follow, false to follow no more.</param>
 /// <param name="most">The most topics a user may follow.</param>
-public sealed class FollowCommand(string space, string userId, string topic, bool follow, int most) : LedgerCommand<(Decision Decision, IReadOnlyList<Followed> Follows, Totals Totals)>
+/// <param name="by">The credential by which it is asked, which must hold still; null: nobody asks whose could end.</param>
+public sealed class FollowCommand(string space, string userId, string topic, bool follow, int most, Identity? by = null) : LedgerCommand<(Decision Decision, IReadOnlyList<Followed> Follows, Totals Totals)>
 {
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
-        var user = Users.Required(state, userId);
+        var user = Users.Required(state, userId, by);
         var decision = follow ? state.Topics.Decide(user, topic, TopicRights.Follow) : new Decision(true, "");
         if (decision.Allowed && follow != user.Follows.ContainsKey(topic))
         {
@@ -246,18 +247,23 @@ public sealed class GrantCommand(string space, GrantDraft draft) : LedgerCommand
     {
         var state = ledger.Space(space);
         var user = draft.User is null ? null : state.FindOrAdd(draft.User);
+        long? since = null;
         if (draft.Policy.Length > 0)
         {
-            foreach (var before in state.Topics.GrantsOn(draft.Topic).Where(g => g.Person == user!.PersonId && g.Policy == draft.Policy && g.Rights == draft.Rights).ToList()) Grants.End(ledger, state, before, quietly: true);
+            foreach (var before in state.Topics.GrantsOn(draft.Topic).Where(g => g.Person == user!.PersonId && g.Policy == draft.Policy && g.Rights == draft.Rights).ToList())
+            {
+                since = Math.Min(since ?? long.MaxValue, before.Since);
+                Grants.End(ledger, state, before, quietly: true);
+            }
         }
         var (position, time) = state.Draw();
-        var until = draft.For is { } span ? new StoredTime(time.Micros + (long)span.TotalMicroseconds) : draft.Until;
-        var grant = new Grant(position.Value, user?.PersonId ?? 0, draft.Role ?? "", draft.Topic, draft.Rights, until, null, draft.Policy, draft.Profile);
+        StoredTime? until = draft.For is { } span ? new StoredTime(state.Due.Micros + (long)span.TotalMicroseconds) : draft.Until is { } at ? ledger.Clock.DueAt(at) : null;
+        var grant = new Grant(position.Value, user?.PersonId ?? 0, draft.Role ?? "", draft.Topic, draft.Rights, until, null, draft.Policy, draft.Profile) { Since = since ?? position.Value };
         Grants.Entry(ledger, state, position, time, grant, "given");
         ledger.Store.AddGrant(state.Id, grant);
         if (until is { } end) ledger.Store.AddDue(state.Id, new DueRow(end, DueKind.GrantEnd, grant.Number, 0));
         Grants.Changed(ledger, state, grant, position.Value);
-        Answer = new GrantInfo(grant, draft.User);
+        Answer = Grants.Info(ledger, grant, draft.User);
     }
 }
 
@@ -269,7 +275,7 @@ public sealed class EndGrantCommand(string space, long number) : LedgerCommand<G
         var state = ledger.Space(space);
         if (ledger.Store.FindGrant(state.Id, number) is not { Ended: null } grant) return;
         Grants.End(ledger, state, grant, quietly: false);
-        Answer = new GrantInfo(grant, grant.Person == 0 ? null : state.Find(grant.Person)?.Id.Value);
+        Answer = Grants.Info(ledger, grant, grant.Person == 0 ? null : state.Find(grant.Person)?.Id.Value);
     }
 }
 
@@ -282,13 +288,16 @@ public sealed class ListGrantsCommand(string space, string? user, string? role, 
     {
         var state = ledger.Space(space);
         long? person = user is null ? null : state.Find(user)?.PersonId ?? 0;
-        Answer = person == 0 ? [] : [.. ledger.Store.Grants(state.Id, person, role, topic, after, limit).Select(g => new GrantInfo(g, g.Person == 0 ? null : state.Find(g.Person)?.Id.Value))];
+        Answer = person == 0 ? [] : [.. ledger.Store.Grants(state.Id, person, role, topic, after, limit).Select(g => Grants.Info(ledger, g, g.Person == 0 ? null : state.Find(g.Person)?.Id.Value))];
     }
 }
 
 /// <summary>What grants do when they are given or end.</summary>
 static class Grants
 {
+    /// <summary>A grant as it is shown.</summary>
+    public static GrantInfo Info(Ledger ledger, Grant grant, string? user) => new(grant.Until is { } until ? grant with { Until = ledger.Clock.Shown(until) } : grant, user);
+
     /// <summary>A grant's time is up.</summary>
     public static void Due(Ledger ledger, SpaceState state, long number)
     {
@@ -304,7 +313,8 @@ static class Grants
     {
         var (position, time) = state.Draw();
         Entry(ledger, state, position, time, grant, "ended");
-        ledger.Store.EndGrant(state.Id, grant.Number, position.Value);
+        if (quietly) ledger.Store.RemoveGrant(state.Id, grant.Number);
+        else ledger.Store.EndGrant(state.Id, grant.Number, position.Value);
         if (grant.Until is { } until) ledger.Store.RemoveDue(state.Id, new DueRow(until, DueKind.GrantEnd, grant.Number, 0));
         if (quietly) state.Topics.Forget(grant.Topic);
         else Changed(ledger, state, grant, position.Value);
@@ -354,7 +364,7 @@ public sealed class EndingAnswersCommand(string space, TimeSpan within) : Ledger
     {
         var state = ledger.Space(space);
         var found = new List<GrantInfo>();
-        foreach (var due in ledger.Store.Due(state.Id, new StoredTime(state.Time.Micros + (long)within.TotalMicroseconds), 1000))
+        foreach (var due in ledger.Store.Due(state.Id, new StoredTime(state.Due.Micros + (long)within.TotalMicroseconds), 1000))
         {
             if (due.Kind != DueKind.GrantEnd || ledger.Store.FindGrant(state.Id, due.Position) is not { Ended: null, Policy.Length: > 0 } grant) continue;
             if (state.Find(grant.Person) is { } user && (user.Holds("topic:" + grant.Topic) || user.Sessions.Exists(s => s.Topics.ContainsKey(grant.Topic)))) found.Add(new GrantInfo(grant, user.Id.Value));

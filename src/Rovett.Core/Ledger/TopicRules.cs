@@ -74,7 +74,7 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
     /// <param name="steps">Gets every step; null: nobody wants to know.</param>
     public Decision Decide(UserState user, string topic, TopicRights right, IReadOnlySet<string>? roles = null, List<DecisionStep>? steps = null)
     {
-        var now = space.Time;
+        var now = space.Due;
         return Decide(user, topic, right, roles, g => g.Until is null || g.Until > now, steps);
     }
 
@@ -87,10 +87,39 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
     Decision Decide(UserState user, string topic, TopicRights right, IReadOnlySet<string>? roles, Func<Grant, bool> holds, List<DecisionStep>? steps)
     {
         var facts = new Facts(user, roles);
-        return Present.Set.Decide(facts, topic, right, GrantsOn(topic).Where(g => holds(g) && Concerns(g, user, facts)), steps);
+        var grants = GrantsOn(topic).Where(g => holds(g) && Concerns(g, user, facts));
+        if (steps is not null) grants = grants.Select(g => g.Until is { } until ? g with { Until = space.Shown(until) } : g);
+        return Present.Set.Decide(facts, topic, right, grants, steps);
     }
 
     static bool Concerns(Grant grant, UserState user, Facts facts) => grant.Role.Length > 0 ? facts.HoldsRole(grant.Role) : grant.Person == user.PersonId;
+
+    /// <summary>The position from which on a user has held a right without a break, as far back as a position: what came before is not the user's.
+    /// What is not known any more counts as a break.</summary>
+    public long HeldSince(UserState user, string topic, TopicRights right, long after)
+    {
+        var grants = store.GrantsOn(space.Id, topic, endedToo: true);
+        var changes = new SortedSet<long>(store.PolicyPositions(space.Id, after));
+        foreach (var grant in grants)
+        {
+            changes.Add(grant.Since);
+            changes.Add(grant.Ended ?? 0);
+        }
+        foreach (var membership in user.Memberships)
+        {
+            changes.Add(membership.Gained);
+            changes.Add(membership.Until ?? 0);
+        }
+        changes.Add(user.Row.ClaimsAt);
+        foreach (long position in changes.Reverse())
+        {
+            if (position <= after) break;
+            long before = position - 1;
+            var facts = new Facts(user, user.Memberships.Where(m => m.Gained <= before && !(m.Until <= before)).Select(m => m.Address).ToHashSet(), withClaims: before >= user.Row.ClaimsAt);
+            if (!At(before).Set.Decide(facts, topic, right, grants.Where(g => g.Since <= before && !(g.Ended <= before) && Concerns(g, user, facts))).Allowed) return position;
+        }
+        return after;
+    }
 
     /// <summary>The topics that a user follows and may.</summary>
     public IEnumerable<string> Followed(UserState user, IReadOnlySet<string>? roles = null) => user.Follows.Keys.Where(topic => GoesOn(user, topic, TopicRights.Follow, roles));
@@ -121,7 +150,7 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
     }
 
     /// <summary>What decisions look at of a user.</summary>
-    sealed class Facts(UserState user, IReadOnlySet<string>? roles) : IUserFacts
+    sealed class Facts(UserState user, IReadOnlySet<string>? roles, bool withClaims = true) : IUserFacts
     {
         Dictionary<string, IReadOnlyList<string>>? claims;
 
@@ -129,6 +158,6 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
 
         public bool HoldsRole(string role) => roles is null ? user.Holds("role:" + role) : roles.Contains("role:" + role);
 
-        public IReadOnlyList<string> Claim(string path) => (claims ??= ClaimSet.Read(user.Row.Claims)).GetValueOrDefault(path) ?? [];
+        public IReadOnlyList<string> Claim(string path) => (claims ??= ClaimSet.Read(withClaims ? user.Row.Claims : "")).GetValueOrDefault(path) ?? [];
     }
 }

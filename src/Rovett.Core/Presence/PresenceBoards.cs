@@ -84,15 +84,15 @@ sealed class PresenceBoards(SpaceState space)
         if (boards.Count == 0 || (seen == space.Stirred && !anyGone)) return;
         bool stirred = seen != space.Stirred;
         seen = space.Stirred;
-        var now = space.Time;
+        StoredTime now = space.Time, elapsed = space.Due;
         var here = stirred ? WhoIsHere() : [];
         anyGone = false;
         foreach (var (address, board) in boards.ToList())
         {
-            var (arrived, left) = stirred ? Compare(board, address, here.GetValueOrDefault(address) ?? [], now) : ([], []);
+            var (arrived, left) = stirred ? Compare(board, address, here.GetValueOrDefault(address) ?? [], now, elapsed) : ([], []);
             foreach (var (id, (person, gone)) in board.People.Where(p => p.Value.Gone is not null).ToList())
             {
-                if (now.Micros - gone!.Value.Micros < grace.TotalMicroseconds)
+                if (elapsed.Micros - gone!.Value.Micros < grace.TotalMicroseconds)
                 {
                     anyGone = true;
                     continue;
@@ -161,7 +161,7 @@ sealed class PresenceBoards(SpaceState space)
         return here;
     }
 
-    (List<PresentPerson> Arrived, List<PresentPerson> Left) Compare(Board board, string address, HashSet<UserState> here, StoredTime now)
+    (List<PresentPerson> Arrived, List<PresentPerson> Left) Compare(Board board, string address, HashSet<UserState> here, StoredTime now, StoredTime elapsed)
     {
         List<PresentPerson> arrived = [], left = [];
         foreach (var user in here)
@@ -185,7 +185,7 @@ sealed class PresenceBoards(SpaceState space)
                 board.People.Remove(id);
                 left.Add(person);
             }
-            else if (gone is null) board.People[id] = (person, now);
+            else if (gone is null) board.People[id] = (person, elapsed);
         }
         return (arrived, left);
     }
@@ -228,7 +228,7 @@ sealed class PresenceBoards(SpaceState space)
         return kept;
     }
 
-    static Address Parsed(string text) => Address.TryParse(text, out var address) is null ? address : throw new FormatException(text);
+    static Address Parsed(string text) => Address.OfStored(text);
 }
 
 /// <summary>What a session was last shown of who is on an address.</summary>

@@ -1,6 +1,7 @@
 using System.Net.Http.Headers;
 using System.Text.Json;
 using Rovett.Core;
+using Rovett.Core.Ledger;
 using Rovett.Service.Receipts;
 
 namespace Rovett.Service.Access;
@@ -18,7 +19,7 @@ public sealed class KeySets : IDisposable
 
     readonly HttpClient http;
     readonly string folder;
-    readonly TimeProvider clock;
+    readonly ServiceClock clock;
     readonly ILogger log;
 
     /// <summary>Makes it.</summary>
@@ -26,7 +27,7 @@ public sealed class KeySets : IDisposable
     /// <param name="folder">Where files lie.</param>
     /// <param name="clock">The time.</param>
     /// <param name="log">Failures are told here.</param>
-    public KeySets(OutboundGuard guard, string folder, TimeProvider clock, ILogger<KeySets> log)
+    public KeySets(OutboundGuard guard, string folder, ServiceClock clock, ILogger<KeySets> log)
     {
         (this.folder, this.clock, this.log) = (folder, clock, log);
         http = new HttpClient(guard.Handler()) { Timeout = Timeout, MaxResponseContentBufferSize = MaxBytes };
@@ -44,6 +45,9 @@ public sealed class KeySets : IDisposable
         readonly SemaphoreSlim turn = new(1);
         volatile Fetched? fetched;
 
+        /// <summary>Hears which keys were there before a fetch and are not any more.</summary>
+        public event Action<IReadOnlySet<string>>? Dropped;
+
         /// <summary>When it was last fetched, how many keys it has, and why it could not be fetched last time.</summary>
         public (DateTimeOffset? At, int Keys, string? Error) State => fetched is { } f ? (f.At, f.Keys.Count, f.Error) : (null, 0, null);
 
@@ -52,15 +56,35 @@ public sealed class KeySets : IDisposable
         public async ValueTask<IReadOnlyList<VerifyingKey>> Find(string algorithm, string? kid)
         {
             if (Needed(kid)) await Refresh(kid);
-            var now = owner.clock.GetUtcNow();
-            if (fetched is not { At: { } at } have || now - at > LastsWithout)
-                throw new Problem(503, "signing-keys-unavailable", "The signing keys can't be fetched", $"The signing key '{name}' is kept elsewhere, and could not be fetched.", "Try again shortly. Operators: GET /v1/signing-keys says why.") { RetryAfterSeconds = 10 }.Throw();
-            return [.. have.Keys.Where(k => k.Algorithm == algorithm && (kid is null || k.Kid is null || k.Kid == kid))];
+            return [.. Usable().Keys.Where(k => k.Algorithm == algorithm && (kid is null || k.Kid is null || k.Kid == kid))];
         }
+
+        /// <summary>Whether it still has a key.</summary>
+        /// <exception cref="ProblemException">503: it could never be fetched, or not for a day.</exception>
+        public async ValueTask<bool> Holds(string keyId)
+        {
+            if (Needed(null)) await Refresh(null);
+            return Usable().Keys.Any(k => k.Id == keyId);
+        }
+
+        /// <summary>Whether it has a key, as far as is known now: before the first fetch it may.</summary>
+        public bool MayHave(string keyId) => fetched is not { At: not null } have || have.Keys.Any(k => k.Id == keyId);
+
+        /// <summary>Fetches it again if it is in use and that is due.</summary>
+        public async Task RefreshWhenDue()
+        {
+            if (fetched is { At: not null } && Needed(null)) await Refresh(null);
+        }
+
+        Fetched Usable() => fetched is { At: not null } have && Due - have.FetchedAt <= LastsWithout ? have
+            : throw new Problem(503, "signing-keys-unavailable", "The signing keys can't be fetched", $"The signing key '{name}' is kept elsewhere, and could not be fetched.", "Try again shortly. Operators: GET /v1/signing-keys says why.") { RetryAfterSeconds = 10 }.Throw();
+
+        // By the due time, which a clock that is set does not change: what was withdrawn must not be believed for longer.
+        TimeSpan Due => TimeSpan.FromMicroseconds(owner.clock.Due.Micros);
 
         bool Needed(string? kid)
         {
-            var now = owner.clock.GetUtcNow();
+            var now = Due;
             if (fetched is not { } have) return true;
             if (now < have.NotBefore) return false;
             return have.At is null || now >= have.FreshUntil || (kid is not null && !have.Keys.Any(k => k.Kid is null || k.Kid == kid)) || (IsFile && FileTime() != have.FileTime);
@@ -72,27 +96,30 @@ public sealed class KeySets : IDisposable
         async Task Refresh(string? kid)
         {
             await turn.WaitAsync();
+            HashSet<string>? dropped = null;
             try
             {
                 if (!Needed(kid)) return; // somebody else has fetched it meanwhile
-                var now = owner.clock.GetUtcNow();
+                var now = Due;
                 try
                 {
                     var fileTime = IsFile ? FileTime() : default;
                     var (keys, life) = await Fetch();
-                    fetched = new Fetched(keys, now, now + life, IsFile ? now : now + BetweenUnknown, null, fileTime);
+                    dropped = [.. (fetched?.Keys ?? []).Select(k => k.Id).Except(keys.Select(k => k.Id))];
+                    fetched = new Fetched(keys, owner.clock.GetUtcNow(), now, now + life, IsFile ? now : now + BetweenUnknown, null, fileTime);
                 }
                 catch (Exception error) when (error is HttpRequestException or IOException or OperationCanceledException or JsonException or FormatException or UnauthorizedAccessException)
                 {
                     var why = error is OperationCanceledException ? $"there was no answer within {Timeout.TotalSeconds:0} s" : (error.InnerException as OutboundRefusedException)?.Message ?? error.Message;
-                    owner.log.LogWarning("The signing key {Name} could not be fetched from {Address}: {Why}", name, address, why);
-                    fetched = (fetched ?? new Fetched([], null, default, default, null, default)) with { Error = why, NotBefore = now + AfterFailure };
+                    if (fetched?.Error is null) owner.log.LogWarning("The signing key {Name} could not be fetched from {Address}: {Why}", name, address, why);
+                    fetched = (fetched ?? new Fetched([], null, default, default, default, null, default)) with { Error = why, NotBefore = now + AfterFailure };
                 }
             }
             finally
             {
                 turn.Release();
             }
+            if (dropped is { Count: > 0 }) Dropped?.Invoke(dropped);
         }
 
         async Task<(IReadOnlyList<VerifyingKey> Keys, TimeSpan Life)> Fetch()
@@ -136,11 +163,12 @@ public sealed class KeySets : IDisposable
 
         /// <param name="Keys">What it has.</param>
         /// <param name="At">When that was fetched; null: never.</param>
+        /// <param name="FetchedAt">The same as due time, as what follows.</param>
         /// <param name="FreshUntil">As long as it need not be asked again.</param>
         /// <param name="NotBefore">As long as it is not asked again, whatever a token names.</param>
         /// <param name="Error">Why it could not be fetched last time.</param>
         /// <param name="FileTime">Of a file.</param>
-        sealed record Fetched(IReadOnlyList<VerifyingKey> Keys, DateTimeOffset? At, DateTimeOffset FreshUntil, DateTimeOffset NotBefore, string? Error, DateTime FileTime);
+        sealed record Fetched(IReadOnlyList<VerifyingKey> Keys, DateTimeOffset? At, TimeSpan FetchedAt, TimeSpan FreshUntil, TimeSpan NotBefore, string? Error, DateTime FileTime);
     }
 
     /// <inheritdoc/>

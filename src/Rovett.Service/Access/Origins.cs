@@ -33,7 +33,7 @@ public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory 
     {
         var origin = context.Request.Headers.Origin.ToString();
         if (origin.Length == 0) return null;
-        var space = SpaceOf(context.Request.Path.Value);
+        var space = spaces.Find(SpaceDirectory.NameOf(context)); // null for one that is not known
         if (IsAllowed(context, space, origin)) return origin;
         var shown = origin.Length <= LongestShown ? origin : origin[..LongestShown] + "…";
         var key = (space, shown);
@@ -44,16 +44,6 @@ public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory 
         }
         throw new Problem(403, "origin-refused", "This page's origin is not allowed", $"The request came from a page of '{shown}'.",
             space?.Settings.Origins is null ? "Add exactly this origin to the setting 'origins', if the page is yours." : "Add exactly this origin to the space's setting 'origins' (PATCH /v1/settings), if the page is yours.").Throw();
-    }
-
-    /// <summary>The space that a path belongs to; null for the console and unknown spaces.</summary>
-    SpaceRuntime? SpaceOf(string? path)
-    {
-        if (path is null) return null;
-        if (path.StartsWith("/v1/", StringComparison.Ordinal)) return spaces.Find("main");
-        if (!path.StartsWith("/s/", StringComparison.Ordinal)) return null;
-        int end = path.IndexOf('/', 3);
-        return end < 0 ? null : spaces.Find(path[3..end]);
     }
 
     // The lists are for applications' pages; the console has its own page and no other.

@@ -5,12 +5,12 @@ using Rovett.Service.Operations;
 namespace Rovett.Service.Access;
 
 /// <summary>Who was refused what, in the audit trail: the same once in a while, so that nobody fills it by asking again and again.</summary>
-public sealed class Refusals(AuditTrail audit, LedgerPump ledger, TimeProvider clock)
+public sealed class Refusals(AuditTrail audit, LedgerPump ledger, ServiceClock clock)
 {
     const int MostRemembered = 10_000, LinesPerSecond = 20;
     static readonly TimeSpan SameAgain = TimeSpan.FromMinutes(10);
 
-    readonly ConcurrentDictionary<(string Space, string Who, string What), DateTimeOffset> noted = new();
+    readonly ConcurrentDictionary<(string Space, string Who, string What), long> noted = new();
     readonly ConcurrentDictionary<string, Bucket> lines = new();
     long unnoted;
 
@@ -38,9 +38,9 @@ public sealed class Refusals(AuditTrail audit, LedgerPump ledger, TimeProvider c
 
     bool IsNew(string space, string who, string what)
     {
-        var now = clock.GetUtcNow();
+        long now = clock.Due.Micros;
         var key = (space, who, what);
-        bool isNew = !(noted.TryGetValue(key, out var before) && now - before < SameAgain) && lines.GetOrAdd(space, _ => new Bucket(LinesPerSecond, clock)).Take(out _) == TimeSpan.Zero;
+        bool isNew = !(noted.TryGetValue(key, out var before) && now - before < SameAgain.TotalMicroseconds) && lines.GetOrAdd(space, _ => new Bucket(LinesPerSecond, clock)).Take(out _) == TimeSpan.Zero;
         if (!isNew)
         {
             Interlocked.Increment(ref unnoted);

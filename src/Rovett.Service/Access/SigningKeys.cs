@@ -15,14 +15,35 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
     readonly ConcurrentDictionary<string, Loaded> loaded = new();
     readonly Lock gate = new();
 
-    /// <summary>Hears of a key that was removed: its space and its name.</summary>
-    public event Action<string, string>? Removed;
+    /// <summary>Hears of keys that are not in a key set any more: the space, the set's name, the keys' ids.</summary>
+    public event Action<string, string, IReadOnlySet<string>>? Dropped;
 
     /// <summary>The keys of a space as stored, and where they come from elsewhere, how that stands.</summary>
     public IReadOnlyList<(StoredSigningKey Stored, KeySets.Source? Source)> Of(string space) => [.. Get(space).Keys.Select(k => (k.Stored, k.Source))];
 
     /// <summary>Whether a space has a key by that name.</summary>
     public bool Has(string space, string name) => Get(space).Keys.Any(k => k.Stored.Name == name);
+
+    /// <summary>Whether a space has a key, as far as is known now; a key set that was not fetched yet may have it.</summary>
+    public bool Has(string space, string name, string keyId) => Get(space).Keys.Any(k => k.Stored.Name == name && (keyId.Length == 0 || (k.Source?.MayHave(keyId) ?? k.Key?.Id == keyId)));
+
+    /// <summary>Whether a space has a key. A key set is fetched when that is due.</summary>
+    /// <exception cref="ProblemException">503: the key set can't be fetched.</exception>
+    public ValueTask<bool> Holds(string space, string name, string keyId)
+    {
+        foreach (var (stored, key, source) in Get(space).Keys)
+        {
+            if (stored.Name != name) continue;
+            return source is null || keyId.Length == 0 ? new ValueTask<bool>(keyId.Length == 0 || key?.Id == keyId) : source.Holds(keyId);
+        }
+        return new ValueTask<bool>(false);
+    }
+
+    /// <summary>Fetches the key sets in use for which that is due, so that what is withdrawn ends though nobody asks.</summary>
+    public async Task RefreshWhenDue()
+    {
+        foreach (var source in loaded.Values.SelectMany(l => l.Keys).Select(k => k.Source).OfType<KeySets.Source>()) await source.RefreshWhenDue();
+    }
 
     /// <summary>Stores a key.</summary>
     /// <returns>False when there is one by that name, or as many as there can be.</returns>
@@ -43,9 +64,8 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
         {
             if (!store.RemoveSigningKey(space, name)) return false;
             loaded.TryRemove(space, out _);
+            return true;
         }
-        Removed?.Invoke(space, name);
-        return true;
     }
 
     /// <summary>Forgets which tokens of a space were verified: its settings changed.</summary>
@@ -103,8 +123,20 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
             case SigningKeyKind.Secret: return (stored, VerifyingKey.OfSecret(stored.Name, stored.Kid, stored.Value), null);
             case SigningKeyKind.PublicKey:
                 using (var jwk = JsonDocument.Parse(stored.Value)) return (stored, VerifyingKey.OfJwk(jwk.RootElement, stored.Name, stored.Kid, null, out _), null);
-            default: return (stored, null, sets.Of(stored.Name, Encoding.UTF8.GetString(stored.Value), stored.Kind == SigningKeyKind.Issuer));
+            default:
+                var source = sets.Of(stored.Name, Encoding.UTF8.GetString(stored.Value), stored.Kind == SigningKeyKind.Issuer);
+                source.Dropped += ids => OnDropped(stored, ids);
+                return (stored, null, source);
         }
+    }
+
+    void OnDropped(StoredSigningKey set, IReadOnlySet<string> ids)
+    {
+        lock (gate)
+        {
+            if (loaded.TryGetValue(set.Space, out var now)) loaded[set.Space] = new Loaded(now.Keys); // what was verified is forgotten
+        }
+        Dropped?.Invoke(set.Space, set.Name, ids);
     }
 
     sealed class Loaded(IReadOnlyList<(StoredSigningKey Stored, VerifyingKey? Key, KeySets.Source? Source)> keys)

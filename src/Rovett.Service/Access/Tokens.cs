@@ -28,7 +28,8 @@ readonly record struct TokenHash(long A, long B, long C, long D)
 /// <param name="Identity">Who, with which roles, as of when.</param>
 /// <param name="Expires">When it ends.</param>
 /// <param name="SigningKey">The name of the space's signing key that it holds by.</param>
-public sealed record Credential(Identity Identity, DateTimeOffset Expires, string SigningKey)
+/// <param name="KeyId">Which key that is (<see cref="VerifyingKey.Id"/>): a key set has several. Empty: not known.</param>
+public sealed record Credential(Identity Identity, DateTimeOffset Expires, string SigningKey, string KeyId)
 {
     /// <summary>Of the token; null for a ticket.</summary>
     internal TokenHash? TokenHash { get; init; }
@@ -76,7 +77,7 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         var verified = keys.Verified(space.Name); // before anything is looked at, so that what changes meanwhile is not overlooked
         var settings = space.Settings;
         var hash = TokenHash.Of(token);
-        if (verified.TryGet(hash, out var known))
+        if (verified.TryGet(hash, out var known) && await keys.Holds(space.Name, known.SigningKey, known.KeyId))
         {
             CheckEnd(known.Expires, settings);
             return known;
@@ -90,8 +91,8 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         return credential;
     }
 
-    /// <summary>Whether the key that a credential holds by is there still.</summary>
-    public bool StillHolds(SpaceRuntime space, Credential credential) => keys.Has(space.Name, credential.SigningKey);
+    /// <summary>Whether the key that a credential holds by is still known.</summary>
+    public bool StillHolds(SpaceRuntime space, Credential credential) => keys.Has(space.Name, credential.SigningKey, credential.KeyId);
 
     (JsonWebToken Jwt, string Algorithm, string? Kid) Header(string token)
     {
@@ -173,13 +174,13 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
             throw Refused(401, "token-issuer", "The token is of another issuer", $"The key '{key.Name}' is of the issuer {issuer}, and the token's iss is not.", "Use a token of that issuer.");
         if (settings.Audiences.Count > 0 && !(claims.TryGetProperty("aud", out var aud) && IsAmong(aud, settings.Audiences)))
             throw Refused(401, "token-audience", "The token is for somebody else", $"Its aud names none of {string.Join(", ", settings.Audiences)}.", "Ask for a token with this space's audience.");
-        return new Credential(new Identity(new UserId(user), Roles(claims, settings.RolesClaim), (long)Math.Round(iat * 1_000_000), ForPolicies(claims, space.ClaimPaths)), expires, key.Name);
+        return new Credential(new Identity(new UserId(user), Roles(claims, settings.RolesClaim), (long)Math.Round(iat * 1_000_000), ForPolicies(claims, space.ClaimPaths)), expires, key.Name, key.Id);
     }
 
     void CheckEnd(DateTimeOffset expires, SpaceSettings settings)
     {
         var now = clock.GetUtcNow();
-        if (now >= expires + settings.ClockSkew) throw Refused(401, "token-expired", "The token has expired", $"It ended at {expires:yyyy-MM-dd'T'HH:mm:ss'Z'}; it is {now:yyyy-MM-dd'T'HH:mm:ss'Z'}.", "Get a new token from your backend.");
+        if (now - settings.ClockSkew >= expires) throw Refused(401, "token-expired", "The token has expired", $"It ended at {expires:yyyy-MM-dd'T'HH:mm:ss'Z'}; it is {now:yyyy-MM-dd'T'HH:mm:ss'Z'}.", "Get a new token from your backend.");
     }
 
     static bool IsAmong(JsonElement aud, IReadOnlyList<string> audiences) => aud.ValueKind == JsonValueKind.Array
@@ -236,7 +237,7 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
     }
 
     static double? Seconds(JsonElement claims, string claim) =>
-        claims.TryGetProperty(claim, out var value) && value.ValueKind == JsonValueKind.Number && value.TryGetDouble(out double seconds) && seconds is > 0 and < 253_402_300_800 ? seconds : null;
+        claims.TryGetProperty(claim, out var value) && value.ValueKind == JsonValueKind.Number && value.TryGetDouble(out double seconds) && seconds is > 0 and < 253_402_300_000 ? seconds : null; // the year 9999, and no instant that time can't be added to
 
     static ProblemException Incomplete(string claim, string what) =>
         new Problem(401, "token-claims", "The token lacks something", $"{claim}: {what}.", "Add the claim where the token is made.") { Errors = [new FieldError(claim, what)] }.Throw();

@@ -1,3 +1,4 @@
+using System.Buffers.Text;
 using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
@@ -17,9 +18,10 @@ public sealed class VerifyingKey
     readonly TokenValidationParameters? parameters;
     readonly Ed25519PublicKeyParameters? edwards;
 
-    VerifyingKey(string name, string? kid, string algorithm, SecurityKey? key, Ed25519PublicKeyParameters? edwards)
+    VerifyingKey(string name, string? kid, string algorithm, SecurityKey? key, Ed25519PublicKeyParameters? edwards, string material)
     {
         (Name, Kid, Algorithm, this.edwards) = (name, kid, algorithm, edwards);
+        Id = Base64Url.EncodeToString(SHA256.HashData(Encoding.UTF8.GetBytes($"{algorithm}\n{kid}\n{material}")).AsSpan(0, 16));
         if (key is null) return;
         parameters = new TokenValidationParameters
         {
@@ -36,13 +38,15 @@ public sealed class VerifyingKey
     public string Name { get; }
     /// <summary>What a token's header calls it; null: nothing.</summary>
     public string? Kid { get; }
+    /// <summary>Tells it from every other key: of its algorithm, its name in headers and what it consists of.</summary>
+    public string Id { get; }
     /// <summary>Its algorithm.</summary>
     public string Algorithm { get; }
     /// <summary>The issuer that a token must name; null: any.</summary>
     public string? Issuer { get; init; }
 
     /// <summary>A secret shared with the backend.</summary>
-    public static VerifyingKey OfSecret(string name, string? kid, byte[] secret) => new(name, kid, "HS256", new SymmetricSecurityKey(secret), null);
+    public static VerifyingKey OfSecret(string name, string? kid, byte[] secret) => new(name, kid, "HS256", new SymmetricSecurityKey(secret), null, Convert.ToHexString(SHA256.HashData(secret)));
 
     /// <summary>Reads a JWK (RFC 7517, RFC 8037).</summary>
     /// <param name="jwk">The object.</param>
@@ -70,7 +74,7 @@ public sealed class VerifyingKey
                 _ => throw new FormatException("must be an RSA key, an EC key on P-256, or an OKP key on Ed25519"),
             };
             if (Text(jwk, "alg") is { } said && said != made.Algorithm) throw new FormatException($"is for another algorithm: its alg must be {made.Algorithm}, or left out");
-            return new VerifyingKey(name, kid, made.Algorithm, made.Key, made.Edwards) { Issuer = issuer };
+            return new VerifyingKey(name, kid, made.Algorithm, made.Key, made.Edwards, string.Join('\n', new[] { "n", "e", "x", "y" }.Select(m => Text(jwk, m)))) { Issuer = issuer };
         }
         catch (Exception error) when (error is FormatException or CryptographicException or ArgumentException)
         {

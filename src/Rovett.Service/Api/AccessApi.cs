@@ -29,7 +29,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
 
     static string NameOf(JsonElement root, string what, List<FieldError> errors)
     {
-        if (root.TryGetProperty("name", out var given) && JsonText.TryString(given, out var text) && Names.Check(text, false, out var name) is null) return name;
+        if (root.TryGetProperty("name", out var given) && JsonText.TryString(given, out var text) && Names.CheckForPath(text, out var name) is null) return name;
         errors.Add(new FieldError("name", $"must be 1 to 128 characters that say {what}"));
         return "";
     }

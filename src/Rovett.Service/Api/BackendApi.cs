@@ -12,7 +12,7 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Api;
 
 /// <summary>What backends call, with an API key.</summary>
-public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions, Origins origins, Limits limits, ServiceInfo info, Faults faults, Options.RovettOptions options)
+public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions, Origins origins, Limits limits, ServiceInfo info, Faults faults, ServiceClock clock, Options.RovettOptions options)
 {
     /// <summary><c>POST /v1/notifications</c></summary>
     public async Task Send(HttpContext context)
@@ -58,7 +58,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
             });
             return;
         }
-        var result = await ledger.Ask(new SendCommand(space.Name, draft, IdempotencyOf(context, key, bytes), dryRun, OriginOf(context, space)));
+        var result = await ledger.Ask(new SendCommand(space.Name, draft, IdempotencyOf(context, key, bytes), dryRun, OriginOf(context, space), key.IsNarrowed ? entry => MaySend(key, entry) : null));
         await Json.Write(context, dryRun || result.Repeated ? 200 : 201, json =>
         {
             json.WriteStartObject();
@@ -83,7 +83,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         var key = keys.Require(context, space, "send");
         if (!NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id)) throw WithdrawCommand.Unknown().Throw();
         // What it may not send, it may not take back; and does not learn of.
-        if (key.IsNarrowed && !(history.ById(space.Id, id) is { } found && key.MaySend(found.Entry.Traits.Type, found.Entry.Addressing.Split('\n').Where(line => line.StartsWith('+')).Select(line => line[1..])))) throw WithdrawCommand.Unknown().Throw();
+        if (key.IsNarrowed && !(history.ById(space.Id, id) is { } found && MaySend(key, found.Entry))) throw WithdrawCommand.Unknown().Throw();
         var result = await ledger.Ask(new WithdrawCommand(space.Name, id));
         await Json.Write(context, 200, json =>
         {
@@ -97,6 +97,8 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         });
     }
 
+    static bool MaySend(ApiKey key, EntryRow entry) => key.MaySend(entry.Traits.Type, entry.Addressing.Split('\n').Where(line => line.StartsWith('+')).Select(line => line[1..]));
+
     /// <summary>The session that caused it (<c>Rovett-Session</c>); one that has ended meanwhile needs no leaving out.</summary>
     (Core.Ledger.UserState User, Core.Delivery.ISessionPort Session)? OriginOf(HttpContext context, SpaceRuntime space) =>
         context.Request.Headers.TryGetValue("Rovett-Session", out var id) && sessions.Find(id.ToString()) is { } session && session.Space == space ? session.Place : null;
@@ -107,7 +109,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         var text = values.ToString();
         if (values.Count != 1 || text.Length is 0 or > 255 || text.Any(c => c is < ' ' or > '~'))
             throw Problem.Invalid([new FieldError("Idempotency-Key", "must be 1 to 255 printable ASCII characters")]).Throw();
-        return new Idempotency($"{key.Stored.Id}\n{context.Request.Path}\n{text}", SHA256.HashData(body));
+        return new Idempotency($"{key.Stored.Id}\n{context.Request.PathBase}{context.Request.Path}\n{text}", SHA256.HashData(body));
     }
 
     void WriteReach(Utf8JsonWriter json, SpaceRuntime space, Reach reach)
@@ -136,7 +138,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         keys.Require(context, space, "read");
         var found = NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id) ? history.ById(space.Id, id) : null;
         if (found is null) throw WithdrawCommand.Unknown().Throw();
-        return Json.Write(context, 200, json => WriteOperatorItem(json, found));
+        return Json.Write(context, 200, json => WriteOperatorItem(json, found.Taken is (var taker, { } end) ? found with { Taken = (taker, clock.Shown(end)) } : found));
     }
 
     /// <summary>Writes a notification as backends and operators see it.</summary>
@@ -252,6 +254,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
             foreach (var refused in origins.Refused(space)) refused.Write(json, space);
             json.WriteEndArray();
             WriteFaults(json, space);
+            ClockApi.Write(json, clock);
             json.WriteString("data", info.DataFolder);
             json.WriteNumber("historyBytes", info.HistoryBytes());
             json.WriteNumber("residentBytes", Environment.WorkingSet);
@@ -275,6 +278,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
             json.WriteEndObject();
         }
         json.WriteEndArray();
+        json.WriteNumber("erasures", history.Erasures(space.Id));
         json.WriteStartArray("setAside");
         foreach (var aside in history.SetAside(space.Id, 50))
         {

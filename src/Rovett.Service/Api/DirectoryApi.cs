@@ -8,24 +8,25 @@ using Rovett.Core.Ledger;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
 using Rovett.Storage.Sql;
+using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Api;
 
 /// <summary>The directory: users with display name, locale and roles; roles with their settings. What changes reaches
 /// live sessions before anything that is sent after it.</summary>
-public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, AuditTrail audit, TimeProvider clock)
+public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, AuditTrail audit, Tickets tickets, AccessStore access, TimeProvider clock)
 {
-    const int MaxRoles = 64, ImportBatch = 200, MaxListed = 500, MostFaults = 50;
+    const int MaxRoles = 64, MaxLineBytes = 64 * 1024, ImportBatch = 200, MaxListed = 500, MostFaults = 50;
     static readonly TimeSpan ProgressEvery = TimeSpan.FromSeconds(1);
     static readonly string[] UserFields = ["id", "displayName", "locale", "roles", "blocked"];
 
-    /// <summary><c>PUT /v1/users/{id}</c></summary>
+    /// <summary><c>PUT /v1/users/{id}</c>, or <c>PUT /v1/users</c> with the id in <c>?id=</c> or in the body: some ids can't stand in a path.</summary>
     public async Task PutUser(HttpContext context)
     {
         var space = Require(context, "admin", out var key);
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
-        var user = Read(body.RootElement, InPath(context, "id"), errors);
+        var user = Read(body.RootElement, Named(context, "id"), errors);
         if (user is null || errors.Count > 0) throw Problem.Invalid(errors).Throw();
         var stored = await ledger.Ask(new PutUsersCommand(space.Name, [user]));
         audit.Note(space.Name, key.Actor, "user.put", AuditTrail.Person(stored[0].Row.Id), json =>
@@ -41,12 +42,12 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         await Json.Write(context, 200, json => Write(json, stored[0]));
     }
 
-    /// <summary><c>POST /v1/users/{id}/sign-out</c>: ends the user's sessions, and every credential made before now.</summary>
+    /// <summary><c>POST /v1/users/{id}/sign-out</c>, or <c>POST /v1/users/sign-out?id=…</c>: ends the user's sessions, and every credential made before now.</summary>
     public async Task SignOut(HttpContext context)
     {
         var space = spaces.Of(context);
         var key = keys.Require(context, space, "admin");
-        if (Names.Check(InPath(context, "id"), false, out var id) is { } wrong) throw Problem.Invalid([new FieldError("id", wrong)]).Throw();
+        if (Names.Check(Named(context, "id"), false, out var id) is { } wrong) throw Problem.Invalid([new FieldError("id", wrong)]).Throw();
         var (row, ended) = await ledger.Ask(new SignOutCommand(space.Name, id));
         audit.Note(space.Name, key.Actor, "user.signed-out", AuditTrail.Person(row.Id), json => json.WriteNumber("sessionsEnded", ended));
         await Json.Write(context, 200, json =>
@@ -63,19 +64,19 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     /// With <c>Accept: application/x-ndjson</c> the answer is a line now and then, of how far it is, and the result as the last.</summary>
     public async Task ImportUsers(HttpContext context)
     {
-        var space = Require(context, "admin");
+        var space = Require(context, "admin", out var key);
         if (context.Features.Get<Microsoft.AspNetCore.Http.Features.IHttpMaxRequestBodySizeFeature>() is { IsReadOnly: false } limit) limit.MaxRequestBodySize = null; // read a line at a time
         bool tellsProgress = context.Request.Headers.Accept.ToString().Contains("application/x-ndjson", StringComparison.OrdinalIgnoreCase);
-        using var reader = new StreamReader(context.Request.Body);
+        var reader = new LineReader(context.Request.BodyReader, MaxLineBytes);
         var batch = new List<DirectoryUser>(ImportBatch);
         var faults = new List<FieldError>();
         long line = 0, stored = 0, refused = 0, told = clock.GetTimestamp();
         try
         {
-            while (await reader.ReadLineAsync(context.RequestAborted) is { } text)
+            while (await reader.Next(context.RequestAborted) is { } text)
             {
                 line++;
-                if (string.IsNullOrWhiteSpace(text)) continue;
+                if (text.Length == 0) continue;
                 if (!TryRead(text, line, faults, out var user)) refused++;
                 else batch.Add(user!);
                 if (batch.Count == ImportBatch) await Flush();
@@ -88,6 +89,10 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
             // The status is gone out already: the last line is the problem.
             await Write((failed as ProblemException)?.Problem ?? LedgerPump.StoreFailed());
             return;
+        }
+        finally
+        {
+            NoteImport(); // also of what was cut short
         }
         if (tellsProgress)
         {
@@ -102,6 +107,11 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
             if (batch.Count > 0) await ledger.Ask(new PutUsersCommand(space.Name, [.. batch], wantsAnswer: false));
             stored += batch.Count;
             batch.Clear();
+        }
+
+        void NoteImport()
+        {
+            if (stored > 0) audit.Note(space.Name, key.Actor, "users.imported", "users", json => json.WriteNumber("stored", stored));
         }
 
         void Begin()
@@ -145,16 +155,16 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         }
     }
 
-    static bool TryRead(string text, long line, List<FieldError> faults, out DirectoryUser? user)
+    static bool TryRead(byte[] text, long line, List<FieldError> faults, out DirectoryUser? user)
     {
         var errors = new List<FieldError>();
         user = null;
         try
         {
-            using var document = JsonDocument.Parse(text, new JsonDocumentOptions { MaxDepth = 8 });
+            using var document = Json.Parse(text);
             user = Read(document.RootElement, null, errors);
         }
-        catch (JsonException)
+        catch (ProblemException)
         {
             errors.Add(new FieldError("(line)", "is not one JSON object"));
         }
@@ -163,17 +173,22 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         return false;
     }
 
-    /// <summary><c>GET /v1/users/{id}</c></summary>
+    /// <summary><c>GET /v1/users/{id}</c>, or <c>GET /v1/users?id=…</c></summary>
     public async Task ShowUser(HttpContext context)
     {
         var space = Require(context, "read");
-        var found = await ledger.Ask(new FindUserCommand(space.Name, InPath(context, "id"))) ?? throw UnknownUser().Throw();
+        var found = await ledger.Ask(new FindUserCommand(space.Name, Known(context, "id"))) ?? throw UnknownUser().Throw();
         await Json.Write(context, 200, json => Write(json, found));
     }
 
     /// <summary><c>GET /v1/users</c>: by id, after one.</summary>
     public async Task ListUsers(HttpContext context)
     {
+        if (context.Request.Query.ContainsKey("id"))
+        {
+            await ShowUser(context);
+            return;
+        }
         var space = Require(context, "read");
         int limit = 50;
         if (context.Request.Query.TryGetValue("limit", out var text) && (!int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out limit) || limit is < 1 or > MaxListed)) throw Problem.Invalid([new FieldError("limit", $"must be 1 to {MaxListed}")]).Throw();
@@ -194,34 +209,44 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         });
     }
 
-    /// <summary><c>DELETE /v1/users/{id}</c>: erases a person. Answered when nothing of the person is left but a pseudonym.</summary>
+    /// <summary><c>DELETE /v1/users/{id}</c>: erases a person. Answered when nothing of the person is left but a pseudonym. It is carried on without whoever
+    /// asked, also after a restart; asking again waits for the same.</summary>
     public async Task EraseUser(HttpContext context)
     {
         var space = Require(context, "admin", out var key);
-        var id = InPath(context, "id");
-        var erased = await ledger.Ask(new EraseUserCommand(space.Name, id)) ?? throw UnknownUser().Throw();
-        audit.Note(space.Name, key.Actor, "user.erased", "user:" + erased.Pseudonym);
-        var positions = history.PositionsNaming(erased.Log, long.Parse(erased.Pseudonym["erased-".Length..], CultureInfo.InvariantCulture));
-        foreach (var part in positions.Chunk(100)) await ledger.Ask(new ScrubCommand(space.Name, id, erased.Pseudonym, part));
-        var (entries, receipts) = history.ActsNaming(space.Id, id);
-        foreach (var part in entries.Chunk(100)) await ledger.Ask(new ScrubActsCommand(space.Name, id, erased.Pseudonym, part, []));
-        foreach (var part in receipts.Chunk(100)) await ledger.Ask(new ScrubActsCommand(space.Name, id, erased.Pseudonym, [], part));
+        var id = Known(context, "id");
+        var erased = await ledger.Ask(new EraseUserCommand(space.Name, id, space.Settings.MaxTokenLife)) ?? throw UnknownUser().Throw();
+        if (erased is { Stage: ErasureStage.Deadlines, At: 0 }) audit.Note(space.Name, key.Actor, "user.erased", "user:" + erased.Pseudonym);
+        tickets.End(space.Name, id);
+        long scrubbed = erased.Scrubbed;
+        while (!space.IsRemoved && !context.RequestAborted.IsCancellationRequested && await ledger.Ask(new EraseStepCommand(space.Name, erased.Person)) is { } state)
+        {
+            scrubbed = state.Row.Scrubbed;
+            if (state.Done) Erased(space.Name, state.Row);
+        }
         await Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
             json.WriteString("erased", erased.Pseudonym);
-            json.WriteNumber("notifications", positions.Count);
+            json.WriteNumber("notifications", scrubbed);
             json.WriteEndObject();
         });
+    }
+
+    /// <summary>An erasure is done: what of the person lies beside the history goes too.</summary>
+    public void Erased(string space, ErasureRow erasure)
+    {
+        tickets.End(space, erasure.Name);
+        access.Truncate();
     }
 
     /// <summary><c>PUT /v1/roles/{role}</c></summary>
     public async Task PutRole(HttpContext context)
     {
-        var space = Require(context, "admin");
+        var space = Require(context, "admin", out var key);
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
-        if (Names.Check(InPath(context, "role"), false, out var role) is { } wrong) errors.Add(new FieldError("role", wrong));
+        if (Names.Check(Named(context, "role"), false, out var role) is { } wrong) errors.Add(new FieldError("role", wrong));
         string? displayName = null;
         TimeSpan? newcomers = null;
         bool presence = false;
@@ -244,6 +269,11 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         }
         if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
         var row = await ledger.Ask(new PutRoleCommand(space.Name, new RoleRow(role, displayName, newcomers, presence)));
+        audit.Note(space.Name, key.Actor, "role.put", "role:" + role, json =>
+        {
+            if (newcomers is { } lookBack) json.WriteNumber("newcomersSeconds", lookBack.TotalSeconds);
+            json.WriteBoolean("presence", presence);
+        });
         var (_, users, connected) = await ledger.Ask(new FindRoleCommand(space.Name, role));
         await Json.Write(context, 200, json => WriteRole(json, role, row, users, connected));
     }
@@ -252,7 +282,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     public async Task ShowRole(HttpContext context)
     {
         var space = Require(context, "read");
-        var role = InPath(context, "role");
+        var role = Known(context, "role");
         var (row, users, connected) = await ledger.Ask(new FindRoleCommand(space.Name, role));
         if (row is null && users == 0) throw new Problem(404, "unknown-role", "No such role", "Nobody holds a role by this name, and it is not set to anything.", "List the roles: GET /v1/roles.").Throw();
         await Json.Write(context, 200, json => WriteRole(json, role, row, users, connected));
@@ -261,6 +291,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     /// <summary><c>GET /v1/roles</c></summary>
     public Task ListRoles(HttpContext context)
     {
+        if (context.Request.Query.ContainsKey("role")) return ShowRole(context);
         var space = Require(context, "read");
         var roles = history.Roles(space.Id);
         return Json.Write(context, 200, json =>
@@ -279,8 +310,19 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         });
     }
 
-    /// <summary>A name in the path. The framework leaves an encoded slash as it is, which no user or role may have.</summary>
-    static string InPath(HttpContext context, string part) => ((string)context.Request.RouteValues[part]!).Replace("%2F", "/", StringComparison.OrdinalIgnoreCase);
+    /// <summary>A name in the path, or in the query: some names can't stand in a path (<c>.</c>, <c>..</c>). Null when there is neither.</summary>
+    static string? Named(HttpContext context, string part)
+    {
+        if (context.Request.RouteValues[part] is not string name) return context.Request.Query.TryGetValue(part, out var query) ? query.ToString() : null;
+        // The framework leaves an encoded slash as it is, so that a/b and a%2Fb look alike; only as it was sent they differ.
+        bool isSlash = name.Contains("%2F", StringComparison.OrdinalIgnoreCase) && context.Features.Get<Microsoft.AspNetCore.Http.Features.IHttpRequestFeature>()?.RawTarget.Split('?')[0].Contains("%2F", StringComparison.OrdinalIgnoreCase) == true;
+        return isSlash ? name.Replace("%2F", "/", StringComparison.OrdinalIgnoreCase) : name;
+    }
+
+    /// <summary>A name as it may be stored, whatever the rules for new ones are.</summary>
+    /// <exception cref="ProblemException">422: none was named, or nothing can be stored by it.</exception>
+    static string Known(HttpContext context, string part) =>
+        Names.Normal(Named(context, part)) ?? throw Problem.Invalid([new FieldError(part, "must be 1 to 128 characters")], $"Name it in the path, or as ?{part}=…").Throw();
 
     SpaceRuntime Require(HttpContext context, string scope) => Require(context, scope, out _);
 
@@ -310,7 +352,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
             if (!UserFields.Contains(member.Name)) errors.Add(new FieldError(member.Name, $"is no field of a user; the fields are {string.Join(", ", UserFields)}"));
         }
         var named = root.TryGetProperty("id", out var idElement) && JsonText.TryString(idElement, out var idText) ? idText : null;
-        if (pathId is not null && named is not null && named != pathId) errors.Add(new FieldError("id", "is another than the one in the path; leave it out"));
+        if (pathId is not null && named is not null && Names.Normal(named) != Names.Normal(pathId)) errors.Add(new FieldError("id", "is another than the one in the path; leave it out"));
         if (Names.Check(pathId ?? named, false, out var id) is { } wrong) errors.Add(new FieldError("id", wrong));
         List<string>? roles = null;
         if (root.TryGetProperty("roles", out var array))

@@ -56,7 +56,7 @@ public static class Problems
         }
         catch (Exception error)
         {
-            faults.Bug(context.Request.RouteValues["space"] as string, Template(context), error);
+            faults.Bug(SpaceDirectory.NameOf(context), Template(context), error);
             await Write(context, new Problem(500, "internal", "Something went wrong inside the service", "The request could not be carried out.", "Try again; the operator finds the reason in the service's log."));
         }
     }

@@ -47,7 +47,7 @@ public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys 
         var root = Json.Object(body, ["name"], errors);
         string name = "";
         if (!root.TryGetProperty("name", out var given) || !JsonText.TryString(given, out var text)) errors.Add(new FieldError("name", "must be what the space is called: 1 to 128 characters"));
-        else if (Names.Check(text, false, out name) is { } wrong) errors.Add(new FieldError("name", wrong));
+        else if (Names.CheckForPath(text, out name) is { } wrong) errors.Add(new FieldError("name", wrong));
         if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
         if (spaces.Find(name) is not null) throw new Problem(409, "space-exists", "There is a space by that name", $"'{name}' is taken.", "Choose another name.").Throw();
         if (spaces.All.Count() >= Most) throw new Problem(422, "too-many-spaces", "There are as many spaces as there can be", $"A service has at most {Most}.", "Remove one that is not needed.").Throw();

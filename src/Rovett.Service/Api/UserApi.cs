@@ -123,7 +123,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         if (selector is null) throw problem!.Throw();
         await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var what = verb switch { "read" => MarkVerb.Read, "unread" => MarkVerb.Unread, _ => MarkVerb.Received };
-        var totals = await ledger.Ask(new MarkCommand(space.Name, credential.Identity.User.Value, what, selector, "http", null));
+        var totals = await ledger.Ask(new MarkCommand(space.Name, credential.Identity.User.Value, what, selector, "http", null, credential.Identity));
         await Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
@@ -146,7 +146,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         bool isId = NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id);
         await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         if (!isId) throw MarkCommand.UnknownId(id).Throw();
-        var totals = await ledger.Ask(new TakeCommand(space.Name, credential.Identity.User.Value, id, take));
+        var totals = await ledger.Ask(new TakeCommand(space.Name, credential.Identity.User.Value, id, take, credential.Identity));
         await Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
@@ -191,7 +191,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         if (type is null == subject is null || (type ?? subject)!.Length is 0 or > 256)
             throw Problem.Invalid([new FieldError("type", "or subject: give exactly one of them, 1 to 256 characters")]).Throw();
         await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
-        await WriteMutes(context, await ledger.Ask(new MuteCommand(space.Name, credential.Identity.User.Value, type is not null, (type ?? subject)!, mute)));
+        await WriteMutes(context, await ledger.Ask(new MuteCommand(space.Name, credential.Identity.User.Value, type is not null, (type ?? subject)!, mute, credential.Identity)));
     }
 
     static Task WriteMutes(HttpContext context, IReadOnlyList<MuteRow> mutes) => Json.Write(context, 200, json =>
@@ -225,7 +225,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         using var body = await Json.Read(context);
         if (DeviceMessage.TryTopic(body.RootElement, out var topic) is { } wrong) throw Problem.Invalid([new FieldError("topic", wrong)]).Throw();
         await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
-        var (follows, totals) = await topics.Follow(space, credential.Identity.User.Value, topic);
+        var (follows, totals) = await topics.Follow(space, credential.Identity, topic);
         await WriteFollows(context, follows, totals);
     }
 
@@ -235,7 +235,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         var (space, credential) = await Require(context);
         if (Core.Addresses.Topics.Check(context.Request.Query["topic"].ToString(), out var topic) is { } wrong) throw Problem.Invalid([new FieldError("topic", wrong)], "Correct the named query parameter.").Throw();
         await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
-        var (follows, totals) = await topics.Unfollow(space, credential.Identity.User.Value, topic);
+        var (follows, totals) = await topics.Unfollow(space, credential.Identity, topic);
         await WriteFollows(context, follows, totals);
     }
 

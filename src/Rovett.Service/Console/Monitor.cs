@@ -63,6 +63,21 @@ public sealed class Monitor(TimeProvider clock, Receipts.ReceiptNews receipts) :
     }
 
     /// <inheritdoc/>
+    public void Erased(string space, string user)
+    {
+        lock (gate)
+        {
+            var state = Of(space);
+            foreach (var row in state.Newest.Where(r => r.Item.Entry.Addressing.Split('\n').Any(line => line.Length > 1 && line.AsSpan(1).SequenceEqual("user:" + user))).ToList())
+            {
+                state.Newest.Remove(row);
+                state.ById.Remove(row.Item.Entry.Id);
+                foreach (var place in row.Item.Entry.Placements) state.ByPlace.Remove((place.Log, place.Ordinal));
+            }
+        }
+    }
+
+    /// <inheritdoc/>
     public void Receipted(string space) => receipts.Tell(space);
 
     /// <inheritdoc/>

@@ -166,7 +166,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         string? Name(string field)
         {
             if (!query.TryGetValue(field, out var value)) return null;
-            if (Names.Check(value.ToString(), allowSlash: field == "label", out var name) is { } wrong) errors.Add(new FieldError(field, wrong));
+            string name;
+            if ((field == "label" ? Names.CheckLabel(value.ToString(), allowSlash: true, out name) : Names.Check(value.ToString(), allowSlash: false, out name)) is { } wrong) errors.Add(new FieldError(field, wrong));
             return name;
         }
         var device = Name("device");
@@ -190,7 +191,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         Credential credential;
         string? opened = null;
         if (token is not null) credential = await tokens.Check(token, space);
-        else if (query.TryGetValue("ticket", out var ticket)) (credential, device) = tickets.Open(opened = ticket.ToString(), space.Name, device, origin, comesBack: transport != TransportKind.WebSocket);
+        else if (query.TryGetValue("ticket", out var ticket)) (credential, device) = await tickets.Open(opened = ticket.ToString(), space.Name, device, origin, comesBack: transport != TransportKind.WebSocket);
         else throw new Problem(401, "token-missing", "A credential is missing", "A live session needs to know whose it is.", "Send 'Authorization: Bearer <token>', or ?ticket= with a ticket from POST /v1/tickets where headers can't be set.").Throw();
 
         var place = services.Limits.EnterSession(space, credential.Identity.User.Value, context.Connection.RemoteIpAddress);
@@ -233,7 +234,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         if (Bearer.Of(context) is { } token) credential = session?.CredentialOf(token, space) ?? await tokens.Check(token, space);
         else if (context.Request.Query.TryGetValue("ticket", out var ticket))
         {
-            credential = tickets.Opened(ticket.ToString(), space.Name, origin);
+            credential = await tickets.Opened(ticket.ToString(), space.Name, origin);
             its = session?.IsOpenedBy(ticket.ToString()) == true; // a ticket is one stream's
         }
         else throw new Problem(401, "token-missing", "A credential is missing", "A message needs to know whose it is.", "Send the credential that the session was opened with.").Throw();

@@ -31,7 +31,7 @@ public sealed class LiveSession
     readonly IDisposable place;
     readonly Bucket? messages;
     volatile Credential credential;
-    DateTimeOffset warnAt;
+    StoredTime endsAt, warnAt; // due times: a clock that is set back makes no credential last longer
     bool warned;
     readonly SessionFeeder feeder;
     ReadPlan? plan;
@@ -95,7 +95,7 @@ public sealed class LiveSession
     TimeSpan Now => services.Uptime;
 
     /// <summary>The session's credential if it was opened with exactly this token, in this space, and holds still; otherwise null.</summary>
-    internal Credential? CredentialOf(string token, SpaceRuntime space) => space == Space && services.Clock.GetUtcNow() < credential.Expires && credential.IsOf(token) ? credential : null;
+    internal Credential? CredentialOf(string token, SpaceRuntime space) => space == Space && services.Clock.Due < endsAt && credential.IsOf(token) ? credential : null;
 
     /// <summary>Whether it was opened with exactly this ticket.</summary>
     internal bool IsOpenedBy(string shown) => ticket == shown;
@@ -103,8 +103,8 @@ public sealed class LiveSession
     /// <summary>A device hears a minute before its credential ends, or when a quarter of its time is left, whichever is later.</summary>
     void WarnInTime()
     {
-        var left = (credential.Expires - services.Clock.GetUtcNow()) / 4;
-        warnAt = credential.Expires - (left < LongestWarning ? left : LongestWarning);
+        endsAt = services.Clock.DueAt(StoredTime.From(credential.Expires));
+        warnAt = new StoredTime(endsAt.Micros - Math.Min((endsAt.Micros - services.Clock.Due.Micros) / 4, (long)LongestWarning.TotalMicroseconds));
         warned = false;
     }
 
@@ -266,6 +266,7 @@ public sealed class LiveSession
     {
         HeardNow();
         Machine.HeardAnything(Now);
+        if (Machine.IsEnded) return null; // what it says came too late, though its connection is not closed yet
         if (Space.IsRemoved)
         {
             End("space-removed", null);
@@ -284,7 +285,7 @@ public sealed class LiveSession
                     await services.Ledger.Ask(new AttendCommand(Space.Name, user!, Machine, message.Subject));
                     return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
                 case DeviceMessageKind.Take or DeviceMessageKind.Release:
-                    var taken = await services.Ledger.Ask(new TakeCommand(Space.Name, User, message.Id, message.Kind == DeviceMessageKind.Take));
+                    var taken = await services.Ledger.Ask(new TakeCommand(Space.Name, User, message.Id, message.Kind == DeviceMessageKind.Take, credential.Identity));
                     return Messages.Done(message.RequestId, taken.Totals);
                 case DeviceMessageKind.Subscribe:
                     await services.Topics.Subscribe(Space, user!, Machine, message.Topic, message.After);
@@ -302,12 +303,12 @@ public sealed class LiveSession
                     await services.Ledger.Ask(new UnsubscribeCommand(Space.Name, user!, Machine, message.Topic));
                     return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
                 case DeviceMessageKind.Follow:
-                    return Messages.Done(message.RequestId, (await services.Topics.Follow(Space, User, message.Topic)).Totals);
+                    return Messages.Done(message.RequestId, (await services.Topics.Follow(Space, credential.Identity, message.Topic)).Totals);
                 case DeviceMessageKind.Unfollow:
-                    return Messages.Done(message.RequestId, (await services.Topics.Unfollow(Space, User, message.Topic)).Totals);
+                    return Messages.Done(message.RequestId, (await services.Topics.Unfollow(Space, credential.Identity, message.Topic)).Totals);
                 default:
                     var verb = message.Kind == DeviceMessageKind.MarkRead ? MarkVerb.Read : MarkVerb.Unread;
-                    var totals = await services.Ledger.Ask(new MarkCommand(Space.Name, User, verb, message.Marks!, Device, Machine));
+                    var totals = await services.Ledger.Ask(new MarkCommand(Space.Name, User, verb, message.Marks!, Device, Machine, credential.Identity));
                     return Messages.Done(message.RequestId, totals.Totals);
             }
         }
@@ -380,8 +381,8 @@ public sealed class LiveSession
             endedAt ??= Now;
             return Now - endedAt < LastWordsPatience;
         }
-        var now = services.Clock.GetUtcNow();
-        if (now >= credential.Expires) End("token-expired", null);
+        var now = services.Clock.Due;
+        if (now >= endsAt) End("token-expired", null);
         else if (!warned && now >= warnAt)
         {
             warned = true;

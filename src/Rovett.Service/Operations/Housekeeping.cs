@@ -9,29 +9,35 @@ namespace Rovett.Service.Operations;
 /// a few at a time, so that nobody waits for it. What throws holds up neither other spaces nor other steps.</summary>
 public sealed class Housekeeping : IDisposable
 {
-    static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(250), LongestPause = TimeSpan.FromMinutes(1);
+    static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(250), LongestPause = TimeSpan.FromMinutes(1), SaveClockEvery = TimeSpan.FromMinutes(5);
     const int Step = 256, MostTries = 3;
 
     readonly LedgerPump ledger;
     readonly SpaceDirectory spaces;
     readonly bool retention;
-    readonly TimeProvider clock;
+    readonly ServiceClock clock;
+    readonly ILogger log;
     readonly Repeating rounds;
+    readonly Action<string, ErasureRow> erased;
+    long saveClockAfter;
+    bool stepTold;
     readonly Dictionary<(string Space, string Step), (int Failures, long NotBefore)> paused = [];
     readonly Dictionary<(string Space, DueRow Due), int> tries = [];
 
     /// <summary>Starts the timer.</summary>
-    public Housekeeping(LedgerPump ledger, SpaceDirectory spaces, bool retention, TimeProvider clock, Faults faults)
+    public Housekeeping(LedgerPump ledger, SpaceDirectory spaces, bool retention, ServiceClock clock, Faults faults, Action<string, ErasureRow> erased, ILogger<Housekeeping> log)
     {
-        (this.ledger, this.spaces, this.retention, this.clock) = (ledger, spaces, retention, clock);
+        (this.ledger, this.spaces, this.retention, this.clock, this.erased, this.log) = (ledger, spaces, retention, clock, erased, log);
         rounds = new Repeating(nameof(Housekeeping), Interval, clock, faults, Round);
     }
 
     async Task Round()
     {
+        await Guarded("", "clock", LookAtClock);
         foreach (var space in spaces.All.Select(s => s.Name))
         {
             await Guarded(space, "due", () => Dues(space));
+            await Guarded(space, "erasures", () => Erasures(space));
             await Guarded(space, "presence", () => ledger.Ask(new PresenceRoundCommand(space)));
             if (retention) await Guarded(space, "retention", () => All(() => ledger.Ask(new TrimCommand(space, Step))));
         }
@@ -41,6 +47,28 @@ public sealed class Housekeeping : IDisposable
             {
             }
         });
+    }
+
+    /// <summary>Tells of a step of the system's clock, believes it once it has lasted, and stores now and then what the time is.</summary>
+    async Task LookAtClock()
+    {
+        var step = clock.Step;
+        if (step is { } by && !stepTold) log.LogWarning("The system's clock was set {By} {Direction}. It is believed if it stays so for {Minutes} minutes, or at once by 'rovett clock --confirm'", by.By.Duration(), by.By > TimeSpan.Zero ? "ahead" : "back", ServiceClock.ConfirmAfter.TotalMinutes);
+        else if (step is null && stepTold) log.LogInformation("The system's clock is right again");
+        stepTold = step is not null;
+        if (clock.StepHasLasted && step is { } lasting) await Believe(lasting);
+        if (clock.GetTimestamp() < saveClockAfter) return;
+        saveClockAfter = clock.GetTimestamp() + (long)(SaveClockEvery.TotalSeconds * clock.TimestampFrequency);
+        await ledger.Ask(new SaveClockCommand());
+    }
+
+    /// <summary>Believes a step of the system's clock from now on.</summary>
+    public async Task Believe(ClockStep step)
+    {
+        clock.Believe(await ledger.Ask(new BelieveStepCommand(step)));
+        stepTold = false;
+        log.LogWarning("The system's clock is believed from now on: the time went {By} {Direction}. Retention {Retention}", step.By.Duration(), step.By > TimeSpan.Zero ? "ahead" : "back",
+            clock.RetentionHeldBack > TimeSpan.Zero ? "waits: it follows after 24 hours, or at once by 'rovett clock --confirm'" : "follows");
     }
 
     /// <summary>Runs a step. One that fails by a bug is tried again after a pause that doubles.</summary>
@@ -70,6 +98,15 @@ public sealed class Housekeeping : IDisposable
     {
         while (await step() == Step)
         {
+        }
+    }
+
+    /// <summary>Carries erasures on that nobody waits for: they were begun before a restart, or whoever asked is gone.</summary>
+    async Task Erasures(string space)
+    {
+        while (await ledger.Ask(new EraseStepCommand(space)) is { } state)
+        {
+            if (state.Done) erased(space, state.Row);
         }
     }
 

@@ -156,7 +156,7 @@ public static class OptionsReader
         Check(o.Log is "verbose" or "information" or "warning" or "error", "log", $"'{o.Log}' is no level; give verbose, information, warning or error");
         foreach (var allowed in o.Origins) Check(Access.SpaceSettings.OriginMistake(allowed) is null, "origins", Access.SpaceSettings.OriginMistake(allowed)!);
         foreach (var network in o.WebhookNetworks) Check(IPNetwork.TryParse(network, out _), "webhookNetworks", $"'{network}' is no network; write the address and the length of its prefix: 10.1.0.0/16");
-        foreach (var space in o.Spaces) Check(Names.Check(space, false, out _) is null, "spaces", $"the space name '{space}' {Names.Check(space, false, out _)}");
+        foreach (var space in o.Spaces) Check(Names.CheckForPath(space, out _) is null, "spaces", $"the space name '{space}' {Names.CheckForPath(space, out _)}");
     }
 
     static string Dashed(string name) => string.Concat(name.Select(c => char.IsUpper(c) ? "-" + char.ToLowerInvariant(c) : c.ToString()));

@@ -120,6 +120,10 @@ public sealed class RovettOptions
     /// <summary><see cref="KeepFor"/> as a time; null: for good.</summary>
     public TimeSpan? KeepForSpan => KeepFor != "always" && Durations.TryParse(KeepFor, out var span) ? span : null;
 
+    /// <summary>For how long the service may have been stopped without retention waiting for a confirmation of the clock: a tenth of what is kept,
+    /// from 10 minutes to a day; null: nothing is trimmed by age.</summary>
+    public TimeSpan? PlausibleAbsence => KeepForSpan is { } keep ? TimeSpan.FromTicks(Math.Clamp(keep.Ticks / 10, TimeSpan.FromMinutes(10).Ticks, TimeSpan.FromDays(1).Ticks)) : null;
+
     /// <summary>What is kept of the receipts of a type.</summary>
     public ReceiptLevel ReceiptsOf(string type) => Names(NoReceipts, type) ? ReceiptLevel.None : Names(FullReceipts, type) ? ReceiptLevel.Full : ReceiptLevel.Totals;
 

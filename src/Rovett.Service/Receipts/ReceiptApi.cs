@@ -12,7 +12,7 @@ using Rovett.Storage.Sqlite;
 namespace Rovett.Service.Receipts;
 
 /// <summary>Receipts for backends: a stream that can be resumed, pages, and webhooks.</summary>
-public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReader receipts, ReceiptNews news, AccessStore access, WebhookSender sender, OutboundGuard guard, TimeProvider clock, TimeSpan heartbeat, CancellationToken stopping)
+public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReader receipts, ReceiptNews news, AccessStore access, WebhookSender sender, OutboundGuard guard, AuditTrail audit, TimeProvider clock, TimeSpan heartbeat, CancellationToken stopping)
 {
     const int Rows = 100, MaxWebhooks = 32;
     static readonly string[] Members = ["url", "secret", "states", "types", "after"];
@@ -119,7 +119,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
     /// <summary><c>PUT /v1/webhooks/{name}</c></summary>
     public async Task PutWebhook(HttpContext context)
     {
-        var space = Admin(context);
+        var space = Admin(context, out var key);
         var name = NameOf(context);
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
@@ -144,6 +144,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
         var webhook = new StoredWebhook(space.Name, name, url!.AbsoluteUri, keepsSecret ? before!.Secret : secret, string.Join(',', states), string.Join(',', types), Now(), before?.Delivered ?? (fromStart ? 0 : receipts.Bounds(space).Newest), 0, null, null, 0, null);
         access.SaveWebhook(webhook);
         sender.Refresh();
+        audit.Note(space.Name, key.Actor, "webhook.put", name, json => json.WriteString("host", url.Host)); // not the whole address: it may hold a secret
         await Json.Write(context, before is null ? 201 : 200, json => WriteWebhook(json, space, webhook, showSecret: !keepsSecret));
     }
 
@@ -172,17 +173,21 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
     /// <summary><c>DELETE /v1/webhooks/{name}</c></summary>
     public Task RemoveWebhook(HttpContext context)
     {
-        var space = Admin(context);
-        if (!access.RemoveWebhook(space.Name, NameOf(context))) throw Unknown().Throw();
+        var space = Admin(context, out var key);
+        var name = NameOf(context);
+        if (!access.RemoveWebhook(space.Name, name)) throw Unknown().Throw();
         sender.Refresh();
+        audit.Note(space.Name, key.Actor, "webhook.removed", name);
         context.Response.StatusCode = 204;
         return Task.CompletedTask;
     }
 
-    SpaceRuntime Admin(HttpContext context)
+    SpaceRuntime Admin(HttpContext context) => Admin(context, out _);
+
+    SpaceRuntime Admin(HttpContext context, out ApiKey key)
     {
         var space = spaces.Of(context);
-        keys.Require(context, space, "admin");
+        key = keys.Require(context, space, "admin");
         return space;
     }
 

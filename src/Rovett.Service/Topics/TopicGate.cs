@@ -58,17 +58,17 @@ public sealed class TopicGate : IDisposable
 
     /// <summary>A user follows a topic.</summary>
     /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
-    public async Task<(IReadOnlyList<Followed> Follows, Totals Totals)> Follow(SpaceRuntime space, string user, string topic)
+    public async Task<(IReadOnlyList<Followed> Follows, Totals Totals)> Follow(SpaceRuntime space, Identity by, string topic)
     {
         var answer = (Decision: default(Decision), Follows: (IReadOnlyList<Followed>)[], Totals: default(Totals));
-        await Decided(space, user, topic, TopicRights.Follow, async () => (answer = await ledger.Ask(new FollowCommand(space.Name, user, topic, true, topicsPerUser))).Decision);
+        await Decided(space, by.User.Value, topic, TopicRights.Follow, async () => (answer = await ledger.Ask(new FollowCommand(space.Name, by.User.Value, topic, true, topicsPerUser, by))).Decision);
         return (answer.Follows, answer.Totals);
     }
 
     /// <summary>A user follows a topic no more.</summary>
-    public async Task<(IReadOnlyList<Followed> Follows, Totals Totals)> Unfollow(SpaceRuntime space, string user, string topic)
+    public async Task<(IReadOnlyList<Followed> Follows, Totals Totals)> Unfollow(SpaceRuntime space, Identity by, string topic)
     {
-        var (_, follows, totals) = await ledger.Ask(new FollowCommand(space.Name, user, topic, false, topicsPerUser));
+        var (_, follows, totals) = await ledger.Ask(new FollowCommand(space.Name, by.User.Value, topic, false, topicsPerUser, by));
         return (follows, totals);
     }
 

@@ -122,6 +122,12 @@ public sealed partial class PostgresSql : ISql
     }
 
     /// <inheritdoc/>
+    public void ScrubFreed()
+    {
+        // The server's own vacuum does that in its time; its write-ahead log is the administrator's.
+    }
+
+    /// <inheritdoc/>
     public void Run(string sql, params ReadOnlySpan<object?> values)
     {
         wrote = true;

@@ -17,6 +17,8 @@ public interface ISql : IDisposable
     void Sync();
     /// <summary>Forgets the transaction; does not throw.</summary>
     void Rollback();
+    /// <summary>Has what was freed overwritten, where the home keeps it: once the transaction is committed, and at the latest when it is closed.</summary>
+    void ScrubFreed();
     /// <summary>Writes. May be carried out together with what follows, before the next read or the commit.</summary>
     void Run(string sql, params ReadOnlySpan<object?> values);
     /// <summary>The first column of the first row, when it is a number.</summary>

@@ -19,7 +19,7 @@ static class Rows
     public const string SelectLog = "SELECT l.id, l.key, l.head, l.head_position, l.trimmed, l.lost_ordinal, l.lost_position, l.lost_time, "
         + "(SELECT ordinal FROM log_item WHERE log=l.id ORDER BY ordinal DESC LIMIT 1), (SELECT position FROM log_item WHERE log=l.id ORDER BY ordinal DESC LIMIT 1), "
         + "(SELECT position FROM change WHERE log=l.id ORDER BY position DESC LIMIT 1) FROM log l";
-    public const string SelectPerson = "SELECT id, name, seen, rev, roles_issued_at, roles_changed_at, token_roles, directory_roles, display_name, locale, valid_from, blocked, claims, rules_seen FROM person";
+    public const string SelectPerson = "SELECT id, name, seen, rev, roles_issued_at, roles_changed_at, token_roles, directory_roles, display_name, locale, valid_from, blocked, claims, rules_seen, ahead, claims_at FROM person";
     public const string SelectUserLogs = "SELECT log, read_line, received_line, handled_line, muted_line, gone, journal_seen, muted_through, parts, segments FROM user_log WHERE person=?1";
     public const string SelectChange = "SELECT position, ordinal, kind, turn FROM change";
     public const string SelectReceipt = "SELECT key, time, state, log, from_ord, to_ord, person, device, position, detail FROM receipt";
@@ -48,7 +48,7 @@ static class Rows
 
     public static PersonRow Person(DbDataReader r) => new(r.GetInt64(0), r.GetString(1), r.IsDBNull(2) ? null : new StoredTime(r.GetInt64(2)), r.GetInt64(3), r.GetInt64(4), r.GetInt64(5),
         Lines(r.GetString(6)), Lines(r.GetString(7)), Text(r, 8), Text(r, 9))
-    { ValidFrom = r.GetInt64(10), Blocked = r.GetInt64(11) != 0, Claims = r.GetString(12), RulesSeen = Number(r, 13) };
+    { ValidFrom = r.GetInt64(10), Blocked = r.GetInt64(11) != 0, Claims = r.GetString(12), RulesSeen = Number(r, 13), Ahead = r.GetString(14) is { Length: > 0 } ahead ? [.. ahead.Split(',').Select(n => long.Parse(n, System.Globalization.CultureInfo.InvariantCulture))] : [], ClaimsAt = r.GetInt64(15) };
 
     public static UserLogRow UserLog(DbDataReader r) => new(r.GetInt64(0), r.GetInt64(1), r.GetInt64(2), r.GetInt64(3), r.GetInt64(4), Number(r, 5), r.GetInt64(6), r.GetInt64(7),
         (UserLogParts)r.GetInt64(8), r.IsDBNull(9) ? null : Segments(Bytes(r, 9)));
@@ -114,7 +114,7 @@ static class Rows
 
     /// <summary>Addresses out of stored addressing: those with a sign before them.</summary>
     public static List<Address> Addresses(string addressing, char sign) =>
-        [.. addressing.Split('\n').Where(line => line.Length > 0 && line[0] == sign).Select(line => Address.TryParse(line[1..], out var address) is null ? address : default)];
+        [.. addressing.Split('\n').Where(line => line.Length > 0 && line[0] == sign).Select(line => Address.OfStored(line[1..]))];
 }
 
 /// <summary>Stored blocks of marks.</summary>

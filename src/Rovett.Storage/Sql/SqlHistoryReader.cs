@@ -220,6 +220,9 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
     public IReadOnlyList<EntryRow> Newest(int space, int limit) => Use(sql =>
         sql.All(Rows.SelectEntry + " WHERE key>=?1 AND key<=?2 AND kind=1 ORDER BY key DESC LIMIT ?3", Rows.Entry, Rows.First(space), Rows.Last(space), (long)limit));
 
+    /// <summary>How many erasures are under way in a space.</summary>
+    public long Erasures(int space) => (Use(sql => Tuple.Create(sql.Number("SELECT count(*) FROM erasure WHERE space=?1", (long)space) ?? 0)) ?? Tuple.Create(0L)).Item1;
+
     /// <summary>What was set aside in a space, newest first.</summary>
     public IReadOnlyList<SetAsideRow> SetAside(int space, int limit) => Use(sql =>
         sql.All("SELECT time, kind, position, why, detail FROM set_aside WHERE space=?1 ORDER BY number DESC LIMIT ?2", r => new SetAsideRow(new StoredTime(r.GetInt64(0)), (AsideKind)r.GetInt64(1), r.GetInt64(2), r.GetString(3), r.GetString(4)), (long)space, (long)limit));
@@ -307,20 +310,6 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
 
     /// <summary>The name of a person.</summary>
     public string? NameOf(long person) => Use(sql => sql.One("SELECT name FROM person WHERE id=?1", r => r.GetString(0), person));
-
-    /// <summary>The entries that name a person: those of the personal log, and those that leave the person out.</summary>
-    public IReadOnlyList<long> PositionsNaming(long personalLog, long person) => Use(sql => (IReadOnlyList<long>)[.. sql.All(
-        "SELECT position FROM log_item WHERE log=?1 UNION SELECT i.position FROM skip s JOIN log_item i ON i.log=s.log AND i.ordinal=s.ordinal WHERE s.person=?2", r => r.GetInt64(0), personalLog, person)]);
-
-    /// <summary>What says by a user's id who took something over, or who missed a deadline: entries, and receipts by their numbers. Looks at all of them.</summary>
-    public (IReadOnlyList<long> Entries, IReadOnlyList<long> Receipts) ActsNaming(int space, string user) => Use(sql =>
-    {
-        var quoted = $"\"{System.Text.Json.JsonEncodedText.Encode(user, System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping)}\"";
-        List<long> Among(string select, Func<System.Data.Common.DbDataReader, string> text) => sql.All(select, r => (Position: Rows.PositionOf(r.GetInt64(0)), Text: text(r)), Rows.First(space), Rows.Last(space))
-            .FindAll(f => f.Text == user || f.Text.Contains(quoted, StringComparison.Ordinal)).ConvertAll(f => f.Position);
-        return Tuple.Create((IReadOnlyList<long>)Among("SELECT key, body FROM entry WHERE key>=?1 AND key<=?2 AND kind IN (7, 10)", r => System.Text.Encoding.UTF8.GetString(Rows.Bytes(r, 1))),
-            (IReadOnlyList<long>)Among("SELECT key, detail FROM receipt WHERE key>=?1 AND key<=?2 AND detail<>''", r => r.GetString(1)));
-    }) is var (entries, receipts) ? (entries, receipts) : ([], []);
 
     /// <summary>Users of a space by their ids, after one.</summary>
     public IReadOnlyList<PersonRow> Users(int space, string after, int limit) => Use(sql =>

@@ -18,7 +18,7 @@ public sealed partial class SqlLedgerStore
         if (sql.Number("SELECT id FROM space WHERE name>=?1 AND name<?2 ORDER BY name LIMIT 1", RemovedPrefix, AfterRemoved) is not { } space) return false;
         if (PurgeKeys("entry", space, limit) || PurgeKeys("receipt", space, limit) || PurgePeople(space, limit) || PurgeLogs(space, limit)) return true;
         PurgeKeys("policies", space, int.MaxValue);
-        foreach (var table in new[] { "audience_address", "address", "answer", "due", "slot", "take", "role", "deadline", "set_aside", "topic_grant", "membership" }) sql.Run($"DELETE FROM {table} WHERE space=?1", space);
+        foreach (var table in new[] { "audience_address", "address", "answer", "due", "slot", "take", "role", "deadline", "set_aside", "tombstone", "erasure", "topic_grant", "membership" }) sql.Run($"DELETE FROM {table} WHERE space=?1", space);
         sql.Run("DELETE FROM space WHERE id=?1", space);
         return true;
     }

@@ -7,10 +7,11 @@ namespace Rovett.Storage.Sql;
 /// <summary>Topics: follows, policies, grants.</summary>
 public sealed partial class SqlLedgerStore
 {
-    const string SelectGrant = "SELECT number, person, role, topic, rights, until, ended, policy, profile FROM topic_grant";
+    const string SelectGrant = "SELECT number, person, role, topic, rights, until, ended, policy, profile, since FROM topic_grant";
 
     static Grant ReadGrant(System.Data.Common.DbDataReader r) => new(r.GetInt64(0), r.GetInt64(1), r.GetString(2), r.GetString(3), (TopicRights)r.GetInt64(4),
-        Rows.Number(r, 5) is { } until ? new StoredTime(until) : null, Rows.Number(r, 6), r.GetString(7), r.GetString(8));
+        Rows.Number(r, 5) is { } until ? new StoredTime(until) : null, Rows.Number(r, 6), r.GetString(7), r.GetString(8))
+    { Since = r.GetInt64(9) };
 
     /// <inheritdoc/>
     public IReadOnlyList<(long Ordinal, long Position)> NewestItems(long log, long after, int limit) =>
@@ -51,16 +52,14 @@ public sealed partial class SqlLedgerStore
 
     /// <inheritdoc/>
     public void AddGrant(int space, Grant g) =>
-        sql.Run("INSERT INTO topic_grant (space, number, person, role, topic, rights, until, policy, profile) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
-            (long)space, g.Number, g.Person, g.Role, g.Topic, (long)g.Rights, g.Until?.Micros, g.Policy, g.Profile);
+        sql.Run("INSERT INTO topic_grant (space, number, person, role, topic, rights, until, policy, profile, since) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
+            (long)space, g.Number, g.Person, g.Role, g.Topic, (long)g.Rights, g.Until?.Micros, g.Policy, g.Profile, g.Since);
 
     /// <inheritdoc/>
-    public void EndGrant(int space, long number, long ended)
-    {
-        // Whoever is away is judged by roles' grants of the past; a user's own are judged when they end.
-        sql.Run("DELETE FROM topic_grant WHERE space=?1 AND number=?2 AND person<>0", (long)space, number);
-        sql.Run("UPDATE topic_grant SET ended=?3 WHERE space=?1 AND number=?2", (long)space, number, ended);
-    }
+    public void EndGrant(int space, long number, long ended) => sql.Run("UPDATE topic_grant SET ended=?3 WHERE space=?1 AND number=?2", (long)space, number, ended);
+
+    /// <inheritdoc/>
+    public void RemoveGrant(int space, long number) => sql.Run("DELETE FROM topic_grant WHERE space=?1 AND number=?2", (long)space, number);
 
     /// <inheritdoc/>
     public Grant? FindGrant(int space, long number) => sql.One(SelectGrant + " WHERE space=?1 AND number=?2", ReadGrant, (long)space, number);

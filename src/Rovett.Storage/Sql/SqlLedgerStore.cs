@@ -36,6 +36,16 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     /// <inheritdoc/>
     public Epoch Epoch { get; }
 
+    /// <inheritdoc/>
+    public ClockRow Clock => sql.All("SELECT clock_shift, clock_held_back, clock_held_since, seen_time, seen_due, seen_boot, seen_elapsed FROM store", r => new ClockRow(r.GetInt64(0), r.GetInt64(1), r.GetInt64(2), r.GetInt64(3), r.GetInt64(4), r.GetString(5), r.GetInt64(6)))[0];
+
+    /// <inheritdoc/>
+    public void SaveClock(ClockRow c) =>
+        sql.Run("UPDATE store SET clock_shift=?1, clock_held_back=?2, clock_held_since=?3, seen_time=?4, seen_due=?5, seen_boot=?6, seen_elapsed=?7", c.Shift, c.HeldBack, c.HeldSince, c.SeenTime, c.SeenDue, c.Boot, c.SeenElapsed);
+
+    /// <inheritdoc/>
+    public void ShiftValidFrom(long from, long by) => sql.Run("UPDATE person SET valid_from=valid_from+?2 WHERE valid_from>=?1", from, by);
+
     void Count()
     {
         nextLog = (sql.Number("SELECT max(id) FROM log") ?? 0) + 1;
@@ -198,17 +208,17 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
 
     /// <inheritdoc/>
     public void SavePerson(PersonRow p) =>
-        sql.Run("UPDATE person SET name=?2, seen=?3, rev=?4, roles_issued_at=?5, token_roles=?6, directory_roles=?7, display_name=?8, locale=?9, roles_changed_at=?10, valid_from=?11, blocked=?12, claims=?13, rules_seen=?14 WHERE id=?1",
-            p.Id, p.User, p.Seen?.Micros, p.Rev, p.RolesIssuedAt, string.Join('\n', p.TokenRoles), string.Join('\n', p.DirectoryRoles), p.DisplayName, p.Locale, p.RolesChangedAt, p.ValidFrom, p.Blocked ? 1L : 0L, p.Claims, p.RulesSeen);
+        sql.Run("UPDATE person SET name=?2, seen=?3, rev=?4, roles_issued_at=?5, token_roles=?6, directory_roles=?7, display_name=?8, locale=?9, roles_changed_at=?10, valid_from=?11, blocked=?12, claims=?13, rules_seen=?14, ahead=?15, claims_at=?16 WHERE id=?1",
+            p.Id, p.User, p.Seen?.Micros, p.Rev, p.RolesIssuedAt, string.Join('\n', p.TokenRoles), string.Join('\n', p.DirectoryRoles), p.DisplayName, p.Locale, p.RolesChangedAt, p.ValidFrom, p.Blocked ? 1L : 0L, p.Claims, p.RulesSeen, string.Join(',', p.Ahead), p.ClaimsAt);
 
     /// <inheritdoc/>
     public IReadOnlyList<Membership> Memberships(long person) =>
-        sql.All("SELECT address, after, until FROM membership WHERE person=?1 ORDER BY opened", r => new Membership(r.GetString(0), r.GetInt64(1), Rows.Number(r, 2)), person);
+        sql.All("SELECT address, after, until, gained FROM membership WHERE person=?1 ORDER BY opened", r => new Membership(r.GetString(0), r.GetInt64(1), Rows.Number(r, 2), r.GetInt64(3)), person);
 
     /// <inheritdoc/>
     public void OpenMembership(int space, long person, Membership membership)
     {
-        sql.Run("INSERT INTO membership (person, space, address, after) VALUES (?1, ?2, ?3, ?4)", person, (long)space, membership.Address, membership.After);
+        sql.Run("INSERT INTO membership (person, space, address, after, gained) VALUES (?1, ?2, ?3, ?4, ?5)", person, (long)space, membership.Address, membership.After, membership.Gained);
         sql.Run("INSERT INTO address (space, address, members) VALUES (?1, ?2, 1) ON CONFLICT (space, address) DO UPDATE SET members=address.members+1", (long)space, membership.Address);
     }
 
@@ -402,9 +412,6 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     public void RewriteReceipt(int space, long number, string detail) => sql.Run("UPDATE receipt SET detail=?2 WHERE key=?1", Rows.Key(space, number), detail);
 
     /// <inheritdoc/>
-    public string? ReceiptDetail(int space, long number) => sql.One("SELECT detail FROM receipt WHERE key=?1", r => r.GetString(0), Rows.Key(space, number));
-
-    /// <inheritdoc/>
     public void TrimLog(long log, long upTo)
     {
         sql.Run("DELETE FROM log_item WHERE log=?1 AND ordinal<=?2", log, upTo);
@@ -433,6 +440,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
         sql.Run("DELETE FROM slot WHERE space=?1 AND position<=?2", (long)space, upTo);
         sql.Run("DELETE FROM deadline WHERE space=?1 AND position<=?2", (long)space, upTo);
         sql.Run("DELETE FROM set_aside WHERE space=?1 AND position<=?2", (long)space, upTo);
+        sql.Run("DELETE FROM topic_grant WHERE space=?1 AND role='' AND ended<=?2", (long)space, upTo); // roles' grants of the past decide for those who were away
         sql.Run("DELETE FROM membership WHERE space=?1 AND until<=?2", (long)space, upTo);
     }
 
@@ -447,20 +455,6 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
         int count = old.FindIndex(r => r.Key > last) is var end && end < 0 ? old.Count : end;
         if (count > 0) sql.Run("DELETE FROM receipt WHERE key>=?1 AND key<=?2", Rows.First(space), last);
         return count;
-    }
-
-    /// <inheritdoc/>
-    public void ErasePerson(long person)
-    {
-        foreach (long log in sql.All("SELECT log FROM user_log WHERE person=?1", r => r.GetInt64(0), person))
-        {
-            for (long kind = 1; kind <= 3; kind++) sql.Run("DELETE FROM mark_run WHERE log=?1 AND kind=?2 AND person=?3", log, kind, person);
-        }
-        sql.Run("DELETE FROM user_log WHERE person=?1", person);
-        sql.Run("DELETE FROM mark_block WHERE person=?1 AND log>0", person);
-        sql.Run("DELETE FROM mute WHERE person=?1", person);
-        sql.Run("DELETE FROM follow WHERE person=?1", person);
-        sql.Run("DELETE FROM topic_grant WHERE person=?1 AND person<>0", person);
     }
 
     /// <inheritdoc/>

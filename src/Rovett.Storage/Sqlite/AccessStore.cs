@@ -10,9 +10,6 @@ public sealed record StoredApiKey(string Id, string Space, string Name, string S
 /// <summary>One line of the audit trail. <see cref="Detail"/> is a JSON object.</summary>
 public sealed record StoredAct(long Id, string Space, long Time, string Actor, string Act, string About, string Detail);
 
-/// <summary>A connect ticket as stored; times in microseconds.</summary>
-public sealed record StoredTicket(string Space, string User, string Roles, long IssuedAt, long Expires, long OpensUntil, long? Opened, string? Device, string? Origin, string SigningKey, string Claims, long ComesBack);
-
 /// <summary>What a stored signing key is.</summary>
 public enum SigningKeyKind
 {
@@ -122,25 +119,6 @@ public sealed class AccessStore : IDisposable
     public void SaveSettings(string space, string settings, long now) =>
         Run("INSERT INTO space_settings (space, settings, changed) VALUES (@space, @settings, @now) ON CONFLICT (space) DO UPDATE SET settings=@settings, changed=@now", new { space, settings, now });
 
-    /// <summary>Stores a ticket, and forgets those whose tokens have ended.</summary>
-    public void AddTicket(byte[] hash, StoredTicket ticket, long now)
-    {
-        Run("DELETE FROM ticket WHERE expires<@now", new { now });
-        Run("INSERT INTO ticket (hash, space, user, roles, issued_at, expires, opens_until, signing_key, claims) VALUES (@hash, @Space, @User, @Roles, @IssuedAt, @Expires, @OpensUntil, @SigningKey, @Claims)",
-            new { hash, ticket.Space, ticket.User, ticket.Roles, ticket.IssuedAt, ticket.Expires, ticket.OpensUntil, ticket.SigningKey, ticket.Claims });
-    }
-
-    /// <summary>A ticket by its hash, or null.</summary>
-    public StoredTicket? FindTicket(byte[] hash) => One<StoredTicket>("SELECT space, user, roles, issued_at AS IssuedAt, expires, opens_until AS OpensUntil, opened, device, origin, signing_key AS SigningKey, claims, comes_back AS ComesBack FROM ticket WHERE hash=@hash", new { hash });
-
-    /// <summary>Opens a ticket for a device; false when it was opened before.</summary>
-    public bool OpenTicket(byte[] hash, string device, string? origin, bool comesBack, long now) =>
-        Run("UPDATE ticket SET opened=@now, device=@device, origin=@origin, comes_back=@comesBack WHERE hash=@hash AND opened IS NULL", new { hash, device, origin, comesBack = comesBack ? 1 : 0, now }) == 1;
-
-    /// <summary>A newer token stands behind an open ticket.</summary>
-    public void RenewTicket(byte[] hash, string roles, long issuedAt, long expires, string signingKey, string claims) =>
-        Run("UPDATE ticket SET roles=@roles, issued_at=@issuedAt, expires=@expires, signing_key=@signingKey, claims=@claims WHERE hash=@hash", new { hash, roles, issuedAt, expires, signingKey, claims });
-
     /// <summary>True when somebody can sign in to the console.</summary>
     public bool HasOperators => One<object>("SELECT 1 FROM operator LIMIT 1", new { }) is not null;
 
@@ -224,6 +202,12 @@ public sealed class AccessStore : IDisposable
 
     /// <summary>Removes a decider; false when there is none.</summary>
     public bool RemoveDecider(string space, string name) => Run("DELETE FROM decider WHERE space=@space AND name=@name", new { space, name }) == 1;
+
+    /// <summary>Moves everything out of the write-ahead log and empties it, so that what was removed is not readable there; as far as nobody reads just now.</summary>
+    public void Truncate()
+    {
+        lock (gate) SqliteFiles.Execute(connection, "PRAGMA wal_checkpoint(TRUNCATE)");
+    }
 
     /// <summary>Carries out several calls in one transaction: all of them become true, or none.</summary>
     public void Together(Action work)

@@ -13,7 +13,7 @@ public sealed class SqliteCheckpoints : IDisposable
     readonly ManualResetEventSlim stop = new();
     readonly Thread thread;
     readonly Action<Exception>? failed;
-    volatile bool committed;
+    volatile bool committed, truncate;
 
     /// <summary>Begins, beside the writer of the file.</summary>
     /// <param name="path">The file.</param>
@@ -30,10 +30,14 @@ public sealed class SqliteCheckpoints : IDisposable
     /// <summary>The writer committed something.</summary>
     public void Committed() => committed = true;
 
+    /// <summary>The log is to be emptied once everything is moved: what was overwritten in the file must not be readable there.</summary>
+    public void Truncate() => truncate = true;
+
     void Run()
     {
         while (!stop.Wait(Pause))
         {
+            if (truncate) TryTruncate();
             if (!committed) continue;
             committed = false;
             try
@@ -51,12 +55,28 @@ public sealed class SqliteCheckpoints : IDisposable
         }
     }
 
-    (long Pages, long Moved) Checkpoint(string mode)
+    void TryTruncate()
+    {
+        try
+        {
+            // Waits for a moment in which nobody reads what is moved; tried again until there was one.
+            truncate = Checkpoint("TRUNCATE", out bool busy) is var _ && busy;
+        }
+        catch (Exception error)
+        {
+            if (error is not SqliteException { SqliteErrorCode: SQLitePCL.raw.SQLITE_BUSY }) failed?.Invoke(error);
+        }
+    }
+
+    (long Pages, long Moved) Checkpoint(string mode) => Checkpoint(mode, out _);
+
+    (long Pages, long Moved) Checkpoint(string mode, out bool busy)
     {
         using var command = connection.CreateCommand();
         command.CommandText = $"PRAGMA wal_checkpoint({mode})";
         using var reader = command.ExecuteReader();
-        return reader.Read() ? (reader.GetInt64(1), reader.GetInt64(2)) : (0, 0);
+        busy = !reader.Read() || reader.GetInt64(0) != 0;
+        return busy && reader.IsClosed ? (0, 0) : (reader.GetInt64(1), reader.GetInt64(2));
     }
 
     /// <summary>Ends; what is left is moved when the writer closes the file.</summary>

@@ -53,6 +53,8 @@ public static class SqliteFiles
         _ = raw.sqlite3_db_config(connection.Handle!, raw.SQLITE_DBCONFIG_ENABLE_QPSG, 1, out _);
         // FULL: a commit returns once the WAL is synced, so that it survives a power cut.
         Execute(connection, "PRAGMA busy_timeout=5000; PRAGMA synchronous=FULL; PRAGMA temp_store=MEMORY");
+        // What is deleted is overwritten: an erased person's texts must not be readable in the file.
+        if (!readOnly) Execute(connection, "PRAGMA secure_delete=ON");
         // Readers are several, and what they miss lies in the system's cache.
         Execute(connection, readOnly ? "PRAGMA cache_size=-4000" : "PRAGMA cache_size=-16000");
         return connection;

@@ -54,6 +54,9 @@ public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? ch
     }
 
     /// <inheritdoc/>
+    public void ScrubFreed() => checkpoints?.Truncate();
+
+    /// <inheritdoc/>
     public void Run(string sql, params ReadOnlySpan<object?> values)
     {
         var statement = Bound(sql, values);
