@@ -41,6 +41,7 @@ var root = new RootCommand($"""
     LimitsCommand.Build(),
     StatusCommand.Build(),
     ClockCommand.Build(),
+    ConsoleCommand.Build(),
     StoreCommand.Build(),
 };
 

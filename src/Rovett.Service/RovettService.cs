@@ -1,7 +1,5 @@
 using System.Net;
 using System.Text.Json;
-using Microsoft.AspNetCore.Authentication.Cookies;
-using Microsoft.AspNetCore.DataProtection;
 using Microsoft.AspNetCore.Hosting;
 using Microsoft.AspNetCore.Hosting.Server;
 using Microsoft.AspNetCore.Hosting.Server.Features;
@@ -59,8 +57,6 @@ public sealed class RovettService : IAsyncDisposable
         var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
         Configure(builder, clock);
         app = builder.Build();
-        // The console asks for its cookie where it needs it; no other request, and no live session, is to pay for that.
-        ((IApplicationBuilder)app).Properties["__AuthenticationMiddlewareSet"] = true;
         var log = app.Services.GetRequiredService<ILoggerFactory>();
         var faults = new Faults(clock, log.CreateLogger<Faults>());
         store = SqliteFiles.OpenHistory(Path.Combine(options.Data, SqliteFiles.HistoryName), checkpointsBeside: true, failed: e => faults.Thrown(null, "checkpoint", e));
@@ -132,7 +128,7 @@ public sealed class RovettService : IAsyncDisposable
         var clockApi = new ClockApi(spaces, keys, pump, clock, housekeeping, audit);
         Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, faults, clock, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), directory, new UserApi(spaces, tokens, tickets, topics, pump, history), new TopicApi(spaces, keys, signing, pump, audit, clock), new DeciderApi(spaces, keys, access, deciders, guard, audit, clock), new SpaceApi(spaces, keeper, keys, signing, pump, access, sessions, webhooks, deciders, audit),
             new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, topics, options.MessagesPerSecond, clock, faults) { Switches = switches }, spaces, tokens, tickets, origins, sessions, options),
-            receiptApi, console, new ConsoleAccess(access, operators, spaces, pump, history, origins, use, deciders, audit), origins, refusals, faults, clockApi);
+            receiptApi, console, new ConsoleAccess(access, operators, spaces, pump, history, origins, use, deciders, keys, audit), origins, refusals, faults, clockApi);
         app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
     }
 
@@ -189,7 +185,7 @@ public sealed class RovettService : IAsyncDisposable
     {
         builder.Logging.ClearProviders();
         builder.Logging.AddSerilog(new LoggerConfiguration().MinimumLevel.Is(Enum.Parse<LogEventLevel>(options.Log, ignoreCase: true))
-            .MinimumLevel.Override("Microsoft", LogEventLevel.Warning).MinimumLevel.Override("Microsoft.AspNetCore.DataProtection", LogEventLevel.Error).MinimumLevel.Override("System", LogEventLevel.Warning)
+            .MinimumLevel.Override("Microsoft", LogEventLevel.Warning).MinimumLevel.Override("System", LogEventLevel.Warning)
             .WriteTo.Console(standardErrorFromLevel: LogEventLevel.Verbose, outputTemplate: "{Timestamp:HH:mm:ss.fff} {Level:u4} {Message:lj}{NewLine}{Exception}", formatProvider: System.Globalization.CultureInfo.InvariantCulture)
             .CreateLogger(), dispose: true);
         // For this provider by name: it sets a filter of its own for everything, which others don't override.
@@ -216,18 +212,6 @@ public sealed class RovettService : IAsyncDisposable
             });
         });
         builder.Services.AddRouting();
-        builder.Services.AddDataProtection().PersistKeysToFileSystem(Directory.CreateDirectory(Path.Combine(options.Data, "console-keys"))).SetApplicationName("rovett-console");
-        // Only the console asks for its cookie, by the scheme's name: no default, so that no other request looks for one.
-        AppContext.SetSwitch("Microsoft.AspNetCore.Authentication.SuppressAutoDefaultScheme", true);
-        builder.Services.AddAuthentication().AddCookie(CookieAuthenticationDefaults.AuthenticationScheme, o =>
-        {
-            o.Cookie.Name = "rovett-console";
-            o.Cookie.HttpOnly = true;
-            o.Cookie.SameSite = SameSiteMode.Strict;
-            o.Cookie.SecurePolicy = CookieSecurePolicy.SameAsRequest;
-            o.Cookie.Path = "/console";
-            o.ExpireTimeSpan = TimeSpan.FromHours(12);
-        });
         builder.Services.Configure<Microsoft.Extensions.Hosting.HostOptions>(o => o.ShutdownTimeout = TimeSpan.FromSeconds(6));
     }
 
@@ -310,6 +294,7 @@ public sealed class RovettService : IAsyncDisposable
         app.MapMethods("/v1/live", ["GET", "CONNECT"], live.Connect);
         app.MapGet("/v1/live/{session}", live.Poll);
         app.MapPost("/v1/live/{session}", live.Post);
+        app.MapPost("/v1/console-links", consoleAccess.MakeLinkByKey);
         app.MapGet("/v1/clock", clock.Show);
         app.MapPost("/v1/clock/confirm", clock.Confirm);
         app.MapGet("/v1/spaces", space.List);

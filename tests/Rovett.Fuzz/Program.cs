@@ -143,9 +143,9 @@ public static class Program
             store.Dispose();
             Folder.Delete(recursive: true);
         };
-        var spaces = new SpaceDirectory(TimeProvider.System);
+        var spaces = new SpaceDirectory((ServiceClock)TimeProvider.System);
         spaces.Add(Space);
-        return new Tokens(spaces, new SigningKeys(store, new KeySets(new OutboundGuard([]), Folder.FullName, TimeProvider.System, NullLogger<KeySets>.Instance)), TimeProvider.System);
+        return new Tokens(spaces, new SigningKeys(store, new KeySets(new OutboundGuard([]), Folder.FullName, (ServiceClock)TimeProvider.System, NullLogger<KeySets>.Instance)), TimeProvider.System);
     }
 
     static bool Token(byte[] input)

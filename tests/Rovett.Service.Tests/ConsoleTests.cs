@@ -63,6 +63,75 @@ public sealed class ConsoleTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task A_session_ends_for_its_stream_and_for_every_copy_of_its_cookie()
+    {
+        var ruth = await SignUp("ruth", s.Service.ConsoleLink!);
+        var nils = await SignUp("nils", await Invite(ruth, "operate"));
+        using var busy = new CancellationTokenSource();
+        var sending = Task.Run(async () =>
+        {
+            while (!busy.IsCancellationRequested) await s.Send("user:mara");
+        });
+        using (var stream = await RawEvents.Connect(s.Port, "/console/api/live", null, $"Cookie: {nils.Item2}"))
+        {
+            for (int i = 0; i < 3; i++) await NextView(stream);
+            (await s.Post("/console/api/operators/remove", null, """{"name":"nils"}""", Own, ruth)).Status.ShouldBe(204);
+            while (await NextView(stream) is not null) { } // it ends, though there is always something new
+        }
+        using (var stream = await RawEvents.Connect(s.Port, "/console/api/live", null, $"Cookie: {ruth.Item2}"))
+        {
+            await NextView(stream);
+            (await s.Post("/console/api/sign-out", null, "", Own, ruth)).Status.ShouldBe(204);
+            while (await NextView(stream) is not null) { }
+        }
+        await busy.CancelAsync();
+        await sending;
+        (await Get("/console/api/operators", ruth)).Problem.ShouldBe("not-signed-in"); // a copy of the cookie
+        await s.Restart();
+        (await Get("/console/api/operators", ruth)).Problem.ShouldBe("not-signed-in");
+    }
+
+    static async Task<System.Text.Json.Nodes.JsonObject?> NextView(RawEvents stream) => await stream.Next();
+
+    [Fact]
+    public async Task Many_guesses_at_a_time_are_no_way_around_the_limit()
+    {
+        await SignUp("ruth", s.Service.ConsoleLink!);
+        var answers = await Task.WhenAll(Enumerable.Range(0, 300).Select(i => s.Post("/console/api/sign-in", null, $$"""{"name":"ruth","password":"guess {{i}}"}""", Own)));
+        answers.Count(a => a.Problem == "sign-in-failed").ShouldBeLessThanOrEqualTo(5);
+        answers.Count(a => a.Status == 429).ShouldBeGreaterThanOrEqualTo(295);
+    }
+
+    [Fact]
+    public async Task Behind_a_proxy_with_TLS_the_cookie_is_kept_to_TLS()
+    {
+        await SignUp("ruth", s.Service.ConsoleLink!);
+        async Task<string> Cookie(params (string, string)[] headers) => (await s.Post("/console/api/sign-in", null, """{"name":"ruth","password":"a long password"}""", [Own, .. headers])).Headers.GetValues("Set-Cookie").Single();
+        var plain = await Cookie();
+        plain.ShouldContain("httponly");
+        plain.ShouldContain("samesite=strict");
+        plain.ShouldNotContain("secure");
+        (await Cookie(("X-Forwarded-Proto", "https"))).ShouldContain("secure");
+    }
+
+    [Fact]
+    public async Task A_sign_up_link_is_used_up_only_by_an_operator_and_another_needs_no_restart()
+    {
+        await SignUp("ruth", s.Service.ConsoleLink!);
+        var made = await s.Post("/v1/console-links", s.Key, """{"may":"view"}""");
+        made.Status.ShouldBe(201);
+        var link = ((string)made.Json!["link"]!).Split('=')[1];
+        var taken = await s.Post("/console/api/sign-up", null, $$"""{"name":"ruth","password":"a long password","link":"{{link}}"}""", Own);
+        taken.Problem.ShouldBe("operator-exists");
+        var nils = await SignUp("nils", link);
+        ((string)(await Get("/console/api/me", nils)).Json!["may"]!).ShouldBe("view");
+        (await s.Post("/console/api/sign-up", null, $$"""{"name":"pia","password":"a long password","link":"{{link}}"}""", Own)).Problem.ShouldBe("link-ended");
+        var reader = (string)(await s.Post("/v1/keys", s.Key, """{"name":"reader","scopes":["read"]}""")).Json!["key"]!;
+        (await s.Post("/v1/console-links", reader, "{}")).Problem.ShouldBe("api-key-scope");
+        (await s.Post("/v1/console-links", s.Key, """{"may":"everything"}""")).Status.ShouldBe(422);
+    }
+
+    [Fact]
     public async Task Sign_ins_are_listed_with_those_refused_and_guessing_is_throttled()
     {
         var ruth = await SignUp("ruth", s.Service.ConsoleLink!);

@@ -40,7 +40,7 @@ static class Roles
         bool otherClaims = row.Claims != user.Row.Claims;
         bool same = sameRoles && !otherClaims && row.Seen == user.Row.Seen && row.RolesIssuedAt == user.Row.RolesIssuedAt && row.DisplayName == user.Row.DisplayName && row.Locale == user.Row.Locale && ReferenceEquals(row.Ahead, user.Row.Ahead);
         bool agreed = user.RolesAgree && sameRoles && !otherClaims && row.Seen is null == user.Row.Seen is null;
-        user.Row = otherClaims ? row with { ClaimsAt = space.Head + 1 } : row;
+        user.Row = otherClaims ? row with { ClaimsAt = space.Head } : row;
         if (!agreed)
         {
             user.RolesAgree = false;

@@ -82,7 +82,14 @@ public sealed class StandingCommand(string space, Identity identity) : LedgerCom
 
     internal override void Write(Ledger ledger)
     {
-        if (Standing.Find(ledger.Space(space), identity) is { } user && Standing.Shown(user.Row, identity, ledger.Now) is var row && row != user.Row) ledger.Store.SavePerson(user.Row = row);
+        var state = ledger.Space(space);
+        var user = Standing.Find(state, identity);
+        if (identity.IssuedAtMicros > ledger.Now.Micros)
+        {
+            user ??= state.FindOrAdd(identity.User.Value);
+            var row = Standing.Shown(user.Row, identity, ledger.Now);
+            if (row != user.Row) ledger.Store.SavePerson(user.Row = row);
+        }
         Answer = true;
     }
 }

@@ -15,6 +15,7 @@ public static class Problems
         var response = context.Response;
         response.StatusCode = problem.Status;
         response.ContentType = "application/problem+json";
+        if (problem.Status == 413) response.Headers.Connection = "close"; // the rest of the body is not waited for
         if (problem.Status == 401) response.Headers.WWWAuthenticate = "Bearer";
         if (problem.RetryAfterSeconds is { } seconds) response.Headers.RetryAfter = seconds.ToString(System.Globalization.CultureInfo.InvariantCulture);
         var buffer = new System.Buffers.ArrayBufferWriter<byte>(512);

@@ -14,14 +14,14 @@ namespace Rovett.Service.Console;
 
 /// <summary>The console's page about access: who may, who was refused and why, what limits are at, who signs in here; and,
 /// for who may operate, what is done about it.</summary>
-public sealed class ConsoleAccess(AccessStore access, Operators operators, SpaceDirectory spaces, LedgerPump ledger, SqlHistoryReader history, Origins origins, Limits limits, Deciders deciders, AuditTrail audit)
+public sealed class ConsoleAccess(AccessStore access, Operators operators, SpaceDirectory spaces, LedgerPump ledger, SqlHistoryReader history, Origins origins, Limits limits, Deciders deciders, ApiKeys keys, AuditTrail audit)
 {
     const int MostActs = 50, MostSignIns = 50;
 
     /// <summary><c>GET /console/api/access?space=main</c></summary>
     public async Task Show(HttpContext context)
     {
-        await operators.Require(context, "view");
+        operators.Require(context, "view");
         var space = ConsoleEndpoints.SpaceOf(spaces, context);
         var policies = await ledger.Ask(new FindPoliciesCommand(space.Name, null));
         using var document = policies is null ? null : JsonDocument.Parse(policies.Document);
@@ -69,7 +69,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
     /// <summary><c>GET /console/api/explain?space=main&amp;user=teo&amp;on=topic:berth/3</c></summary>
     public async Task Explain(HttpContext context)
     {
-        await operators.Require(context, "view");
+        operators.Require(context, "view");
         var (user, address) = TopicApi.ExplainQuery(context);
         await TopicApi.WriteExplanation(context, ledger, ConsoleEndpoints.SpaceOf(spaces, context), user, address);
     }
@@ -77,7 +77,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
     /// <summary><c>GET /console/api/operators</c>: who may use the console, and the newest sign-ins.</summary>
     public async Task List(HttpContext context)
     {
-        await operators.Require(context, "view");
+        operators.Require(context, "view");
         await Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
@@ -111,7 +111,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
     public async Task MakeLink(HttpContext context)
     {
         Operators.OwnPageOnly(context);
-        var who = await operators.Require(context, "operate");
+        var who = operators.Require(context, "operate");
         using var body = await Json.Read(context);
         if (ConsoleEndpoints.Field(body, "may") is not { } may || !Operators.Rights.Contains(may)) throw Problem.Invalid([new FieldError("may", $"must be one of {string.Join(", ", Operators.Rights)}")]).Throw();
         var link = operators.MakeLink(may);
@@ -126,11 +126,34 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
         });
     }
 
+    /// <summary><c>POST /v1/console-links</c>: the same for who holds an admin key of <c>main</c>, so that nobody is locked out of the console.</summary>
+    public async Task MakeLinkByKey(HttpContext context)
+    {
+        var key = keys.Require(context, spaces.Find("main")!, "admin");
+        using var body = await Json.Read(context);
+        var errors = new List<FieldError>();
+        var root = Json.Object(body, ["may"], errors);
+        var may = "operate";
+        if (root.TryGetProperty("may", out var given) && (!JsonText.TryString(given, out may!) || !Operators.Rights.Contains(may))) errors.Add(new FieldError("may", $"must be one of {string.Join(", ", Operators.Rights)}"));
+        if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
+        var link = operators.MakeLink(may);
+        audit.Note("main", key.Actor, "operator.invited", may);
+        context.Response.Headers.CacheControl = "no-store";
+        await Json.Write(context, 201, json =>
+        {
+            json.WriteStartObject();
+            json.WriteString("link", $"{context.Request.Scheme}://{context.Request.Host}/console#sign-up={link}");
+            json.WriteString("may", may);
+            json.WriteNumber("minutes", (int)Operators.LinkHolds.TotalMinutes);
+            json.WriteEndObject();
+        });
+    }
+
     /// <summary><c>POST /console/api/operators/remove</c></summary>
     public async Task Remove(HttpContext context)
     {
         Operators.OwnPageOnly(context);
-        var who = await operators.Require(context, "operate");
+        var who = operators.Require(context, "operate");
         using var body = await Json.Read(context);
         var name = ConsoleEndpoints.Field(body, "name") ?? "";
         if (!access.RemoveOperator(name)) throw new Problem(409, "operator-stays", "That operator can't be removed", "There is none by this name, or nobody would be left who may operate.", "Invite another who may operate first.").Throw();
@@ -142,7 +165,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
     public async Task SignOutUser(HttpContext context)
     {
         Operators.OwnPageOnly(context);
-        var who = await operators.Require(context, "operate");
+        var who = operators.Require(context, "operate");
         var space = ConsoleEndpoints.SpaceOf(spaces, context);
         using var body = await Json.Read(context);
         if (Names.Check(ConsoleEndpoints.Field(body, "user"), false, out var user) is { } wrong) throw Problem.Invalid([new FieldError("user", wrong)]).Throw();

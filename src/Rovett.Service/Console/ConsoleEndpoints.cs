@@ -1,6 +1,4 @@
 using System.Text.Json;
-using Microsoft.AspNetCore.Authentication;
-using Microsoft.AspNetCore.Authentication.Cookies;
 using Rovett.Core;
 using Rovett.Core.Delivery;
 using Rovett.Service.Access;
@@ -17,7 +15,8 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
     /// <summary><c>GET /console/api/me</c></summary>
     public async Task Me(HttpContext context)
     {
-        var who = await operators.Of(context);
+        var who = operators.Of(context);
+        if (who is not null) operators.Extend(context);
         bool any = access.HasOperators;
         await Json.Write(context, 200, json =>
         {
@@ -52,17 +51,18 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
     }
 
     /// <summary><c>POST /console/api/sign-out</c></summary>
-    public async Task SignOut(HttpContext context)
+    public Task SignOut(HttpContext context)
     {
         Operators.OwnPageOnly(context);
-        await context.SignOutAsync(CookieAuthenticationDefaults.AuthenticationScheme);
+        operators.SignOut(context);
         context.Response.StatusCode = 204;
+        return Task.CompletedTask;
     }
 
     /// <summary><c>GET /console/api/live?space=main</c>: a stream with the whole view whenever it changed, at most four times a second.</summary>
     public async Task Live(HttpContext context)
     {
-        await operators.Require(context, "view");
+        operators.Require(context, "view");
         var space = SpaceOf(spaces, context);
         context.Response.ContentType = "text/event-stream";
         context.Response.Headers.CacheControl = "no-cache";
@@ -74,13 +74,10 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
         {
             do
             {
+                if (operators.Of(context) is null) return; // signed out, or an operator no more
                 var now = monitor.Snapshot(space, sessions);
                 if (!now.AsSpan().SequenceEqual(last)) await context.Response.BodyWriter.WriteAsync(SseWriter.Event("view", null, last = now), context.RequestAborted);
-                else if (++quiet % 20 == 0)
-                {
-                    await context.Response.BodyWriter.WriteAsync(":\n\n"u8.ToArray(), context.RequestAborted);
-                    if (await operators.Of(context) is null) return; // an operator no more
-                }
+                else if (++quiet % 20 == 0) await context.Response.BodyWriter.WriteAsync(":\n\n"u8.ToArray(), context.RequestAborted);
             }
             while (!sessions.Closing && !space.IsRemoved && await timer.WaitForNextTickAsync(context.RequestAborted));
         }

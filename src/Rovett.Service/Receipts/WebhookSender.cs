@@ -1,7 +1,7 @@
 using System.Buffers;
 using System.Globalization;
-using System.Numerics;
 using System.Net.Http.Headers;
+using System.Numerics;
 using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;

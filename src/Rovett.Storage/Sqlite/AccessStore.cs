@@ -134,8 +134,29 @@ public sealed class AccessStore : IDisposable
     public bool AddOperator(StoredOperator made) => Run("INSERT OR IGNORE INTO operator (name, may, password, created) VALUES (@Name, @May, @Password, @Created)", made) == 1;
 
     /// <summary>Removes an operator; false when there is none, or it is the last who may operate.</summary>
-    public bool RemoveOperator(string name) =>
-        Run("DELETE FROM operator WHERE name=@name AND (may<>'operate' OR (SELECT count(*) FROM operator WHERE may='operate')>1)", new { name }) == 1;
+    public bool RemoveOperator(string name)
+    {
+        if (Run("DELETE FROM operator WHERE name=@name AND (may<>'operate' OR (SELECT count(*) FROM operator WHERE may='operate')>1)", new { name }) == 0) return false;
+        Run("DELETE FROM operator_session WHERE operator=@name", new { name });
+        return true;
+    }
+
+    /// <summary>Begins an operator's session, and forgets those that have ended.</summary>
+    public void AddOperatorSession(byte[] hash, StoredOperator who, long began, long ends, string address, string agent)
+    {
+        Run("DELETE FROM operator_session WHERE ends<=@began", new { began });
+        Run("INSERT INTO operator_session (hash, operator, made, began, ends, address, agent) VALUES (@hash, @Name, @Created, @began, @ends, @address, @agent)", new { hash, who.Name, who.Created, began, ends, address, agent });
+    }
+
+    /// <summary>The operator of a session that goes on, or null.</summary>
+    public StoredOperator? FindOperatorOf(byte[] hash, long now) =>
+        One<StoredOperator>("SELECT o.name, o.may, o.password, o.created FROM operator_session s JOIN operator o ON o.name=s.operator AND o.created=s.made WHERE s.hash=@hash AND s.ends>@now", new { hash, now });
+
+    /// <summary>Lets a session go on for longer, when it was to end before a time.</summary>
+    public bool ExtendOperatorSession(byte[] hash, long before, long ends) => Run("UPDATE operator_session SET ends=@ends WHERE hash=@hash AND ends<@before", new { hash, before, ends }) == 1;
+
+    /// <summary>Ends a session.</summary>
+    public void EndOperatorSession(byte[] hash) => Run("DELETE FROM operator_session WHERE hash=@hash", new { hash });
 
     /// <summary>Stores a sign-up link for who may do so much; earlier ones for as much end.</summary>
     public void AddSignupLink(byte[] hash, string may, long expires)
@@ -147,8 +168,14 @@ public sealed class AccessStore : IDisposable
     /// <summary>What a sign-up link lets one do; null: it does not hold.</summary>
     public string? SignupLink(byte[] hash, long now) => One<string>("SELECT may FROM signup_link WHERE hash=@hash AND expires>@now", new { hash, now });
 
-    /// <summary>Uses a sign-up link up; false when it does not hold.</summary>
-    public bool UseSignupLink(byte[] hash, long now) => Run("DELETE FROM signup_link WHERE hash=@hash AND expires>@now", new { hash, now }) == 1;
+    /// <summary>Makes an operator by a sign-up link, and uses that up; both or none.</summary>
+    /// <returns>False when the name is taken, and the link holds still.</returns>
+    public bool SignUp(byte[] link, StoredOperator made, long now)
+    {
+        bool done = false;
+        Together(() => done = One<object>("SELECT 1 FROM signup_link WHERE hash=@link AND expires>@now", new { link, now }) is not null && AddOperator(made) && Run("DELETE FROM signup_link WHERE hash=@link", new { link }) == 1);
+        return done;
+    }
 
     /// <summary>Notes that somebody signed in, or was refused; the oldest of very many go.</summary>
     public void AddSignIn(string name, long time, string address, string agent, bool signedIn)
