@@ -33,6 +33,8 @@ public sealed class RovettService : IAsyncDisposable
     readonly SqlHistoryReader history;
     readonly AccessStore access;
     readonly LedgerPump pump;
+    readonly MarkSteps marks;
+    readonly Connections connections;
     readonly AckBuffer acks;
     readonly Housekeeping housekeeping;
     readonly SessionRegistry sessions;
@@ -55,12 +57,15 @@ public sealed class RovettService : IAsyncDisposable
         this.folder = folder;
         var clock = new ServiceClock(system);
         var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
+        connections = new Connections(options.MaxConnections);
         Configure(builder, clock);
         app = builder.Build();
         var log = app.Services.GetRequiredService<ILoggerFactory>();
+        connections.Log = log.CreateLogger<Connections>();
         var faults = new Faults(clock, log.CreateLogger<Faults>());
         store = SqliteFiles.OpenHistory(Path.Combine(options.Data, SqliteFiles.HistoryName), checkpointsBeside: true, failed: e => faults.Thrown(null, "checkpoint", e));
         clock.Restore(store.Clock, options.PlausibleAbsence);
+        clock.SettleStanding(store);
         if (clock.RetentionHeldBack > TimeSpan.Zero) log.CreateLogger<Housekeeping>().LogWarning("The clock is {Days:0.0} days ahead of the last start's. Retention waits: it follows after 24 hours, or at once by 'rovett clock --confirm'", clock.RetentionHeldBack.TotalDays);
         history = SqliteFiles.ReadHistory(Path.Combine(options.Data, SqliteFiles.HistoryName));
         access = new AccessStore(Path.Combine(options.Data, SqliteFiles.AccessName));
@@ -83,6 +88,7 @@ public sealed class RovettService : IAsyncDisposable
             PresenceGrace = TimeSpan.FromSeconds(options.PresenceGraceSeconds),
         }, clock, recent, monitor, faults), TimeSpan.FromMilliseconds(options.MaxSendWaitMs), faults);
         acks = new AckBuffer(pump, clock, faults);
+        marks = new MarkSteps(pump);
         sessions = new SessionRegistry(clock, faults);
         if (switches is not null) switches.Blocked += sessions.CutWebSockets;
         var limits = new SessionLimits { Window = options.Window, MaxQueued = 256, Heartbeat = TimeSpan.FromSeconds(options.HeartbeatSeconds), AckTimeout = TimeSpan.FromSeconds(options.AckTimeoutSeconds) };
@@ -95,8 +101,8 @@ public sealed class RovettService : IAsyncDisposable
         ticketStore = new TicketStore(Path.Combine(options.Data, SqliteFiles.AccessName));
         tickets = new Tickets(ticketStore, signing, clock, faults);
         keySetRounds = new Repeating("key sets", TimeSpan.FromSeconds(15), clock, faults, signing.RefreshWhenDue);
-        var use = new Limits(options, clock);
-        var origins = new Origins(options.Origins, spaces, clock);
+        var use = new Limits(options, connections, clock);
+        var origins = new Origins(options.Origins, spaces, clock, log.CreateLogger<Origins>());
         var audit = new AuditTrail(access, clock);
         signing.Dropped += (space, name, ids) =>
         {
@@ -126,8 +132,8 @@ public sealed class RovettService : IAsyncDisposable
         var directory = new DirectoryApi(spaces, keys, pump, history, audit, tickets, access, clock);
         housekeeping = new Housekeeping(pump, spaces, retention: options.KeepForSpan is not null || options.KeepCount > 0, clock, faults, directory.Erased, log.CreateLogger<Housekeeping>());
         var clockApi = new ClockApi(spaces, keys, pump, clock, housekeeping, audit);
-        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, faults, clock, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), directory, new UserApi(spaces, tokens, tickets, topics, pump, history), new TopicApi(spaces, keys, signing, pump, audit, clock), new DeciderApi(spaces, keys, access, deciders, guard, audit, clock), new SpaceApi(spaces, keeper, keys, signing, pump, access, sessions, webhooks, deciders, audit),
-            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, topics, options.MessagesPerSecond, clock, faults) { Switches = switches }, spaces, tokens, tickets, origins, sessions, options),
+        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, faults, clock, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), directory, new UserApi(spaces, tokens, tickets, topics, pump, marks, history), new TopicApi(spaces, keys, signing, pump, audit, clock), new DeciderApi(spaces, keys, access, deciders, guard, audit, clock), new SpaceApi(spaces, keeper, keys, signing, pump, access, sessions, webhooks, deciders, audit),
+            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, topics, options.MessagesPerSecond, clock, faults, marks) { Switches = switches }, spaces, tokens, tickets, origins, sessions, options),
             receiptApi, console, new ConsoleAccess(access, operators, spaces, pump, history, origins, use, deciders, keys, audit), origins, refusals, faults, clockApi);
         app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
     }
@@ -203,9 +209,10 @@ public sealed class RovettService : IAsyncDisposable
             o.AddServerHeader = false;
             o.Limits.MaxRequestBodySize = options.MaxBodyBytes;
             o.Limits.MaxRequestHeadersTotalSize = 16 * 1024;
-            o.Limits.MinResponseDataRate = null; // streams are quiet for long
+            o.Limits.MinResponseDataRate = new Microsoft.AspNetCore.Server.Kestrel.Core.MinDataRate(options.MinReadBytesPerSecond, TimeSpan.FromSeconds(5)); // counts only while something waits to be read
             o.Listen(IPAddress.Parse(options.Address), options.Port, listen =>
             {
+                listen.Use(connections.Count);
                 if (options.Certificate is null) return;
                 var certificate = new Certificate(options.Certificate, options.CertificateKey!, clock, listen.ApplicationServices.GetRequiredService<ILogger<Certificate>>());
                 listen.UseHttps(new Microsoft.AspNetCore.Server.Kestrel.Https.TlsHandshakeCallbackOptions { OnConnection = _ => ValueTask.FromResult(new System.Net.Security.SslServerAuthenticationOptions { ServerCertificateContext = certificate.Present }) });
@@ -467,6 +474,7 @@ public sealed class RovettService : IAsyncDisposable
         housekeeping.Dispose();
         acks.Dispose();
         pump.Dispose();
+        marks.Dispose();
         history.Dispose();
         store.Dispose();
         ticketStore.Dispose();

@@ -110,6 +110,7 @@ public abstract class StoreContractTests : IDisposable
         new long[] { 0, 1, 2, 4, 5, 8, 9, 100 }.Select(p => Store.OrdinalAt(log.Id, p)).ShouldBe([0, 0, 1, 1, 2, 2, 3, 3]);
         new long[] { 0, 99, 100, 450, 900, 5000 }.Select(t => Store.PositionAt(main, new StoredTime(t))).ShouldBe([0, 0, 1, 4, 9, 9]);
         Store.OrdinalsAbout(log.Id, 42, 0, 3).ShouldBe([2]);
+        Store.OrdinalsAbout(log.Id, 42, 0, 3, 0).ShouldBeEmpty();
         Store.OrdinalsOfType(log.Id, 7, 1, 3).ShouldBe([2, 3]);
         var again = Again().FindLog(main, "user:mara")!;
         (again.Head, again.HeadPosition).ShouldBe((3, 9));
@@ -293,8 +294,16 @@ public abstract class StoreContractTests : IDisposable
             s.SaveClock(clock);
             var mara = s.AddPerson(main, "mara", null);
             s.SavePerson(mara with { ValidFrom = 100, Ahead = [5, -7], ClaimsAt = 11 });
-            s.ShiftValidFrom(100, 50);
-            s.ShiftValidFrom(151, 1000);
+            s.ShiftStanding(100, 50);
+            s.ShiftStanding(151, 1000);
+            var ivo = s.AddPerson(main, "ivo", null);
+            s.SavePerson(ivo with { ValidFrom = 900, RolesIssuedAt = 900 });
+            s.ShiftStanding(900, -50);
+            s.FindPerson(main, "ivo")!.ShouldSatisfyAllConditions(p => p.ValidFrom.ShouldBe(850), p => p.RolesIssuedAt.ShouldBe(850));
+            s.CapStanding(800, 50);
+            s.FindPerson(main, "ivo")!.ValidFrom.ShouldBe(850);
+            s.CapStanding(700, 50);
+            s.FindPerson(main, "ivo")!.ShouldSatisfyAllConditions(p => p.ValidFrom.ShouldBe(700), p => p.RolesIssuedAt.ShouldBe(700));
         });
         var store = Again();
         store.Erasures(main).ShouldBe([erasure with { Stage = ErasureStage.Acts, At = 17, Scrubbed = 2 }]);

@@ -130,8 +130,8 @@ sealed partial class Device(World world, string user, string name, TransportKind
         }, now =>
         {
             if (!world.Reference.Holds(user, issued)) throw world.Wrong($"{name} was let in with a credential that does not hold");
-            world.Reference.Token(now, user, null, 0);
-            if (attach.Task.Result.Totals.Unread != world.Reference.Unread(user)) throw world.Wrong($"{name} opened with {attach.Task.Result.Totals.Unread} unread, the reference says {world.Reference.Unread(user)}");
+            world.Reference.Token(now, user, null, issued);
+            if (attach.Task.Result.Totals.Unread != world.Reference.Unread(user)) throw world.Wrong($"{name} opened with {attach.Task.Result.Totals.Unread} unread, the reference says {world.Reference.Unread(user)}: {world.TotalsOf(user)}");
         }, refused: () => world.Refused(user, issued));
         // A restart forgets what was asked.
         world.After(TimeSpan.FromSeconds(1), () =>

@@ -54,7 +54,8 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public Epoch Epoch => inner.Epoch;
     public ClockRow Clock => inner.Clock;
     public void SaveClock(ClockRow clock) => Write(() => inner.SaveClock(clock));
-    public void ShiftValidFrom(long from, long by) => Write(() => inner.ShiftValidFrom(from, by));
+    public void CapStanding(long now, long tolerance) => inner.CapStanding(now, tolerance);
+    public void ShiftStanding(long from, long by) => Write(() => inner.ShiftStanding(from, by));
     public SpaceRow? FindSpace(string name) => inner.FindSpace(name);
     public SpaceRow AddSpace(string name, byte[] key) => Write(() => inner.AddSpace(name, key));
     public void SaveFloor(int space, long floor) => Write(() => inner.SaveFloor(space, floor));
@@ -64,7 +65,7 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void SaveLog(LogRow log) => Write(() => inner.SaveLog(log));
     public IReadOnlyList<LogRow> AudiencesOf(int space, Address address) => inner.AudiencesOf(space, address);
     public long OrdinalAt(long log, long position) => inner.OrdinalAt(log, position);
-    public IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash, long after, long upTo) => inner.OrdinalsAbout(log, subjectHash, after, upTo);
+    public IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash, long after, long upTo, int limit) => inner.OrdinalsAbout(log, subjectHash, after, upTo, limit);
     public IReadOnlyList<long> OrdinalsOfType(long log, long typeHash, long after, long upTo) => inner.OrdinalsOfType(log, typeHash, after, upTo);
     public long PositionAt(int space, StoredTime time) => inner.PositionAt(space, time);
     public void AppendEntry(int space, EntryRow entry) => Write(() => inner.AppendEntry(space, entry));

@@ -95,6 +95,7 @@ public sealed partial class Reference(TimeSpan newcomers)
         foreach (var person in persons.Values)
         {
             if (person.ValidFrom >= (by > 0 ? began : now + by + 2_000_000)) person.ValidFrom += by;
+            if (by < 0 && person.IssuedAt >= now + by + 2_000_000) person.IssuedAt += by;
         }
     }
 
@@ -117,8 +118,15 @@ public sealed partial class Reference(TimeSpan newcomers)
     /// <summary>From which position on a subscription may be caught up.</summary>
     public long MaySince(string user, string topic) => maySince.GetValueOrDefault((user, topic));
 
-    /// <summary>A credential that was made after this holds for everybody.</summary>
-    public long ValidFrom => persons.Values.Select(p => p.ValidFrom).DefaultIfEmpty().Max();
+    /// <summary>The service started with a clock that is behind what it was.</summary>
+    public void CapStanding(long now)
+    {
+        foreach (var person in persons.Values)
+        {
+            if (person.ValidFrom > now + 2_000_000) person.ValidFrom = now;
+            if (person.IssuedAt > now + 2_000_000) person.IssuedAt = now;
+        }
+    }
 
     public Sent Send(long now, IReadOnlyList<Address> to, IReadOnlyList<Address> except, string type, string? subject, string? slot, TimeSpan? ttl, TimeSpan? takeFor, IEnumerable<string> attending)
     {

@@ -119,8 +119,7 @@ public sealed partial class World
     {
         var user = Pick(Users);
         var roles = Chance(0.2) ? null : Roles.Where(_ => Chance(0.6)).ToArray();
-        long at = issued += random.Next(-1, 3);
-        if (Chance(0.1)) at -= random.Next(1, 3_000_000);
+        long at = Issued(maybeStale: true);
         var attach = new AttachCommand("main", new Identity(new UserId(user), roles, at), "http", null);
         Post(attach, _ => { }, now =>
         {
@@ -131,12 +130,21 @@ public sealed partial class World
         }, refused: () => Refused(user, at));
     }
 
-    /// <summary>A credential that was made now; now and then one that lay around.</summary>
-    internal long Issued(bool maybeStale) => maybeStale && Chance(0.1) ? issued - random.Next(1, 3_000_000) : issued;
+    /// <summary>A credential that was made now, on a machine whose clock may be a little ahead; now and then one that lay around.</summary>
+    internal long Issued(bool maybeStale)
+    {
+        long now = StoredTime.From(time.GetUtcNow()).Micros;
+        if (maybeStale && made.Count > 0 && Chance(0.3) && Pick(made) is var old && old <= now + MostAhead) return old;
+        long fresh = Chance(0.9) ? now : now + random.Next(MostAhead);
+        made.Add(fresh);
+        return fresh;
+    }
+
+    const int MostAhead = 29_000_000;
 
     internal void Refused(string user, long issuedAt)
     {
-        if (reference.Holds(user, issuedAt)) throw Wrong($"a credential of {user} that holds was refused");
+        if (reference.Holds(user, issuedAt)) throw Wrong($"a credential of {user} that holds was refused: {issuedAt} of {StoredTime.From(time.GetUtcNow()).Micros}, valid from {reference.Of(user).ValidFrom}, shown {string.Join(' ', reference.Of(user).Shown)}, {ledger.RowOf("main", user)}");
     }
 
     /// <summary>Commands under way that may end a user's sessions.</summary>
@@ -155,7 +163,6 @@ public sealed partial class World
             standing.Remove(command);
             long validFrom = command.Task.Result.Row.ValidFrom;
             reference.SignOut(now, user, validFrom);
-            issued = Math.Max(issued, validFrom + 1000); // it wavers a little, and backends make no tokens of the past
         });
     }
 
@@ -207,23 +214,36 @@ public sealed partial class World
         PostMark(user, verb, selector, meant, "http", null);
     }
 
-    internal void PostMark(string user, MarkVerb verb, MarkSelector selector, Func<Reference.Sent, bool> meant, string device, Session? origin)
+    internal void PostMark(string user, MarkVerb verb, MarkSelector selector, Func<Reference.Sent, bool> meant, string device, Session? origin) =>
+        PostMark(user, verb, selector, meant, device, origin, Chance(0.5) ? 1 + random.Next(3) : int.MaxValue, null, []);
+
+    void PostMark(string user, MarkVerb verb, MarkSelector selector, Func<Reference.Sent, bool> meant, string device, Session? origin, int most, MarkProgress? from, HashSet<int> done)
     {
-        var mark = new MarkCommand("main", user, verb, selector, device, origin);
-        Post(mark, t => Answer(origin, t), _ =>
+        var mark = new MarkCommand("main", user, verb, selector, device, origin, null, most, from);
+        Post(mark, t =>
+        {
+            if (mark.Rest is { } rest && t.IsCompletedSuccessfully) PostMark(user, verb, selector, meant, device, origin, most, rest, done);
+            else Answer(origin, t);
+        }, _ =>
         {
             var person = reference.Of(user);
-            if (verb != MarkVerb.Unread && (selector.All || selector.UpTo is not null))
+            var looked = mark.Parts.SelectMany(p => Enumerable.Range(1, (int)(p.Hi - p.Lo)).Where(i => p.Log.Concerns(p.Lo + i)).Select(i => SentAt(p.Log.Log.Id, p.Lo + i))).OfType<Reference.Sent>().ToList();
+            if (looked.Find(s => !meant(s)) is { } other) throw Wrong($"{user} marked {verb} and number {other.Number} was marked with it");
+            foreach (var sent in looked)
             {
-                foreach (var dead in reference.All.Where(s => s.Ended != Reference.End.None && meant(s) && reference.Reaches(user, s) is not null)) person.Covered.Add(dead.Number);
+                done.Add(sent.Number);
+                if (verb != MarkVerb.Unread && (selector.All || selector.UpTo is not null) && sent.Ended != Reference.End.None && reference.Reaches(user, sent) is not null) person.Covered.Add(sent.Number);
             }
-            foreach (var sent in reference.Visible(user).Where(meant).ToList())
+            var visible = reference.Visible(user).Where(meant).ToList();
+            foreach (var sent in visible.Intersect(looked))
             {
                 if (verb == MarkVerb.Read) person.Read.Add(sent.Number);
                 if (verb == MarkVerb.Unread) person.Read.Remove(sent.Number);
                 else person.Received.Add(sent.Number);
             }
             if (mark.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} marked {verb} and was told {mark.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}");
+            if (from is null && mark.Rest is null && visible.Find(s => !done.Contains(s.Number)) is { } left) throw Wrong($"{user} marked {verb}, and number {left.Number} was left out");
+            if (from is null && mark.Rest is not null && most == int.MaxValue) throw Wrong($"{user} marked {verb} without a bound, and it was not done at once");
         });
     }
 

@@ -46,7 +46,8 @@ public sealed partial class World : IDisposable, ILedgerFaults
     Ledger ledger = null!;
     ServiceClock time = null!;
     long dueAhead; // how far the due time is from the true one; it changes only when the machine is started anew
-    long eventNumber, issued = 100_000_000;
+    long eventNumber;
+    readonly List<long> made = []; // credentials, by when they say they were made
     bool ledgerScheduled;
     int life, diskLife;
 
@@ -118,6 +119,12 @@ public sealed partial class World : IDisposable, ILedgerFaults
         seal = new CursorSeal(row.Key, disk.Epoch, "main", "cursor");
         time = new ServiceClock(clock, disk.Clock);
         believing = false;
+        time.SettleStanding(disk);
+        if (time.WentBackWhileAway)
+        {
+            reference.CapStanding(StoredTime.From(time.GetUtcNow()).Micros);
+            made.Clear();
+        }
         dueAhead = time.Due.Micros - clock.True;
         if (life == 0 && dueAhead != 0) throw Wrong($"a new service's due time is {dueAhead} us off");
         ledger = new Ledger(store, new LedgerOptions { Newcomers = Newcomers, KeepCount = KeepCount, KeepsFullReceipts = true, PresenceGrace = TimeSpan.FromSeconds(2) }, time, recent, new Observer(this), this);
@@ -210,10 +217,12 @@ public sealed partial class World : IDisposable, ILedgerFaults
             {
                 time.Believe(step);
                 believing = false;
+                // What little was not known of the time away, with a clock that was wrong, is known once the clock is right.
+                if (time.Due.Micros - clock.True is var ahead && Math.Abs(ahead) <= 100 && Math.Abs(dueAhead) <= ServiceClock.Tolerance.TotalMicroseconds) dueAhead = ahead;
             }, now =>
             {
                 reference.Believe(time.Began.Micros, now, (long)step.By.TotalMicroseconds);
-                issued = Math.Max(Math.Min(issued, now), reference.ValidFrom + 1000);
+                made.Clear(); // by a clock that was wrong
             }, failed: () => believing = false);
         }
         if (Chance(0.3)) Post(new SaveClockCommand(), _ => { });
@@ -327,6 +336,8 @@ public sealed partial class World : IDisposable, ILedgerFaults
         }
         if (!failed && Chance(0.2)) CheckUser(Pick(Users));
     }
+
+    internal string TotalsOf(string user) => ledger.TotalsOf("main", user);
 
     /// <summary>A request of its own that nothing else is committed with.</summary>
     internal void ProcessNow(LedgerCommand command) => ledger.Process([command]);

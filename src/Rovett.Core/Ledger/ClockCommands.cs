@@ -25,8 +25,8 @@ public sealed class BelieveStepCommand(ClockStep step) : LedgerCommand<ClockStep
         // Sign-outs noted since the time began that is not believed any more. After a step back only those that would lie ahead.
         long from = by > 0 ? ledger.Clock.Began.Micros : row.SeenTime + (long)ServiceClock.Tolerance.TotalMicroseconds;
         ledger.Store.SaveClock(row);
-        ledger.Store.ShiftValidFrom(from, by);
-        foreach (var name in ledger.KnownSpaces) ledger.Space(name).ShiftValidFrom(from, by);
+        ledger.Store.ShiftStanding(from, by);
+        foreach (var name in ledger.KnownSpaces) ledger.Space(name).ShiftStanding(from, by);
         Answer = step;
     }
 }

@@ -20,16 +20,39 @@ public enum MarkVerb
 /// <summary>The totals after a change, in all and by the address that reached the user.</summary>
 public sealed record TotalsBy(Totals Totals, IReadOnlyList<KeyValuePair<string, long>> By);
 
-/// <summary>Marks notifications for one user: an act of a person, answered when on disk.</summary>
+/// <summary>How far marking has come that is done in steps, so that nobody else's command waits for all of it.</summary>
+/// <param name="Through">By log: the ordinal up to which it is done.</param>
+public sealed record MarkProgress(IReadOnlyDictionary<long, long> Through)
+{
+    /// <summary>Nothing is done yet.</summary>
+    public static MarkProgress Begin { get; } = new(new Dictionary<long, long>());
+}
+
+/// <summary>Marks notifications for one user: an act of a person, answered when on disk. With a bound it does a part, and says what is left.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="userId">Who.</param>
 /// <param name="verb">What.</param>
-/// <param name="selector">Which.</param>
+/// <param name="selector">Which. What comes between two steps counts as if it had come before.</param>
 /// <param name="device">On which device.</param>
 /// <param name="origin">The session that asked, which is not told again.</param>
 /// <param name="by">The credential by which it is asked, which must hold still; null: nobody asks whose could end.</param>
-public sealed class MarkCommand(string space, string userId, MarkVerb verb, MarkSelector selector, string device, ISessionPort? origin, Identity? by = null) : LedgerCommand<TotalsBy>
+/// <param name="most">The most runs that are marked.</param>
+/// <param name="from">What earlier steps did.</param>
+public sealed class MarkCommand(string space, string userId, MarkVerb verb, MarkSelector selector, string device, ISessionPort? origin, Identity? by = null, int most = int.MaxValue, MarkProgress? from = null) : LedgerCommand<TotalsBy>
 {
+    readonly MarkProgress from = from ?? MarkProgress.Begin;
+
+    /// <summary>What is left; null: nothing, all of it is marked.</summary>
+    public MarkProgress? Rest { get; private set; }
+
+    /// <summary>What was looked at: (lo, hi] of each log. For checkers.</summary>
+    internal IReadOnlyList<(UserLog Log, long Lo, long Hi)> Parts { get; private set; } = [];
+
+    // A step before the last is not answered yet.
+    internal override bool MaySyncLater => from.Through.Count > 0;
+
+    internal override bool MustLast => Rest is null;
+
     internal override void Write(Ledger ledger)
     {
         var state = ledger.Space(space);
@@ -37,7 +60,8 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
         state.EnsureLogs(user);
         long delta = 0;
         bool changed = false;
-        foreach (var parts in Targets(ledger, state, user).GroupBy(t => t.Log))
+        Parts = Targets(ledger, state, user);
+        foreach (var parts in Parts.GroupBy(t => t.Log))
         {
             var (byLog, any) = Marking.Apply(ledger, state, user, parts.Key, [.. parts.Select(p => (p.Lo, p.Hi))], verb, device, ledger.Now);
             delta += byLog;
@@ -46,7 +70,7 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
         user.Unread += delta;
         if (changed) ledger.NextRev(user);
         Answer = ledger.CountBy(user);
-        if (verb is MarkVerb.Received or MarkVerb.Handled || user.Sessions.Count == 0) return;
+        if (Rest is not null || verb is MarkVerb.Received or MarkVerb.Handled || user.Sessions.Count == 0) return;
         var message = Messages.Read(verb == MarkVerb.Read, selector.Ids, selector.UpTo?.Cursor, selector.Subject, selector.All, Answer.Totals);
         foreach (var place in user.Sessions)
         {
@@ -54,9 +78,10 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
         }
     }
 
-    /// <summary>The parts of the user's logs that are meant: (lo, hi], within what the user may see.</summary>
+    /// <summary>The parts of the user's logs that are meant, as many as may be marked now: (lo, hi], within what the user may see.</summary>
     List<(UserLog Log, long Lo, long Hi)> Targets(Ledger ledger, SpaceState state, UserState user)
     {
+        Rest = null;
         var targets = new List<(UserLog, long, long)>();
         if (selector.Ids is { } ids)
         {
@@ -67,25 +92,74 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
             }
             return targets;
         }
+        int left = most;
+        var through = new Dictionary<long, long>(from.Through);
         foreach (var log in user.Logs!)
         {
-            if (selector.Subject is { } subject)
-            {
-                foreach (long ordinal in ledger.Store.OrdinalsAbout(log.Log.Id, SendCommand.HashOf(subject), log.Log.Trimmed, log.Log.Head))
-                {
-                    if (log.SegmentOf(ordinal) is not null) targets.Add((log, ordinal - 1, ordinal));
-                }
-                continue;
-            }
-            long end = log.Log.Head;
+            long after = Math.Max(log.Log.Trimmed, through.GetValueOrDefault(log.Log.Id)), end = log.Log.Head;
             if (selector.UpTo is { } upTo && upTo.Position.Value < log.Log.HeadPosition) end = ledger.Store.OrdinalAt(log.Log.Id, upTo.Position.Value);
-            foreach (var s in log.Segments)
+            if (after >= end) continue;
+            if (left == 0)
             {
-                long lo = Math.Max(s.Lo, log.Log.Trimmed);
-                if (Math.Min(s.Hi, end) > lo) targets.Add((log, lo, Math.Min(s.Hi, end)));
+                Rest = new MarkProgress(through);
+                break;
             }
+            long reached = selector.Subject is { } subject ? About(ledger, log, subject, after, end, ref left, targets) : Through(log, after, end, ref left, targets);
+            through[log.Log.Id] = reached;
+            if (reached < end) Rest = new MarkProgress(through);
         }
         return targets;
+    }
+
+    /// <summary>What a log has about a subject; what lies side by side is one part.</summary>
+    static long About(Ledger ledger, UserLog log, string subject, long after, long end, ref int left, List<(UserLog, long, long)> targets)
+    {
+        var found = ledger.Store.OrdinalsAbout(log.Log.Id, SendCommand.HashOf(subject), after, end, left);
+        bool isAll = found.Count < left;
+        left -= found.Count;
+        for (int i = 0; i < found.Count;)
+        {
+            long lo = found[i] - 1, hi = lo;
+            while (i < found.Count && found[i] == hi + 1 && log.SegmentOf(found[i]) is not null) (hi, i) = (found[i], i + 1);
+            if (hi > lo) targets.Add((log, lo, hi));
+            else i++; // not the user's to see
+        }
+        return isAll ? end : found[^1];
+    }
+
+    /// <summary>What a log has, up to as many runs as may be marked.</summary>
+    long Through(UserLog log, long after, long end, ref int left, List<(UserLog, long, long)> targets)
+    {
+        foreach (var s in log.Segments)
+        {
+            long lo = Math.Max(s.Lo, after), hi = Math.Min(s.Hi, end);
+            if (lo >= hi) continue;
+            if (left == 0) return lo;
+            long until = Bounded(log, lo, hi, ref left);
+            targets.Add((log, lo, until));
+            if (until < hi) return until;
+        }
+        return end;
+    }
+
+    long Bounded(UserLog log, long lo, long hi, ref int left)
+    {
+        if (most == int.MaxValue) return hi;
+        int used = 0;
+        OrdinalSet[] sets = verb switch { MarkVerb.Unread => [log.Read], MarkVerb.Read => [log.Read, log.Received], MarkVerb.Received => [log.Received], _ => [log.Received, log.Handled] };
+        foreach (var set in sets)
+        {
+            int runs = 0;
+            foreach (var run in log.Pieces(set, lo, hi, present: verb == MarkVerb.Unread))
+            {
+                used = Math.Max(used, ++runs);
+                if (runs < left) continue;
+                hi = run.To;
+                break;
+            }
+        }
+        left -= used;
+        return hi;
     }
 
     /// <summary>The answer to an id that is not this user's: the same whether it exists or not.</summary>

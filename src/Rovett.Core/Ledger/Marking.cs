@@ -78,7 +78,10 @@ static class Marking
         /// <summary>Takes out of the runs what others have taken.</summary>
         void LeaveTaken()
         {
-            foreach (long ordinal in state.TakenOf(log.Log))
+            var taken = state.TakenOf(log.Log);
+            if (taken.Count == 0) return;
+            long meant = runs.Sum(r => r.To - r.From + 1);
+            foreach (long ordinal in meant < taken.Count ? [.. runs.SelectMany(Ordinals).Where(taken.Contains)] : (IEnumerable<long>)taken)
             {
                 if (log.Mine?.Contains(ordinal) == true) continue;
                 int at = runs.FindIndex(r => ordinal >= r.From && ordinal <= r.To);
@@ -90,12 +93,17 @@ static class Marking
             }
         }
 
+        static IEnumerable<long> Ordinals(OrdinalRun run)
+        {
+            for (long ordinal = run.From; ordinal <= run.To; ordinal++) yield return ordinal;
+        }
+
         /// <summary>Takes out of the rest what is dead for this user.</summary>
         void LeaveDead()
         {
             if (log.Log.Dead.IsEmpty) return;
             var alive = new List<OrdinalRun>(rest.Count);
-            foreach (var run in rest) log.AliveIn(run, alive);
+            foreach (var run in rest) alive.AddRange(log.AliveIn(run));
             rest.Clear();
             rest.AddRange(alive);
         }

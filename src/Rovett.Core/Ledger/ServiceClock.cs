@@ -87,6 +87,7 @@ public sealed class ServiceClock : TimeProvider
     void RestoreAfterBoot(ClockRow stored, TimeSpan? plausibleAbsence)
     {
         long wall = Wall(), due = Math.Max(wall - stored.Shift, stored.SeenDue), held = 0;
+        WentBackWhileAway = stored.SeenTime - wall > ToleranceMicros;
         if (stored.SeenTime > 0)
         {
             long away = wall - stored.SeenTime;
@@ -106,6 +107,19 @@ public sealed class ServiceClock : TimeProvider
     long Wall() => StoredTime.From(system.GetUtcNow()).Micros;
 
     long Elapsed() => (long)(elapsed?.Elapsed ?? system.GetElapsedTime(started)).TotalMicroseconds;
+
+    /// <summary>At the start the system's clock was behind what it had been when the service ran last: it was wrong then, or is now.</summary>
+    public bool WentBackWhileAway { get; private set; }
+
+    /// <summary>Puts what was noted by a clock that was ahead, and is compared with tokens' times, to now: or who was signed out then could not sign
+    /// in until that time comes. For the start, before anything else is asked of the store.</summary>
+    public void SettleStanding(ILedgerStore store)
+    {
+        if (!WentBackWhileAway) return;
+        store.Begin();
+        store.CapStanding(StoredTime.From(GetUtcNow()).Micros, ToleranceMicros);
+        store.Commit();
+    }
 
     /// <summary>The believed time.</summary>
     public override DateTimeOffset GetUtcNow()

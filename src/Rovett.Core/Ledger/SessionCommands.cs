@@ -257,8 +257,7 @@ public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<
     internal static IEnumerable<(UserState User, SessionPlace? Only)> Connected(SpaceState state, Addresses.Address address)
     {
         if (address.Kind == Addresses.AddressKind.User) return state.Find(address.Name) is { Sessions.Count: > 0 } user ? [(user, null)] : [];
-        var text = address.ToString();
-        var holders = state.Connected.Where(u => u.Holds(text)).Select(u => (u, (SessionPlace?)null));
+        var holders = state.ConnectedHolders(address.ToString()).Select(u => (u, (SessionPlace?)null));
         return address.Kind == Addresses.AddressKind.Topic ? holders.Concat(state.Watches.On(address.Name).Select(p => (p.User, (SessionPlace?)p))) : holders;
     }
 }

@@ -1,3 +1,4 @@
+using System.Runtime.InteropServices;
 using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
 using Rovett.Core.Marks;
@@ -20,6 +21,7 @@ internal sealed class SpaceState
     readonly Dictionary<long, UserState> usersById = [];
     readonly HashSet<UserState> connected = [];
     readonly Dictionary<string, long> connectedBy = [];
+    readonly Dictionary<string, HashSet<UserState>> holders = []; // connected; not of everyone
     readonly Dictionary<string, RoleRow?> roles = [];
     readonly Dictionary<string, List<UserState>> attending = [];
 
@@ -163,7 +165,8 @@ internal sealed class SpaceState
         // An erased person's log keeps a key that is nobody's address.
         Address[] addresses = audience is not null ? [.. audience.Includes] : row.Key.StartsWith('\u0001') ? [] : [Address.OfStored(row.Key)];
         var log = new AddressLog(row.Id, audience, addresses, store.Blocks(0, row.Id, MarkKind.Dead));
-        log.Load(row);
+        // What changed before the floor is not stored any more; who counted before that counts anew.
+        log.Load(row.Trimmed > 0 ? row with { ChangedAt = Math.Max(row.ChangedAt, Floor) } : row);
         logs[row.Key] = log;
         logsById[row.Id] = (log, row.Key);
         return log;
@@ -394,12 +397,14 @@ internal sealed class SpaceState
 
     (StoredTime From, StoredTime Before, long Position)? found;
 
-    /// <summary>Moves the sign-outs of users in memory that were noted at <paramref name="from"/> or later.</summary>
-    public void ShiftValidFrom(long from, long by)
+    /// <summary>Does to users in memory what <see cref="ILedgerStore.ShiftStanding"/> does to those that are stored.</summary>
+    public void ShiftStanding(long from, long by)
     {
         foreach (var user in users.Values)
         {
             if (user.Row.ValidFrom >= from) user.Row = user.Row with { ValidFrom = user.Row.ValidFrom + by };
+            // Or roles would be told by no fresh token until that time comes.
+            if (by < 0 && user.Row.RolesIssuedAt >= from) user.Row = user.Row with { RolesIssuedAt = user.Row.RolesIssuedAt + by };
         }
     }
 
@@ -409,6 +414,12 @@ internal sealed class SpaceState
         EnsureLogs(user);
         connected.Add(user);
         foreach (var log in user.Logs!) Join(user, log);
+        foreach (var address in user.Held)
+        {
+            if (address == "everyone") continue;
+            if (!holders.TryGetValue(address, out var users)) holders[address] = users = [];
+            if (users.Add(user)) user.HoldsHere.Add(address);
+        }
         Count(user);
     }
 
@@ -455,7 +466,20 @@ internal sealed class SpaceState
             list.RemoveAt(list.Count - 1);
         }
         user.Members.Clear();
-        foreach (var address in user.JoinedAs) connectedBy[address]--;
+        foreach (var address in user.HoldsHere)
+        {
+            if (holders.TryGetValue(address, out var users) && users.Remove(user) && users.Count == 0) holders.Remove(address);
+        }
+        user.HoldsHere.Clear();
+        CountOut(user);
+    }
+
+    void CountOut(UserState user)
+    {
+        foreach (var address in user.JoinedAs)
+        {
+            if (--CollectionsMarshal.GetValueRefOrAddDefault(connectedBy, address, out _) <= 0) connectedBy.Remove(address);
+        }
         user.JoinedAs.Clear();
     }
 
@@ -463,15 +487,17 @@ internal sealed class SpaceState
     public void Count(UserState user)
     {
         Stirred++;
-        foreach (var address in user.JoinedAs) connectedBy[address]--;
-        user.JoinedAs.Clear();
+        CountOut(user);
         if (!user.Sessions.Exists(s => !s.Silent)) return;
         user.JoinedAs.AddRange(user.Held);
-        foreach (var address in user.JoinedAs) connectedBy[address] = connectedBy.GetValueOrDefault(address) + 1;
+        foreach (var address in user.JoinedAs) CollectionsMarshal.GetValueRefOrAddDefault(connectedBy, address, out _)++;
     }
 
     /// <summary>Users with a live session that answers who hold an address.</summary>
     public long ConnectedWith(string address) => connectedBy.GetValueOrDefault(address);
+
+    /// <summary>Everybody connected who holds an address.</summary>
+    public IReadOnlyCollection<UserState> ConnectedHolders(string address) => address == "everyone" ? connected : holders.TryGetValue(address, out var users) ? users : [];
 
     /// <summary>Everybody connected.</summary>
     public IReadOnlyCollection<UserState> Connected => connected;

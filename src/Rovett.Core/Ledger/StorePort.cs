@@ -264,8 +264,10 @@ public interface ILedgerStore
     ClockRow Clock { get; }
     /// <summary>Stores what is known of the clock.</summary>
     void SaveClock(ClockRow clock);
-    /// <summary>Moves every sign-out that was noted at <paramref name="from"/> or later, in all spaces; microseconds.</summary>
-    void ShiftValidFrom(long from, long by);
+    /// <summary>Moves every sign-out that was noted at <paramref name="from"/> or later, also of erased people; after a step back also the issue of the newest token that told roles. In all spaces; microseconds.</summary>
+    void ShiftStanding(long from, long by);
+    /// <summary>Puts every sign-out, also of erased people, and every issue of a token that told roles, to <paramref name="now"/> that lies ahead of it by more than <paramref name="tolerance"/>. In all spaces; microseconds.</summary>
+    void CapStanding(long now, long tolerance);
     /// <summary>A space by its name, or null.</summary>
     SpaceRow? FindSpace(string name);
     /// <summary>Makes a space.</summary>
@@ -285,8 +287,8 @@ public interface ILedgerStore
     IReadOnlyList<LogRow> AudiencesOf(int space, Address address);
     /// <summary>The highest ordinal of a log whose position is at most <paramref name="position"/>; 0 when none is.</summary>
     long OrdinalAt(long log, long position);
-    /// <summary>The ordinals of a log in (<paramref name="after"/>, <paramref name="upTo"/>] about a subject.</summary>
-    IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash, long after, long upTo);
+    /// <summary>The ordinals of a log in (<paramref name="after"/>, <paramref name="upTo"/>] about a subject: the lowest of them, at most <paramref name="limit"/>.</summary>
+    IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash, long after, long upTo, int limit = int.MaxValue);
     /// <summary>The ordinals of a log in (<paramref name="after"/>, <paramref name="upTo"/>] of a type. Looks at each.</summary>
     IReadOnlyList<long> OrdinalsOfType(long log, long typeHash, long after, long upTo);
     /// <summary>The last position stored at or before a time; 0 when none was.</summary>

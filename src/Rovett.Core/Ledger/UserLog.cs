@@ -135,14 +135,31 @@ public sealed class UserLog
     }
 
     /// <summary>The runs of what is alive for this user within a run.</summary>
-    internal void AliveIn(OrdinalRun run, List<OrdinalRun> into)
+    internal IEnumerable<OrdinalRun> AliveIn(OrdinalRun run)
     {
         for (long from = run.From; from <= run.To;)
         {
             long dead = Log.Dead.Next(from - 1, run.To);
             while (dead <= run.To && Mine?.Contains(dead) == true) dead = Log.Dead.Next(dead, run.To);
-            if (dead > from) into.Add(new OrdinalRun(from, dead - 1));
+            if (dead > from) yield return new OrdinalRun(from, dead - 1);
             from = dead + 1;
+        }
+    }
+
+    /// <summary>The runs of (lo, hi] that are in a set of marks, or are not, without what is dead for this user or leaves the user out. Worked out as far as they are asked for.</summary>
+    internal IEnumerable<OrdinalRun> Pieces(OrdinalSet marks, long lo, long hi, bool present)
+    {
+        var runs = new List<OrdinalRun>();
+        marks.Runs(lo, hi, present, runs);
+        var rest = new List<OrdinalRun>();
+        foreach (var run in runs)
+        {
+            rest.Clear();
+            Skips.Runs(run.From - 1, run.To, present: false, rest);
+            foreach (var part in rest)
+            {
+                foreach (var piece in AliveIn(part)) yield return piece;
+            }
         }
     }
 

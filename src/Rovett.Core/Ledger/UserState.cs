@@ -48,6 +48,8 @@ public sealed class UserState(int space, PersonRow row)
     internal List<Member> Members { get; } = [];
     /// <summary>The addresses under which the connected user is counted.</summary>
     internal List<string> JoinedAs { get; } = [];
+    /// <summary>The addresses under which the connected user is found.</summary>
+    internal List<string> HoldsHere { get; } = [];
     /// <summary>The unread total, kept while the user is connected.</summary>
     internal long Unread { get; set; }
     /// <summary>The position of a notification whose audience log passes this user by.</summary>

@@ -13,7 +13,7 @@ namespace Rovett.Core.Presence;
 /// <param name="Since">Since when.</param>
 public sealed record PresentPerson(string User, string? DisplayName, string Profile, StoredTime Since);
 
-/// <summary>Who is on the channels that somebody looks at, in one space. Worked out anew, for all of them in one pass, when
+/// <summary>Who is on the channels that somebody looks at, in one space. Worked out anew when
 /// anything stirred since; nothing is counted up and down, so nothing can be counted wrongly. Owned by the ledger's thread.</summary>
 sealed class PresenceBoards(SpaceState space)
 {
@@ -33,12 +33,11 @@ sealed class PresenceBoards(SpaceState space)
     bool anyGone;
     long number;
 
-    /// <summary>A session looks at an address, and is shown who is there in the next round at the latest.</summary>
+    /// <summary>A session looks at an address, and is shown who is there by <see cref="Show"/> or in the next round.</summary>
     public void Join(SessionPlace place, string address)
     {
         if (!boards.TryGetValue(address, out var board)) boards[address] = board = new Board();
         board.Watchers.Add(place);
-        seen = -1;
     }
 
     /// <summary>A session looks at an address no more.</summary>
@@ -60,6 +59,7 @@ sealed class PresenceBoards(SpaceState space)
         {
             place.Watched[address] = place.Watched[address] with { Is = ShownAs.Nothing };
             Join(place, address);
+            seen = -1;
         }
     }
 
@@ -85,11 +85,10 @@ sealed class PresenceBoards(SpaceState space)
         bool stirred = seen != space.Stirred;
         seen = space.Stirred;
         StoredTime now = space.Time, elapsed = space.Due;
-        var here = stirred ? WhoIsHere() : [];
         anyGone = false;
         foreach (var (address, board) in boards.ToList())
         {
-            var (arrived, left) = stirred ? Compare(board, address, here.GetValueOrDefault(address) ?? [], now, elapsed) : ([], []);
+            var (arrived, left) = stirred ? Compare(board, address, now, elapsed) : ([], []);
             foreach (var (id, (person, gone)) in board.People.Where(p => p.Value.Gone is not null).ToList())
             {
                 if (elapsed.Micros - gone!.Value.Micros < grace.TotalMicroseconds)
@@ -102,6 +101,16 @@ sealed class PresenceBoards(SpaceState space)
             }
             Tell(ledger, address, board, arrived, left, stirred);
         }
+    }
+
+    /// <summary>Shows a session that looks at an address all who are there. However many do so at once, who is on a channel of many is worked out by rounds alone.</summary>
+    public void Show(Ledger.Ledger ledger, SessionPlace place, string address)
+    {
+        var board = boards[address];
+        bool stirred = seen != space.Stirred;
+        var (arrived, left) = !board.IsFilled || (stirred && board.People.Count <= MostNamed) ? Compare(board, address, space.Time, space.Due) : ([], []);
+        if (arrived.Count + left.Count > 0 || !board.IsFilled) Tell(ledger, address, board, arrived, left, stirred);
+        else Tell(ledger, address, board, [place], [], [], changed: false);
     }
 
     /// <summary>What a user may see changed, or may have: a session is shown no more than that from now on.</summary>
@@ -138,31 +147,21 @@ sealed class PresenceBoards(SpaceState space)
         shows.StartsWith(Messages.ShowsPeople, StringComparison.Ordinal) ? place.Watched.TryGetValue(shows[Messages.ShowsPeople.Length..], out var shown) && !shown.CountOnly
         : shows.StartsWith(Messages.ShowsCount, StringComparison.Ordinal) && place.Watched.ContainsKey(shows[Messages.ShowsCount.Length..]);
 
-    /// <summary>The users on each channel that is looked at: by what they hold, and by what single sessions have subscribed to.</summary>
-    Dictionary<string, HashSet<UserState>> WhoIsHere()
+    /// <summary>The users on a channel: by what they hold, and by what single sessions have subscribed to.</summary>
+    HashSet<UserState> WhoIsOn(string address)
     {
-        var here = new Dictionary<string, HashSet<UserState>>();
-        void Add(string address, UserState user)
+        var here = space.ConnectedHolders(address).Where(static u => u.Sessions.Exists(static s => !s.Silent)).ToHashSet();
+        if (!address.StartsWith("topic:", StringComparison.Ordinal)) return here;
+        foreach (var place in space.Watches.On(address["topic:".Length..]))
         {
-            if (!boards.ContainsKey(address)) return;
-            if (!here.TryGetValue(address, out var users)) here[address] = users = [];
-            users.Add(user);
-        }
-        foreach (var user in space.Connected)
-        {
-            if (!user.Sessions.Exists(static s => !s.Silent)) continue;
-            foreach (var address in user.Held) Add(address, user);
-            foreach (var place in user.Sessions)
-            {
-                if (place.Silent) continue;
-                foreach (var topic in place.Topics.Keys) Add("topic:" + topic, user);
-            }
+            if (!place.Silent) here.Add(place.User);
         }
         return here;
     }
 
-    (List<PresentPerson> Arrived, List<PresentPerson> Left) Compare(Board board, string address, HashSet<UserState> here, StoredTime now, StoredTime elapsed)
+    (List<PresentPerson> Arrived, List<PresentPerson> Left) Compare(Board board, string address, StoredTime now, StoredTime elapsed)
     {
+        var here = WhoIsOn(address);
         List<PresentPerson> arrived = [], left = [];
         foreach (var user in here)
         {
@@ -202,12 +201,17 @@ sealed class PresenceBoards(SpaceState space)
     {
         bool changed = arrived.Count + left.Count > 0 || !board.IsFilled;
         board.IsFilled = true;
+        foreach (var place in stirred ? board.Watchers.ToList() : []) Prune(ledger, place, address);
+        Tell(ledger, address, board, board.Watchers, arrived, left, changed);
+    }
+
+    void Tell(Ledger.Ledger ledger, string address, Board board, IReadOnlyList<SessionPlace> watchers, List<PresentPerson> arrived, List<PresentPerson> left, bool changed)
+    {
         var people = board.People.Values.Select(p => p.Person).ToList();
         bool tooMany = people.Count > MostNamed;
         ControlMessage? list = null, change = null, count = null;
-        foreach (var place in board.Watchers.ToList())
+        foreach (var place in watchers)
         {
-            if (stirred) Prune(ledger, place, address);
             if (!place.Watched.TryGetValue(address, out var shown)) continue;
             bool counts = shown.CountOnly || tooMany;
             if (!changed && shown.Is != ShownAs.Nothing) continue;

@@ -23,12 +23,20 @@ public sealed class WatchCommand(string space, UserState user, Delivery.ISession
         }
         var decision = Answer = state.Presence.Decide(present, address);
         var text = address.ToString();
-        if (!decision.Allowed || place.Watched.ContainsKey(text)) return;
+        if (!decision.Allowed) return;
+        if (place.Watched.TryGetValue(text, out var before))
+        {
+            // It asks again, and so has lost what it was shown.
+            place.Watched[text] = Shown.Nothing with { CountOnly = decision.CountOnly };
+            ledger.Undo(() => place.Watched[text] = before);
+            state.Presence.Show(ledger, place, text);
+            return;
+        }
         if (place.Watched.Count >= most) throw new Problem(429, "too-many-watched", "The session looks at who is on too many channels", $"The limit is {most} for one session (topicsPerSession).", "Look away from one first: unwatch.") { RetryAfterSeconds = 1 }.Throw();
         place.Watched[text] = Shown.Nothing with { CountOnly = decision.CountOnly };
         ledger.Undo(() => place.Watched.Remove(text));
         state.Presence.Join(place, text);
-        state.Presence.Round(ledger, ledger.Options.PresenceGrace);
+        state.Presence.Show(ledger, place, text);
     }
 }
 

@@ -33,6 +33,19 @@ public sealed class Bucket(int perSecond, TimeProvider clock)
         }
     }
 
+    /// <summary>Takes several at once, more than there are if need be: what follows then waits for all of them.</summary>
+    /// <returns>Zero when there was at least one, otherwise how long until there is; nothing is taken then.</returns>
+    public TimeSpan TakeAll(int count)
+    {
+        lock (gate)
+        {
+            Fill();
+            if (left < 1) return TimeSpan.FromSeconds((1 - left) / perSecond);
+            left -= count;
+            return TimeSpan.Zero;
+        }
+    }
+
     /// <summary>Gives one back that was taken.</summary>
     public void GiveBack()
     {
@@ -47,7 +60,7 @@ public sealed class Bucket(int perSecond, TimeProvider clock)
             lock (gate)
             {
                 Fill();
-                return perSecond - (int)left;
+                return Math.Min(perSecond, perSecond - (int)left);
             }
         }
     }
@@ -61,14 +74,15 @@ public sealed class Bucket(int perSecond, TimeProvider clock)
 }
 
 /// <summary>How much one backend, one user, one network address may use, and how much each does.</summary>
-public sealed class Limits(RovettOptions options, TimeProvider clock)
+public sealed class Limits(RovettOptions options, Connections connections, TimeProvider clock)
 {
-    const int MostBuckets = 10_000;
+    const int MostBuckets = 10_000, MostRefusing = 100;
+    static readonly TimeSpan FirstWordsTake = TimeSpan.FromSeconds(1);
 
     readonly ConcurrentDictionary<(string Space, string Key), Bucket> sends = new();
     readonly ConcurrentDictionary<(string Space, string User), int> byUser = new();
     readonly ConcurrentDictionary<IPAddress, int> byAddress = new();
-    int unauthenticated;
+    readonly FairRoom waiting = new(options.MaxUnauthenticated, FirstWordsTake), refusing = new(MostRefusing, FirstWordsTake);
 
     /// <summary>The sends that are carried out now.</summary>
     public SendGate Sending { get; } = new(options.SendsAtOnce, TimeSpan.FromMilliseconds(options.MaxSendWaitMs));
@@ -85,7 +99,13 @@ public sealed class Limits(RovettOptions options, TimeProvider clock)
     {
         int rate = SendsPerSecond(space);
         if (rate == 0) return;
-        if (sends.Count > MostBuckets) sends.Clear();
+        if (sends.Count > MostBuckets)
+        {
+            foreach (var (idle, full) in sends)
+            {
+                if (full.Used == 0) sends.TryRemove(KeyValuePair.Create(idle, full));
+            }
+        }
         var bucket = sends.GetOrAdd((space.Name, key.Stored.Id), _ => new Bucket(rate, clock));
         if (bucket.PerSecond != rate) sends[(space.Name, key.Stored.Id)] = bucket = new Bucket(rate, clock); // the setting changed
         var wait = bucket.Take(out int remaining);
@@ -104,19 +124,23 @@ public sealed class Limits(RovettOptions options, TimeProvider clock)
         if (Count(byUser, (space.Name, user), most) is not { } leaveUser)
             throw new Problem(429, "too-many-sessions", "The user has too many sessions", $"One user may have {most} at a time.", "End sessions that are not needed; the operator can raise sessionsPerUser.") { RetryAfterSeconds = 5 }.Throw();
         if (address is null) return leaveUser;
-        if (Count(byAddress, address, options.SessionsPerAddress) is { } leaveAddress) return new Both(leaveUser, leaveAddress);
+        if (Count(byAddress, FairRoom.NetworkOf(address), options.SessionsPerAddress) is { } leaveAddress) return new Both(leaveUser, leaveAddress);
         leaveUser.Dispose();
         throw new Problem(429, "too-many-sessions", "Too many sessions from one address", $"One network address may have {options.SessionsPerAddress} at a time.", "The operator can raise sessionsPerAddress; behind a proxy, trustedProxies tells whose addresses count.") { RetryAfterSeconds = 5 }.Throw();
     }
 
-    /// <summary>Counts a connection in that has not said whose it is; to be disposed when it has.</summary>
+    /// <summary>Counts a WebSocket in that has not said whose it is; to be disposed when it has.</summary>
+    /// <param name="address">Where it comes from: when too many wait, the oldest of the network with most goes.</param>
+    /// <param name="putOut">Called when it has to go.</param>
     /// <exception cref="ProblemException">503: too many wait.</exception>
-    public IDisposable EnterUnauthenticated()
-    {
-        if (Interlocked.Increment(ref unauthenticated) <= options.MaxUnauthenticated) return new Leaving(() => Interlocked.Decrement(ref unauthenticated));
-        Interlocked.Decrement(ref unauthenticated);
-        throw new Problem(503, "too-many-unauthenticated", "Too many connections have not said whose they are", $"At most {options.MaxUnauthenticated} may wait for their first message at a time.", "Try again shortly, or connect with a header or a ticket.") { RetryAfterSeconds = 1 }.Throw();
-    }
+    public IDisposable EnterUnauthenticated(IPAddress? address, Action putOut) => waiting.Enter(FairRoom.NetworkOf(address), putOut) ?? throw TooManyUnauthenticated().Throw();
+
+    /// <summary>What is told to who is not waited for.</summary>
+    public Problem TooManyUnauthenticated() =>
+        new(503, "too-many-unauthenticated", "Too many connections have not said whose they are", $"At most {options.MaxUnauthenticated} may wait for their first message at a time.", "Try again shortly, or connect with a header or a ticket.") { RetryAfterSeconds = 1 };
+
+    /// <summary>Counts a WebSocket in that is accepted only to hear why it is refused; null: that takes too many already, and it is refused without.</summary>
+    public IDisposable? EnterRefused(IPAddress? address, Action putOut) => refusing.Enter(FairRoom.NetworkOf(address), putOut);
 
     static IDisposable? Count<TKey>(ConcurrentDictionary<TKey, int> counts, TKey key, int most) where TKey : notnull
     {
@@ -140,7 +164,9 @@ public sealed class Limits(RovettOptions options, TimeProvider clock)
         yield return ("sendsPerSecond", SendsPerSecond(space), sends.Where(s => s.Key.Space == space.Name).Select(s => s.Value.Used).DefaultIfEmpty().Max(), "sends of one API key a second");
         yield return ("sessionsPerUser", SessionsPerUser(space), byUser.Where(u => u.Key.Space == space.Name).Select(u => u.Value).DefaultIfEmpty().Max(), "sessions of one user");
         yield return ("sessionsPerAddress", options.SessionsPerAddress, byAddress.Values.DefaultIfEmpty().Max(), "sessions from one network address");
-        yield return ("maxUnauthenticated", options.MaxUnauthenticated, Volatile.Read(ref unauthenticated), "WebSockets that have not said whose they are");
+        yield return ("maxConnections", connections.Most, connections.Now, "connections, whatever is said on them");
+        yield return ("minReadBytesPerSecond", options.MinReadBytesPerSecond, 0, "bytes of an answer that must be read a second");
+        yield return ("maxUnauthenticated", options.MaxUnauthenticated, waiting.Taken, "WebSockets that have not said whose they are");
         yield return ("topicsPerSession", options.TopicsPerSession, 0, "topics that one session has subscribed to");
         yield return ("topicsPerUser", options.TopicsPerUser, 0, "topics that one user follows");
         yield return ("handshakeSeconds", options.HandshakeSeconds, 0, "seconds until they must have");

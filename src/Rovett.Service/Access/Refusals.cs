@@ -1,4 +1,3 @@
-using System.Collections.Concurrent;
 using Rovett.Core.Ledger;
 using Rovett.Service.Operations;
 
@@ -7,11 +6,14 @@ namespace Rovett.Service.Access;
 /// <summary>Who was refused what, in the audit trail: the same once in a while, so that nobody fills it by asking again and again.</summary>
 public sealed class Refusals(AuditTrail audit, LedgerPump ledger, ServiceClock clock)
 {
-    const int MostRemembered = 10_000, LinesPerSecond = 20;
+    const int MostRemembered = 10_000, MostOfOne = 100, LinesPerSecond = 20, LinesOfOnePerSecond = 2;
     static readonly TimeSpan SameAgain = TimeSpan.FromMinutes(10);
 
-    readonly ConcurrentDictionary<(string Space, string Who, string What), long> noted = new();
-    readonly ConcurrentDictionary<string, Bucket> lines = new();
+    readonly Dictionary<(string Space, string Who), Dictionary<string, long>> noted = [];
+    readonly Lock gate = new();
+    readonly Buckets<string> lines = new(LinesPerSecond, MostRemembered, clock);
+    readonly Buckets<(string Space, string Who)> linesOfOne = new(LinesOfOnePerSecond, MostRemembered, clock);
+    int remembered;
     long unnoted;
 
     /// <summary>How many were left out of the trail since the start.</summary>
@@ -36,18 +38,49 @@ public sealed class Refusals(AuditTrail audit, LedgerPump ledger, ServiceClock c
         audit.Note(space, actor, "api-key.refused", path, json => json.WriteString("by", slug));
     }
 
+    /// <summary>Whether it is to be noted: not the same as a while ago, and not more than one may have noted, so that others' lines have room.</summary>
     bool IsNew(string space, string who, string what)
     {
         long now = clock.Due.Micros;
-        var key = (space, who, what);
-        bool isNew = !(noted.TryGetValue(key, out var before) && now - before < SameAgain.TotalMicroseconds) && lines.GetOrAdd(space, _ => new Bucket(LinesPerSecond, clock)).Take(out _) == TimeSpan.Zero;
-        if (!isNew)
+        lock (gate)
         {
-            Interlocked.Increment(ref unnoted);
-            return false;
+            if (remembered >= MostRemembered) Forget(now);
+            if (!noted.TryGetValue((space, who), out var own)) noted[(space, who)] = own = [];
+            if (!(own.TryGetValue(what, out long before) && now - before < SameAgain.TotalMicroseconds) && MayHaveAnother(own, now) && linesOfOne.Take((space, who)) && lines.Take(space))
+            {
+                if (own.TryAdd(what, now)) remembered++;
+                own[what] = now;
+                return true;
+            }
         }
-        if (noted.Count > MostRemembered) noted.Clear();
-        noted[key] = now;
-        return true;
+        Interlocked.Increment(ref unnoted);
+        return false;
+    }
+
+    bool MayHaveAnother(Dictionary<string, long> own, long now)
+    {
+        if (own.Count < MostOfOne) return true;
+        foreach (var old in own.Where(o => now - o.Value >= SameAgain.TotalMicroseconds).Select(o => o.Key).ToList())
+        {
+            own.Remove(old);
+            remembered--;
+        }
+        return own.Count < MostOfOne;
+    }
+
+    /// <summary>Forgets what is old; when nothing is, whoever has most lines forgotten is noted anew, and nobody else.</summary>
+    void Forget(long now)
+    {
+        foreach (var (who, own) in noted.ToList())
+        {
+            MayHaveAnother(own, now);
+            if (own.Count == 0) noted.Remove(who);
+        }
+        remembered = noted.Values.Sum(o => o.Count);
+        while (remembered > MostRemembered / 2 && noted.MaxBy(o => o.Value.Count) is { Value: not null } most)
+        {
+            remembered -= most.Value.Count;
+            noted.Remove(most.Key);
+        }
     }
 }

@@ -1,4 +1,3 @@
-using System.Collections.Concurrent;
 using System.Text.Json;
 using Rovett.Core;
 using Rovett.Core.Addresses;
@@ -19,19 +18,20 @@ public sealed class Tickets : IDisposable
     /// <summary>Tickets that one user may be given a second; as many may be given at once.</summary>
     public const int PerUserAndSecond = 20;
 
-    const int MostBuckets = 20_000;
+    const int MostRemembered = 100_000;
     static readonly TimeSpan SweepEvery = TimeSpan.FromSeconds(30), SweptAfter = TimeSpan.FromMinutes(2);
 
     readonly TicketStore store;
     readonly SigningKeys keys;
     readonly TimeProvider clock;
-    readonly ConcurrentDictionary<(string Space, string User), Bucket> given = new();
+    readonly Buckets<(string Space, string User)> given;
     readonly Repeating sweeps;
 
     /// <summary>Starts removing what can't be used any more.</summary>
     public Tickets(TicketStore store, SigningKeys keys, TimeProvider clock, Faults faults)
     {
         (this.store, this.keys, this.clock) = (store, keys, clock);
+        given = new Buckets<(string, string)>(PerUserAndSecond, MostRemembered, clock);
         sweeps = new Repeating("ticket sweep", SweepEvery, clock, faults, () =>
         {
             store.Sweep(Now, (long)SweptAfter.TotalMicroseconds);
@@ -44,8 +44,7 @@ public sealed class Tickets : IDisposable
     public string Make(string space, Credential credential)
     {
         var user = credential.Identity.User.Value;
-        if (given.Count > MostBuckets) given.Clear();
-        if (given.GetOrAdd((space, user), _ => new Bucket(PerUserAndSecond, clock)).Take(out _) is var wait && wait > TimeSpan.Zero)
+        if (!given.Take((space, user)))
             throw new Problem(429, "too-many-tickets", "Too many tickets", $"One user may be given {PerUserAndSecond} a second.", "Ask for one ticket for each connection, right before it.") { RetryAfterSeconds = 1 }.Throw();
         var ticket = Secrets.New(Secrets.TicketPrefix);
         store.Add(Secrets.Hash(ticket), new StoredTicket(space, user, JsonSerializer.Serialize(credential.Identity.Roles), credential.Identity.IssuedAtMicros, StoredTime.From(credential.Expires).Micros,

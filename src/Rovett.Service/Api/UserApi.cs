@@ -12,7 +12,7 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Api;
 
 /// <summary>What users' devices call, with a token.</summary>
-public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets tickets, TopicGate topics, LedgerPump ledger, SqlHistoryReader history)
+public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets tickets, TopicGate topics, LedgerPump ledger, MarkSteps marks, SqlHistoryReader history)
 {
     const int DefaultPage = 50, MaxPage = 200;
 
@@ -123,7 +123,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         if (selector is null) throw problem!.Throw();
         await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var what = verb switch { "read" => MarkVerb.Read, "unread" => MarkVerb.Unread, _ => MarkVerb.Received };
-        var totals = await ledger.Ask(new MarkCommand(space.Name, credential.Identity.User.Value, what, selector, "http", null, credential.Identity));
+        var totals = await marks.Mark(space.Name, credential.Identity, what, selector, "http", null);
         await Json.Write(context, 200, json =>
         {
             json.WriteStartObject();

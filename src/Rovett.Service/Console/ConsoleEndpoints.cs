@@ -64,6 +64,7 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
     {
         operators.Require(context, "view");
         var space = SpaceOf(spaces, context);
+        Operations.Connections.IsStream(context);
         context.Response.ContentType = "text/event-stream";
         context.Response.Headers.CacheControl = "no-cache";
         context.Response.Headers["X-Accel-Buffering"] = "no";

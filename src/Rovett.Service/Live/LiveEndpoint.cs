@@ -44,6 +44,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         catch (ProblemException refused) when (upgrade && context.Request.Query.ContainsKey("ticket"))
         {
             // A browser can't read why an upgrade was refused: accept, say it, close.
+            using var place = services.Limits.EnterRefused(context.Connection.RemoteIpAddress, context.Abort);
+            if (place is null) throw;
             await WebSocketTransport.Refuse(context, refused.Problem);
             return;
         }
@@ -136,27 +138,54 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     /// <summary>A WebSocket without a credential: its first message must show one, soon. Few of them wait at a time.</summary>
     async Task WaitForToken(HttpContext context, SpaceRuntime space, string? origin)
     {
-        using var waits = services.Limits.EnterUnauthenticated();
+        using var putOut = new CancellationTokenSource();
+        using var waits = services.Limits.EnterUnauthenticated(context.Connection.RemoteIpAddress, () => PutOut(putOut));
         await using var opening = await WebSocketTransport.Open(context, options.MaxMessageBytes);
         LiveSession session;
         try
         {
-            var token = await opening.FirstToken(space.Cursors, TimeSpan.FromSeconds(options.HandshakeSeconds), context.RequestAborted);
-            if (token is null) return; // it is gone
+            var token = await opening.FirstToken(space.Cursors, TimeSpan.FromSeconds(options.HandshakeSeconds), context.RequestAborted, putOut.Token);
+            if (token is null)
+            {
+                if (putOut.IsCancellationRequested) await Refuse(context, opening, services.Limits.TooManyUnauthenticated());
+                return; // it is gone
+            }
             session = await Admit(context, space, origin, TransportKind.WebSocket, token);
         }
         catch (ProblemException refused)
         {
-            await opening.Refuse(refused.Problem);
+            waits.Dispose();
+            await Refuse(context, opening, refused.Problem);
             return;
         }
         catch (Exception failed) when (Operations.LedgerPump.IsStoreFailure(failed))
         {
-            await opening.Refuse(Operations.LedgerPump.StoreFailed());
+            waits.Dispose();
+            await Refuse(context, opening, Operations.LedgerPump.StoreFailed());
             return;
         }
         waits.Dispose();
         await Run(session, context.Abort, () => opening.Run(context, session));
+    }
+
+    static void PutOut(CancellationTokenSource waiting)
+    {
+        try
+        {
+            waiting.Cancel();
+        }
+        catch (ObjectDisposedException)
+        {
+            // It has just said whose it is.
+        }
+    }
+
+    /// <summary>Says why, if it can be said without much being kept for it.</summary>
+    async Task Refuse(HttpContext context, WebSocketTransport.Opening opening, Problem problem)
+    {
+        using var place = services.Limits.EnterRefused(context.Connection.RemoteIpAddress, context.Abort);
+        if (place is null) context.Abort();
+        else await opening.Refuse(problem);
     }
 
     async Task<LiveSession> Admit(HttpContext context, SpaceRuntime space, string? origin, TransportKind transport, string? token)
@@ -199,6 +228,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         try
         {
             await session.Attach(after, foreign);
+            Operations.Connections.Keep(context);
             return session;
         }
         catch
@@ -247,11 +277,11 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     {
         var session = await Find(context);
         var space = session.Space;
-        if (session.TakeMessage() is var wait && wait > TimeSpan.Zero)
-            throw new Problem(429, "too-many-messages", "Too many messages", $"A session may send {options.MessagesPerSecond} a second.", "Put several into one request, or send slower.") { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.Throw();
+        TakeMessages(session, 0); // refused before its body is read
         using var body = await Json.Read(context);
         var root = body.RootElement;
         if (root.ValueKind == JsonValueKind.Array && root.GetArrayLength() > MaxPosted) throw Problem.Invalid([new FieldError("(body)", $"holds {root.GetArrayLength()} messages; the limit is {MaxPosted}")]).Throw();
+        TakeMessages(session, root.ValueKind == JsonValueKind.Array ? Math.Max(1, root.GetArrayLength()) : 1);
         var answers = new List<ControlMessage>();
         foreach (var element in root.ValueKind == JsonValueKind.Array ? root.EnumerateArray().ToArray() : [root])
         {
@@ -269,5 +299,11 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             foreach (var answer in answers) json.WriteRawValue(answer.Json);
             json.WriteEndArray();
         });
+    }
+
+    void TakeMessages(LiveSession session, int count)
+    {
+        if (session.TakeMessages(count) is var wait && wait > TimeSpan.Zero)
+            throw new Problem(429, "too-many-messages", "Too many messages", $"A session may send {options.MessagesPerSecond} a second; each message of a request counts.", "Send slower; one acknowledgement with 'upTo' takes the place of many.") { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.Throw();
     }
 }

@@ -229,6 +229,10 @@ public sealed class LiveSession
     /// <returns>How long to wait before it is taken.</returns>
     internal TimeSpan TakeMessage() => messages?.Take(out _) ?? TimeSpan.Zero;
 
+    /// <summary>Counts the messages of one request, each of them; none to ask whether one would be taken now.</summary>
+    /// <returns>How long to wait before they are taken; zero: they are.</returns>
+    internal TimeSpan TakeMessages(int count) => messages?.TakeAll(count) ?? TimeSpan.Zero;
+
     /// <summary>Carries out a message about a topic after those that came before it, and says the answer: a backend may be asked,
     /// which nothing else of this session waits for.</summary>
     internal async ValueTask HandleTopic(DeviceMessage message)
@@ -308,7 +312,7 @@ public sealed class LiveSession
                     return Messages.Done(message.RequestId, (await services.Topics.Unfollow(Space, credential.Identity, message.Topic)).Totals);
                 default:
                     var verb = message.Kind == DeviceMessageKind.MarkRead ? MarkVerb.Read : MarkVerb.Unread;
-                    var totals = await services.Ledger.Ask(new MarkCommand(Space.Name, User, verb, message.Marks!, Device, Machine, credential.Identity));
+                    var totals = await services.Marks.Mark(Space.Name, credential.Identity, verb, message.Marks!, Device, Machine);
                     return Messages.Done(message.RequestId, totals.Totals);
             }
         }

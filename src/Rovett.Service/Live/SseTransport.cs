@@ -9,6 +9,7 @@ public static class SseTransport
     /// <summary>Runs a session until either side ends it.</summary>
     public static async Task Run(HttpContext context, LiveSession session)
     {
+        Operations.Connections.IsStream(context);
         var response = context.Response;
         response.ContentType = "text/event-stream";
         response.Headers.CacheControl = "no-cache";

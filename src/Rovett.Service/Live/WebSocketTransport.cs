@@ -35,6 +35,7 @@ public static class WebSocketTransport
 
     static async ValueTask<Stream> Accept(HttpContext context)
     {
+        Operations.Connections.IsStream(context);
         var response = context.Response.Headers;
         bool connects = IsExtendedConnect(context);
         if (!connects)
@@ -100,11 +101,15 @@ public static class WebSocketTransport
         ReadOnlyMemory<byte> rest;
 
         /// <summary>Waits for the first message, which must show a token.</summary>
-        /// <returns>The token; null when the other side is gone.</returns>
+        /// <param name="seal">Reads cursors.</param>
+        /// <param name="within">For how long.</param>
+        /// <param name="gone">The other side is gone.</param>
+        /// <param name="putOut">It is not waited for any more.</param>
+        /// <returns>The token; null when the other side is gone, or is not waited for.</returns>
         /// <exception cref="ProblemException">Nothing came in time, or something else did.</exception>
-        public async Task<string?> FirstToken(Core.AddressLogs.CursorSeal seal, TimeSpan within, CancellationToken gone)
+        public async Task<string?> FirstToken(Core.AddressLogs.CursorSeal seal, TimeSpan within, CancellationToken gone, CancellationToken putOut)
         {
-            using var limit = CancellationTokenSource.CreateLinkedTokenSource(gone);
+            using var limit = CancellationTokenSource.CreateLinkedTokenSource(gone, putOut);
             limit.CancelAfter(within);
             try
             {
@@ -127,7 +132,7 @@ public static class WebSocketTransport
             }
             catch (OperationCanceledException)
             {
-                return gone.IsCancellationRequested ? null : throw Missing($"None came within {within.TotalSeconds:0} seconds.").Throw();
+                return gone.IsCancellationRequested || putOut.IsCancellationRequested ? null : throw Missing($"None came within {within.TotalSeconds:0} seconds.").Throw();
             }
             catch (Exception error) when (IsGone(error))
             {

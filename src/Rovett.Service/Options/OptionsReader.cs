@@ -141,6 +141,8 @@ public static class OptionsReader
         foreach (var network in o.TrustedProxies) Check(IPNetwork.TryParse(network, out _), "trustedProxies", $"'{network}' is no network; write the address and the length of its prefix: 10.1.0.0/16");
         Between(o.HandshakeSeconds, "handshakeSeconds", 1, 60);
         Between(o.MaxUnauthenticated, "maxUnauthenticated", 0, 100_000);
+        Between(o.MaxConnections, "maxConnections", 10, 10_000_000);
+        Between(o.MinReadBytesPerSecond, "minReadBytesPerSecond", 1, 1_000_000);
         Between(o.Window, "window", 1, 4096);
         Between(o.HeartbeatSeconds, "heartbeatSeconds", 1, 600);
         Between(o.AckTimeoutSeconds, "ackTimeoutSeconds", 1, 600);

@@ -66,6 +66,12 @@ public sealed class RovettOptions
     /// <summary>The largest message from a device, in bytes.</summary>
     public int MaxMessageBytes { get; set; } = 64 * 1024;
 
+    /// <summary>The most connections, whatever is said on them; fewer when the process may not open so many files.</summary>
+    public int MaxConnections { get; set; } = 100_000;
+
+    /// <summary>An answer that is read more slowly than this ends with its connection, in bytes a second; live streams have bounds of their own.</summary>
+    public int MinReadBytesPerSecond { get; set; } = 1000;
+
     /// <summary>A WebSocket that connects without a credential must show one within so many seconds.</summary>
     public int HandshakeSeconds { get; set; } = 5;
 

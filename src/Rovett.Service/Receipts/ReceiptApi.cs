@@ -65,6 +65,8 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
 
     async Task Stream(HttpContext context, SpaceRuntime space, ApiKey key, long after, bool foreign)
     {
+        Operations.Connections.IsStream(context);
+        Operations.Connections.Keep(context);
         var response = context.Response;
         response.ContentType = "text/event-stream";
         response.Headers.CacheControl = "no-cache";

@@ -44,7 +44,20 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
         sql.Run("UPDATE store SET clock_shift=?1, clock_held_back=?2, clock_held_since=?3, seen_time=?4, seen_due=?5, seen_boot=?6, seen_elapsed=?7", c.Shift, c.HeldBack, c.HeldSince, c.SeenTime, c.SeenDue, c.Boot, c.SeenElapsed);
 
     /// <inheritdoc/>
-    public void ShiftValidFrom(long from, long by) => sql.Run("UPDATE person SET valid_from=valid_from+?2 WHERE valid_from>=?1", from, by);
+    public void ShiftStanding(long from, long by)
+    {
+        sql.Run("UPDATE person SET valid_from=valid_from+?2 WHERE valid_from>=?1", from, by);
+        sql.Run("UPDATE tombstone SET valid_from=valid_from+?2 WHERE valid_from>=?1", from, by);
+        if (by < 0) sql.Run("UPDATE person SET roles_issued_at=roles_issued_at+?2 WHERE roles_issued_at>=?1", from, by);
+    }
+
+    /// <inheritdoc/>
+    public void CapStanding(long now, long tolerance)
+    {
+        sql.Run("UPDATE person SET valid_from=?1 WHERE valid_from>?2", now, now + tolerance);
+        sql.Run("UPDATE tombstone SET valid_from=?1 WHERE valid_from>?2", now, now + tolerance);
+        sql.Run("UPDATE person SET roles_issued_at=?1 WHERE roles_issued_at>?2", now, now + tolerance);
+    }
 
     void Count()
     {
@@ -126,8 +139,8 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
         sql.Number("SELECT ordinal FROM log_item WHERE log=?1 AND position<=?2 ORDER BY position DESC LIMIT 1", log, position) ?? 0;
 
     /// <inheritdoc/>
-    public IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash, long after, long upTo) =>
-        sql.All("SELECT ordinal FROM log_item WHERE log=?1 AND subject=?2 AND ordinal>?3 AND ordinal<=?4 ORDER BY ordinal", r => r.GetInt64(0), log, subjectHash, after, upTo);
+    public IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash, long after, long upTo, int limit) =>
+        sql.All("SELECT ordinal FROM log_item WHERE log=?1 AND subject=?2 AND ordinal>?3 AND ordinal<=?4 ORDER BY ordinal LIMIT ?5", r => r.GetInt64(0), log, subjectHash, after, upTo, (long)limit);
 
     /// <inheritdoc/>
     public IReadOnlyList<long> OrdinalsOfType(long log, long typeHash, long after, long upTo) =>
