@@ -1,8 +1,12 @@
+using System.Diagnostics;
 using System.Text;
+using System.Text.Json;
 using Rovett.Core.Addresses;
 using Rovett.Core.AddressLogs;
+using Rovett.Core.Delivery;
 using Rovett.Core.Ledger;
 using Rovett.Core.Marks;
+using Rovett.Core.Policies;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 using Shouldly;
@@ -14,7 +18,7 @@ namespace Rovett.Core.Tests;
 public sealed class LedgerTests : IDisposable
 {
     readonly string folder = Directory.CreateTempSubdirectory("rovett-ledger-").FullName;
-    readonly LedgerOptions options = new() { KeepCount = 10 };
+    LedgerOptions options = new() { KeepCount = 10 };
     SqlLedgerStore store = null!;
     Ledger.Ledger ledger = null!;
 
@@ -47,6 +51,22 @@ public sealed class LedgerTests : IDisposable
     NotificationId Send(Address to, string subject) =>
         Ask(new SendCommand("main", new Draft([to], [], Encoding.UTF8.GetBytes($"\"subject\":\"{subject}\""), new NotificationTraits("test", subject, ReceiptLevel.Totals, null)), null, false)).Id;
 
+    List<Session> Connect(int count, Func<int, (string User, string[] Roles)> who)
+    {
+        var made = new List<Session>();
+        for (int i = 0; i < count; i++)
+        {
+            var (user, roles) = who(i);
+            Ask(new AttachCommand("main", new Identity(new UserId(user), roles, 1), "phone", info =>
+            {
+                var session = new Session(TransportKind.WebSocket, new SessionLimits(), info.PlanVersion, info.User.Dispatched, info.Marks, TimeSpan.Zero, () => { });
+                made.Add(session);
+                return session;
+            }));
+        }
+        return made;
+    }
+
     long Unread(string user, string role) => Ask(new AttachCommand("main", new Identity(new UserId(user), [role], 1), "http", null)).Totals.Unread;
 
     TotalsBy Mark(MarkVerb verb, MarkSelector selector) => Ask(new MarkCommand("main", "mara", verb, selector, "desk", null));
@@ -69,6 +89,70 @@ public sealed class LedgerTests : IDisposable
         Unread("mara", "engineer").ShouldBe(0);
         Send(Address.Role("engineer"), "d");
         Unread("mara", "engineer").ShouldBe(1);
+    }
+
+    [Fact]
+    public void Saying_something_costs_by_those_who_hear_it_and_not_by_all_who_are_connected()
+    {
+        options = new LedgerOptions();
+        Restart();
+        var rules = PolicyReader.Read(JsonDocument.Parse("""{"policies":[{"name":"all","topic":"{any...}","may":["subscribe","say"],"when":{"anyone":true}}]}""").RootElement, []);
+        Ask(new PutPoliciesCommand("main", rules, "{}"u8.ToArray(), null));
+        var few = Connect(20, i => ($"few{i}", ["engineer"]));
+        var speaker = Ask(new AttachCommand("main", new Identity(new UserId("few0"), null, 1), "http", null)).User;
+        foreach (var session in few) Ask(new SubscribeCommand("main", speaker, session, "berth/3", null, 10));
+        double Cost()
+        {
+            double best = double.MaxValue;
+            for (int round = 0; round < 5; round++)
+            {
+                var started = Stopwatch.GetTimestamp();
+                for (int i = 0; i < 500; i++) Ask(new SayCommand("main", speaker, few[0], "berth/3", "1"u8.ToArray(), false)).Allowed.ShouldBeTrue();
+                best = Math.Min(best, Stopwatch.GetElapsedTime(started).TotalSeconds);
+            }
+            return best;
+        }
+        double alone = Cost();
+        Connect(20_000, i => ($"many{i}", [i % 2 == 0 ? "deckhand" : "engineer"]));
+        (Cost() / alone).ShouldBeLessThan(5, "times as long with 20,000 others connected");
+    }
+
+    [Fact]
+    public void What_nobody_needs_leaves_memory_and_comes_back_right()
+    {
+        options = new LedgerOptions { MostIdleUsers = 20, MostLoose = 50 };
+        Restart();
+        Connect(10, i => ($"here{i}", [$"crew-{i}"]));
+        for (int i = 0; i < 500; i++)
+        {
+            Send(Address.User(new UserId($"away{i}")), "x");
+            Send(Address.Role($"crew-{i}"), "x");
+            Unread($"away{i}", $"crew-{i}").ShouldBe(2, $"{i}");
+        }
+        for (int i = 0; i < 200; i++) Ask(new HeadCommand("main"));
+        var (users, loose) = ledger.InMemory;
+        users.ShouldBeInRange(10, 40);
+        loose.ShouldBeLessThan(300);
+        for (int i = 0; i < 500; i += 7) Unread($"away{i}", $"crew-{i}").ShouldBe(2);
+        for (int i = 0; i < 10; i++) Unread($"here{i}", $"crew-{i}").ShouldBe(1);
+    }
+
+    [Fact]
+    public void The_newest_entries_of_all_spaces_have_one_bound()
+    {
+        var recent = new RecentBySpace(100_000);
+        OutgoingEntry Entry(int i) => new(EntryKind.Notification, new Position(i), default, NotificationId.New(DateTimeOffset.UnixEpoch), "cursor", new byte[1000]);
+        for (int i = 1; i <= 50; i++) recent.Of("quiet").Add(Entry(i));
+        for (int space = 0; space < 20; space++)
+        {
+            for (int i = 1; i <= 200; i++) recent.Of($"busy-{space}").Add(Entry(i));
+        }
+        recent.Bytes.ShouldBeInRange(50_000, 100_000);
+        recent.Of("quiet").Find(50).ShouldNotBeNull();
+        recent.Of("busy-19").Find(200).ShouldNotBeNull();
+        for (int space = 0; space < 20; space++) recent.Remove($"busy-{space}");
+        recent.Of("quiet").Clear();
+        recent.Bytes.ShouldBe(0);
     }
 
     [Theory]

@@ -20,7 +20,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
         public readonly Queue<byte[]> Flying = new();
         public readonly List<byte> Arrived = [];
         public long LastPosition, OpenedAt;
-        public bool EndedBefore, Pumping, Supplying, Open, Cut, Closed, Detached, Current, Acks;
+        public bool EndedBefore, Dismissed, Pumping, Supplying, Open, Cut, Closed, Detached, Current, Acks;
         public readonly HashSet<NotificationId> Seen = [];
     }
 
@@ -39,9 +39,15 @@ sealed partial class Device(World world, string user, string name, TransportKind
     readonly Dictionary<Line, string?> attends = [];
 
     /// <summary>Whether a session of this device says to the service that its user looks at a subject.</summary>
-    public bool Attends(string subject) => attends.Any(a => a.Value == subject && (a.Key.Closed || !a.Key.Session.IsEnded || (!a.Key.EndedBefore && world.EndsLater(user))));
+    public bool Attends(string subject) => attends.Any(a => a.Value == subject && !a.Key.Dismissed && (a.Key.Closed || !a.Key.Session.IsEnded || (!a.Key.EndedBefore && world.EndsLater(user))));
 
-    /// <summary>A batch begins: what has ended until now has not ended in it.</summary>
+    /// <summary>The ledger has ended every session of the user by now, also those whose device is gone and not detached yet.</summary>
+    public void AllDismissed()
+    {
+        foreach (var at in attends.Keys) at.Dismissed = true;
+    }
+
+    /// <summary>A batch begins: what has ended until now does not end later in it.</summary>
     public void BatchBegins()
     {
         foreach (var at in attends.Keys) at.EndedBefore = at.Session.IsEnded;

@@ -126,9 +126,11 @@ public sealed partial class World
             if (!reference.Holds(user, at)) throw Wrong($"a credential of {user} that does not hold was taken");
             reference.Token(now, user, roles, at);
             PruneSubscriptions();
-            if (attach.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} was told {attach.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}");
+            if (attach.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} was told {attach.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}: {TotalsOf(user)}; {Shown(user)}");
         }, refused: () => Refused(user, at));
     }
+
+    string Shown(string user) => string.Join(' ', reference.Visible(user).Select(s => $"{s.Number}{(reference.Of(user).Read.Contains(s.Number) ? "r" : "")}{(reference.IsMuted(user, s) ? "m" : "")}@{s.Position}"));
 
     /// <summary>A credential that was made now, on a machine whose clock may be a little ahead; now and then one that lay around.</summary>
     internal long Issued(bool maybeStale)
@@ -160,10 +162,16 @@ public sealed partial class World
         standing[command] = user;
         Post(command, _ => { }, now =>
         {
-            standing.Remove(command);
+            Ended(command, user);
             long validFrom = command.Task.Result.Row.ValidFrom;
             reference.SignOut(now, user, validFrom);
         });
+    }
+
+    void Ended(LedgerCommand by, string user)
+    {
+        standing.Remove(by);
+        foreach (var device in devices.Where(d => d.User == user)) device.AllDismissed();
     }
 
     void Block(string user, bool blocked)
@@ -172,6 +180,7 @@ public sealed partial class World
         standing[command] = user;
         Post(command, _ => { }, now =>
         {
+            if (blocked) Ended(command, user);
             standing.Remove(command);
             reference.Token(now, user, null, 0);
             reference.Block(now, user, blocked);
@@ -241,7 +250,7 @@ public sealed partial class World
                 if (verb == MarkVerb.Unread) person.Read.Remove(sent.Number);
                 else person.Received.Add(sent.Number);
             }
-            if (mark.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} marked {verb} and was told {mark.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}");
+            if (mark.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} marked {verb} and was told {mark.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}: {TotalsOf(user)}; {Shown(user)}");
             if (from is null && mark.Rest is null && visible.Find(s => !done.Contains(s.Number)) is { } left) throw Wrong($"{user} marked {verb}, and number {left.Number} was left out");
             if (from is null && mark.Rest is not null && most == int.MaxValue) throw Wrong($"{user} marked {verb} without a bound, and it was not done at once");
         });

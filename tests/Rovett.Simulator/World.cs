@@ -127,7 +127,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
         }
         dueAhead = time.Due.Micros - clock.True;
         if (life == 0 && dueAhead != 0) throw Wrong($"a new service's due time is {dueAhead} us off");
-        ledger = new Ledger(store, new LedgerOptions { Newcomers = Newcomers, KeepCount = KeepCount, KeepsFullReceipts = true, PresenceGrace = TimeSpan.FromSeconds(2) }, time, recent, new Observer(this), this);
+        ledger = new Ledger(store, new LedgerOptions { Newcomers = Newcomers, KeepCount = KeepCount, KeepsFullReceipts = true, MostIdleUsers = Chance(0.5) ? 100_000 : random.Next(3), MostLoose = Chance(0.5) ? 100_000 : random.Next(20), PresenceGrace = TimeSpan.FromSeconds(2) }, time, recent, new Observer(this), this);
         life++;
     }
 

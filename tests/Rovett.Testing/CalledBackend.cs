@@ -46,6 +46,9 @@ public sealed class CalledBackend : IAsyncDisposable
     /// <summary>What is answered: a status (302 points elsewhere; below 0 nothing is answered at all) and a body.</summary>
     public volatile Func<Called, (int Status, string Body)> Answer = _ => (500, "");
 
+    /// <summary>The answer's header Retry-After; null: none.</summary>
+    public volatile string? RetryAfter;
+
     async Task Run()
     {
         try
@@ -73,6 +76,7 @@ public sealed class CalledBackend : IAsyncDisposable
             var (status, text) = Answer(call);
             if (status < 0) return;
             context.Response.StatusCode = status;
+            if (RetryAfter is { } wait) context.Response.Headers["Retry-After"] = wait;
             if (status == 302) context.Response.RedirectLocation = Url + "elsewhere";
             if (text.Length > 0) await context.Response.OutputStream.WriteAsync(Encoding.UTF8.GetBytes(text));
             context.Response.Close();

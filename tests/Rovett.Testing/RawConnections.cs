@@ -24,9 +24,10 @@ public abstract class RawConnection : IDisposable
 
     public int Status => int.Parse(Head.AsSpan(9, 3));
 
-    private protected static async Task<Socket> Open(int port)
+    private protected static async Task<Socket> Open(int port, string? from = null)
     {
         var socket = new Socket(AddressFamily.InterNetwork, SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
+        if (from is not null) socket.Bind(new IPEndPoint(IPAddress.Parse(from), 0));
         await socket.ConnectAsync(IPAddress.Loopback, port);
         return socket;
     }
@@ -129,9 +130,12 @@ public sealed class RawWebSocket : RawConnection
     /// <summary>Payloads of pongs that came.</summary>
     public List<string> Pongs { get; } = [];
 
-    public static async Task<RawWebSocket> Connect(int port, string path, string? token, params string[] headers)
+    public static Task<RawWebSocket> Connect(int port, string path, string? token, params string[] headers) => ConnectFrom(null, port, path, token, headers);
+
+    /// <summary>Connects from an address of this machine's: any in 127.0.0.0/8.</summary>
+    public static async Task<RawWebSocket> ConnectFrom(string? from, int port, string path, string? token, params string[] headers)
     {
-        var made = new RawWebSocket(await Open(port));
+        var made = new RawWebSocket(await Open(port, from));
         string[] upgrade = ["Upgrade: websocket", "Connection: Upgrade", "Sec-WebSocket-Version: 13", "Sec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==", "Sec-WebSocket-Protocol: rovett.v1"];
         await made.Write(Request(port, path, token, [.. upgrade.Where(u => !headers.Any(h => h.Split(':')[0] == u.Split(':')[0])), .. headers.Where(h => !h.EndsWith(": ", StringComparison.Ordinal))]));
         await made.ReadHead();

@@ -33,6 +33,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     readonly List<Action<ILedgerObserver>> toObserve = [];
     readonly List<Action> toUndo = [];
     readonly Dictionary<(long Log, MarkKind Kind, long Ordinal), long> tallies = [];
+    readonly Residents residents = new(options.MostIdleUsers, options.MostLoose);
     bool storeFailing;
     long attempt;
     readonly ServiceClock clock = time as ServiceClock ?? new ServiceClock(time);
@@ -70,7 +71,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     public void Process(IReadOnlyList<LedgerCommand> batch)
     {
         started ??= Due;
-        foreach (var space in spaces.Values) space.DropIdleUsers();
+        residents.Trim(spaces.Values);
         CarryOut(batch);
     }
 
@@ -245,6 +246,9 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     /// <summary>Whether a session is fed: for checkers.</summary>
     internal bool Feeds(string space, ISessionPort session) => spaces.TryGetValue(space, out var state) && state.Connected.Any(u => u.Sessions.Exists(s => s.Session == session));
 
+    /// <summary>How many users, and how many logs, addresses, roles and topics are in memory, in all spaces: for checkers.</summary>
+    internal (int Users, int Loose) InMemory => (spaces.Values.Sum(s => s.UsersInMemory), spaces.Values.Sum(s => s.Loose));
+
     /// <summary>What is known of a user: for checkers.</summary>
     internal PersonRow? RowOf(string space, string user) => spaces.TryGetValue(space, out var state) ? state.Find(user)?.Row : null;
 
@@ -330,7 +334,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         if (!spaces.TryGetValue(name, out var space))
         {
             var row = store.FindSpace(name) ?? throw new Problem(404, "unknown-space", "No such space", $"There is no space '{name}'.", "Check the path: /v1/… is the space main.").Throw();
-            spaces[name] = space = new SpaceState(row, store, options, clock, recent.Of(name));
+            spaces[name] = space = new SpaceState(row, store, options, clock, recent.Of(name), residents);
         }
         if (space.TouchedBy != attempt)
         {
@@ -344,7 +348,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     internal void Forget(string name)
     {
         spaces.Remove(name);
-        recent.Of(name).Clear();
+        recent.Remove(name);
     }
 
     /// <summary>A space, or null when there is none by that name.</summary>

@@ -9,11 +9,10 @@ namespace Rovett.Core.Ledger;
 /// is read at start. Owned by the ledger's thread.</summary>
 internal sealed class SpaceState
 {
-    const int MaxIdleUsers = 100_000;
-
     readonly ILedgerStore store;
     readonly LedgerOptions options;
     readonly ServiceClock clock;
+    readonly Residents residents;
     readonly Dictionary<string, AddressLog> logs = [];
     readonly Dictionary<long, (AddressLog Log, string Key)> logsById = [];
     readonly Dictionary<string, List<AddressLog>> audiencesOf = [];
@@ -25,9 +24,10 @@ internal sealed class SpaceState
     readonly Dictionary<string, RoleRow?> roles = [];
     readonly Dictionary<string, List<UserState>> attending = [];
 
-    public SpaceState(SpaceRow row, ILedgerStore store, LedgerOptions options, ServiceClock clock, RecentEntries recent)
+    public SpaceState(SpaceRow row, ILedgerStore store, LedgerOptions options, ServiceClock clock, RecentEntries recent, Residents residents)
     {
         Row = row;
+        this.residents = residents;
         this.store = store;
         this.options = options;
         this.clock = clock;
@@ -206,6 +206,7 @@ internal sealed class SpaceState
     /// <summary>A user as policies and roles' grants have it by now: who was not looked at since they changed is brought up to them first.</summary>
     UserState Settled(UserState user)
     {
+        user.WasUsed = true;
         if (user.Row.RulesSeen < Topics.RulesAt && !OnlyReads) Topics.Settle(user);
         return user;
     }
@@ -237,6 +238,7 @@ internal sealed class SpaceState
         }
         users[row.User] = user;
         usersById[row.Id] = user;
+        residents.Add(user);
         return user;
     }
 
@@ -250,16 +252,45 @@ internal sealed class SpaceState
         usersById.Remove(user.PersonId);
     }
 
-    /// <summary>Lets users go that nobody needs now, with their personal logs. Between batches only, so that no command holds one of them.</summary>
-    public void DropIdleUsers()
+    /// <summary>Lets a user go whom nobody needs now, with the personal log. Between batches only, so that no command holds one of them.</summary>
+    public void Drop(UserState user)
     {
-        if (users.Count < MaxIdleUsers) return;
-        foreach (var user in users.Values.ToList())
+        if (users.GetValueOrDefault(user.Id.Value) != user) return; // another stands for it, after a failure
+        Forget(user);
+        if (logs.Remove("user:" + user.Id.Value, out var personal)) logsById.Remove(personal.Id);
+    }
+
+    /// <summary>How many users are in memory.</summary>
+    public int UsersInMemory => users.Count;
+
+    /// <summary>How many logs, addresses, roles and topics are in memory.</summary>
+    public int Loose => logs.Count + audiencesOf.Count + roles.Count + Topics.Known;
+
+    /// <summary>Lets logs go of which no user in memory sees anything, and what is only kept to be found quickly. Between batches only.</summary>
+    public void Shed()
+    {
+        var needed = new HashSet<AddressLog>();
+        foreach (var user in users.Values)
         {
-            if (user.Sessions.Count > 0) continue;
-            Forget(user);
-            if (logs.Remove("user:" + user.Id.Value, out var personal)) logsById.Remove(personal.Id);
+            foreach (var log in user.Logs ?? []) needed.Add(log.Log);
+            foreach (var place in user.Sessions)
+            {
+                foreach (var watch in place.Watches) needed.Add(watch.Seen.Log);
+            }
         }
+        foreach (var (id, (log, key)) in logsById.ToList())
+        {
+            if (needed.Contains(log) || log.Members.Count + log.Watches.Count > 0) continue;
+            logsById.Remove(id);
+            logs.Remove(key);
+        }
+        // An address stays with all its audiences, or with none.
+        foreach (var (address, list) in audiencesOf.ToList())
+        {
+            if (list.Count == 0 || !list.TrueForAll(needed.Contains)) audiencesOf.Remove(address);
+        }
+        roles.Clear();
+        Topics.ForgetKnown();
     }
 
     /// <summary>Loads the user's logs and marks, at a cost of the number of the user's logs and of what changed while it was away.</summary>
@@ -456,6 +487,7 @@ internal sealed class SpaceState
     public void LeaveAll(UserState user)
     {
         Stirred++;
+        residents.Add(user);
         connected.Remove(user);
         foreach (var member in user.Members)
         {

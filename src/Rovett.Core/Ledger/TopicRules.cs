@@ -59,6 +59,12 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
         space.Stirred++;
     }
 
+    /// <summary>How many topics' grants are in memory.</summary>
+    public int Known => grantsOn.Count;
+
+    /// <summary>Lets go what can be read again.</summary>
+    public void ForgetKnown() => grantsOn.Clear();
+
     /// <summary>Any grants may have changed.</summary>
     public void ForgetAll()
     {

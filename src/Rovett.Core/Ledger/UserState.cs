@@ -42,6 +42,10 @@ public sealed class UserState(int space, PersonRow row)
     internal List<UserLog>? Logs { get; set; }
     /// <summary>The topics followed, each with the position from which on; held only as long as policies and grants allow it.</summary>
     internal Dictionary<string, long> Follows { get; } = [];
+    /// <summary>It is listed as one that may be let go.</summary>
+    internal bool IsQueued { get; set; }
+    /// <summary>It was asked for since it was last looked at whether it may be let go.</summary>
+    internal bool WasUsed { get; set; }
     /// <summary>The live sessions.</summary>
     internal List<SessionPlace> Sessions { get; } = [];
     /// <summary>The connected user's places in the logs' lists.</summary>

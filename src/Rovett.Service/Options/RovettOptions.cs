@@ -57,7 +57,7 @@ public sealed class RovettOptions
     /// <summary>Private networks that webhooks may reach, such as <c>10.1.0.0/16</c> or <c>127.0.0.1/32</c>; none by default. A plain http address is only taken there.</summary>
     public List<string> WebhookNetworks { get; set; } = [];
 
-    /// <summary>How much of the newest entries stays in memory for each space, ready to be sent, in MiB.</summary>
+    /// <summary>How much of the newest entries of all spaces stays in memory, ready to be sent, in MiB.</summary>
     public int RecentMebibytes { get; set; } = 64;
 
     /// <summary>The largest request body, in bytes.</summary>
