@@ -60,7 +60,7 @@ public class CatchUpBench
     {
         var mark = new DispatchMark();
         var session = new Session(TransportKind.WebSocket, new SessionLimits(), plan.Version, mark, [mark], TimeSpan.Zero, static () => { });
-        var feeder = new SessionFeeder(history, new RecentEntries(0), cursors, spaceId);
+        var feeder = new SessionFeeder(history, new RecentBySpace(0).Of("bench"), cursors, spaceId);
         session.Open([], new Position(0));
         long bytes = 0;
         while (session.Next().Need == SessionNeed.Page)

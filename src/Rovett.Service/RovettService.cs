@@ -327,7 +327,19 @@ public sealed class RovettService : IAsyncDisposable
         app.MapPost("/console/api/sign-out-user", consoleAccess.SignOutUser);
         app.MapGet("/", (RequestDelegate)(context => context.Response.WriteAsync($"Rovett {ServiceInfo.Version} is running. The console is at /console; the API is under /v1 (docs/protocol.md).\n")));
         Pages("/console", Path.Combine(AppContext.BaseDirectory, "wwwroot", "console"));
+        app.MapGet("/rovett.js", (RequestDelegate)ClientForPages);
         app.UseEndpoints(static _ => { });
+    }
+
+    /// <summary>The client in one file, for pages without a bundler: those whose origin is allowed.</summary>
+    static Task ClientForPages(HttpContext context)
+    {
+        var file = new FileInfo(Path.Combine(AppContext.BaseDirectory, "wwwroot", "rovett.js"));
+        if (!file.Exists) throw new Core.Problem(404, "pages-not-built", "The client is not built", "This build has no /rovett.js.", "Run 'make build' and start again.").Throw();
+        context.Response.ContentType = "text/javascript; charset=utf-8";
+        context.Response.Headers.XContentTypeOptions = "nosniff";
+        context.Response.Headers.CacheControl = "no-cache";
+        return context.Response.SendFileAsync(file.FullName);
     }
 
     async Task WhenOpen(HttpContext context, RequestDelegate next)

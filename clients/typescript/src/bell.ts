@@ -1,18 +1,23 @@
 import { InboxList } from './list.js';
 import { connect, type Live } from './live.js';
 import type { LiveOptions } from './options.js';
+import { tokenFrom } from './token.js';
+
+// Without a page (where a server renders) it can be imported all the same.
+const Base = globalThis.HTMLElement ?? (class {} as typeof HTMLElement);
 
 const icon =
   '<svg part="icon" width="1.2em" height="1.2em" viewBox="0 0 24 24" fill="none" stroke="currentColor" stroke-width="2" aria-hidden="true"><path d="M6 16V11a6 6 0 0 1 12 0v5l2 2H4zM10 20a2 2 0 0 0 4 0" stroke-linejoin="round"/></svg>';
 
 /** `<rovett-bell url="…" token-from="/my-token" inbox>`: a bell with the number of unread notifications, for pages without React;
  * with `inbox`, pressing it shows and hides the list. Unstyled: its parts are `button`, `icon`, `count`, `inbox`, `item`, `title`
- * (with `unread`), `time`, `mark-read`, `mark-all`, `more`, `empty`; the default slot takes the icon's place.
+ * (with `unread`), `time`, `mark-read`, `mark-all`, `more`, `empty`, `error`, `again`; the default slot takes the icon's place. `data-phase`
+ * says how the connection stands: `live`, `offline`, `refused` …
  *
  * `token-from` is an address of yours that answers the user's token as text. Set `token` (a function), `connect` (`connectShared`) or
  * `live` (a connection of your own) from a script instead. Texts: the attributes `label` (with `{unread}`), `empty-text`, `mark-all-text`,
- * `mark-read-text`, `more-text`. */
-export class RovettBell extends HTMLElement {
+ * `mark-read-text`, `more-text`, `error-text`, `refused-text`, `again-text`. */
+export class RovettBell extends Base {
   /** Gives a token of the user; before the element is in the page. */
   declare token?: () => string | Promise<string>;
   /** What connects; otherwise `connect`. */
@@ -22,11 +27,13 @@ export class RovettBell extends HTMLElement {
   #list: InboxList | undefined;
   #stop: (() => void)[] = [];
   readonly #button: HTMLButtonElement;
-  readonly #count = document.createElement('span');
-  readonly #inbox = document.createElement('section');
+  readonly #count: HTMLElement;
+  readonly #inbox: HTMLElement;
 
   constructor() {
     super();
+    this.#count = document.createElement('span');
+    this.#inbox = document.createElement('section');
     const root = this.attachShadow({ mode: 'open' });
     root.innerHTML = `<button type="button" part="button"><slot>${icon}</slot></button>`;
     this.#button = root.firstElementChild as HTMLButtonElement;
@@ -61,7 +68,7 @@ export class RovettBell extends HTMLElement {
       const url = this.getAttribute('url') ?? '';
       const from = this.getAttribute('token-from') ?? '';
       const device = this.getAttribute('device');
-      const token = this.token ?? (() => fetch(from).then((answer) => answer.text()));
+      const token = this.token ?? tokenFrom(from);
       this.#live = (this.connect ?? connect)({ url, token, ...(device ? { device } : {}) });
       this.#isOwn = true;
     }
@@ -75,7 +82,10 @@ export class RovettBell extends HTMLElement {
   #begin(): void {
     const live = this.#live;
     if (!live || this.#stop.length > 0) return;
-    this.#stop.push(live.totals.subscribe(() => this.#show()));
+    this.#stop.push(
+      live.totals.subscribe(() => this.#show()),
+      live.state.subscribe(() => this.#show()),
+    );
     this.#show();
   }
 
@@ -102,6 +112,10 @@ export class RovettBell extends HTMLElement {
     );
     this.#button.ariaExpanded = this.hasAttribute('inbox') ? `${!this.#inbox.hidden}` : null;
     this.dataset.unread = `${unread ?? ''}`;
+    const phase = this.#live?.state.value.phase ?? '';
+    if (phase === this.dataset.phase) return;
+    this.dataset.phase = phase;
+    if (this.#list) this.#fill(this.#list);
   }
 
   #toggle(): void {
@@ -116,7 +130,8 @@ export class RovettBell extends HTMLElement {
   }
 
   #fill(list: InboxList): void {
-    const { items, hasMore, loading } = list.value;
+    const { items, hasMore, loading, error } = list.value;
+    const isRefused = this.#live?.state.value.phase === 'refused';
     this.#inbox.setAttribute('aria-busy', `${loading}`);
     const all = this.#part('button', 'mark-all', this.#text('mark-all-text', 'Mark all read'), () =>
       list.markAllRead(),
@@ -143,7 +158,21 @@ export class RovettBell extends HTMLElement {
       return line;
     });
     this.#inbox.replaceChildren(all, ...lines);
-    if (items.length === 0 && !loading)
+    if (isRefused || error) {
+      const told = this.#part(
+        'p',
+        'error',
+        isRefused
+          ? this.#text('refused-text', 'The sign-in has ended.')
+          : this.#text('error-text', 'The notifications can’t be read now.'),
+      );
+      told.role = 'alert';
+      const again = () => {
+        if (this.#live?.state.value.phase !== 'live') this.#live?.reconnect();
+        return list.reload();
+      };
+      this.#inbox.append(told, this.#part('button', 'again', this.#text('again-text', 'Try again'), again));
+    } else if (items.length === 0 && !loading)
       this.#inbox.append(this.#part('p', 'empty', this.#text('empty-text', 'Nothing has come yet.')));
     if (hasMore)
       this.#inbox.append(this.#part('button', 'more', this.#text('more-text', 'Older ones'), () => list.more()));
@@ -163,4 +192,5 @@ export class RovettBell extends HTMLElement {
   }
 }
 
-if (!customElements.get('rovett-bell')) customElements.define('rovett-bell', RovettBell);
+const elements = globalThis.customElements as CustomElementRegistry | undefined;
+if (elements && !elements.get('rovett-bell')) elements.define('rovett-bell', RovettBell);

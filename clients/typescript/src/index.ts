@@ -13,4 +13,5 @@ export {
 } from './messages.js';
 export type { Handler, LiveOptions, LiveState } from './options.js';
 export type { Person, WhoIsHere } from './presence.js';
+export { tokenFrom } from './token.js';
 export type { Readable } from './value.js';

@@ -24,7 +24,7 @@ export class Intake {
   #requests = 0;
   #dueCount = 0;
   #dueSince = 0;
-  /** Handled here, whatever the service knows of it: a restored store sends again what it has forgotten. */
+  /** Handled here (without a cursor: handed out), whatever the service knows of it: a restored store sends again what it has forgotten. */
   #handled = new Set<string>();
 
   constructor(resume: string | null) {
@@ -63,7 +63,13 @@ export class Intake {
   /** A notification came. False: it was handed out before, and is only to be acknowledged anew. */
   came(notification: Notification): boolean {
     const { id, cursor } = notification;
-    if (!id || !cursor) return true;
+    if (!id) return true;
+    if (!cursor) {
+      // What a subscription is caught up with: it is not acknowledged, and comes again when that is cut short.
+      if (this.#handled.has(id) || this.#kept.some((k) => k.id === id)) return false;
+      this.#remember(id);
+      return true;
+    }
     const known = this.#kept.find((k) => k.id === id);
     if (!known) {
       const isNew = !this.#handled.has(id);
@@ -98,6 +104,10 @@ export class Intake {
     kept.state = well ? 'done' : 'failed';
     if (!well) return;
     this.#isDue();
+    this.#remember(id);
+  }
+
+  #remember(id: string): void {
     this.#handled.add(id);
     if (this.#handled.size > 4096) for (const oldest of this.#handled) return void this.#handled.delete(oldest);
   }

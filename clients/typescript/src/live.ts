@@ -16,6 +16,7 @@ import {
 import type { Handler, LiveOptions, LiveState } from './options.js';
 import { isHidden, later, watchPage } from './page.js';
 import { Presence, type WhoIsHere } from './presence.js';
+import { tokenOf } from './token.js';
 import { type Readable, Value } from './value.js';
 
 const ackEvery = 128;
@@ -63,6 +64,8 @@ export class Live {
   #opens = 0;
   #numbers = 0;
   #newest: string | undefined;
+  /** Up to where topics were caught up with, while that is under way. */
+  #caughtUpTo: string | undefined;
   #attempt = 0;
   #work: Promise<void> = Promise.resolve();
 
@@ -176,8 +179,17 @@ export class Live {
     if (this.#link) await this.#request({ kind: 'attend', subject });
   }
 
-  /** Tries again now, if it is waiting to. */
+  /** Tries again now, if it is waiting to; also when it was refused, with a fresh token: the user may have signed in again. */
   reconnect(): void {
+    if (this.#state.value.phase === 'refused') {
+      this.#token = undefined;
+      this.#failures = 0;
+      this.#set({ problem: undefined });
+      void this.#open();
+    } else this.#retryNow();
+  }
+
+  #retryNow(): void {
     if (this.#state.value.phase === 'offline') void this.#open();
   }
 
@@ -211,7 +223,7 @@ export class Live {
   }
 
   async #getToken(fresh: boolean): Promise<string> {
-    if (fresh || this.#token === undefined) this.#token = await this.#options.token();
+    if (fresh || this.#token === undefined) this.#token = await tokenOf(this.#options.token);
     return this.#token;
   }
 
@@ -223,7 +235,9 @@ export class Live {
     try {
       await this.#getToken(false);
     } catch (error) {
-      if (attempt === this.#attempt) this.#closed({ why: `no token: ${(error as Error)?.message ?? error}` });
+      if (attempt !== this.#attempt) return;
+      this.#report('the token function failed', error);
+      this.#closed({ why: (error as Error).message });
       return;
     }
     if (attempt === this.#attempt) this.#ladder = this.#climb(this.#rungs());
@@ -303,12 +317,23 @@ export class Live {
         better > 0 ? { transport: link.transport, until: Date.now() + this.#upgradeMs } : undefined,
       );
     if (better > 0) this.#upgrade = later(() => this.#tryBetter(better), this.#upgradeMs);
-    for (const topic of this.#topics.keys())
-      this.#request({ kind: 'subscribe', topic, after: this.#newest }).catch((error) =>
-        this.#report(`no subscription to ${topic}`, error),
-      );
+    this.#subscribeAnew(link);
     this.#presence.opened();
     if (this.#subject !== null) this.#request({ kind: 'attend', subject: this.#subject }).catch(() => undefined);
+  }
+
+  /** What came on topics meanwhile is caught up with; should that be cut short, from the same point again. */
+  #subscribeAnew(link: Link): void {
+    this.#caughtUpTo ??= this.#newest;
+    const after = this.#caughtUpTo;
+    const asked = [...this.#topics.keys()].map((topic) =>
+      this.#request({ kind: 'subscribe', topic, after }).catch((error) => {
+        if (error instanceof RovettError) this.#report(`no subscription to ${topic}`, error);
+      }),
+    );
+    void Promise.all(asked).then(() => {
+      if (link === this.#link) this.#caughtUpTo = undefined;
+    });
   }
 
   #tryBetter(rungs: number): void {
@@ -333,6 +358,7 @@ export class Live {
         break;
       case 'gap':
         if (message.reason === 'new-epoch' && this.#newest) this.#intake.forget(this.#newest);
+        if (message.reason === 'new-epoch') this.#caughtUpTo = undefined;
         this.#change(message);
         break;
       case 'withdrawn':
@@ -467,13 +493,21 @@ export class Live {
     else this.#report('a message was refused', message.problem);
   }
 
-  async #renew(): Promise<void> {
+  async #renew(failed = 0): Promise<void> {
+    const link = this.#link;
     try {
       const token = await this.#getToken(true);
-      await this.#request({ kind: 'renew', token });
+      if (link === this.#link) await this.#request({ kind: 'renew', token });
     } catch (error) {
+      if (link !== this.#link) return; // it shows the token that it has when it comes back
       this.#report('the token was not renewed', error);
+      const { min, max } = this.#pauses;
+      later(() => link && link === this.#link && void this.#renew(failed + 1), Math.min(max, min * 2 ** failed));
     }
+  }
+
+  get #pauses(): { min: number; max: number } {
+    return { min: 300, max: 20_000, ...this.#options.retryMs };
   }
 
   #ending(message: Message): void {
@@ -482,9 +516,10 @@ export class Live {
       this.#wait(Math.random() * comeBackWithinMs, `the service ended it: ${reason}`);
       return;
     }
-    if (reason === 'token-expired') {
+    if (reason === 'token-expired' || reason === 'signing-key-removed') {
+      // With a fresh one, which another key may have signed. Of a key there are many tokens, whose devices come back one after the other.
       this.#token = undefined;
-      this.#wait(0, 'the token has ended');
+      this.#wait(reason === 'token-expired' ? 0 : Math.random() * 3000, `the token does not hold any more: ${reason}`);
       return;
     }
     this.#drop();
@@ -496,17 +531,20 @@ export class Live {
     if (problem && problem.status < 500 && problem.status !== 429) {
       // Once with a fresh token: the one before may have ended.
       const isRepeated = this.#state.value.problem?.type === problem.type;
-      if (problem.status !== 401 || isRepeated) {
+      const isLate = isRepeated && problem.type.endsWith(':token-expired'); // it is given what somebody keeps too long
+      if (problem.status !== 401 || (isRepeated && !isLate)) {
         this.#drop();
         this.#set({ phase: 'refused', transport: null, why: trouble.why, problem });
         return;
       }
       this.#token = undefined;
       this.#set({ problem });
-      this.#wait(0, trouble.why);
-      return;
+      if (!isLate) {
+        this.#wait(0, trouble.why);
+        return;
+      }
     }
-    const { min = 300, max = 20_000 } = this.#options.retryMs ?? {};
+    const { min, max } = this.#pauses;
     this.#wait(Math.min(max, min * 2 ** this.#failures++) * (0.5 + Math.random() / 2), trouble.why);
   }
 
@@ -548,12 +586,12 @@ export class Live {
   #listen(): void {
     this.#stop.push(
       watchPage({
-        online: () => this.reconnect(),
+        online: () => this.#retryNow(),
         thawed: () => this.#isWanted() && void this.#open(),
         frozen: () => this.#freeze(),
         hidden: () => (this.#how.onlySeen ? this.#freeze() : this.#flush()),
         seen: () => {
-          this.reconnect();
+          this.#retryNow();
           this.#dueChanged();
         },
       }),

@@ -5,7 +5,8 @@ import type { Notification, Problem, Transport } from './messages.js';
 export interface LiveOptions {
   /** The service's address: `https://notify.example`, with `/s/<space>` for another space than main. */
   url: string;
-  /** Gives a token of the user. Called for the first connection, and whenever the one before has ended or was refused. */
+  /** Gives a token of the user. Called for the first connection, and whenever the one before has ended or was refused. What it throws, and
+   * what it gives that is no token, is told by `state` (`why`) and `report`, and it is called again after a pause. See `tokenFrom`. */
   token: () => string | Promise<string>;
   /** The device's own id, kept between visits; otherwise the service names one. */
   device?: string;
@@ -29,7 +30,7 @@ export interface LiveOptions {
 
 /** How the connection stands. */
 export interface LiveState {
-  /** `refused`: for good, see `problem`. `offline`: the next attempt is waited for. */
+  /** `refused`: by the service, see `why` and `problem`; `reconnect()` tries again. `offline`: the next attempt is waited for. */
   phase: 'connecting' | 'catching up' | 'live' | 'offline' | 'refused' | 'closed';
   transport: Transport | null;
   /** The connection is another tab's, which gives this one what comes. */

@@ -1,3 +1,5 @@
+'use client';
+
 import {
   createContext,
   type ReactNode,
@@ -41,7 +43,7 @@ export function RovettProvider({
       void made.close();
     };
   }, [url, device, label, connecting]);
-  return <Context value={live}>{children}</Context>;
+  return <Context.Provider value={live}>{children}</Context.Provider>; // React 18 has no shorter form
 }
 
 /** The connection; null before it is made. */

@@ -178,6 +178,94 @@ test('a refusal is final and says why; a token that ends is replaced', async () 
   assert.equal(mara.live.state.value.reconnects, 0);
 });
 
+test('what the token function does wrong is no word of the service: it is asked again, and that is said', async () => {
+  const answers: (() => string)[] = [
+    () => {
+      throw new Error('502');
+    },
+    () => '<!doctype html><title>Sign in</title>',
+    () => '',
+    () => undefined as unknown as string,
+    () => service.token('mara-late', [], -60),
+    () => service.token('mara-late', [], -60),
+    () => service.token('mara-late', [], -60),
+  ];
+  const phases = new Set<string>();
+  const whys: string[] = [];
+  const mara = person({ token: () => (answers.shift() ?? (() => service.token('mara-late')))() });
+  mara.live.state.subscribe(() => {
+    phases.add(mara.live.state.value.phase);
+    if (mara.live.state.value.why) whys.push(mara.live.state.value.why);
+  });
+  await isLive(mara.live);
+  assert.ok(!phases.has('refused'), [...phases].join(' '));
+  assert.deepEqual(answers, []);
+  for (const why of [/no token: 502/, /none: "<!doctype html>/, /none: ""/, /none: undefined/, /expired|ended/i])
+    assert.ok(
+      whys.some((w) => why.test(w)),
+      `${why} in ${whys.join('; ')}`,
+    );
+  assert.equal(mara.reports.filter((r) => r === 'the token function failed').length, 4);
+});
+
+test('whoever was refused can try again', async () => {
+  let secret = 'another secret';
+  const mara = person({ token: () => service.token('mara-again', [], 3600, secret) });
+  await eventually(() => mara.live.state.value.phase === 'refused', 'refused');
+  secret = service.secret;
+  mara.live.reconnect();
+  await isLive(mara.live);
+  assert.equal(mara.live.state.value.problem, undefined);
+});
+
+test('a signing key that is removed ends sessions, which come back with tokens of another', async () => {
+  let secret = 'a secret of its own, long enough to sign with';
+  await service.call('POST', '/v1/signing-keys', { name: 'rotated', secret });
+  const mara = person({ token: () => service.token('mara-rotated', [], 3600, secret) });
+  await isLive(mara.live);
+  secret = service.secret;
+  await service.call('DELETE', '/v1/signing-keys/rotated');
+  await eventually(() => mara.live.state.value.reconnects === 1, 'it came back');
+  await isLive(mara.live);
+});
+
+test('what a subscription is caught up with comes once, however often that is cut short', async () => {
+  await service.call('PUT', '/v1/policies', {
+    policies: [{ name: 'berths', topic: 'berth/{berth}', may: ['subscribe'], when: { role: 'harbour-desk' } }],
+  });
+  let cuts = 0;
+  /** Closes in the middle of what is caught up with, three times. */
+  class Cutting extends CheckedWebSocket {
+    caught = 0;
+    constructor(url: string | URL, protocols?: string | string[]) {
+      super(url, protocols);
+      this.addEventListener('message', (event) => {
+        const message = JSON.parse(event.data);
+        if (message.kind === 'notification' && !message.cursor && ++this.caught === 10 && cuts < 3) {
+          cuts++;
+          this.close();
+        }
+      });
+    }
+  }
+  const between = await network();
+  const mara = person({ url: between.url, roles: ['harbour-desk'], transports: ['websocket'], WebSocket: Cutting });
+  await isLive(mara.live);
+  await mara.live.subscribe('berth/9');
+  between.weather = 'no upgrades';
+  between.cut();
+  for (let i = 0; i < 30; i++) await service.send('topic:berth/9', `${i}`);
+  between.weather = 'clear';
+  await eventually(
+    () => new Set(mara.titles()).size === 30 && cuts === 3,
+    () => `all came: ${mara.titles().length} in ${cuts} cuts`,
+  );
+  await isLive(mara.live);
+  await service.send(mara.to, 'last');
+  await eventually(() => mara.titles().includes('last'), 'and what comes after');
+  assert.deepEqual(mara.titles(), [...Array.from({ length: 30 }, (_, i) => `${i}`), 'last']);
+});
+
 test('another device reads, withdraws; the page hears of it, and its totals follow', async () => {
   const mara = person();
   const changes: Change[] = [];

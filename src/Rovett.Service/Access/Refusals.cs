@@ -6,7 +6,7 @@ namespace Rovett.Service.Access;
 /// <summary>Who was refused what, in the audit trail: the same once in a while, so that nobody fills it by asking again and again.</summary>
 public sealed class Refusals(AuditTrail audit, LedgerPump ledger, ServiceClock clock)
 {
-    const int MostRemembered = 10_000, MostOfOne = 100, LinesPerSecond = 20, LinesOfOnePerSecond = 2;
+    const int MostRemembered = 10_000, MostOfOne = 100, LinesPerSecond = 20, LinesOfOnePerSecond = 5;
     static readonly TimeSpan SameAgain = TimeSpan.FromMinutes(10);
 
     readonly Dictionary<(string Space, string Who), Dictionary<string, long>> noted = [];

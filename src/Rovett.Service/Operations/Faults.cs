@@ -65,7 +65,7 @@ public sealed class Faults(TimeProvider clock, ILogger<Faults> log) : ILedgerFau
     }
 
     /// <inheritdoc/>
-    public void SetAside(string space, string what, string why) => log.LogError("Set aside in space {Space}: {What}. {Why} 'rovett status' lists it", space, what, why);
+    public void SetAside(string space, string what, string why) => log.LogError("Set aside in space {Space}: {What}: {Why}. 'rovett status' lists it", space, what, why);
 
     /// <inheritdoc/>
     public void StoreRecovered()
