@@ -1,7 +1,7 @@
-using System.Collections.Concurrent;
 using System.Net.WebSockets;
 using System.Runtime.CompilerServices;
 using System.Text;
+using System.Text.Json;
 using System.Text.Json.Nodes;
 
 namespace Rovett.Client;
@@ -47,7 +47,8 @@ public sealed record LiveOptions
 /// <summary>Receives one user's notifications as they come: reconnects, resumes from the newest cursor, acknowledges
 /// what was handed out. One reader at a time.</summary>
 /// <param name="url">The service's address, with <c>/s/&lt;space&gt;</c> for another space than main.</param>
-/// <param name="token">Gives a token of the user; called for each connection.</param>
+/// <param name="token">Gives a token of the user; called for each connection. When it throws, or what it gives is no token, it is asked again a little
+/// later, and <see cref="LastTrouble"/> says why.</param>
 /// <param name="options">The settings.</param>
 public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<string>> token, LiveOptions? options = null) : IDisposable
 {
@@ -76,7 +77,8 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
 
     /// <summary>Every message in order, over all connections. Ends when the service refuses for good, or without
     /// <see cref="LiveOptions.Reconnect"/> when the connection does.</summary>
-    /// <exception cref="RovettRefusedException">The credential or the request was refused.</exception>
+    /// <exception cref="RovettRefusedException">The service refused the credential or the request.</exception>
+    /// <exception cref="FormatException">Without <see cref="LiveOptions.Reconnect"/>: what the token function gave is no token. What that function throws comes through as it is.</exception>
     public async IAsyncEnumerable<JsonObject> Messages([EnumeratorCancellation] CancellationToken cancel = default)
     {
         int failures = 0;
@@ -89,15 +91,20 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
             {
                 link = await Connect(cancel).ConfigureAwait(false);
             }
-            catch (RovettRefusedException refused) when (refused.Slug == "token-expired" && !askedAnew)
+            catch (RovettRefusedException refused) when (refused.Slug == "token-expired" && options.Reconnect)
             {
-                askedAnew = true; // it may have been kept since before: once more, with a fresh one
-                continue;
+                // It may have been kept since before: at once with a fresh one, and a little later while those are no better.
+                LastTrouble = $"{refused.Title}: {refused.Detail}";
+                if (!askedAnew)
+                {
+                    askedAnew = true;
+                    continue;
+                }
             }
             if (link is not null)
             {
                 askedAnew = false;
-                var acks = new AckGatherer(this, link);
+                using var acks = new AckGatherer(link, unconfirmed, options, why => LastTrouble = why);
                 unconfirmed.Resumed();
                 await using (link)
                 {
@@ -109,12 +116,12 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
                         {
                             LastTrouble = $"ended by the service: {message["reason"]}";
                             comeBack = (int?)message["comeBackWithinMs"];
-                            ended = comeBack is null && (string?)message["reason"] != "token-expired"; // then a fresh token is asked for
+                            ended = comeBack is null && (string?)message["reason"] is not ("token-expired" or "signing-key-removed"); // then a fresh token is asked for
                         }
                         if (kind == "refused" && message["requestId"] is null && message["problem"] is { } problem && failures == 0 && Transport == "websocket" && Cursor is null)
                             throw RovettRefusedException.From(problem, (int?)problem["status"] ?? 0);
                         failures = 0;
-                        if (acks.IsAnswer(message)) continue;
+                        if (acks.Answers(message)) continue;
                         // After a cut it is sent again what the service does not know to be here; that was handed out before.
                         bool counts = kind == "notification" && options.AutoAcknowledge;
                         if (unconfirmed.Came(kind, counts ? (string?)message["id"] : null, (string?)message["cursor"])) yield return message;
@@ -140,14 +147,23 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
 
     async Task<LiveLink?> Connect(CancellationToken cancel)
     {
-        var credential = await token(cancel).ConfigureAwait(false);
+        string credential;
+        try
+        {
+            credential = Checked(await token(cancel).ConfigureAwait(false));
+        }
+        catch (Exception error) when (options.Reconnect && !cancel.IsCancellationRequested)
+        {
+            LastTrouble = $"no token: {error.Message}";
+            return null;
+        }
         var query = new StringBuilder("?");
         if ((unconfirmed.Before ?? Cursor ?? options.After) is { } after) query.Append("after=").Append(Uri.EscapeDataString(after)).Append('&');
         if (options.Device is { } device) query.Append("device=").Append(Uri.EscapeDataString(device)).Append('&');
         if (options.Label is { } label) query.Append("label=").Append(Uri.EscapeDataString(label)).Append('&');
         var address = url.ToString().TrimEnd('/') + "/v1/live" + query.ToString().TrimEnd('&', '?');
-        Func<CancellationToken, Task<LiveLink>> webSocket = stop => WebSocketLink.Open(http, address, credential, options.DeadAfter, options.Transport == LiveTransport.WebSocket, stop),
-            sse = stop => SseLink.Open(http, url, address, credential, options.DeadAfter, stop),
+        Func<CancellationToken, Task<LiveLink>> sse = stop => SseLink.Open(http, url, address, credential, options.DeadAfter, stop),
+            webSocket = stop => WebSocketLink.Open(http, address, credential, options.DeadAfter, options.Transport == LiveTransport.WebSocket ? sse : null, stop),
             longPoll = _ => Task.FromResult<LiveLink>(new LongPollLink(http, url, address, credential, options.DeadAfter));
         Func<CancellationToken, Task<LiveLink>>[] rungs = options.Transport switch
         {
@@ -157,6 +173,14 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
             _ => [webSocket, sse, longPoll],
         };
         return await Ladder.Climb(rungs, why => LastTrouble = why, cancel).ConfigureAwait(false);
+    }
+
+    /// <summary>What is no token at all, such as a page to sign in on, is the function's failure, and no word of the service.</summary>
+    static string Checked(string? given)
+    {
+        var text = given?.Trim() ?? "";
+        bool isOne = text.Split('.') is { Length: 3 } parts && parts.All(p => p.All(c => char.IsAsciiLetterOrDigit(c) || c is '-' or '_')) && parts[0].Length > 0 && parts[1].Length > 0;
+        return isOne ? text : throw new FormatException($"What the function gave is none: {(given is null ? "null" : $"\"{(text.Length > 40 ? text[..40] + "…" : text)}\"")}.");
     }
 
     async IAsyncEnumerable<JsonObject> Read(LiveLink from, [EnumeratorCancellation] CancellationToken cancel)
@@ -174,166 +198,22 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
                 yield break;
             }
             if (text is null) yield break;
-            if (JsonNode.Parse(text) is JsonObject message)
+            JsonObject? message;
+            try
             {
-                if ((string?)message["kind"] == "opened") from.Session = (string?)message["session"];
-                yield return message;
+                message = JsonNode.Parse(text) as JsonObject;
             }
+            catch (JsonException error)
+            {
+                LastTrouble = $"what came is no message: {error.Message}"; // something between that answers for the service
+                yield break;
+            }
+            if (message is null) continue;
+            if ((string?)message["kind"] == "opened") from.Session = (string?)message["session"];
+            yield return message;
         }
     }
 
     /// <inheritdoc/>
     public void Dispose() => http.Dispose();
-
-    /// <summary>Acknowledges by number and time, whichever is first.</summary>
-    sealed class AckGatherer(LiveConnection owner, LiveLink link)
-    {
-        const string RequestPrefix = "acknowledged-";
-
-        readonly ConcurrentDictionary<string, string> asked = new();
-        int count, requests;
-        string? newest;
-        Task? timer;
-        readonly SemaphoreSlim turn = new(1, 1);
-
-        /// <summary>Whether a message answers an acknowledgement; then it is stored, or is to be sent again.</summary>
-        public bool IsAnswer(JsonObject message)
-        {
-            if ((string?)message["requestId"] is not { } request || !request.StartsWith(RequestPrefix, StringComparison.Ordinal)) return false;
-            if ((string?)message["kind"] == "done") Confirm(request);
-            return true;
-        }
-
-        void Confirm(string request)
-        {
-            if (asked.TryRemove(request, out var cursor)) owner.unconfirmed.Confirmed(cursor);
-        }
-
-        public async Task Handled(string cursor, bool atOnce, CancellationToken cancel)
-        {
-            newest = cursor;
-            if (++count >= owner.options.AckEvery || atOnce) await Now(cancel).ConfigureAwait(false);
-            else if (timer is null or { IsCompleted: true }) timer = Later(cancel);
-        }
-
-        async Task Later(CancellationToken cancel)
-        {
-            try
-            {
-                do
-                {
-                    await Task.Delay(owner.options.AckWithin, cancel).ConfigureAwait(false);
-                    await Now(cancel).ConfigureAwait(false);
-                }
-                while (newest is not null && owner.link == link); // more came while that was sent, or it was not taken
-            }
-            catch (Exception error) when (error is OperationCanceledException or ObjectDisposedException or InvalidOperationException)
-            {
-                // The connection was ended.
-            }
-        }
-
-        public async Task Now(CancellationToken cancel)
-        {
-            await turn.WaitAsync(cancel).ConfigureAwait(false);
-            try
-            {
-                if (newest is null) return;
-                var cursor = newest;
-                newest = null;
-                count = 0;
-                var request = $"{RequestPrefix}{++requests}";
-                asked[request] = cursor;
-                try
-                {
-                    if (await link.Send(new JsonObject { ["kind"] = "ack", ["upTo"] = cursor, ["handled"] = true, ["requestId"] = request }, cancel).ConfigureAwait(false)) Confirm(request);
-                }
-                catch (Exception error) when (error is WebSocketException or IOException or HttpRequestException)
-                {
-                    // Either the connection is gone, which its reader sees, and what was not acknowledged is sent again, and known by its id;
-                    // or a post beside a stream failed, and the next one acknowledges this too.
-                    owner.LastTrouble = error.Message;
-                    newest ??= cursor;
-                }
-            }
-            finally
-            {
-                turn.Release();
-            }
-        }
-    }
-
-    /// <summary>What was handed out, and the service has not said yet that it knows.</summary>
-    sealed class Unconfirmed
-    {
-        const int MostKnown = 4096;
-
-        readonly Queue<(string Id, string Cursor)> order = new();
-        readonly HashSet<string> ids = [];
-        // Handed out here, whatever the service knows of it: a restored store sends again what it has forgotten.
-        readonly HashSet<string> handedOut = [];
-        readonly Queue<string> newest = new();
-        string? before, last;
-
-        /// <summary>The cursor before the first of them; null when there is none.</summary>
-        public string? Before
-        {
-            get
-            {
-                lock (order) return order.Count > 0 ? before : null;
-            }
-        }
-
-        /// <summary>They are being sent again: cursors that come now may lie before those that came.</summary>
-        public bool IsRepeating { get; private set; }
-
-        /// <summary>A connection begins after <see cref="Before"/>.</summary>
-        public void Resumed()
-        {
-            lock (order) IsRepeating = order.Count > 0;
-        }
-
-        /// <summary>Takes note of a message that came.</summary>
-        /// <returns>False when it was handed out before.</returns>
-        public bool Came(string? kind, string? id, string? cursor)
-        {
-            lock (order)
-            {
-                if (kind == "current") IsRepeating = false;
-                if (cursor is null) return true;
-                if (id is null)
-                {
-                    if (order.Count == 0) before = cursor;
-                    return true;
-                }
-                bool isNew = ids.Add(id);
-                if (isNew) order.Enqueue((id, cursor));
-                if (isNew || id == last) IsRepeating = false;
-                if (isNew) last = id;
-                return isNew && HandOut(id);
-            }
-        }
-
-        bool HandOut(string id)
-        {
-            if (!handedOut.Add(id)) return false;
-            newest.Enqueue(id);
-            if (newest.Count > MostKnown) handedOut.Remove(newest.Dequeue());
-            return true;
-        }
-
-        public void Confirmed(string cursor)
-        {
-            lock (order)
-            {
-                if (!order.Any(o => o.Cursor == cursor)) return; // a later one was confirmed before it
-                before = cursor;
-                while (order.TryDequeue(out var oldest))
-                {
-                    ids.Remove(oldest.Id);
-                    if (oldest.Cursor == cursor) break;
-                }
-            }
-        }
-    }
 }

@@ -7,6 +7,12 @@ using System.Text.Json.Nodes;
 
 namespace Rovett.Client;
 
+/// <summary>What became of a message to the service.</summary>
+/// <param name="IsStored">It is carried out by now; false when the answer comes among the messages.</param>
+/// <param name="IsRefused">It is not, and nothing more comes about it.</param>
+/// <param name="Why">Why it was refused.</param>
+readonly record struct LinkAnswer(bool IsStored = false, bool IsRefused = false, string? Why = null);
+
 /// <summary>One connection over one transport.</summary>
 abstract class LiveLink : IAsyncDisposable
 {
@@ -16,8 +22,9 @@ abstract class LiveLink : IAsyncDisposable
     public string? First { get; set; }
     public abstract Task<string?> Next(CancellationToken cancel);
     /// <summary>Sends a message.</summary>
-    /// <returns>True when it is carried out by now; false when the answer comes among the messages, or it was refused.</returns>
-    public abstract Task<bool> Send(JsonObject message, CancellationToken cancel);
+    /// <exception cref="HttpRequestException">It did not get through.</exception>
+    /// <exception cref="WebSocketException">It did not get through.</exception>
+    public abstract Task<LinkAnswer> Send(JsonObject message, CancellationToken cancel);
     public abstract ValueTask DisposeAsync();
 }
 
@@ -29,7 +36,16 @@ sealed class WebSocketLink(ClientWebSocket socket) : LiveLink
 
     public override string Transport => "websocket";
 
-    public static async Task<LiveLink> Open(HttpMessageInvoker http, string address, string credential, TimeSpan deadAfter, bool only, CancellationToken cancel)
+    /// <summary>Opens one.</summary>
+    /// <param name="http">What makes the connection where it is a secure one.</param>
+    /// <param name="address">With the query.</param>
+    /// <param name="credential">What follows <c>Bearer</c>.</param>
+    /// <param name="deadAfter">When it is dead.</param>
+    /// <param name="other">Asks over another transport why a handshake was refused, which does not say so itself; null when that is tried next anyway.</param>
+    /// <param name="cancel">Ends the wait.</param>
+    /// <exception cref="RovettRefusedException">The service refused.</exception>
+    /// <exception cref="WebSocketException">It did not open.</exception>
+    public static async Task<LiveLink> Open(HttpMessageInvoker http, string address, string credential, TimeSpan deadAfter, Func<CancellationToken, Task<LiveLink>>? other, CancellationToken cancel)
     {
         var socket = new ClientWebSocket();
         socket.Options.AddSubProtocol("rovett.v1");
@@ -61,8 +77,8 @@ sealed class WebSocketLink(ClientWebSocket socket) : LiveLink
         {
             int status = (int)socket.HttpStatusCode;
             socket.Dispose();
-            if (status is >= 400 and < 500 and not 429 && only)
-                throw new RovettRefusedException(status, "upgrade-refused", "The WebSocket was refused", $"The handshake was answered {status}.", status is 401 or 403 ? "Check the token." : "Check the address; without --transport the reason is shown.");
+            if (status is >= 400 and < 500 and not 429 && other is not null)
+                await (await other(cancel).ConfigureAwait(false)).DisposeAsync().ConfigureAwait(false); // throws what the service says, if it was the service
             throw;
         }
         catch
@@ -88,13 +104,13 @@ sealed class WebSocketLink(ClientWebSocket socket) : LiveLink
         }
     }
 
-    public override async Task<bool> Send(JsonObject message, CancellationToken cancel)
+    public override async Task<LinkAnswer> Send(JsonObject message, CancellationToken cancel)
     {
         await turn.WaitAsync(cancel).ConfigureAwait(false);
         try
         {
             await socket.SendAsync(Encoding.UTF8.GetBytes(message.ToJsonString()), WebSocketMessageType.Text, true, cancel).ConfigureAwait(false);
-            return false;
+            return default;
         }
         finally
         {
@@ -125,16 +141,26 @@ sealed class WebSocketLink(ClientWebSocket socket) : LiveLink
 }
 
 /// <summary>A connection that only the service speaks on; the device posts beside it.</summary>
-abstract class PostedLink(HttpClient http, Uri url, string credential) : LiveLink
+abstract class PostedLink(HttpClient http, Uri url, string credential, TimeSpan deadAfter) : LiveLink
 {
     protected string Live { get; } = url.ToString().TrimEnd('/') + "/v1/live/";
+    protected TimeSpan DeadAfter => deadAfter;
 
-    public override async Task<bool> Send(JsonObject message, CancellationToken cancel)
+    public override async Task<LinkAnswer> Send(JsonObject message, CancellationToken cancel)
     {
         using var request = Request(HttpMethod.Post, Live + Session, credential);
         request.Content = new StringContent(message.ToJsonString(), Encoding.UTF8, "application/json");
-        using var answer = await http.SendAsync(request, cancel).ConfigureAwait(false);
-        return answer.IsSuccessStatusCode;
+        using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
+        limit.CancelAfter(deadAfter);
+        try
+        {
+            using var answer = await http.SendAsync(request, limit.Token).ConfigureAwait(false);
+            return answer.IsSuccessStatusCode ? new LinkAnswer(IsStored: true) : new LinkAnswer(IsRefused: true, Why: $"the service answered {(int)answer.StatusCode}");
+        }
+        catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
+        {
+            throw new HttpRequestException("Nothing was answered.");
+        }
     }
 
     protected static HttpRequestMessage Request(HttpMethod method, string address, string credential, string? accept = null)
@@ -160,12 +186,15 @@ abstract class PostedLink(HttpClient http, Uri url, string credential) : LiveLin
         catch (JsonException)
         {
         }
-        return RovettRefusedException.From(problem, status);
+        // What stands between may answer what it likes; only the service's own problems are refusals.
+        return problem is JsonObject own && own["type"] is JsonValue type && type.TryGetValue(out string? urn) && urn.StartsWith("urn:", StringComparison.Ordinal)
+            ? RovettRefusedException.From(own, status)
+            : new HttpRequestException($"What answered {status} is not the service.");
     }
 }
 
 /// <summary>Over server-sent events, with POSTs beside the stream.</summary>
-sealed class SseLink(HttpClient http, Uri url, string credential, TimeSpan deadAfter, HttpResponseMessage response, StreamReader reader) : PostedLink(http, url, credential)
+sealed class SseLink(HttpClient http, Uri url, string credential, TimeSpan deadAfter, HttpResponseMessage response, StreamReader reader) : PostedLink(http, url, credential, deadAfter)
 {
     public override string Transport => "sse";
 
@@ -216,7 +245,7 @@ sealed class SseLink(HttpClient http, Uri url, string credential, TimeSpan deadA
         var waiting = reading.AsTask();
         try
         {
-            return await waiting.WaitAsync(deadAfter, cancel).ConfigureAwait(false);
+            return await waiting.WaitAsync(DeadAfter, cancel).ConfigureAwait(false);
         }
         catch (TimeoutException)
         {
@@ -234,7 +263,7 @@ sealed class SseLink(HttpClient http, Uri url, string credential, TimeSpan deadA
 }
 
 /// <summary>By requests that wait for an answer. One whose answer was lost is asked for again by its number.</summary>
-sealed class LongPollLink(HttpClient http, Uri url, string address, string credential, TimeSpan deadAfter) : PostedLink(http, url, credential)
+sealed class LongPollLink(HttpClient http, Uri url, string address, string credential, TimeSpan deadAfter) : PostedLink(http, url, credential, deadAfter)
 {
     const int MostRepeats = 2;
 
@@ -269,12 +298,17 @@ sealed class LongPollLink(HttpClient http, Uri url, string address, string crede
             try
             {
                 using var request = Request(HttpMethod.Get, turn == 0 ? address : $"{Live}{Session}?turn={turn}", credential, "application/json");
-                request.Headers.TryAddWithoutValidation("Prefer", $"wait={(turn == 0 ? 0 : (int)(deadAfter / 2).TotalSeconds)}");
+                request.Headers.TryAddWithoutValidation("Prefer", $"wait={(turn == 0 ? 0 : (int)(DeadAfter / 2).TotalSeconds)}");
                 using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
-                limit.CancelAfter(deadAfter);
+                limit.CancelAfter(DeadAfter);
                 using var response = await http.SendAsync(request, limit.Token).ConfigureAwait(false);
                 if (response.StatusCode != System.Net.HttpStatusCode.OK) throw turn == 0 ? await Trouble(response, cancel).ConfigureAwait(false) : new HttpRequestException($"The session is over: the service answered {(int)response.StatusCode}.");
-                return (await JsonNode.ParseAsync(await response.Content.ReadAsStreamAsync(cancel).ConfigureAwait(false), cancellationToken: cancel).ConfigureAwait(false))!.AsArray();
+                var answer = await JsonNode.ParseAsync(await response.Content.ReadAsStreamAsync(limit.Token).ConfigureAwait(false), cancellationToken: limit.Token).ConfigureAwait(false);
+                return answer as JsonArray is { } messages && messages.All(m => m is JsonObject) ? messages : throw new HttpRequestException("What answered is not the service.");
+            }
+            catch (JsonException)
+            {
+                throw new HttpRequestException("What answered is not the service.");
             }
             catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
             {

@@ -156,9 +156,140 @@ public sealed class ClientTests : IAsyncLifetime
     [InlineData(LiveTransport.LongPoll)]
     public async Task What_is_refused_for_good_is_thrown_and_not_tried_again(LiveTransport transport)
     {
-        using var live = new LiveConnection(s.Url, _ => new ValueTask<string>("nonsense"), new LiveOptions { Transport = transport });
+        using var live = new LiveConnection(s.Url, _ => new ValueTask<string>("not.a.token"), new LiveOptions { Transport = transport });
         (await Should.ThrowAsync<RovettRefusedException>(() => Read(live, 1))).Status.ShouldBe(401);
         live.Reconnects.ShouldBe(0);
+    }
+
+    [Fact]
+    public async Task A_token_function_that_fails_is_asked_again_and_what_it_gives_is_looked_at()
+    {
+        string Good() => s.Token("mara", "engineer");
+        string Late() => TestTokens.Make(s.Secret, "mara", ["engineer"], TimeSpan.FromMinutes(-5));
+        var answers = new Queue<Func<string>>([
+            () => throw new HttpRequestException("502 from the page's backend"), () => "<!doctype html><title>Sign in</title>", () => null!, () => "", Late, Late, Good,
+            () => throw new InvalidOperationException("nobody is signed in"), Good]);
+        var troubles = new List<string>();
+        using var relay = new Relay(s.Port);
+        LiveConnection live = null!;
+        live = new LiveConnection(relay.Url, _ =>
+        {
+            troubles.Add(live.LastTrouble ?? "");
+            return new ValueTask<string>(answers.Dequeue()());
+        }, new LiveOptions { Transport = LiveTransport.Sse });
+        using var _ = live;
+        await s.Send("role:engineer", "one");
+        (await Read(live, 2, async message =>
+        {
+            if ((string)message["kind"]! != "notification" || (string)message["title"]! != "one") return;
+            relay.Cut();
+            await s.Send("role:engineer", "two");
+        }, 60)).ShouldBe(["one", "two"]);
+        answers.ShouldBeEmpty();
+        foreach (var why in new[] { "no token: 502", "<!doctype html>", "is none: null", "is none: \"\"", "expired", "nobody is signed in" })
+            troubles.ShouldContain(t => t.Contains(why, StringComparison.OrdinalIgnoreCase), why);
+    }
+
+    [Fact]
+    public async Task Without_coming_back_the_token_functions_failure_is_thrown()
+    {
+        var once = new LiveOptions { Reconnect = false };
+        using var throws = new LiveConnection(s.Url, _ => throw new InvalidOperationException("nobody is signed in"), once);
+        (await Should.ThrowAsync<InvalidOperationException>(() => Read(throws, 1))).Message.ShouldBe("nobody is signed in");
+        using var gives = new LiveConnection(s.Url, _ => new ValueTask<string>("<html>"), once);
+        (await Should.ThrowAsync<FormatException>(() => Read(gives, 1))).Message.ShouldContain("<html>");
+    }
+
+    [Fact]
+    public async Task What_stands_between_and_answers_for_the_service_refuses_nobody()
+    {
+        await using var between = new CalledBackend { Answer = _ => (403, "<h1>Sign in to the network</h1>") };
+        using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(20));
+        foreach (var transport in new[] { LiveTransport.WebSocket, LiveTransport.Sse, LiveTransport.LongPoll })
+        {
+            using var live = new LiveConnection(new Uri(between.Url), _ => new ValueTask<string>(s.Token("mara")), new LiveOptions { Transport = transport });
+            using var enough = new CancellationTokenSource();
+            var reading = Task.Run(async () =>
+            {
+                await foreach (var _ in live.Messages(enough.Token)) { }
+            }, limit.Token);
+            await Eventually.Holds(() => live.Reconnects >= 2, "it is tried again");
+            await enough.CancelAsync();
+            await Should.ThrowAsync<OperationCanceledException>(() => reading);
+            live.LastTrouble.ShouldNotBeNull();
+        }
+    }
+
+    [Fact]
+    public async Task A_signing_key_that_is_removed_ends_the_session_which_comes_back_with_a_token_of_another()
+    {
+        using var admin = s.Backend();
+        const string Other = "a secret of its own, long enough to sign with";
+        await admin.Call(HttpMethod.Post, "/v1/signing-keys", new JsonObject { ["name"] = "rotated", ["secret"] = Other });
+        var secret = Other;
+        using var live = new LiveConnection(s.Url, _ => new ValueTask<string>(TestTokens.Make(secret, "mara", ["engineer"], TimeSpan.FromHours(1))), new LiveOptions());
+        (await Read(live, 1, async message =>
+        {
+            if ((string)message["kind"]! != "current" || live.Reconnects > 0) return;
+            secret = s.Secret;
+            await admin.Call(HttpMethod.Delete, "/v1/signing-keys/rotated");
+            await s.Send("role:engineer", "after");
+        })).ShouldBe(["after"]);
+        live.LastTrouble!.ShouldContain("signing-key-removed");
+    }
+
+    [Theory]
+    [InlineData(LiveTransport.Sse)]
+    [InlineData(LiveTransport.LongPoll)]
+    public async Task An_acknowledgement_that_did_not_get_through_is_repeated(LiveTransport transport)
+    {
+        using var relay = new Relay(s.Port);
+        using var live = new LiveConnection(relay.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")), new LiveOptions { Transport = transport, AckWithin = TimeSpan.FromMilliseconds(20) });
+        var id = await s.Send("role:engineer", "one");
+        using var over = new CancellationTokenSource();
+        relay.PostsRefused = 3;
+        var reading = Task.Run(async () =>
+        {
+            await foreach (var _ in live.Messages(over.Token)) { }
+        }, TestContext.Current.CancellationToken);
+        using var backend = s.Backend();
+        await Eventually.Holds(async () => (int)(await backend.Call(HttpMethod.Get, $"/v1/notifications/{id}"))["people"]!["handled"]!, n => n == 1, "it is known to be handled");
+        live.LastTrouble!.ShouldContain("503");
+        live.Reconnects.ShouldBe(0);
+        await over.CancelAsync();
+        await Should.ThrowAsync<OperationCanceledException>(() => reading);
+    }
+
+    /// <summary>Says yes to every acknowledgement, a little later, and refuses each third.</summary>
+    sealed class CountingLink : LiveLink
+    {
+        int sent;
+        public string? Newest;
+        public override string Transport => "none";
+        public override Task<string?> Next(CancellationToken cancel) => Task.FromResult<string?>(null);
+
+        public override async Task<LinkAnswer> Send(JsonObject message, CancellationToken cancel)
+        {
+            await Task.Yield();
+            if (++sent % 3 == 0) return new LinkAnswer(IsRefused: true);
+            Volatile.Write(ref Newest, (string?)message["upTo"]);
+            return new LinkAnswer(IsStored: true);
+        }
+
+        public override ValueTask DisposeAsync() => default;
+    }
+
+    [Fact]
+    public async Task What_is_handed_out_while_it_acknowledges_is_acknowledged_too()
+    {
+        var link = new CountingLink();
+        using var acks = new AckGatherer(link, new Unconfirmed(), new LiveOptions { AckEvery = 3, AckWithin = TimeSpan.Zero }, _ => { });
+        for (int i = 0; i < 300; i++)
+        {
+            await acks.Handled($"{i}-a", atOnce: i % 7 == 0, TestContext.Current.CancellationToken);
+            await acks.Handled($"{i}-b", atOnce: false, TestContext.Current.CancellationToken);
+            await Eventually.Holds(() => Volatile.Read(ref link.Newest) == $"{i}-b", $"the newest of {i} is acknowledged");
+        }
     }
 
     [Fact]

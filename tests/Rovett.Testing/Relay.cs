@@ -41,6 +41,9 @@ public sealed class Relay : IDisposable
     /// <summary>Nothing of a stream is passed on before its end.</summary>
     public bool BuffersStreams { get; set; }
 
+    /// <summary>So many of the next POSTs are answered 503, and not passed on.</summary>
+    public int PostsRefused;
+
     async Task Accept()
     {
         try
@@ -74,6 +77,11 @@ public sealed class Relay : IDisposable
                         if (StripsUpgrades && text.Contains("Upgrade: websocket", StringComparison.OrdinalIgnoreCase))
                         {
                             await here.WriteAsync("HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"u8.ToArray(), over.Token);
+                            return;
+                        }
+                        if (text.StartsWith("POST ", StringComparison.Ordinal) && Interlocked.Decrement(ref PostsRefused) >= 0)
+                        {
+                            await here.WriteAsync("HTTP/1.1 503 Service Unavailable\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"u8.ToArray(), over.Token);
                             return;
                         }
                         if (number > silentUpTo) await there.WriteAsync(buffer.AsMemory(0, count), over.Token);
