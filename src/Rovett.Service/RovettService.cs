@@ -95,7 +95,7 @@ public sealed class RovettService : IAsyncDisposable
         var keys = new ApiKeys(access, clock);
         Keys = keys;
         var guard = new OutboundGuard([.. options.WebhookNetworks.Select(n => IPNetwork.Parse(n))]);
-        keySets = new KeySets(guard, Path.Combine(options.Data, "keys"), clock, log.CreateLogger<KeySets>());
+        keySets = new KeySets(guard, Path.Combine(options.Data, SqliteFiles.KeySetsName), clock, log.CreateLogger<KeySets>());
         var signing = new SigningKeys(access, keySets);
         var tokens = new Tokens(spaces, signing, clock);
         ticketStore = new TicketStore(Path.Combine(options.Data, SqliteFiles.AccessName));

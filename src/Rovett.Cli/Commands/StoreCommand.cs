@@ -7,8 +7,6 @@ namespace Rovett.Cli.Commands;
 /// <summary><c>rovett store</c></summary>
 static class StoreCommand
 {
-    static readonly string[] Files = [SqliteFiles.HistoryName, SqliteFiles.AccessName];
-
     public static Command Build() => new("store", """
         Back up, restore and check a data folder.
 
@@ -23,7 +21,7 @@ static class StoreCommand
         var data = Data();
         var to = new Option<string>("--to") { Description = "A new folder for the copy.", Required = true };
         var command = new Command("backup", """
-            Copy a data folder, as it is at one moment, while the service runs. The copy holds credentials: keep it safe.
+            Copy a data folder, as it is at one moment, while the service runs: history, credentials and key sets. Keep the copy safe.
 
             Example:
               rovett store backup --data ./data --to ./backup
@@ -31,13 +29,7 @@ static class StoreCommand
         command.SetAction((parsed, _) => Output.Guard(() =>
         {
             var (from, target) = (Existing(parsed.GetValue(data)!, "--data"), Fresh(parsed.GetValue(to)!, "--to"));
-            // Credentials first: a key made between the two copies is then missing, never a notification of a missing key.
-            foreach (var name in Files.Reverse())
-            {
-                using var reader = SqliteFiles.ReadHistory(Path.Combine(from, name));
-                reader.BackupTo(Path.Combine(target, name));
-                File.SetUnixFileMode(Path.Combine(target, name), UnixFileMode.UserRead | UnixFileMode.UserWrite);
-            }
+            DataFolderBackup.Copy(from, target);
             var wrong = Problems(target);
             return Task.FromResult(Report(wrong, $"Copied to {target} and checked."));
         }));
@@ -60,11 +52,7 @@ static class StoreCommand
             var wrong = Problems(source);
             if (wrong.Count > 0) return Task.FromResult(Report(wrong, ""));
             var target = Fresh(parsed.GetValue(data)!, "--data");
-            foreach (var name in Files)
-            {
-                File.Copy(Path.Combine(source, name), Path.Combine(target, name));
-                File.SetUnixFileMode(Path.Combine(target, name), UnixFileMode.UserRead | UnixFileMode.UserWrite);
-            }
+            DataFolderBackup.CopyBack(source, target);
             var epoch = SqliteFiles.NewEpoch(Path.Combine(target, SqliteFiles.HistoryName));
             return Task.FromResult(Report([], $"Restored to {target}; the store's new life is {epoch}. Start it with 'rovett serve --data {target}'."));
         }));
@@ -87,11 +75,11 @@ static class StoreCommand
     static List<string> Problems(string folder)
     {
         using var history = SqliteFiles.ReadHistory(Path.Combine(folder, SqliteFiles.HistoryName));
-        return [.. Files.SelectMany(name => SqliteFiles.Integrity(Path.Combine(folder, name)).Select(line => $"{name}: {line}")), .. history.Check()];
+        return [.. DataFolderBackup.Databases.SelectMany(name => SqliteFiles.Integrity(Path.Combine(folder, name)).Select(line => $"{name}: {line}")), .. history.Check()];
     }
 
-    static string Existing(string folder, string option) => Files.All(name => File.Exists(Path.Combine(folder, name))) ? folder
-        : throw new UsageException($"{option}: '{folder}' holds no Rovett data.", $"Name a folder with {string.Join(" and ", Files)}.");
+    static string Existing(string folder, string option) => DataFolderBackup.Databases.All(name => File.Exists(Path.Combine(folder, name))) ? folder
+        : throw new UsageException($"{option}: '{folder}' holds no Rovett data.", $"Name a folder with {string.Join(" and ", DataFolderBackup.Databases)}.");
 
     static string Fresh(string folder, string option)
     {

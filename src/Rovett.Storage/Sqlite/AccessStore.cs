@@ -54,8 +54,7 @@ public sealed class AccessStore : IDisposable
     /// <exception cref="StoreException">It can't be used.</exception>
     public AccessStore(string path)
     {
-        // Its owner's from the first byte; SQLite gives the files beside it the same mode.
-        if (!File.Exists(path)) new FileStream(path, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite }).Dispose();
+        SqliteFiles.MakeOwn(path);
         SqliteFiles.Migrate(path, "Sqlite.AccessMigrations");
         connection = SqliteFiles.Open(path, readOnly: false);
     }

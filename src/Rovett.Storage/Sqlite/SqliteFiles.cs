@@ -15,6 +15,28 @@ public static class SqliteFiles
     public const string HistoryName = "history.db";
     /// <summary>The name of the credentials in a data folder.</summary>
     public const string AccessName = "access.db";
+    /// <summary>The name of the folder with key sets in a data folder.</summary>
+    public const string KeySetsName = "keys";
+
+    /// <summary>Who may read and write a data folder's files: their owner.</summary>
+    internal const UnixFileMode Own = UnixFileMode.UserRead | UnixFileMode.UserWrite;
+
+    /// <summary>Makes a file its owner's from the first byte, also one that was not; SQLite gives the files beside it the same mode.</summary>
+    internal static void MakeOwn(string path)
+    {
+        try
+        {
+            if (!File.Exists(path)) new FileStream(path, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = Own }).Dispose();
+            foreach (var file in new[] { path, path + "-wal", path + "-shm" })
+            {
+                if (File.Exists(file) && (File.GetUnixFileMode(file) & ~Own) != 0) File.SetUnixFileMode(file, Own);
+            }
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            throw new StoreException($"{path} can't be made its owner's alone (mode 0600): {error.Message}. Check who owns the data folder and its files.", error);
+        }
+    }
 
     /// <summary>Brings a file to the present schema; each migration is one transaction.</summary>
     /// <exception cref="StoreException">The file is not a database, is of a newer version, or can't be written.</exception>
@@ -67,6 +89,7 @@ public static class SqliteFiles
     /// <exception cref="StoreException">It can't be used; the message names the mend.</exception>
     public static SqlLedgerStore OpenHistory(string path, bool checkpointsBeside = false, Action<Exception>? failed = null)
     {
+        MakeOwn(path);
         Migrate(path, "Sqlite.Migrations");
         var connection = Open(path, readOnly: false);
         if (!checkpointsBeside) return new SqlLedgerStore(new SqliteSql(connection));
