@@ -1,6 +1,6 @@
 import { Badge, Button, Group, Paper, ScrollArea, Stack, Table, Text, Title, Tooltip } from '@mantine/core';
 import { useEffect, useState } from 'react';
-import { clock, type Row, type SessionRow, type View, whom } from './view';
+import { clock, type Row, type SessionRow, type Transport, type View, whom } from './view';
 
 export type Link = { state: 'connecting' } | { state: 'live'; since: string } | { state: 'lost'; since: string };
 
@@ -43,15 +43,15 @@ export interface FlowProps {
 }
 
 function Sums({ view }: { view: View }) {
-  const webSockets = view.sessions.filter((s) => s.transport === 'websocket').length;
-  const streams = view.sessions.length - webSockets;
+  const over = (transport: Transport) => view.sessions.filter((s) => s.transport === transport).length;
+  const polls = over('long-poll');
   return (
     <Group grow>
       <Sum label="users connected" value={view.users} note="each counted once, over all their devices" />
       <Sum
         label="live sessions"
         value={view.sessionCount}
-        note={`${webSockets} over WebSocket, ${streams} over server-sent events`}
+        note={`${over('websocket')} over WebSocket, ${over('sse')} over server-sent events${polls > 0 ? `, ${polls} by long poll` : ''}`}
       />
       <Sum
         label="notifications since start"
@@ -111,6 +111,9 @@ function Notifications({ view, since }: { view: View; since: string }) {
   );
 }
 
+/** Nobody is shown it any more, or only as one that is over. */
+const hasEnded = (row: Row) => row.state !== undefined && row.state !== 'taken';
+
 function NotificationRow({ row }: { row: Row }) {
   return (
     <Table.Tr data-id={row.id}>
@@ -120,9 +123,16 @@ function NotificationRow({ row }: { row: Row }) {
         </Tooltip>
       </Table.Td>
       <Table.Td>
-        <Text size="sm" fw={500}>
-          {row.title}
-        </Text>
+        <Group gap="xs">
+          <Text size="sm" fw={500} c={hasEnded(row) ? 'dimmed' : undefined}>
+            {row.title}
+          </Text>
+          {row.state && (
+            <Badge size="sm" variant="light" color={hasEnded(row) ? 'gray' : 'blue'}>
+              {row.state}
+            </Badge>
+          )}
+        </Group>
         <Text size="xs" c="dimmed">
           {row.type}
         </Text>
@@ -137,7 +147,7 @@ function NotificationRow({ row }: { row: Row }) {
   );
 }
 
-const transportName = { websocket: 'WebSocket', sse: 'server-sent events' };
+const transportName = { websocket: 'WebSocket', sse: 'server-sent events', 'long-poll': 'long poll' };
 
 function Sessions({ view, signOutUser }: { view: View; signOutUser?: (user: string) => void }) {
   return (

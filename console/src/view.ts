@@ -11,14 +11,18 @@ export interface Row {
   dispatched: number;
   received: number;
   read: number;
+  /** What became of it last; nothing: it stands. */
+  state?: 'withdrawn' | 'replaced' | 'expired' | 'taken';
 }
+
+export type Transport = 'websocket' | 'sse' | 'long-poll';
 
 export interface SessionRow {
   session: string;
   user: string;
   device: string;
   label?: string;
-  transport: 'websocket' | 'sse';
+  transport: Transport;
   since: string;
   state: string;
   channels: string[];

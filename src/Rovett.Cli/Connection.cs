@@ -41,12 +41,50 @@ sealed class Connection
         return new RovettClient(At(parsed), key);
     }
 
+    /// <summary>Sees to it that the user this acts as is known: a slip in a name would make another person. Not with a ready token, which names
+    /// somebody; and not without an API key that may read, which nobody has to have.</summary>
+    /// <exception cref="UsageException">Nobody is known by it.</exception>
+    public async Task RequireKnown(ParseResult parsed, CancellationToken cancel)
+    {
+        if (parsed.GetValue(Token) is { Length: > 0 } || parsed.GetValue(User) is not { Length: > 0 } user || Environment.GetEnvironmentVariable("ROVETT_KEY") is not { Length: > 0 } key) return;
+        using var backend = new RovettClient(At(parsed), key);
+        await RequireKnown(backend, user, "--user", "Whoever connects is known from then on: rovett receive --user " + Output.Quoted(user), cancel);
+    }
+
+    /// <summary>Sees to it that a user is known.</summary>
+    /// <param name="backend">Asks.</param>
+    /// <param name="user">The user's id.</param>
+    /// <param name="named">What named the user.</param>
+    /// <param name="otherwise">What to do if it is meant.</param>
+    /// <param name="cancel">Ends the wait.</param>
+    /// <exception cref="UsageException">Nobody is known by it.</exception>
+    public static async Task RequireKnown(RovettClient backend, string user, string named, string otherwise, CancellationToken cancel)
+    {
+        try
+        {
+            await backend.Call(HttpMethod.Get, UserPath(user), cancel: cancel);
+        }
+        catch (RovettRefusedException refused) when (refused.Slug == "unknown-user")
+        {
+            var near = refused.Mend.StartsWith("Did you mean", StringComparison.Ordinal) ? refused.Mend[..(refused.Mend.IndexOf('?', StringComparison.Ordinal) + 1)] + " " : "";
+            throw new UsageException($"{named}: nobody is known by '{user}'.", near + otherwise);
+        }
+        catch (RovettRefusedException refused) when (refused.Status is 401 or 403)
+        {
+            // This key may not read; what is asked for next says what is wrong with it, if anything is.
+        }
+    }
+
+    /// <summary>The path of a user; in the query, since some ids can't stand in a path.</summary>
+    public static string UserPath(string user, string act = "") => $"/v1/users{act}?id={Uri.EscapeDataString(user)}";
+
     public RovettClient AsUser(ParseResult parsed) => new(At(parsed), UserToken(parsed));
 
     public string UserToken(ParseResult parsed)
     {
         var user = parsed.GetValue(User);
-        if ((parsed.GetValue(Token) ?? (user is null ? Environment.GetEnvironmentVariable("ROVETT_TOKEN") : null)) is { Length: > 0 } ready) return ready;
+        if ((parsed.GetValue(Token) ?? (user is null ? Environment.GetEnvironmentVariable("ROVETT_TOKEN") : null)) is { Length: > 0 } ready)
+            return ready.Count(c => c == '.') == 2 ? ready : throw new UsageException("The token is none: it has not the three parts of a JWT.", "Give --token what 'rovett token --user <id>' prints, or what your backend makes.");
         if (string.IsNullOrEmpty(user)) throw new UsageException("No user was named.", "Give --user <id>, or a ready --token.");
         return MakeToken(SecretOf(parsed), user, Roles(parsed), TimeSpan.FromHours(1));
     }

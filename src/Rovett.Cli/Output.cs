@@ -24,9 +24,50 @@ static class Output
         return console;
     }
 
-    public static void Error(string message) => Errors.MarkupLineInterpolated($"[red]error:[/] {message}");
+    /// <summary>Whoever called reads JSON, so that what goes wrong is JSON too: a line on standard error.</summary>
+    public static bool AsJson { get; set; }
 
-    public static void Hint(string message) => Errors.MarkupLineInterpolated($"[grey]{message}[/]");
+    public static void Error(string message)
+    {
+        if (AsJson) Line(new JsonObject { ["title"] = message });
+        else Errors.MarkupLineInterpolated($"[red]error:[/] {message}");
+    }
+
+    public static void Hint(string message)
+    {
+        if (AsJson) Line(new JsonObject { ["note"] = message });
+        else Errors.MarkupLineInterpolated($"[grey]{message}[/]");
+    }
+
+    /// <summary>What went wrong, in the members of a problem (RFC 9457).</summary>
+    /// <param name="slug">The last part of its type.</param>
+    /// <param name="title">What is wrong.</param>
+    /// <param name="detail">This case; null where the title says it.</param>
+    /// <param name="mend">What to do about it; null where there is nothing to say.</param>
+    /// <param name="fields">Each field at fault.</param>
+    /// <param name="status">The HTTP status, if the service answered.</param>
+    public static void Problem(string slug, string title, string? detail, string? mend, IReadOnlyList<(string Field, string Detail)>? fields = null, int? status = null)
+    {
+        if (AsJson)
+        {
+            var problem = new JsonObject { ["type"] = "urn:rovett:problem:" + slug, ["title"] = title };
+            if (status is { } code) problem["status"] = code;
+            if (detail is { Length: > 0 }) problem["detail"] = detail;
+            if (mend is { Length: > 0 }) problem["mend"] = mend;
+            if (fields is { Count: > 0 }) problem["errors"] = new JsonArray([.. fields.Select(f => (JsonNode)new JsonObject { ["field"] = f.Field, ["detail"] = f.Detail })]);
+            Line(problem);
+            return;
+        }
+        bool isList = fields is { Count: > 0 };
+        Error(isList ? title + ":" : detail is { Length: > 0 } ? $"{title}. {detail}" : title);
+        foreach (var (field, about) in fields ?? []) Errors.MarkupLineInterpolated($"  [bold]{field}[/] {about}");
+        if (mend is { Length: > 0 }) Hint(mend);
+    }
+
+    static void Line(JsonObject json) => System.Console.Error.WriteLine(json.ToJsonString(OneLine));
+
+    /// <summary>A word as a shell reads it.</summary>
+    public static string Quoted(string word) => word.Length > 0 && word.All(c => char.IsAsciiLetterOrDigit(c) || "-_./:@%+,=".Contains(c)) ? word : "'" + word.Replace("'", "'\\''", StringComparison.Ordinal) + "'";
 
     public static void Json(JsonNode node, bool oneLine = false) => System.Console.Out.WriteLine(node.ToJsonString(oneLine ? OneLine : Indented));
 
@@ -43,26 +84,22 @@ static class Output
         }
         catch (RovettRefusedException refused)
         {
-            Error($"{refused.Title}{(refused.Fields.Count == 0 ? $". {refused.Detail}" : ":")}");
-            foreach (var (field, detail) in refused.Fields) Errors.MarkupLineInterpolated($"  [bold]{field}[/] {detail}");
-            Hint(refused.Mend);
+            Problem(refused.Slug, refused.Title, refused.Detail, refused.Mend, refused.Fields, refused.Status);
             return refused.Status is 400 or 413 or 422 ? 2 : 1;
         }
         catch (UsageException usage)
         {
-            Error(usage.Message);
-            Hint(usage.Mend);
+            Problem("usage", usage.Message, null, usage.Mend);
             return 2;
         }
         catch (Rovett.Storage.Sqlite.StoreException unusable)
         {
-            Error(unusable.Message);
+            Problem("store-unusable", unusable.Message, null, null);
             return 1;
         }
         catch (HttpRequestException unreachable)
         {
-            Error($"The service can't be reached: {unreachable.Message}");
-            Hint("Is it running? Start it with 'rovett serve', or name its address with --url or ROVETT_URL.");
+            Problem("unreachable", "The service can't be reached", unreachable.Message, "Is it running? Start it with 'rovett serve', or name its address with --url or ROVETT_URL.");
             return 1;
         }
         catch (OperationCanceledException)

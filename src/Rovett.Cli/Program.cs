@@ -45,11 +45,11 @@ var root = new RootCommand($"""
     StoreCommand.Build(),
 };
 
+Output.AsJson = args.TakeWhile(a => a != "--").Contains("--json");
 var parsed = root.Parse(args);
 if (parsed.Errors.Count > 0)
 {
-    foreach (var error in parsed.Errors) Output.Error(error.Message);
-    Output.Hint($"See 'rovett {string.Join(' ', parsed.CommandResult.Command.Parents.Any() ? [parsed.CommandResult.Command.Name, "--help"] : new[] { "--help" })}'.");
+    WrongUsage.Say(parsed);
     return 2;
 }
 return await parsed.InvokeAsync(new InvocationConfiguration { ProcessTerminationTimeout = TimeSpan.FromSeconds(8) });

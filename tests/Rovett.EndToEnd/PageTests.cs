@@ -154,6 +154,43 @@ public sealed class PageTests : IAsyncLifetime
         errors.ShouldBeEmpty();
     }
 
+    [Fact]
+    public async Task A_page_without_a_bundler_has_a_bell_that_says_when_there_is_no_token_and_comes_right_by_itself()
+    {
+        var profile = await browser.NewContextAsync(new BrowserNewContextOptions { ViewportSize = new ViewportSize { Width = 1280, Height = 800 } });
+        var page = await profile.NewPageAsync();
+        int asked = 0;
+        bool isUp = false;
+        var at = new Uri(demo.Url, "/v1/a-page-of-theirs").ToString();
+        await page.RouteAsync(at, route => route.FulfillAsync(new RouteFulfillOptions
+        {
+            ContentType = "text/html",
+            Body = """<!doctype html><title>Ferries</title><script type="module" src="/rovett.js"></script><rovett-bell token-from="/my-token" inbox></rovett-bell>""",
+        }));
+        await page.RouteAsync("**/my-token", route =>
+        {
+            asked++;
+            return route.FulfillAsync(isUp
+                ? new RouteFulfillOptions { Body = TestTokens.Make((string)demo.Ready["tokenSigningSecret"]!, "lou", []) }
+                : new RouteFulfillOptions { Status = asked == 1 ? 502 : 200, ContentType = "text/html", Body = "<!doctype html><title>Sign in</title>" });
+        });
+        await page.GotoAsync(at);
+        var bell = page.Locator("rovett-bell");
+        await bell.GetByRole(AriaRole.Button).First.ClickAsync();
+        await Assertions.Expect(bell.Locator("[part=error]")).ToHaveTextAsync("The notifications can’t be read now.");
+        await Assertions.Expect(bell.GetByText("Nothing has come yet.")).ToHaveCountAsync(0);
+        await Eventually.Holds(() => asked >= 2, "it asks again by itself");
+        (await bell.GetAttributeAsync("data-phase")).ShouldNotBe("refused");
+        isUp = true;
+        await bell.GetByText("Try again").ClickAsync();
+        await Assertions.Expect(bell).ToHaveAttributeAsync("data-phase", "live");
+        await Assertions.Expect(bell.GetByText("fog bank until 11:30", new LocatorGetByTextOptions { Exact = false }).First).ToBeVisibleAsync();
+        await Assertions.Expect(bell.Locator("[part=error]")).ToHaveCountAsync(0);
+        await Send("user:lou", "For the page without a bundler");
+        await Assertions.Expect(bell.Locator("[part~=item]").First).ToContainTextAsync("For the page without a bundler");
+        await profile.CloseAsync();
+    }
+
     async Task<int> Sessions(string device) => (await backend.Call(HttpMethod.Get, "/v1/sessions"))!["sessions"]!.AsArray().Count(s => (string)s!["device"]! == device);
 
     [Fact]
@@ -261,6 +298,22 @@ public sealed class PageTests : IAsyncLifetime
         await Shows(1, 1, 1);
         pia.Cut();
         await Assertions.Expect(page.GetByText("harbour desk", new PageGetByTextOptions { Exact = true })).ToBeHiddenAsync();
+
+        // What was taken back stands there as that; and who asks again and again is counted as that.
+        await backend.Call(HttpMethod.Delete, $"/v1/notifications/{sent["id"]}");
+        await Assertions.Expect(row.GetByText("withdrawn")).ToBeVisibleAsync();
+        using (var poll = new LiveConnection(demo.Url, _ => new ValueTask<string>(token), new LiveOptions { Transport = LiveTransport.LongPoll, Label = "buoy tender" }))
+        {
+            using var over = new CancellationTokenSource();
+            var reading = Task.Run(async () =>
+            {
+                await foreach (var _ in poll.Messages(over.Token)) { }
+            });
+            await Assertions.Expect(page.GetByRole(AriaRole.Row).Filter(new LocatorFilterOptions { HasText = "buoy tender" }).GetByText("long poll")).ToBeVisibleAsync();
+            await Assertions.Expect(page.GetByText(new Regex(", 1 by long poll"))).ToBeVisibleAsync();
+            await over.CancelAsync();
+            await Should.ThrowAsync<OperationCanceledException>(() => reading);
+        }
 
         // Who may, and why; who signed in.
         await page.GetByText("Who may", new PageGetByTextOptions { Exact = true }).ClickAsync();

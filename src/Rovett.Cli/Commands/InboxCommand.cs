@@ -13,6 +13,10 @@ static class InboxCommand
         var state = new Option<string>("--state") { Description = "all, unread or read.", DefaultValueFactory = _ => "all" };
         state.AcceptOnlyFromAmong("all", "unread", "read");
         var limit = new Option<int>("--limit") { Description = "How many, 1 to 200.", DefaultValueFactory = _ => 20 };
+        limit.Validators.Add(static result =>
+        {
+            if (result.Tokens.Count == 1 && int.TryParse(result.Tokens[0].Value, out int many) && many is < 1 or > 200) result.AddError("--limit must be 1 to 200.");
+        });
         var page = new Option<string?>("--next") { Description = "The 'next' link of the page before." };
         var command = new Command("inbox", """
             Show a user's inbox, newest first, with the totals.
@@ -23,14 +27,19 @@ static class InboxCommand
         connection.AddUser(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
+            var link = parsed.GetValue(page);
+            if (link is not null && !IsNext(link)) throw new UsageException($"--next: '{link}' is no link to a next page.", "Give it as the page before showed it: /v1/inbox?page=…");
             using var client = connection.AsUser(parsed);
-            var answer = await client.Call(HttpMethod.Get, parsed.GetValue(page) ?? $"/v1/inbox?state={parsed.GetValue(state)}&limit={parsed.GetValue(limit)}", cancel: cancel);
+            await connection.RequireKnown(parsed, cancel);
+            var answer = await client.Call(HttpMethod.Get, link ?? $"/v1/inbox?state={parsed.GetValue(state)}&limit={parsed.GetValue(limit)}", cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else Print(answer);
             return 0;
         }));
         return command;
     }
+
+    static bool IsNext(string link) => link.StartsWith('/') && link.Split('?')[0].EndsWith("/v1/inbox", StringComparison.Ordinal);
 
     static void Print(JsonNode answer)
     {
@@ -85,6 +94,7 @@ static class MarkCommand
             if (parsed.GetValue(all)) which["all"] = true;
             if (which.Count != 1) throw new UsageException(which.Count == 0 ? "Nothing says which notifications." : "It says twice which notifications.", "Give exactly one of --id, --up-to, --subject and --all.");
             using var client = connection.AsUser(parsed);
+            await connection.RequireKnown(parsed, cancel);
             var answer = await client.Call(HttpMethod.Post, "/v1/inbox/marks", new JsonObject { [parsed.GetValue(verb)!] = which }, cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else AnsiConsole.MarkupLine($"[green]Marked {parsed.GetValue(verb)}[/]; [bold]{answer["totals"]!["unread"]} unread[/] now");

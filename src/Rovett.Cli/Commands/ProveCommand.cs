@@ -31,13 +31,15 @@ static class ProveCommand
             var address = parsed.GetValue(on) ?? "user:" + wanted;
             using var client = connection.Backend(parsed);
             var secret = connection.SecretOf(parsed);
+            await Connection.RequireKnown(client, wanted, "--to", "Whoever connects is known from then on.", cancel);
+            await Connection.RequireKnown(client, other, "--not", "Whoever connects is known from then on.", cancel);
             using var proof = new Proof(client, connection.At(parsed), secret, wanted, other, address, parsed.GetValue(stored));
             var (proven, report) = await proof.Run(cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(report);
             else
             {
                 foreach (var line in report["lines"]!.AsArray()) AnsiConsole.MarkupLine($"  {((bool)line!["holds"]! ? "[green]✓[/]" : "[red]✗[/]")}  {Output.Plain((string?)line["what"])}");
-                AnsiConsole.MarkupLine(proven ? "[green]Proven.[/]" : $"[red]Not proven.[/] See why: rovett explain --user {Output.Plain(other)} --on {Output.Plain(address)}");
+                AnsiConsole.MarkupLine(proven ? "[green]Proven.[/]" : $"[red]Not proven.[/] See why: rovett explain --user {Output.Plain(Output.Quoted(report["got"]!.GetValue<bool>() ? other : wanted))} --on {Output.Plain(Output.Quoted(address))}");
             }
             return proven ? 0 : 1;
         }));
@@ -79,8 +81,8 @@ static class ProveCommand
             {
                 foreach (var ear in ears) await ear.Live.Send(new JsonObject { ["kind"] = "subscribe", ["topic"] = address[6..], ["requestId"] = "subscribe" }, cancel);
                 await All(ears.Select(e => e.Subscribed.Task), "both asked for the topic", cancel);
-                Line($"{wanted} may subscribe to {address}", first.MayTake);
-                Line($"{other} is refused on {address}", !second.MayTake);
+                Line(first.MayTake, $"{wanted} may subscribe to {address}", $"{wanted} is refused on {address}");
+                Line(!second.MayTake, $"{other} is refused on {address}", $"{other} may subscribe to {address}");
             }
             var test = new JsonObject { ["to"] = new JsonArray(address), ["type"] = "rovett.proof", ["title"] = mark };
             if (!stored) test["store"] = false;
@@ -88,22 +90,23 @@ static class ProveCommand
             // Sent after it, and to each of them: when it has come, what was sent before it has come, or never will.
             await client.Call(HttpMethod.Post, "/v1/notifications", new JsonObject { ["to"] = new JsonArray("user:" + wanted, "user:" + other), ["type"] = "rovett.proof.fence", ["title"] = mark[..18] + "/fence", ["store"] = false }, cancel: cancel);
             await All(ears.Select(e => e.Fence.Task), "both have what was sent after the test", cancel);
-            Line($"{wanted} got the test that was sent to {address}", first.Has(mark));
-            Line($"{other} did not, in none of the {second.Heard.Count} messages that came", !second.Has(mark));
+            Line(first.Has(mark), $"{wanted} got the test that was sent to {address}", $"{wanted} did not get the test that was sent to {address}");
+            Line(!second.Has(mark), $"{other} did not get it: it is in none of the {second.Heard.Count} messages that came", $"{other} got the test too");
             if (stored)
             {
                 var id = (string)sent["id"]!;
-                Line($"it is in {wanted}'s inbox", await InInbox(wanted, id, cancel));
-                Line($"it is not in {other}'s, and asking for it by its id finds nothing", !await InInbox(other, id, cancel));
+                Line(await InInbox(wanted, id, cancel), $"it is in {wanted}'s inbox", $"it is not in {wanted}'s inbox");
+                Line(!await InInbox(other, id, cancel), $"it is not in {other}'s, and asking for it by its id finds nothing", $"it is in {other}'s inbox too");
                 await client.Call(HttpMethod.Delete, $"/v1/notifications/{id}", cancel: cancel);
             }
             await stop.CancelAsync();
             await Task.WhenAll(ears.Select(e => e.Work));
             bool proven = lines.All(l => (bool)l!["holds"]!);
-            return (proven, new JsonObject { ["proven"] = proven, ["to"] = "user:" + wanted, ["not"] = "user:" + other, ["on"] = address, ["mark"] = mark, ["lines"] = lines });
+            return (proven, new JsonObject { ["proven"] = proven, ["to"] = "user:" + wanted, ["not"] = "user:" + other, ["on"] = address, ["mark"] = mark, ["got"] = first.Has(mark), ["lines"] = lines });
         }
 
-        void Line(string what, bool holds) => lines.Add(new JsonObject { ["what"] = what, ["holds"] = holds });
+        /// <summary>What was seen: one sentence where it is as it must be, another where it is not.</summary>
+        void Line(bool holds, string good, string bad) => lines.Add(new JsonObject { ["what"] = holds ? good : bad, ["holds"] = holds });
 
         string Token(string user) => Connection.MakeToken(secret, user, null, TimeSpan.FromMinutes(5));
 

@@ -63,7 +63,7 @@ static class SendCommand
         try
         {
             var text = path == "-" ? await Console.In.ReadToEndAsync(cancel) : await File.ReadAllTextAsync(path, cancel);
-            return Parse(text, "--file") as JsonObject ?? throw new UsageException("--file: not a JSON object.", "Write the notification as {\"to\":[…],\"type\":\"…\",\"title\":\"…\"}.");
+            return Parse(text, path == "-" ? "standard input" : path, "A notification is {\"to\":[…],\"type\":\"…\",\"title\":\"…\"}; nothing was sent.") as JsonObject ?? throw new UsageException("--file: not a JSON object.", "Write the notification as {\"to\":[…],\"type\":\"…\",\"title\":\"…\"}.");
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
@@ -71,7 +71,7 @@ static class SendCommand
         }
     }
 
-    static JsonNode? Parse(string text, string option)
+    static JsonNode? Parse(string text, string place, string mend = "Quote it for the shell: '{\"checkId\":91}'.")
     {
         try
         {
@@ -79,7 +79,7 @@ static class SendCommand
         }
         catch (JsonException error)
         {
-            throw new UsageException($"{option}: not JSON, at line {error.LineNumber + 1}, byte {error.BytePositionInLine + 1}.", "Quote it for the shell: '{\"checkId\":91}'.");
+            throw new UsageException($"{place}: not JSON, at line {error.LineNumber + 1}, byte {error.BytePositionInLine + 1}.", mend);
         }
     }
 

@@ -1,6 +1,7 @@
 using System.CommandLine;
 using System.Text.Json;
 using System.Text.Json.Nodes;
+using Rovett.Service;
 using Spectre.Console;
 
 namespace Rovett.Cli.Commands;
@@ -138,6 +139,7 @@ static class SettingsCommand
         {
             using var client = connection.Backend(parsed);
             var given = parsed.GetValue(changes)!;
+            foreach (var change in given.Where(c => c.IndexOf('=', StringComparison.Ordinal) < 1)) throw new UsageException($"'{change}' is no change.", "Write SETTING=VALUE, such as tokens.audiences=ferries.");
             var settings = await client.Call(HttpMethod.Get, "/v1/settings", cancel: cancel);
             if (given.Length > 0) settings = await client.Call(HttpMethod.Patch, "/v1/settings", Patch(given, settings.AsObject()), cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(settings);
@@ -158,7 +160,6 @@ static class SettingsCommand
         foreach (var change in changes)
         {
             int equals = change.IndexOf('=', StringComparison.Ordinal);
-            if (equals < 1) throw new UsageException($"'{change}' is no change.", "Write SETTING=VALUE, such as tokens.audiences=ferries.");
             var path = change[..equals].Split('.');
             var text = change[(equals + 1)..];
             var (into, known) = (patch, (JsonNode?)now);
@@ -167,10 +168,18 @@ static class SettingsCommand
                 if (into[part] is not JsonObject inner) into[part] = inner = [];
                 (into, known) = (inner, (known as JsonObject)?[part]);
             }
-            var before = (known as JsonObject)?[path[^1]];
+            var names = known as JsonObject;
+            if (names?.ContainsKey(path[^1]) != true)
+            {
+                var all = Flat("", now).Select(f => f.Item1).ToList();
+                var near = NearNames.Among(all, change[..equals]);
+                if (near.Count == 0) near = [.. all.Where(n => n.Split('.')[^1].Equals(path[^1], StringComparison.OrdinalIgnoreCase))];
+                throw new UsageException($"'{change[..equals]}' is no setting.", near.Count > 0 ? $"Did you mean {string.Join(" or ", near)}?" : $"The settings are {string.Join(", ", all)}.");
+            }
+            var before = names[path[^1]];
             into[path[^1]] = text.Length == 0 ? null
                 : before is JsonArray || path[^1] == "origins" ? new JsonArray([.. text.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries).Select(t => (JsonNode)t)])
-                : before?.GetValueKind() == JsonValueKind.Number && long.TryParse(text, out long number) ? number
+                : (before is null || before.GetValueKind() == JsonValueKind.Number) && long.TryParse(text, out long number) ? number
                 : text;
         }
         return patch;

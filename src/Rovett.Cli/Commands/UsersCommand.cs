@@ -65,7 +65,7 @@ static class UsersCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            var user = (await client.Call(HttpMethod.Get, $"/v1/users/{Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel: cancel))!;
+            var user = (await client.Call(HttpMethod.Get, Connection.UserPath(parsed.GetValue(id)!), cancel: cancel))!;
             if (parsed.GetValue(connection.Json)) Output.Json(user);
             else
             {
@@ -129,8 +129,12 @@ static class UsersCommand
             lines += count;
             if (count == LinesAtOnce) Output.Hint($"{lines:N0} lines, {stored:N0} stored");
         }
-        if (parsed.GetValue(connection.Json)) Output.Json(new JsonObject { ["stored"] = stored, ["refused"] = refused });
-        else AnsiConsole.MarkupLine($"[green]{stored:N0} users stored[/]{(refused > 0 ? $", [red]{refused:N0} {(refused == 1 ? "line" : "lines")} refused[/]" : "")}");
+        if (parsed.GetValue(connection.Json))
+        {
+            Output.Json(new JsonObject { ["stored"] = stored, ["refused"] = refused, ["errors"] = new JsonArray([.. faults.Take(50).Select(f => (JsonNode)new JsonObject { ["field"] = f.Field, ["detail"] = f.Detail })]) });
+            return refused > 0 ? 2 : 0;
+        }
+        AnsiConsole.MarkupLine($"[green]{stored:N0} users stored[/]{(refused > 0 ? $", [red]{refused:N0} {(refused == 1 ? "line" : "lines")} refused[/]" : "")}");
         foreach (var (field, detail) in faults.Take(50)) Output.Errors.MarkupLineInterpolated($"  [bold]{field}[/] {detail}");
         return refused > 0 ? 2 : 0;
     }
@@ -139,17 +143,19 @@ static class UsersCommand
     {
         var connection = new Connection();
         var id = new Argument<string>("id") { Description = "The user's id." };
+        var unknown = new Option<bool>("--unknown") { Description = "Also somebody who is not known here yet." };
         var command = new Command("sign-out", """
             Sign a user out everywhere: sessions end, and no credential holds that was made before now.
 
             Example:
               rovett users sign-out mara
-            """) { id };
+            """) { id, unknown };
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            var answer = await client.Call(HttpMethod.Post, $"/v1/users/{Uri.EscapeDataString(parsed.GetValue(id)!)}/sign-out", cancel: cancel);
+            if (!parsed.GetValue(unknown)) await Connection.RequireKnown(client, parsed.GetValue(id)!, "id", "Add --unknown when it is meant.", cancel);
+            var answer = await client.Call(HttpMethod.Post, Connection.UserPath(parsed.GetValue(id)!, "/sign-out"), cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else AnsiConsole.MarkupLineInterpolated($"[green]Signed out[/]; {(long)answer["sessionsEnded"]!} sessions ended. Only credentials made from now on hold.");
             return 0;
@@ -161,6 +167,7 @@ static class UsersCommand
     {
         var connection = new Connection();
         var id = new Argument<string>("id") { Description = "The user's id." };
+        var unknown = new Option<bool>("--unknown") { Description = "Also somebody who is not known here yet." };
         var command = new Command(block ? "block" : "unblock", block ? """
             Block a user: sessions end, and no credential holds until the user is let in again. What is sent is stored all the same.
 
@@ -171,12 +178,13 @@ static class UsersCommand
 
             Example:
               rovett users unblock mara
-            """) { id };
+            """) { id, unknown };
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            var answer = await client.Call(HttpMethod.Put, $"/v1/users/{Uri.EscapeDataString(parsed.GetValue(id)!)}", new JsonObject { ["blocked"] = block }, cancel);
+            if (!parsed.GetValue(unknown)) await Connection.RequireKnown(client, parsed.GetValue(id)!, "id", "Add --unknown when it is meant.", cancel);
+            var answer = await client.Call(HttpMethod.Put, Connection.UserPath(parsed.GetValue(id)!), new JsonObject { ["blocked"] = block }, cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else AnsiConsole.MarkupLineInterpolated($"[green]{(block ? "Blocked" : "Let in again")}[/]: {parsed.GetValue(id)!}");
             return 0;
@@ -200,7 +208,7 @@ static class UsersCommand
         {
             if (!parsed.GetValue(sure)) throw new UsageException("Erasing can't be taken back.", "Add --yes when it is meant.");
             using var client = connection.Backend(parsed);
-            var answer = (await client.Call(HttpMethod.Delete, $"/v1/users/{Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel: cancel))!;
+            var answer = (await client.Call(HttpMethod.Delete, Connection.UserPath(parsed.GetValue(id)!), cancel: cancel))!;
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else AnsiConsole.MarkupLineInterpolated($"[green]Erased[/]; {(long)answer["notifications"]!} notifications named the person, and name {(string)answer["erased"]!} now.");
             return 0;

@@ -177,7 +177,8 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     public async Task ShowUser(HttpContext context)
     {
         var space = Require(context, "read");
-        var found = await ledger.Ask(new FindUserCommand(space.Name, Known(context, "id"))) ?? throw UnknownUser().Throw();
+        var id = Known(context, "id");
+        var found = await ledger.Ask(new FindUserCommand(space.Name, id)) ?? throw UnknownUser(space, id).Throw();
         await Json.Write(context, 200, json => Write(json, found));
     }
 
@@ -215,7 +216,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     {
         var space = Require(context, "admin", out var key);
         var id = Known(context, "id");
-        var erased = await ledger.Ask(new EraseUserCommand(space.Name, id, space.Settings.MaxTokenLife)) ?? throw UnknownUser().Throw();
+        var erased = await ledger.Ask(new EraseUserCommand(space.Name, id, space.Settings.MaxTokenLife)) ?? throw UnknownUser(space, id).Throw();
         if (erased is { Stage: ErasureStage.Deadlines, At: 0 }) audit.Note(space.Name, key.Actor, "user.erased", "user:" + erased.Pseudonym);
         tickets.End(space.Name, id);
         long scrubbed = erased.Scrubbed;
@@ -335,7 +336,11 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
 
     static Problem UnknownSpace(SpaceRuntime space) => new(404, "unknown-space", "No such space", $"The space '{space.Name}' was removed meanwhile.", "Check the path: /v1/… is the space main, /s/<space>/v1/… any other.");
 
-    static Problem UnknownUser() => new(404, "unknown-user", "No such user", "Nobody is known by this id in this space.", "Check the id; GET /v1/users lists them.");
+    Problem UnknownUser(SpaceRuntime space, string id)
+    {
+        var near = NearNames.Among(history.NamesLike(space.Id, false, id), id);
+        return new(404, "unknown-user", "No such user", "Nobody is known by this id in this space.", near.Count > 0 ? $"Did you mean {string.Join(" or ", near)}? GET /v1/users lists them all." : "Check the id; GET /v1/users lists them.");
+    }
 
     /// <param name="root">One user.</param>
     /// <param name="pathId">The id in the path; null where the user must name it.</param>

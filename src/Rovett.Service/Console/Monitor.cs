@@ -39,7 +39,7 @@ public sealed class Monitor(TimeProvider clock, Receipts.ReceiptNews receipts) :
     /// <summary>Fills in the newest that were stored before this start.</summary>
     public void Load(SpaceRuntime space, SqlHistoryReader history)
     {
-        foreach (var entry in history.Newest(space.Id, Kept).Reverse()) Add(Of(space.Name), new Row(new OperatorItem(entry, history.People(entry.Placements)), null));
+        foreach (var entry in history.Newest(space.Id, Kept).Reverse()) Add(Of(space.Name), new Row(new OperatorItem(entry, history.People(entry.Placements)), null) { Change = history.LastChange(entry) });
     }
 
     /// <inheritdoc/>

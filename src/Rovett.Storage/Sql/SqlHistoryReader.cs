@@ -251,6 +251,10 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
         return full ? item with { Receipts = Receipts(sql, entry) } : item;
     });
 
+    /// <summary>What became of a notification last, or null when nothing did.</summary>
+    public EntryKind? LastChange(EntryRow entry) => entry.Placements.Length == 0 ? null : Use(sql =>
+        sql.Number("SELECT kind FROM change WHERE log=?1 AND position>?2 AND ordinal=?3 AND kind<>6 ORDER BY position DESC LIMIT 1", entry.Placements[0].Log, entry.Position.Value, entry.Placements[0].Ordinal) is { } kind ? Tuple.Create((EntryKind)kind) : null)?.Item1;
+
     static List<EntryRow> Timeline(ISql sql, int space, EntryRow entry)
     {
         if (entry.Placements.Length == 0) return [];
