@@ -44,6 +44,14 @@ sealed partial class Device
                 used = at + head + length;
                 continue;
             }
+            if (transport == TransportKind.LongPoll)
+            {
+                if (bytes.Count == 0) return messages;
+                using var answer = JsonDocument.Parse((byte[])[(byte)'[', .. bytes[..^1], (byte)']']); // an answer is whole; what was written ends in a comma
+                foreach (var message in answer.RootElement.EnumerateArray()) messages.Add(message.Clone());
+                used = bytes.Count;
+                return messages;
+            }
             int end = -1;
             for (int i = at; i + 1 < bytes.Count && end < 0; i++)
             {

@@ -16,6 +16,7 @@ sealed partial class Device
             at.Pumping = false;
             if (born != world.Life || at.Detached) return;
             if (slow && at.Flying.Count > 2) return; // a full socket takes nothing
+            if (transport == TransportKind.LongPoll && !at.Asking) return;
             var buffer = new byte[world.Random.Next(600, 4000)];
             int count = at.Session.Drain(buffer, out var large);
             if (count > 0 || large is not null)
@@ -75,9 +76,15 @@ sealed partial class Device
     {
         CheckLeaving(at, bytes);
         at.Flying.Enqueue(bytes);
+        at.Asking = false;
         world.After(world.Short(slow ? 900 : 20), () =>
         {
             if (at.Cut || !at.Flying.TryDequeue(out var arrived)) return;
+            if (transport == TransportKind.LongPoll) world.After(world.Short(slow ? 400 : 30), () =>
+            {
+                at.Asking = true; // the next request
+                Pump(at);
+            });
             at.Arrived.AddRange(arrived);
             Read(at);
             Pump(at);
@@ -87,11 +94,12 @@ sealed partial class Device
     /// <summary>What leaves for a user must be that user's to see when it leaves; and once the session's credential does not hold, only the word that it ends.</summary>
     void CheckLeaving(Line at, byte[] bytes)
     {
-        bool holds = world.Reference.IsInForce(user, at.Issued);
+        bool holds = world.Reference.IsInForce(user, at.Issued) && at.Key == world.KeyNumber;
         foreach (var message in Split([.. bytes], out _))
         {
             if (!holds && message.GetProperty("kind").GetString() != "ending") throw world.Wrong($"{name} is sent {message.GetRawText()} after its credential ended");
             if (message.GetProperty("kind").GetString() == "presence") CheckPresenceLeaving(message);
+            if (message.GetProperty("kind").GetString() == "said") CheckSaidLeaving(at, message);
             if (Id(message) is not { } id || world.Sent(id) is not { } sent) continue;
             if (world.Reference.Reaches(user, sent) is null && !(subscribed.TryGetValue(at, out var topics) && world.IsSubscribed(user, topics, sent))) throw world.Wrong($"{name} is sent {message.GetProperty("kind").GetString()} of {sent.Number} ({string.Join(' ', sent.To)} except {string.Join(' ', sent.Except)}), which is not {user}'s to see");
         }

@@ -42,6 +42,33 @@ sealed partial class Device
         });
     }
 
+    /// <summary>Says something on a topic, to who is connected.</summary>
+    public void SaySomething()
+    {
+        if (line is not { Detached: false } at) return;
+        var topic = World.Topics[world.Random.Next(World.Topics.Length)];
+        bool toSelf = world.Random.Next(2) == 0;
+        Say(at, $"{{\"kind\":\"say\",\"topic\":\"{topic}\",\"data\":{{\"by\":\"{name}\"}}{(toSelf ? ",\"self\":true" : "")}}}", message =>
+        {
+            var command = new SayCommand("main", at.User, at.Session, message.Topic, message.Data, message.ToSelf);
+            world.Post(command, _ => { }, now =>
+            {
+                if (at.Session.IsEnded || at.Closed) return; // nobody is there
+                bool may = world.Reference.May(user, topic, TopicRights.Say, now);
+                if (command.Task.Result.Allowed != may) throw world.Wrong($"{name} said something on {topic} and was told {command.Task.Result}, the reference says {may}");
+                if (may) world.Counts.Said++;
+            });
+        });
+    }
+
+    /// <summary>What is said leaves for who is on the topic's channel.</summary>
+    void CheckSaidLeaving(Line at, System.Text.Json.JsonElement message)
+    {
+        var topic = message.GetProperty("to").GetString()!["topic:".Length..];
+        bool isOn = world.Reference.Of(user).Holds.Contains("topic:" + topic) || subscribed.GetValueOrDefault(at)?.ContainsKey(topic) == true;
+        if (!isOn) throw world.Wrong($"{name} is sent {message.GetRawText()}, and is not on {topic}");
+    }
+
     /// <summary>A session that has subscribed for as long as nothing changed for its user has everything that came since.</summary>
     void CheckSubscribed(Line at)
     {
@@ -50,7 +77,7 @@ sealed partial class Device
         foreach (var sent in world.Reference.All.Where(s => s.Position > from && s.Ended == Reference.End.None && s.TakenBy is null))
         {
             if (world.Reference.Reaches(user, sent) is not null || !world.IsSubscribed(user, topics, sent)) continue;
-            if (!at.Seen.Any(id => world.Sent(id) == sent)) throw world.Wrong($"{name} has subscribed to {string.Join(' ', topics)} and was not sent {sent.Number} at {sent.Position} ({string.Join(' ', sent.To)})");
+            if (!at.Seen.Concat(at.Caused).Any(id => world.Sent(id) == sent)) throw world.Wrong($"{name} has subscribed to {string.Join(' ', topics)} and was not sent {sent.Number} at {sent.Position} ({string.Join(' ', sent.To)})");
         }
     }
 }

@@ -20,8 +20,11 @@ sealed partial class Device(World world, string user, string name, TransportKind
         public readonly Queue<byte[]> Flying = new();
         public readonly List<byte> Arrived = [];
         public long LastPosition, OpenedAt;
+        public required int Key; // the signing key that its token was made with
+        public bool Asking = true; // long poll: a request waits
+        public bool EndedByKey;
         public bool EndedBefore, Dismissed, Pumping, Supplying, Open, Cut, Closed, Detached, Current, Acks;
-        public readonly HashSet<NotificationId> Seen = [];
+        public readonly HashSet<NotificationId> Seen = [], Caused = [];
     }
 
     static readonly SessionLimits Limits = new() { Window = 12, MaxQueued = 10, AckTimeout = TimeSpan.FromSeconds(2), Heartbeat = TimeSpan.FromSeconds(2) };
@@ -37,9 +40,10 @@ sealed partial class Device(World world, string user, string name, TransportKind
 
     public string User => user;
     readonly Dictionary<Line, string?> attends = [];
+    readonly List<Line> known = []; // to the service, also those that are gone without its having heard of it
 
     /// <summary>Whether a session of this device says to the service that its user looks at a subject.</summary>
-    public bool Attends(string subject) => attends.Any(a => a.Value == subject && !a.Key.Dismissed && (a.Key.Closed || !a.Key.Session.IsEnded || (!a.Key.EndedBefore && world.EndsLater(user))));
+    public bool Attends(string subject) => attends.Any(a => a.Value == subject && !a.Key.Dismissed && (a.Key.Closed || a.Key.EndedByKey || !a.Key.Session.IsEnded || (!a.Key.EndedBefore && world.EndsLater(user))));
 
     /// <summary>The ledger has ended every session of the user by now, also those whose device is gone and not detached yet.</summary>
     public void AllDismissed()
@@ -57,6 +61,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
     public void ServiceDied()
     {
         attends.Clear();
+        known.Clear();
         subscribed.Clear();
         watched.Clear();
         opening = false;
@@ -104,10 +109,11 @@ sealed partial class Device(World world, string user, string name, TransportKind
             asOf = "";
         }
         Line made = null!;
+        int key = world.KeyNumber;
         long issued = world.Issued(maybeStale: !calm);
         var attach = new AttachCommand("main", new Identity(new UserId(user), null, issued), name, info =>
         {
-            made = new Line { Issued = issued, Number = ++lines, Life = world.Life, Feeder = new SessionFeeder(world.History, world.Recent, world.Seal, 1), Session = null! };
+            made = new Line { Key = key, Issued = issued, Number = ++lines, Life = world.Life, Feeder = new SessionFeeder(world.History, world.Recent, world.Seal, 1), Session = null! };
             made.Session = new Session(transport, Limits, info.PlanVersion, info.User.Dispatched, info.Marks, world.Clock.Elapsed, () => Pump(made));
             return made.Session;
         }, new DevicePoint(after, foreign));
@@ -123,6 +129,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
             made.User = opened.User;
             made.Plan = opened.Plan;
             line = made;
+            known.Add(made);
             made.Acks = calm || world.Random.Next(5) > 0;
             IReadOnlyList<ControlMessage> words = [];
             var start = opened.LiveFrom ?? made.Feeder.Begin(opened.Plan!, after, foreign, made.Session.PageSize, out words);
@@ -133,6 +140,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
             first.AddRange(words);
             made.Open = true; // as in the service, where the pump starts once it is attached
             made.Session.Open(first, start);
+            if (made.Key != world.KeyNumber) EndByKey(made); // it was withdrawn while it was let in
         }, now =>
         {
             if (!world.Reference.Holds(user, issued)) throw world.Wrong($"{name} was let in with a credential that does not hold");
@@ -144,6 +152,33 @@ sealed partial class Device(World world, string user, string name, TransportKind
         {
             if (born != world.Life) opening = false;
         });
+    }
+
+    /// <summary>Where a send comes from that this device's user causes, and what the device does then: it reads its inbox, for it is not sent it.</summary>
+    public ((UserState, ISessionPort) At, Action<NotificationId> Caused)? Place => line is not { Detached: false } at ? null : ((at.User, at.Session), id =>
+    {
+        at.Caused.Add(id);
+        listFrom = -1;
+        int born = world.Life;
+        world.After(world.Short(20), () =>
+        {
+            if (born == world.Life && line is { Open: true } && listFrom < 0) Refresh();
+        });
+    }
+    );
+
+    /// <summary>The signing key of a session's token is no more.</summary>
+    public void KeyWithdrawn()
+    {
+        foreach (var at in known.Where(l => l.Key != world.KeyNumber).ToList()) EndByKey(at);
+    }
+
+    void EndByKey(Line at)
+    {
+        if (at.Session.IsEnded) return;
+        at.EndedByKey = true; // what the ledger knows of it goes when it is detached
+        at.Session.End(Messages.Ending("signing-key-removed", null));
+        Pump(at);
     }
 
     public void Attend(string? subject)
@@ -219,8 +254,9 @@ sealed partial class Device(World world, string user, string name, TransportKind
         {
             if (at.Detached || born != world.Life) return;
             at.Detached = true;
+            known.Remove(at);
             // One that the service has dismissed attends nothing any more; another does until it is detached.
-            if (at.Session.IsEnded) attends.Remove(at);
+            if (at.Session.IsEnded && !at.EndedByKey) attends.Remove(at);
             at.Closed = true;
             subscribed.Remove(at);
             watched.Remove(at);

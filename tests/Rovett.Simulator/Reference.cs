@@ -11,8 +11,11 @@ public sealed partial class Reference(TimeSpan newcomers)
     {
         public required int Number { get; init; }
         public required long Position { get; init; }
-        public required IReadOnlyList<Address> To { get; init; }
-        public required IReadOnlyList<Address> Except { get; init; }
+        public required IReadOnlyList<Address> To { get; set; }
+        public required IReadOnlyList<Address> Except { get; set; }
+        /// <summary>People who had read, or received, it when they were erased: what happened stays counted.</summary>
+        public int ErasedRead { get; set; }
+        public int ErasedReceived { get; set; }
         public required string Type { get; init; }
         public string? Subject { get; init; }
         public string? Slot { get; init; }
@@ -62,7 +65,7 @@ public sealed partial class Reference(TimeSpan newcomers)
 
     public Reference Clone()
     {
-        var copy = new Reference(newcomers) { Floor = Floor, DueNow = DueNow };
+        var copy = new Reference(newcomers) { Floor = Floor, DueNow = DueNow, ErasedAt = new(ErasedAt) };
         foreach (var (name, person) in persons) copy.persons[name] = person.Clone();
         copy.times.AddRange(times);
         copy.All.AddRange(All.Select(s => s.Clone()));
@@ -138,7 +141,7 @@ public sealed partial class Reference(TimeSpan newcomers)
         long position = Draw(now);
         var sent = new Sent { Number = All.Count, Position = position, To = to, Except = except, Type = type, Subject = subject, Slot = slot, Expires = ttl is { } t ? DueNow + (long)t.TotalMicroseconds : null, TakeFor = takeFor };
         All.Add(sent);
-        foreach (var address in to.Concat(to.All(a => a.Kind == AddressKind.User) ? [] : except).Where(a => a.Kind == AddressKind.User)) Of(address.Name);
+        foreach (var address in to.Concat(except).Where(a => a.Kind == AddressKind.User)) Of(address.Name);
         foreach (var user in attending)
         {
             if (Reaches(user, sent) is null || IsMuted(user, sent)) continue;
@@ -161,6 +164,31 @@ public sealed partial class Reference(TimeSpan newcomers)
         person.Ended.UnionWith(person.Shown.Keys);
         person.Dead.UnionWith(person.Shown.Where(s => s.Value && s.Key >= person.ValidFrom).Select(s => s.Key));
         Draw(now);
+    }
+
+    /// <summary>Where people were erased last.</summary>
+    public Dictionary<string, long> ErasedAt { get; init; } = [];
+
+    /// <summary>Nothing is left of a person but a name that says nothing; credentials that were made before do not hold for another of the same id.</summary>
+    public void Erase(long now, string user, long position, long validFrom, string pseudonym)
+    {
+        var person = Of(user);
+        foreach (var taken in All.Where(s => s.TakenBy == user && s.Position > Floor)) Release(now, taken);
+        foreach (var sent in All)
+        {
+            if (sent.TakenBy == user) sent.TakenBy = null;
+            if (person.Read.Contains(sent.Number)) sent.ErasedRead++;
+            if (person.Received.Contains(sent.Number)) sent.ErasedReceived++;
+            sent.To = Renamed(sent.To);
+            sent.Except = Renamed(sent.Except);
+        }
+        Grants.RemoveAll(g => g.User == user);
+        persons[user] = new Person { ValidFrom = validFrom };
+        foreach (var key in maySince.Keys.Where(k => k.User == user).ToList()) maySince.Remove(key);
+        while (Head < position) Draw(now);
+        ErasedAt[user] = position;
+
+        IReadOnlyList<Address> Renamed(IReadOnlyList<Address> addresses) => [.. addresses.Select(a => a.Kind == AddressKind.User && a.Name == user ? Address.User(new UserId(pseudonym)) : a)];
     }
 
     public void Block(long now, string user, bool blocked)

@@ -17,6 +17,7 @@ public sealed partial class World
         {
             case < 36: Send(); break;
             case < 37: SignOut(); break;
+            case < 38 when Chance(0.5): Erase(); break;
             case < 38: Block(Pick(Users), Chance(0.4)); break;
             case < 46: GainOrLose(); break;
             case < 58: MarkByHttp(); break;
@@ -26,7 +27,8 @@ public sealed partial class World
             case < 80: Pick(devices).Misbehave(); break;
             case < 84: Pick(devices).Attend(Chance(0.7) ? Pick(Subjects) : null); break;
             case < 88: Pick(devices).MarkSomething(); break;
-            case < 90: Fault(); break;
+            case < 89: Fault(); break;
+            case < 90: WithdrawKey(); break;
             case < 91: Crash(); break;
             case < 93: Backup(); break;
             case >= 100 and < 104: LoadPolicies(); break;
@@ -34,6 +36,7 @@ public sealed partial class World
             case >= 111 and < 115: EndSomeGrant(); break;
             case >= 115 and < 125: FollowSomething(); break;
             case >= 142: Pick(devices).WatchSomething(); break;
+            case >= 137: Pick(devices).SaySomething(); break;
             case >= 125: Pick(devices).SubscribeSomething(); break;
             case < 94 when backups.Count > 0 && Chance(0.3): Restore(); break;
             default: clock.AdvanceTo(clock.Elapsed + Short(1000)); break;
@@ -55,7 +58,9 @@ public sealed partial class World
         var except = Addresses.Where(a => a.Kind is AddressKind.User or AddressKind.Role && !to.Contains(a) && Chance(0.08)).ToList();
         var type = Pick(Types);
         var subject = Chance(0.5) ? Pick(Subjects) : null;
-        var slot = Chance(0.15) ? "latest" : null;
+        var origin = Chance(0.15) ? Pick(devices).Place : null;
+        // When the slot of an erased person is free depends on how far the erasure is.
+        var slot = Chance(0.15) && !to.Concat(except).Any(a => a.Kind == AddressKind.User && a.Name == Guest) ? "latest" : null;
         TimeSpan? ttl = Chance(0.25) ? TimeSpan.FromMilliseconds(random.Next(1000, 40_000_000)) : null;
         TimeSpan? takeFor = null;
         if (Chance(0.3))
@@ -65,8 +70,12 @@ public sealed partial class World
             takeFor = Chance(0.5) ? TimeSpan.FromSeconds(random.Next(1, 20_000)) : TimeSpan.Zero;
         }
         var draft = new Draft(to, except, [], new NotificationTraits(type, subject, Chance(0.5) ? ReceiptLevel.Full : ReceiptLevel.Totals, takeFor)) { Slot = slot, Ttl = ttl };
-        var numbered = new NumberedDraft(this, draft);
-        Post(numbered.Command, _ => { }, now => numbered.Apply(now));
+        var numbered = new NumberedDraft(this, draft, origin?.At);
+        Post(numbered.Command, _ => { }, now =>
+        {
+            numbered.Apply(now);
+            origin?.Caused(numbered.Command.Task.Result.Id);
+        });
         Counts.Sent++;
     }
 
@@ -77,12 +86,12 @@ public sealed partial class World
         readonly Draft draft;
         public SendCommand Command { get; }
 
-        public NumberedDraft(World world, Draft draft)
+        public NumberedDraft(World world, Draft draft, (UserState, ISessionPort)? origin)
         {
             this.world = world;
             this.draft = draft with { Body = Encoding.UTF8.GetBytes($"\"n\":{world.drafts}") };
             number = world.drafts++;
-            Command = new SendCommand("main", this.draft, null, false);
+            Command = new SendCommand("main", this.draft, null, false, origin);
         }
 
         readonly int number;
@@ -165,6 +174,46 @@ public sealed partial class World
             Ended(command, user);
             long validFrom = command.Task.Result.Row.ValidFrom;
             reference.SignOut(now, user, validFrom);
+        });
+    }
+
+    /// <summary>A key set does not show a key any more: the sessions whose tokens were signed with it end.</summary>
+    void WithdrawKey()
+    {
+        Counts.Withdrawals++;
+        KeyNumber++;
+        Note($"the key {KeyNumber - 1} is withdrawn");
+        foreach (var device in devices) device.KeyWithdrawn();
+    }
+
+    bool erasing;
+
+    void Erase()
+    {
+        var command = new EraseUserCommand("main", Guest, LongestToken);
+        Post(command, _ => erasing = true, now =>
+        {
+            if (command.Task.Result is not { } row || row.Position <= reference.Head) return; // nobody is there, or only what is being erased already
+            Counts.Erasures++;
+            erasing = true;
+            var person = reference.Of(Guest);
+            long validFrom = disk.FindTombstone(1, Tombstones.Hash(disk.FindSpace("main")!.Key, Guest))!.Value;
+            if (validFrom < now || validFrom < person.ValidFrom || person.Shown.Keys.Any(issued => issued >= validFrom && issued <= now + MostAhead)) throw Wrong($"{Guest} is erased, and a credential of before would hold: valid from {validFrom} at {now}; before from {person.ValidFrom}, shown {string.Join(' ', person.Shown.Keys)}");
+            reference.Erase(now, Guest, row.Position, validFrom, row.Pseudonym);
+        });
+    }
+
+    /// <summary>An erasure goes on by a step, and now and then something happens right then.</summary>
+    void EraseStep()
+    {
+        if (!settling && Chance(0.15)) Fault();
+        var step = new EraseStepCommand("main");
+        Post(step, task =>
+        {
+            if (!task.IsCompletedSuccessfully) return;
+            erasing = task.Result is not null;
+            if (erasing && Chance(0.7)) EraseStep();
+            else if (erasing && !settling && Chance(0.2)) Crash();
         });
     }
 

@@ -57,6 +57,20 @@ public sealed partial class World
         throw Wrong($"{user}'s inbox ({state}): {found.Count} items, the reference says {expected.Count}; missing {string.Join(" ", missing)}; too much {string.Join(" ", extra)}; the reference: {string.Join(" ", extra.Concat(missing).Select(e => reference.All.Find(s => s.Position == e.Position)).OfType<Reference.Sent>().Select(s => $"[{s.Number} read {person.Read.Contains(s.Number)} muted {reference.IsMuted(user, s)} attended {string.Join(',', AttendingNow(s.Subject))}]"))}");
     }
 
+    /// <summary>No entry from before an erasure names the person.</summary>
+    void CheckErased()
+    {
+        if (disk.Erasures(1) is { Count: > 0 } left) throw Wrong($"an erasure does not come to an end: {left[0]}");
+        foreach (var (user, upTo) in reference.ErasedAt)
+        {
+            for (long position = reference.Floor + 1; position <= upTo; position++)
+            {
+                if (disk.FindEntry(1, position) is { } entry && (entry.Addressing.Split('\n').Any(line => line.EndsWith("user:" + user, StringComparison.Ordinal)) || System.Text.Encoding.UTF8.GetString(entry.Body).Contains($"\"{user}\"", StringComparison.Ordinal)))
+                    throw Wrong($"the entry at {position} names {user}, who was erased at {upTo}: {entry.Addressing} {System.Text.Encoding.UTF8.GetString(entry.Body)}");
+            }
+        }
+    }
+
     void CheckEverything()
     {
         foreach (var user in Users) CheckUser(user);
@@ -65,9 +79,10 @@ public sealed partial class World
         {
             if (disk.FindEntry(1, sent.Position) is not { } entry) throw Wrong($"the entry at {sent.Position} is gone");
             var people = history.People(entry.Placements);
-            long read = Users.Count(u => reference.Of(u).Read.Contains(sent.Number)), received = Users.Count(u => reference.Of(u).Received.Contains(sent.Number));
+            long read = sent.ErasedRead + Users.Count(u => reference.Of(u).Read.Contains(sent.Number)), received = sent.ErasedReceived + Users.Count(u => reference.Of(u).Received.Contains(sent.Number));
             if (people.Read != read || people.Received != received) throw Wrong($"receipts of {sent.Number}: {people.Received} received, {people.Read} read; the reference says {received} and {read}");
         }
+        CheckErased();
         var wrong = history.Check();
         if (wrong.Count > 0) throw Wrong(string.Join("; ", wrong));
         long head = disk.FindSpace("main")!.Head;

@@ -12,7 +12,7 @@ public sealed partial class World
     static readonly string[] Patterns = ["berth/3", "berth/{n}", "sailing/{n}", "{any...}"];
     const int MostTopics = 100;
 
-    TopicRights SomeRights() => Pick([TopicRights.Subscribe, TopicRights.Follow, TopicRights.Subscribe | TopicRights.Follow, TopicRights.Presence, TopicRights.Subscribe | TopicRights.Presence, TopicRights.Subscribe | TopicRights.Follow | TopicRights.Presence]);
+    TopicRights SomeRights() => Pick([TopicRights.Subscribe, TopicRights.Follow, TopicRights.Subscribe | TopicRights.Follow, TopicRights.Presence, TopicRights.Subscribe | TopicRights.Presence, TopicRights.Subscribe | TopicRights.Follow | TopicRights.Presence, TopicRights.Say | TopicRights.Subscribe, TopicRights.Say | TopicRights.Follow]);
 
     void LoadPolicies()
     {

@@ -18,7 +18,10 @@ public sealed class SimulationException(string message) : Exception(message);
 /// seed. The same seed makes the same history.</summary>
 public sealed partial class World : IDisposable, ILedgerFaults
 {
-    internal static readonly string[] Users = ["mara", "ivo", "teo", "ruth"];
+    internal static readonly string[] Users = ["mara", "ivo", "teo", "ruth", Guest];
+    /// <summary>Somebody without a device of the simulator's, who is erased now and then, and comes again.</summary>
+    const string Guest = "quill";
+    static readonly TimeSpan LongestToken = TimeSpan.FromDays(60);
     static readonly string[] Roles = ["engineer", "deckhand", "bridge"];
     static readonly string[] Subjects = ["vessel/turnstone", "vessel/kittiwake", "berth/3"];
     static readonly string[] Types = ["engine.check.due", "sailing.delayed", "weather.warning"];
@@ -52,7 +55,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
     int life, diskLife;
 
     /// <summary>How many notifications were stored, commands carried out, messages delivered; for the report.</summary>
-    public (int Sent, int Commands, int Delivered, int Crashes, int Faults, int Cuts, int Restores) Counts;
+    public (int Sent, int Commands, int Delivered, int Crashes, int Faults, int Cuts, int Restores, int Erasures, int Withdrawals, int Said) Counts;
 
     /// <summary>Virtual time that passed.</summary>
     public TimeSpan Elapsed => clock.Elapsed;
@@ -65,6 +68,9 @@ public sealed partial class World : IDisposable, ILedgerFaults
     internal SqlHistoryReader History => history;
     internal RecentEntries Recent => recent.Of("main");
     internal int Life => life;
+
+    /// <summary>Which signing key tokens are made with now; those before it were withdrawn.</summary>
+    internal int KeyNumber { get; private set; }
 
     /// <summary>Every value a user's unread total had, with the reference's head at that time.</summary>
     internal Dictionary<string, List<(long Head, long Unread)>> TotalsOverTime { get; } = [];
@@ -82,10 +88,10 @@ public sealed partial class World : IDisposable, ILedgerFaults
         File.Copy(template, DiskPath, overwrite: true);
         Start();
         reference.BeforeEntry = NoteTotals;
-        foreach (var user in Users)
+        foreach (var user in Users.Where(u => u != Guest))
         {
             int count = 1 + random.Next(2);
-            for (int i = 0; i < count; i++) devices.Add(new Device(this, user, $"{user}-{i}", random.Next(2) == 0 ? TransportKind.WebSocket : TransportKind.Sse));
+            for (int i = 0; i < count; i++) devices.Add(new Device(this, user, $"{user}-{i}", (TransportKind)random.Next(3)));
         }
     }
 
@@ -141,7 +147,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
     void ILedgerFaults.StoreRecovered() { }
 
     Exception? bug;
-    bool believing;
+    bool believing, settling;
 
     long? KeepCount => keep;
     long? keep;
@@ -231,6 +237,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
     void EverySecond()
     {
         LookAtClock();
+        if (erasing) EraseStep();
         foreach (var device in devices) device.Tick();
         Post(new DueCommand("main"), _ => { }, now =>
         {
@@ -249,6 +256,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
     /// <summary>Everything heals, everybody comes back, everything in flight arrives; then all must agree.</summary>
     void Settle()
     {
+        settling = true;
         store.Heal();
         foreach (var user in Users) Block(user, false);
         foreach (var device in devices)
@@ -260,7 +268,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
         {
             for (int second = 0; second < 2; second++) After(TimeSpan.FromSeconds(second), EverySecond);
             RunUntil(clock.Elapsed + TimeSpan.FromSeconds(2));
-            if (i > 4 && devices.TrueForAll(d => d.IsQuiet)) break;
+            if (i > 4 && !erasing && devices.TrueForAll(d => d.IsQuiet)) break;
         }
         CheckEverything();
     }
@@ -390,6 +398,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
     void Restore()
     {
         Counts.Restores++;
+        erasing = true; // it may have been under way then
         var backup = Pick(backups);
         Note("restore");
         foreach (var device in devices)

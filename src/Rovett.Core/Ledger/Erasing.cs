@@ -63,7 +63,7 @@ public sealed class EraseUserCommand(string space, string userId, TimeSpan longe
         Changes.ReleaseLost(ledger, state, user, everything: true);
         Standing.EndSessions(ledger, state, user, "erased");
         user.Follows.Clear();
-        long validFrom = Math.Max(user.Row.ValidFrom, Math.Max(ledger.Now.Micros, user.Row.Ahead.Select(Math.Abs).DefaultIfEmpty().Max() + 1));
+        long validFrom = Math.Max(user.Row.ValidFrom, Math.Max(ledger.Now.Micros + 1, user.Row.Ahead.Select(Math.Abs).DefaultIfEmpty().Max() + 1));
         Roles.Apply(ledger, state, user, user.Row with { Seen = null, TokenRoles = [], DirectoryRoles = [], DisplayName = null, Locale = null, Claims = "", RulesSeen = null });
         if (user.Held.Any()) Roles.Reconsider(ledger, state, user, null); // topics
         state.Forget(user);

@@ -153,6 +153,14 @@ sealed class Sending(Ledger ledger, SpaceState state, Draft draft)
             long ordinal = Append(audienceLog, position, subject, type);
             foreach (var user in passedBy) Skip(user, audienceLog, ordinal);
         }
+        else
+        {
+            // It would not have come to them anyway; but an erasure must find where they are named.
+            foreach (var address in draft.Except)
+            {
+                if (address.Kind == AddressKind.User && !draft.To.Contains(address)) Skip(state.FindOrAdd(address.Name), places[0].Log, places[0].Ordinal);
+            }
+        }
         var placements = new Placement[places.Count];
         for (int i = 0; i < placements.Length; i++) placements[i] = new Placement(places[i].Log.Id, places[i].Ordinal);
         var body = draft.Body;
