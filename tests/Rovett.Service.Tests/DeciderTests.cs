@@ -48,6 +48,29 @@ public sealed class DeciderTests : IAsyncLifetime
 
     async Task<JsonNode> Decider() => (await s.Get("/v1/deciders/rota", s.Key)).Json!;
 
+    [Theory]
+    [InlineData("\n")]
+    [InlineData("\r")]
+    [InlineData("\r\n")]
+    [InlineData("\n\n")]
+    public async Task A_profile_with_line_breaks_cuts_no_event(string br)
+    {
+        (await s.Call(HttpMethod.Put, "/v1/policies", s.Key, """{"policies":[{"name":"rota decides","topic":"berth/{berth}","may":["subscribe","say","presence"],"when":{"role":"deckhand"},"ask":"rota"}]}""")).Status.ShouldBe(200);
+        backend.Answer = _ => (200, "{\"decision\":\"allow\",\"for\":\"1h\",\"profile\":{" + br + "\"displayName\":\"Teo Marsh\"," + br + "\"event\": {\"id\":" + br + "7}" + br + "}}");
+        using var stream = await s.Events(s.Token("mara", "deckhand"));
+        var session = (string)(await stream.Next("opened"))["session"]!;
+        foreach (var message in new[] { """{"kind":"subscribe","topic":"berth/3"}""", """{"kind":"watch","address":"topic:berth/3"}""" }) (await s.Post("/v1/live/" + session, s.Token("mara", "deckhand"), message)).Status.ShouldBeOneOf(200, 204);
+        using var teo = await Live("teo", "deckhand");
+        (await Ask(teo, "subscribe", "berth/3")).ShouldBe("done");
+        await teo.Text("""{"kind":"say","topic":"berth/3","data":{"text":"Lines are fast"},"requestId":"s"}""");
+        await teo.Next("done");
+        var said = await stream.Next("said");
+        said["profile"]!.ToJsonString().ShouldBe("""{"displayName":"Teo Marsh","event":{"id":7}}""");
+        stream.Last.ShouldBe(("said", false));
+        await s.Send("user:mara", "after it");
+        ((string)(await stream.Next("notification"))["title"]!).ShouldBe("after it");
+    }
+
     [Fact]
     public async Task The_backend_is_asked_signed_and_its_yes_becomes_a_grant_with_an_end_and_a_profile()
     {

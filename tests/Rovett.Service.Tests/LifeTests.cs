@@ -197,6 +197,24 @@ public sealed class LifeTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task What_a_deadline_sends_otherwise_must_be_possible_when_it_is_sent()
+    {
+        // An address may stand in 256 different groups of addresses; the next one is refused, also where it is only for later.
+        for (int i = 0; i < 256; i++)
+            (await service.Post("/v1/notifications", service.Key, $$"""{"to":["role:engineer","role:r{{i}}"],"type":"t","title":"t"}""")).Status.ShouldBe(201, $"{i}");
+        string Sent(string to) => $$$"""{"to":["user:mara"],"type":"t","title":"t","deadlines":[{"by":"read","within":"PT1S"},{"by":"read","within":"PT1S","otherwise":{"to":{{{to}}},"type":"t.late","title":"late"}}]}""";
+        long before = (await service.Totals(mara)).Unread;
+        var refused = await service.Post("/v1/notifications", service.Key, Sent("""["role:engineer","role:duty-manager"]"""));
+        refused.Status.ShouldBe(422, refused.Text);
+        ((string)refused.Json!["errors"]![0]!["field"]!).ShouldBe("deadlines[1].otherwise.to");
+        (await service.Totals(mara)).Unread.ShouldBe(before);
+        // What can be stored is, and comes.
+        using var manager = await Live(service.Token("ruth", "duty-manager"));
+        (await service.Post("/v1/notifications", service.Key, Sent("""["role:duty-manager"]"""))).Status.ShouldBe(201);
+        ((string)(await manager.Next("notification"))["title"]!).ShouldBe("late");
+    }
+
+    [Fact]
     public async Task The_directory_gives_and_takes_roles_of_live_sessions_and_an_erased_person_leaves_nothing()
     {
         var teo = service.Token("teo");

@@ -97,7 +97,7 @@ sealed partial class Device
         bool holds = world.Reference.IsInForce(user, at.Issued) && at.Key == world.KeyNumber;
         foreach (var message in Split([.. bytes], out _))
         {
-            if (!holds && message.GetProperty("kind").GetString() != "ending") throw world.Wrong($"{name} is sent {message.GetRawText()} after its credential ended");
+            if (!holds && message.GetProperty("kind").GetString() != "ending") throw world.Wrong($"{name} is sent {message.GetRawText()} after its credential ended: {at.Issued} by key {at.Key} of {world.KeyNumber}; valid from {world.Reference.Of(user).ValidFrom}");
             if (message.GetProperty("kind").GetString() == "presence") CheckPresenceLeaving(message);
             if (message.GetProperty("kind").GetString() == "said") CheckSaidLeaving(at, message);
             if (Id(message) is not { } id || world.Sent(id) is not { } sent) continue;

@@ -109,7 +109,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
             asOf = "";
         }
         Line made = null!;
-        int key = world.KeyNumber;
+        int key = world.KeyNumber, era = world.Era;
         long issued = world.Issued(maybeStale: !calm);
         var attach = new AttachCommand("main", new Identity(new UserId(user), null, issued), name, info =>
         {
@@ -144,14 +144,10 @@ sealed partial class Device(World world, string user, string name, TransportKind
         }, now =>
         {
             if (!world.Reference.Holds(user, issued)) throw world.Wrong($"{name} was let in with a credential that does not hold");
+            if (era != world.Era) world.Reference.Of(user).Ended.Remove(issued); // made by the clock that was wrong; nobody can know it any more
             world.Reference.Token(now, user, null, issued);
             if (attach.Task.Result.Totals.Unread != world.Reference.Unread(user)) throw world.Wrong($"{name} opened with {attach.Task.Result.Totals.Unread} unread, the reference says {world.Reference.Unread(user)}: {world.TotalsOf(user)}");
         }, refused: () => world.Refused(user, issued));
-        // A restart forgets what was asked.
-        world.After(TimeSpan.FromSeconds(1), () =>
-        {
-            if (born != world.Life) opening = false;
-        });
     }
 
     /// <summary>Where a send comes from that this device's user causes, and what the device does then: it reads its inbox, for it is not sent it.</summary>
@@ -162,7 +158,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
         int born = world.Life;
         world.After(world.Short(20), () =>
         {
-            if (born == world.Life && line is { Open: true } && listFrom < 0) Refresh();
+            if (born == world.Life && line is { Open: true } && cursor is not null && listFrom < 0) Refresh();
         });
     }
     );

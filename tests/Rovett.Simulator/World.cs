@@ -69,6 +69,9 @@ public sealed partial class World : IDisposable, ILedgerFaults
     internal RecentEntries Recent => recent.Of("main");
     internal int Life => life;
 
+    /// <summary>Goes up when a clock that was wrong is not believed any more: what credentials say of their time means nothing then.</summary>
+    internal int Era { get; private set; }
+
     /// <summary>Which signing key tokens are made with now; those before it were withdrawn.</summary>
     internal int KeyNumber { get; private set; }
 
@@ -130,6 +133,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
         {
             reference.CapStanding(StoredTime.From(time.GetUtcNow()).Micros);
             made.Clear();
+            Era++;
         }
         dueAhead = time.Due.Micros - clock.True;
         if (life == 0 && dueAhead != 0) throw Wrong($"a new service's due time is {dueAhead} us off");
@@ -182,7 +186,11 @@ public sealed partial class World : IDisposable, ILedgerFaults
             for (int second = 0; second < 5; second++) After(TimeSpan.FromSeconds(second), EverySecond);
             RunUntil(end);
             clock.AdvanceTo(clock.Elapsed + TimeSpan.FromHours(random.NextDouble() * 30));
-            if (Chance(0.25)) SetClock();
+            if (!Chance(0.25)) continue;
+            // The service notes the time every second, also while nothing happens.
+            var noted = new SaveClockCommand();
+            ProcessNow(noted);
+            if (noted.Task.IsCompletedSuccessfully) SetClock();
         }
         Settle();
     }
@@ -229,6 +237,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
             {
                 reference.Believe(time.Began.Micros, now, (long)step.By.TotalMicroseconds);
                 made.Clear(); // by a clock that was wrong
+                Era++;
             }, failed: () => believing = false);
         }
         if (Chance(0.3)) Post(new SaveClockCommand(), _ => { });

@@ -492,3 +492,8 @@ test('what has a deadline is acknowledged at once, the rest within a second', as
   assert.ok(mara.came[1]?.due);
   assert.ok(sent[1] && sent[1].at - began < 900, `it took ${(sent[1]?.at ?? 0) - began} ms`);
 });
+
+test('the bell can be imported where there is no page', async () => {
+  const { RovettBell } = await import('../src/bell.js');
+  assert.equal(typeof RovettBell, 'function');
+});

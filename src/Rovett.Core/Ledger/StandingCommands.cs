@@ -40,7 +40,7 @@ static class Standing
     /// <summary>The row of a user who is signed out now.</summary>
     public static PersonRow SignedOut(PersonRow row, StoredTime now)
     {
-        long validFrom = Math.Max(row.ValidFrom, now.Micros);
+        long validFrom = Math.Max(row.ValidFrom, now.Micros + 1); // the time may stand still while a clock that was set back catches up
         return row with { ValidFrom = validFrom, Ahead = [.. row.Ahead.Select(Math.Abs).Where(issued => issued >= validFrom).Select(issued => -issued)] };
     }
 
