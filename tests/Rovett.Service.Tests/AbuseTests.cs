@@ -206,7 +206,7 @@ public sealed class AbuseTests
     }
 
     [Fact]
-    public async Task One_user_s_refusals_leave_room_for_another_s()
+    public async Task What_one_user_is_refused_leaves_room_for_others()
     {
         await using var s = await ServiceUnderTest.Start();
         async Task Try(string user, int topics)
