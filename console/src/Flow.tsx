@@ -46,7 +46,7 @@ function Sums({ view }: { view: View }) {
   const over = (transport: Transport) => view.sessions.filter((s) => s.transport === transport).length;
   const polls = over('long-poll');
   return (
-    <Group grow>
+    <Group grow align="stretch">
       <Sum label="users connected" value={view.users} note="each counted once, over all their devices" />
       <Sum
         label="live sessions"
@@ -89,23 +89,25 @@ function Notifications({ view, since }: { view: View; since: string }) {
           Connected since {clock(since)}, nothing yet. Send one: rovett send --to user:mara --type hello --title Hello
         </Text>
       ) : (
-        <Table stickyHeader highlightOnHover verticalSpacing={4}>
-          <Table.Thead>
-            <Table.Tr>
-              <Table.Th>stored</Table.Th>
-              <Table.Th>what</Table.Th>
-              <Table.Th>for</Table.Th>
-              <Table.Th ta="right">dispatched</Table.Th>
-              <Table.Th ta="right">received</Table.Th>
-              <Table.Th ta="right">read</Table.Th>
-            </Table.Tr>
-          </Table.Thead>
-          <Table.Tbody>
-            {view.notifications.slice(0, 25).map((row) => (
-              <NotificationRow key={row.id} row={row} />
-            ))}
-          </Table.Tbody>
-        </Table>
+        <Table.ScrollContainer minWidth={560} type="native">
+          <Table highlightOnHover verticalSpacing={4}>
+            <Table.Thead>
+              <Table.Tr>
+                <Table.Th>stored</Table.Th>
+                <Table.Th>what</Table.Th>
+                <Table.Th>for</Table.Th>
+                <Table.Th ta="right">dispatched</Table.Th>
+                <Table.Th ta="right">received</Table.Th>
+                <Table.Th ta="right">read</Table.Th>
+              </Table.Tr>
+            </Table.Thead>
+            <Table.Tbody>
+              {view.notifications.slice(0, 25).map((row) => (
+                <NotificationRow key={row.id} row={row} />
+              ))}
+            </Table.Tbody>
+          </Table>
+        </Table.ScrollContainer>
       )}
     </Paper>
   );
