@@ -143,9 +143,10 @@ public static class Program
             store.Dispose();
             Folder.Delete(recursive: true);
         };
-        var spaces = new SpaceDirectory((ServiceClock)TimeProvider.System);
+        var clock = new ServiceClock(TimeProvider.System);
+        var spaces = new SpaceDirectory(clock);
         spaces.Add(Space);
-        return new Tokens(spaces, new SigningKeys(store, new KeySets(new OutboundGuard([]), Folder.FullName, (ServiceClock)TimeProvider.System, NullLogger<KeySets>.Instance)), TimeProvider.System);
+        return new Tokens(spaces, new SigningKeys(store, new KeySets(new OutboundGuard([]), Folder.FullName, clock, NullLogger<KeySets>.Instance)), clock);
     }
 
     static bool Token(byte[] input)

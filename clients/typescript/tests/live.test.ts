@@ -1,4 +1,6 @@
 import assert from 'node:assert/strict';
+import { readFileSync } from 'node:fs';
+import { join, resolve } from 'node:path';
 import { after, before, test } from 'node:test';
 import { type Change, connect, InboxList, type Live, type LiveOptions, type Notification } from '../src/index.js';
 import { Network, type Weather } from './network.js';
@@ -496,4 +498,14 @@ test('what has a deadline is acknowledged at once, the rest within a second', as
 test('the bell can be imported where there is no page', async () => {
   const { RovettBell } = await import('../src/bell.js');
   assert.equal(typeof RovettBell, 'function');
+});
+
+test('what is built suits server rendering, React from 18 on, and pages without a bundler', () => {
+  const folder = resolve(import.meta.dirname, '../..');
+  assert.match(readFileSync(join(folder, 'dist/react.js'), 'utf8'), /^(['"])use client\1/);
+  const { peerDependencies, exports } = JSON.parse(readFileSync(join(folder, 'package.json'), 'utf8'));
+  assert.equal(peerDependencies.react, '>=18');
+  const single = readFileSync(join(folder, exports['./rovett.js']), 'utf8');
+  assert.doesNotMatch(single, /\bimport\s*[{*"'\w]/);
+  assert.match(single, /rovett-bell/);
 });
