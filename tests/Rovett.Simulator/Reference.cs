@@ -282,7 +282,7 @@ public sealed partial class Reference(TimeSpan newcomers)
         person.Seen = true;
         if (wanted.SetEquals(held)) return;
         long position = Draw(now);
-        Move(person, all, [.. wanted, .. FollowedBy(user, wanted)], position, times.FindLastIndex(t => t <= now - (long)newcomers.TotalMicroseconds) + 1);
+        Move(person, all, [.. wanted, .. FollowedBy(user, wanted)], position, Math.Max(Floor, times.FindLastIndex(t => t <= now - (long)newcomers.TotalMicroseconds) + 1)); // of what was trimmed nothing is looked back at
         foreach (var taken in All.Where(s => s.TakenBy == user && s.Position > Floor))
         {
             if (!person.Holds.Contains(taken.To[0].ToString()) || taken.Except.Any(e => person.Holds.Contains(e.ToString()))) Release(now, taken);

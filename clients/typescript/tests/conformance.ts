@@ -8,7 +8,7 @@ let tokens = 0;
 
 const live = connect({
   url: process.env.ROVETT_URL ?? '',
-  token: () => `token-${++tokens}`,
+  token: () => `conformance.token.${++tokens}`,
   device: 'bridge-tablet',
   retryMs: { min: 20, max: 200 },
   report: () => undefined,
