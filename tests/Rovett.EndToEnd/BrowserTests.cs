@@ -218,15 +218,15 @@ public sealed class BrowserTests : IAsyncLifetime
         await HasAll(page, sent);
         (await Look(page))["phases"]!.AsArray().Select(p => (string)p!).ShouldNotContain("refused");
 
-        // The application's sign-in has ended, and it only has tokens that are over: refused, and it says why. Signed in again, it goes on.
+        // The application's sign-in has ended, and it only has tokens that are over: it says why, and asks again. Signed in again, it goes on by itself.
         lifetime = TimeSpan.FromSeconds(-60);
-        await Is(page, "refused", seconds: 30);
-        (await Look(page))["whys"]!.AsArray()[^1]!.ToString().ShouldContain("token", Case.Insensitive);
+        int asked = tokens;
+        await Eventually.Holds(() => Look(page), s => tokens >= asked + 3 && s["whys"]!.AsArray() is [.., var why] && why!.ToString().Contains("token", StringComparison.OrdinalIgnoreCase), "it says why, and asks again", 30);
+        (await Look(page))["phases"]!.AsArray().Select(p => (string)p!).ShouldNotContain("refused");
         await Send("user:mara", "meanwhile");
         lifetime = TimeSpan.FromHours(1);
-        await Begin(page, "mara");
-        await Is(page, "live");
-        await HasAll(page, ["meanwhile"], unread: sent.Count + 1);
+        await Is(page, "live", seconds: 40);
+        await HasAll(page, [.. sent, "meanwhile"], unread: sent.Count + 1);
         errors.ShouldBeEmpty();
     }
 
