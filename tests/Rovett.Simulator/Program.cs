@@ -53,7 +53,8 @@ public static class Program
         try
         {
             var template = Template(folder);
-            Parallel.For(first, last + 1, seed =>
+            // Bounded: as many worlds as threads would be begun otherwise, and each take long and hold its memory.
+            Parallel.For(first, last + 1, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount }, seed =>
             {
                 var log = args.Contains("--log") ? new StringBuilder() : null;
                 try
