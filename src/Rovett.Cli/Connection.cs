@@ -75,7 +75,7 @@ sealed class Connection
         }
     }
 
-    /// <summary>The path of a user; in the query, since some ids can't stand in a path.</summary>
+    /// <summary>The path to a user. The id goes in the query, because some ids (`.`, `..`) are not valid in a path.</summary>
     public static string UserPath(string user, string act = "") => $"/v1/users{act}?id={Uri.EscapeDataString(user)}";
 
     public RovettClient AsUser(ParseResult parsed) => new(At(parsed), UserToken(parsed));

@@ -61,7 +61,7 @@ sealed partial class Device
         });
     }
 
-    /// <summary>What is said leaves for who is on the topic's channel.</summary>
+    /// <summary>A `said` message may only be sent to sessions on the topic's channel.</summary>
     void CheckSaidLeaving(Line at, System.Text.Json.JsonElement message)
     {
         var topic = message.GetProperty("to").GetString()!["topic:".Length..];

@@ -155,7 +155,7 @@ public sealed partial class World
 
     internal void Refused(string user, long issuedAt)
     {
-        if (reference.Holds(user, issuedAt)) throw Wrong($"a credential of {user} that holds was refused: {issuedAt} of {StoredTime.From(time.GetUtcNow()).Micros}, valid from {reference.Of(user).ValidFrom}, shown {string.Join(' ', reference.Of(user).Shown)}, {ledger.RowOf("main", user)}");
+        if (reference.Holds(user, issuedAt)) throw Wrong($"a credential of {user} that holds was refused: {issuedAt} of {StoredTime.From(time.GetUtcNow()).Micros}, valid from {reference.Of(user).ValidFrom}, shown {string.Join(' ', reference.Of(user).Shown)}, {ledger.UserOf("main", user)?.Row}");
     }
 
     /// <summary>Commands under way that may end a user's sessions.</summary>

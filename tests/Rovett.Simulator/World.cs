@@ -354,7 +354,13 @@ public sealed partial class World : IDisposable, ILedgerFaults
         if (!failed && Chance(0.2)) CheckUser(Pick(Users));
     }
 
-    internal string TotalsOf(string user) => ledger.TotalsOf("main", user);
+    /// <summary>How a user's unread total comes about in each log, with what it is when counted anew.</summary>
+    internal string TotalsOf(string user) => ledger.UserOf("main", user) is { Logs: { } logs }
+        ? string.Join("; ", logs.Select(l => $"log {l.Log.Id} ({string.Join(' ', l.Log.Texts)}): {l.Unread()}, "
+            + $"counted anew {l.Segments.Sum(s => l.CountUnread(s.Lo, s.Hi) + l.MineUnreadIn(s))}, gone {l.Gone}, "
+            + $"seen {l.JournalSeen} of {l.Log.ChangedAt}, trimmed {l.Log.Trimmed} of {l.Log.Head}, read to {l.Read.Line}, "
+            + $"muted through {l.MutedThrough}, segments {string.Join(' ', l.Segments)}"))
+        : "not in memory";
 
     /// <summary>A request of its own that nothing else is committed with.</summary>
     internal void ProcessNow(LedgerCommand command) => ledger.Process([command]);
@@ -399,7 +405,13 @@ public sealed partial class World : IDisposable, ILedgerFaults
     void Backup()
     {
         var file = Path.Combine(folder, $"backup-{backups.Count}.db");
-        history.BackupTo(file);
+        using (var source = SqliteFiles.Open(DiskPath, readOnly: true))
+        using (var copy = source.CreateCommand())
+        {
+            copy.CommandText = "VACUUM INTO $file";
+            copy.Parameters.AddWithValue("$file", file);
+            copy.ExecuteNonQuery();
+        }
         backups.Add((life, file, reference.Clone(), new(numbers), new(numberAt)));
         Note($"backup {backups.Count - 1} at {reference.Head}");
     }

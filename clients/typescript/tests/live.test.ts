@@ -236,7 +236,7 @@ test('what a subscription is caught up with comes once, however often that is cu
     policies: [{ name: 'berths', topic: 'berth/{berth}', may: ['subscribe'], when: { role: 'harbour-desk' } }],
   });
   let cuts = 0;
-  /** Closes in the middle of what is caught up with, three times. */
+  /** Closes the connection three times, each time in the middle of a replay. */
   class Cutting extends CheckedWebSocket {
     caught = 0;
     constructor(url: string | URL, protocols?: string | string[]) {

@@ -249,13 +249,8 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     /// <summary>How many users, and how many logs, addresses, roles and topics are in memory, in all spaces: for checkers.</summary>
     internal (int Users, int Loose) InMemory => (spaces.Values.Sum(s => s.UsersInMemory), spaces.Values.Sum(s => s.Loose));
 
-    /// <summary>What is known of a user: for checkers.</summary>
-    internal PersonRow? RowOf(string space, string user) => spaces.TryGetValue(space, out var state) ? state.Find(user)?.Row : null;
-
-    /// <summary>How a user's unread total comes about, with what it is when counted anew: for checkers.</summary>
-    internal string TotalsOf(string space, string user) => spaces.TryGetValue(space, out var state) && state.Find(user) is { Logs: { } logs }
-        ? string.Join("; ", logs.Select(l => $"log {l.Log.Id} ({string.Join(' ', l.Log.Texts)}): {l.Unread()}, counted anew {l.Segments.Sum(s => l.CountUnread(s.Lo, s.Hi) + l.MineUnreadIn(s))}, gone {l.Gone}, seen {l.JournalSeen} of {l.Log.ChangedAt}, trimmed {l.Log.Trimmed} of {l.Log.Head}, read to {l.Read.Line}, muted through {l.MutedThrough}, segments {string.Join(' ', l.Segments)}"))
-        : "not in memory";
+    /// <summary>A user as the ledger has it: for checkers.</summary>
+    internal UserState? UserOf(string space, string user) => spaces.TryGetValue(space, out var state) ? state.Find(user) : null;
 
     /// <summary>What a session attends, and whether its user is listed for it: for checkers.</summary>
     internal (string? Subject, bool Listed) AttendsOf(string space, ISessionPort session)

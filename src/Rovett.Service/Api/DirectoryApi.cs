@@ -20,7 +20,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     static readonly TimeSpan ProgressEvery = TimeSpan.FromSeconds(1);
     static readonly string[] UserFields = ["id", "displayName", "locale", "roles", "blocked"];
 
-    /// <summary><c>PUT /v1/users/{id}</c>, or <c>PUT /v1/users</c> with the id in <c>?id=</c> or in the body: some ids can't stand in a path.</summary>
+    /// <summary><c>PUT /v1/users/{id}</c>, or <c>PUT /v1/users</c> with the id in <c>?id=</c> or in the body, because some ids are not valid in a path.</summary>
     public async Task PutUser(HttpContext context)
     {
         var space = Require(context, "admin", out var key);
@@ -311,7 +311,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         });
     }
 
-    /// <summary>A name in the path, or in the query: some names can't stand in a path (<c>.</c>, <c>..</c>). Null when there is neither.</summary>
+    /// <summary>A name from the path or the query (<c>.</c> and <c>..</c> are not valid in a path). Null if neither has it.</summary>
     static string? Named(HttpContext context, string part)
     {
         if (context.Request.RouteValues[part] is not string name) return context.Request.Query.TryGetValue(part, out var query) ? query.ToString() : null;

@@ -347,13 +347,6 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
         return wrong;
     });
 
-    /// <summary>Copies the whole history, as it is at one moment, into a new file while it is being written to (SQLite).</summary>
-    public void BackupTo(string file)
-    {
-        using var sql = open();
-        sql.Run("VACUUM INTO ?1", file);
-    }
-
     /// <summary>Every position of a space in order, with the id of the notification and whom it was addressed to, for checkers.</summary>
     public IReadOnlyList<(long Position, NotificationId? Id, string Addressing)> History(int space) => Use(sql =>
         sql.All("SELECT key, id, kind, addressing FROM entry WHERE key>=?1 AND key<=?2 ORDER BY key", r => (Rows.PositionOf(r.GetInt64(0)), r.GetInt64(2) == 1 ? (NotificationId?)Rows.Id(Rows.Bytes(r, 1)) : null, r.GetString(3)), Rows.First(space), Rows.Last(space)));

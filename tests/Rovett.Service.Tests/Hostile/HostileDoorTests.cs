@@ -144,6 +144,19 @@ public sealed class HostileDoorTests(HostileGround ground) : IClassFixture<Hosti
         (await ground.S.Get("/v1/settings", ground.S.Key)).Json!["tokens"]!["maxLifeSeconds"]!.GetValue<int>().ShouldBe(604800);
     }
 
+    public static TheoryData<string> Readable() => [.. All.Where(d => d.Method == "GET" && d.Takes != Takes.Operator && !d.Path.StartsWith("/v1/live", StringComparison.Ordinal)).Select(d => $"{d.Method} {d.Path}")];
+
+    [Theory]
+    [MemberData(nameof(Readable))]
+    public async Task Each_door_opens_to_the_credential_it_takes(string door)
+    {
+        var (_, path, takes, _) = Door(door);
+        var right = takes == Takes.User ? ground.Mara : takes == Takes.Reader ? ground.ReadKey : ground.S.Key;
+        var answer = await ground.S.Get(path, right);
+        // There is no webhook and no decider by those names.
+        answer.Status.ShouldBe(path is "/v1/webhooks/billing" or "/v1/deciders/crew" ? 404 : 200, answer.Text);
+    }
+
     [Theory]
     [MemberData(nameof(Bodies))]
     public async Task A_body_that_is_none_is_refused_and_says_what_is_wrong(string door)
