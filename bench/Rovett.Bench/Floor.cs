@@ -4,8 +4,8 @@ using Microsoft.AspNetCore.Builder;
 using Microsoft.AspNetCore.Hosting;
 using Microsoft.AspNetCore.Http.Features;
 using Microsoft.Extensions.Logging;
-using Rovett.Core.Delivery;
-using Rovett.Core.WebSockets;
+using Rovett.Core.Wire.Sse;
+using Rovett.Core.Wire.WebSockets;
 
 namespace Rovett.Bench;
 

@@ -1,8 +1,13 @@
+using System.Text;
 using BenchmarkDotNet.Attributes;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Sending;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Notifications;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 
@@ -14,7 +19,7 @@ public class CatchUpBench
     const int Behind = 50_000;
     readonly string folder = Directory.CreateTempSubdirectory("rovett-corebench-").FullName;
     readonly byte[] buffer = new byte[16 * 1024];
-    readonly byte[] body = System.Text.Encoding.UTF8.GetBytes($"\"type\":\"engine.check.due\",\"title\":\"Turnstone: bow thruster check due\",\"data\":{{\"pad\":\"{new string('x', 300)}\"}}");
+    readonly byte[] body = Encoding.UTF8.GetBytes($"\"type\":\"engine.check.due\",\"title\":\"Turnstone: bow thruster check due\",\"data\":{{\"pad\":\"{new string('x', 300)}\"}}");
     readonly List<AckedRun> acked = [];
     SqlLedgerStore store = null!;
     SqlHistoryReader history = null!;

@@ -1,7 +1,6 @@
 using System.Text;
 using BenchmarkDotNet.Attributes;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Delivery;
+using Rovett.Core.Wire;
 
 namespace Rovett.CoreBench;
 

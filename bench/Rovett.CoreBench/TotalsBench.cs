@@ -1,6 +1,11 @@
 using BenchmarkDotNet.Attributes;
 using Rovett.Core.Addresses;
-using Rovett.Core.Ledger;
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Sending;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Marks;
+using Rovett.Core.Notifications;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 
@@ -111,7 +116,7 @@ public class TotalsBench
     /// <summary>Reads single notifications, evenly spread.</summary>
     sealed class ReadSome(int each) : LedgerCommand<bool>
     {
-        internal override void Write(Ledger ledger)
+        internal override void Execute(Ledger ledger)
         {
             var space = ledger.Space("main");
             var mara = space.Find("mara")!;
@@ -119,7 +124,7 @@ public class TotalsBench
             {
                 if (log.Log.Head < each) continue;
                 long step = log.Log.Head / each;
-                Marking.Apply(ledger, space, mara, log, [.. Enumerable.Range(1, each).Select(i => ((i * step) - 1, i * step))], MarkVerb.Read, "desk", ledger.Now);
+                MarkOperation.Apply(ledger, space, mara, log, [.. Enumerable.Range(1, each).Select(i => ((i * step) - 1, i * step))], MarkVerb.Read, "desk", ledger.Now);
             }
         }
     }

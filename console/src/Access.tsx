@@ -140,9 +140,9 @@ function Steps({ steps }: { steps: Step[] }) {
             </Table.Td>
             <Table.Td>
               <Text size="sm">{step.why}</Text>
-              {step.mend && (
+              {step.fix && (
                 <Text size="xs" c="dimmed">
-                  to change it: {step.mend}
+                  to change it: {step.fix}
                 </Text>
               )}
             </Table.Td>

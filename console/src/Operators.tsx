@@ -48,7 +48,7 @@ export function Operators({ mayOperate }: { mayOperate: boolean }) {
         )}
         {problem && (
           <Alert color="red" mb="xs" title={problem.title}>
-            {problem.detail} {problem.mend}
+            {problem.detail} {problem.fix}
           </Alert>
         )}
         <Table verticalSpacing={4}>

@@ -52,7 +52,7 @@ export function SignIn({ anyOperator, onDone }: { anyOperator: boolean; onDone: 
           />
           {problem && (
             <Alert color="red" title={problem.title}>
-              {problem.detail} {problem.mend}
+              {problem.detail} {problem.fix}
             </Alert>
           )}
           <Button type="submit" loading={busy}>

@@ -51,7 +51,7 @@ export interface Step {
   what: string;
   outcome: string;
   why: string;
-  mend?: string;
+  fix?: string;
 }
 
 export interface Explanation {
@@ -79,7 +79,7 @@ export interface OperatorsView {
 export interface Problem {
   title: string;
   detail: string;
-  mend: string;
+  fix: string;
 }
 
 export async function me(): Promise<Me> {

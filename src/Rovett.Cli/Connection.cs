@@ -66,7 +66,7 @@ sealed class Connection
         }
         catch (RovettRefusedException refused) when (refused.Slug == "unknown-user")
         {
-            var near = refused.Mend.StartsWith("Did you mean", StringComparison.Ordinal) ? refused.Mend[..(refused.Mend.IndexOf('?', StringComparison.Ordinal) + 1)] + " " : "";
+            var near = refused.Fix.StartsWith("Did you mean", StringComparison.Ordinal) ? refused.Fix[..(refused.Fix.IndexOf('?', StringComparison.Ordinal) + 1)] + " " : "";
             throw new UsageException($"{named}: nobody is known by '{user}'.", near + otherwise);
         }
         catch (RovettRefusedException refused) when (refused.Status is 401 or 403)

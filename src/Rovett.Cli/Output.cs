@@ -2,6 +2,7 @@ using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Json.Nodes;
 using Rovett.Client;
+using Rovett.Storage;
 using Spectre.Console;
 
 namespace Rovett.Cli;
@@ -19,8 +20,8 @@ static class Output
 
     static IAnsiConsole MakeErrors()
     {
-        var console = AnsiConsole.Create(new AnsiConsoleSettings { Out = new AnsiConsoleOutput(System.Console.Error) });
-        if (System.Console.IsErrorRedirected) console.Profile.Width = 4096;
+        var console = AnsiConsole.Create(new AnsiConsoleSettings { Out = new AnsiConsoleOutput(Console.Error) });
+        if (Console.IsErrorRedirected) console.Profile.Width = 4096;
         return console;
     }
 
@@ -43,17 +44,17 @@ static class Output
     /// <param name="slug">The last part of its type.</param>
     /// <param name="title">What is wrong.</param>
     /// <param name="detail">This case; null where the title says it.</param>
-    /// <param name="mend">What to do about it; null where there is nothing to say.</param>
+    /// <param name="fix">What to do about it; null where there is nothing to say.</param>
     /// <param name="fields">Each field at fault.</param>
     /// <param name="status">The HTTP status, if the service answered.</param>
-    public static void Problem(string slug, string title, string? detail, string? mend, IReadOnlyList<(string Field, string Detail)>? fields = null, int? status = null)
+    public static void Problem(string slug, string title, string? detail, string? fix, IReadOnlyList<(string Field, string Detail)>? fields = null, int? status = null)
     {
         if (AsJson)
         {
             var problem = new JsonObject { ["type"] = "urn:rovett:problem:" + slug, ["title"] = title };
             if (status is { } code) problem["status"] = code;
             if (detail is { Length: > 0 }) problem["detail"] = detail;
-            if (mend is { Length: > 0 }) problem["mend"] = mend;
+            if (fix is { Length: > 0 }) problem["fix"] = fix;
             if (fields is { Count: > 0 }) problem["errors"] = new JsonArray([.. fields.Select(f => (JsonNode)new JsonObject { ["field"] = f.Field, ["detail"] = f.Detail })]);
             Line(problem);
             return;
@@ -61,15 +62,15 @@ static class Output
         bool isList = fields is { Count: > 0 };
         Error(isList ? title + ":" : detail is { Length: > 0 } ? $"{title}. {detail}" : title);
         foreach (var (field, about) in fields ?? []) Errors.MarkupLineInterpolated($"  [bold]{field}[/] {about}");
-        if (mend is { Length: > 0 }) Hint(mend);
+        if (fix is { Length: > 0 }) Hint(fix);
     }
 
-    static void Line(JsonObject json) => System.Console.Error.WriteLine(json.ToJsonString(OneLine));
+    static void Line(JsonObject json) => Console.Error.WriteLine(json.ToJsonString(OneLine));
 
     /// <summary>A word as a shell reads it.</summary>
     public static string Quoted(string word) => word.Length > 0 && word.All(c => char.IsAsciiLetterOrDigit(c) || "-_./:@%+,=".Contains(c)) ? word : "'" + word.Replace("'", "'\\''", StringComparison.Ordinal) + "'";
 
-    public static void Json(JsonNode node, bool oneLine = false) => System.Console.Out.WriteLine(node.ToJsonString(oneLine ? OneLine : Indented));
+    public static void Json(JsonNode node, bool oneLine = false) => Console.Out.WriteLine(node.ToJsonString(oneLine ? OneLine : Indented));
 
     /// <summary>Text from outside, safe in a terminal: no control characters, no markup.</summary>
     public static string Plain(string? text) => Markup.Escape(string.Concat((text ?? "").Select(c => char.IsControl(c) ? ' ' : c)));
@@ -84,15 +85,15 @@ static class Output
         }
         catch (RovettRefusedException refused)
         {
-            Problem(refused.Slug, refused.Title, refused.Detail, refused.Mend, refused.Fields, refused.Status);
+            Problem(refused.Slug, refused.Title, refused.Detail, refused.Fix, refused.Fields, refused.Status);
             return refused.Status is 400 or 413 or 422 ? 2 : 1;
         }
         catch (UsageException usage)
         {
-            Problem("usage", usage.Message, null, usage.Mend);
+            Problem("usage", usage.Message, null, usage.Fix);
             return 2;
         }
-        catch (Rovett.Storage.Sqlite.StoreException unusable)
+        catch (StoreException unusable)
         {
             Problem("store-unusable", unusable.Message, null, null);
             return 1;
@@ -110,7 +111,7 @@ static class Output
 }
 
 /// <summary>Something on the command line must change.</summary>
-sealed class UsageException(string message, string mend) : Exception(message)
+sealed class UsageException(string message, string fix) : Exception(message)
 {
-    public string Mend { get; } = mend;
+    public string Fix { get; } = fix;
 }

@@ -2,6 +2,7 @@ using System.CommandLine;
 using System.Globalization;
 using Rovett.Cli;
 using Rovett.Cli.Commands;
+using Rovett.Cli.Conformance;
 
 CultureInfo.DefaultThreadCurrentCulture = CultureInfo.CurrentCulture = CultureInfo.InvariantCulture;
 
@@ -31,7 +32,7 @@ var root = new RootCommand($"""
     DeciderCommand.Build(),
     ExplainCommand.Build(),
     ProveCommand.Build(),
-    Rovett.Cli.Conformance.ConformanceCommand.Build(),
+    ConformanceCommand.Build(),
     FollowCommand.Build(),
     SpaceCommand.Build(),
     KeyCommand.Build(),

@@ -20,9 +20,9 @@ static class WrongUsage
         if (unknown.Count > 0 && errors.Count > 1) errors = [.. errors.Where(e => unknown.Any(u => e.Contains($"'{u}'", StringComparison.Ordinal)))];
         var near = unknown.SelectMany(word => NearNames.Among(
             word.StartsWith('-') ? Options(parsed.CommandResult) : command.Subcommands.SelectMany(c => c.Aliases.Append(c.Name)), word)).Distinct().ToList();
-        var mend = $"See '{called} --help'.";
-        if (near.Count > 0) mend = $"Did you mean {string.Join(" or ", near.Select(n => $"'{(n.StartsWith('-') ? n : $"{called} {n}")}'"))}? {mend}";
-        Output.Problem("usage", string.Join(' ', errors.Distinct()), null, mend);
+        var fix = $"See '{called} --help'.";
+        if (near.Count > 0) fix = $"Did you mean {string.Join(" or ", near.Select(n => $"'{(n.StartsWith('-') ? n : $"{called} {n}")}'"))}? {fix}";
+        Output.Problem("usage", string.Join(' ', errors.Distinct()), null, fix);
     }
 
     static IEnumerable<string> Options(CommandResult result) => result.Command.Options.Where(o => !o.Hidden).SelectMany(o => o.Aliases.Append(o.Name));

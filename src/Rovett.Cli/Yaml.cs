@@ -8,13 +8,13 @@ namespace Rovett.Cli;
 static class Yaml
 {
     /// <summary>Reads a file that is YAML or JSON (which is YAML too).</summary>
-    /// <exception cref="UsageException">It can't be read, with the line and the mend.</exception>
+    /// <exception cref="UsageException">It can't be read, with the line and the fix.</exception>
     public static JsonNode Read(string path)
     {
         try
         {
             var yaml = new YamlStream();
-            using (var text = path == "-" ? System.Console.In : new StreamReader(path)) yaml.Load(text);
+            using (var text = path == "-" ? Console.In : new StreamReader(path)) yaml.Load(text);
             return yaml.Documents.Count == 1 ? ToJson(yaml.Documents[0].RootNode) : throw new UsageException($"{path} holds {yaml.Documents.Count} documents.", "Give a file with one.");
         }
         catch (YamlException error)

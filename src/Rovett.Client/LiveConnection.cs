@@ -1,3 +1,4 @@
+using System.Net;
 using System.Net.WebSockets;
 using System.Runtime.CompilerServices;
 using System.Text;
@@ -56,7 +57,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
     readonly HttpClient http = new(options?.Handler ?? new SocketsHttpHandler { UseProxy = false, EnableMultipleHttp2Connections = true }, disposeHandler: options?.Handler is null)
     {
         Timeout = Timeout.InfiniteTimeSpan,
-        DefaultRequestVersion = System.Net.HttpVersion.Version20,
+        DefaultRequestVersion = HttpVersion.Version20,
         DefaultVersionPolicy = HttpVersionPolicy.RequestVersionOrLower, // without TLS that is HTTP/1.1
     };
     readonly Random chance = new();

@@ -1,4 +1,5 @@
 using System.Buffers;
+using System.Net;
 using System.Net.Http.Headers;
 using System.Net.WebSockets;
 using System.Text;
@@ -56,7 +57,7 @@ sealed class WebSocketLink(ClientWebSocket socket) : LiveLink
         if (isSecure)
         {
             // One stream of the connection that carries the requests too (RFC 8441), where the service or its proxy speaks that.
-            socket.Options.HttpVersion = System.Net.HttpVersion.Version20;
+            socket.Options.HttpVersion = HttpVersion.Version20;
             socket.Options.HttpVersionPolicy = HttpVersionPolicy.RequestVersionOrLower;
         }
         else socket.Options.Proxy = null;
@@ -212,7 +213,7 @@ sealed class SseLink(HttpClient http, Uri url, string credential, TimeSpan deadA
         {
             throw new HttpRequestException("Nothing was answered.");
         }
-        if (!response.IsSuccessStatusCode || response.StatusCode == System.Net.HttpStatusCode.NoContent)
+        if (!response.IsSuccessStatusCode || response.StatusCode == HttpStatusCode.NoContent)
         {
             using (response) throw await Trouble(response, cancel).ConfigureAwait(false);
         }
@@ -302,7 +303,7 @@ sealed class LongPollLink(HttpClient http, Uri url, string address, string crede
                 using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
                 limit.CancelAfter(DeadAfter);
                 using var response = await http.SendAsync(request, limit.Token).ConfigureAwait(false);
-                if (response.StatusCode != System.Net.HttpStatusCode.OK) throw turn == 0 ? await Trouble(response, cancel).ConfigureAwait(false) : new HttpRequestException($"The session is over: the service answered {(int)response.StatusCode}.");
+                if (response.StatusCode != HttpStatusCode.OK) throw turn == 0 ? await Trouble(response, cancel).ConfigureAwait(false) : new HttpRequestException($"The session is over: the service answered {(int)response.StatusCode}.");
                 var answer = await JsonNode.ParseAsync(await response.Content.ReadAsStreamAsync(limit.Token).ConfigureAwait(false), cancellationToken: limit.Token).ConfigureAwait(false);
                 return answer as JsonArray is { } messages && messages.All(m => m is JsonObject) ? messages : throw new HttpRequestException("What answered is not the service.");
             }

@@ -5,9 +5,9 @@ using System.Text.Json.Nodes;
 
 namespace Rovett.Client;
 
-/// <summary>What the service refused, and why (RFC 9457), with the mend.</summary>
-public sealed class RovettRefusedException(int status, string slug, string title, string detail, string mend)
-    : Exception($"{title}: {detail} {mend}")
+/// <summary>What the service refused, and why (RFC 9457), with the fix.</summary>
+public sealed class RovettRefusedException(int status, string slug, string title, string detail, string fix)
+    : Exception($"{title}: {detail} {fix}")
 {
     /// <summary>The HTTP status.</summary>
     public int Status { get; } = status;
@@ -18,7 +18,7 @@ public sealed class RovettRefusedException(int status, string slug, string title
     /// <summary>This case.</summary>
     public string Detail { get; } = detail;
     /// <summary>What to do about it.</summary>
-    public string Mend { get; } = mend;
+    public string Fix { get; } = fix;
 
     /// <summary>Not before this time is it worth another attempt; null: the service does not say.</summary>
     public TimeSpan? RetryAfter { get; init; }
@@ -28,7 +28,7 @@ public sealed class RovettRefusedException(int status, string slug, string title
 
     /// <summary>Reads a problem document.</summary>
     public static RovettRefusedException From(JsonNode? problem, int status, TimeSpan? retryAfter = null) => new(status,
-        ((string?)problem?["type"])?.Split(':')[^1] ?? "unknown", (string?)problem?["title"] ?? "Refused", (string?)problem?["detail"] ?? $"The service answered {status}.", (string?)problem?["mend"] ?? "")
+        ((string?)problem?["type"])?.Split(':')[^1] ?? "unknown", (string?)problem?["title"] ?? "Refused", (string?)problem?["detail"] ?? $"The service answered {status}.", (string?)problem?["fix"] ?? "")
     {
         RetryAfter = retryAfter,
         Fields = [.. (problem?["errors"] as JsonArray ?? []).Select(e => ((string?)e?["field"] ?? "", (string?)e?["detail"] ?? ""))],

@@ -1,12 +1,15 @@
+using System.Globalization;
 using System.Net;
+using System.Net.Security;
 using System.Text.Json;
 using Microsoft.AspNetCore.Hosting;
 using Microsoft.AspNetCore.Hosting.Server;
 using Microsoft.AspNetCore.Hosting.Server.Features;
 using Microsoft.Extensions.FileProviders;
-using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Ledgers.Commands.Spaces;
 using Rovett.Service.Access;
 using Rovett.Service.Api;
 using Rovett.Service.Console;
@@ -15,6 +18,7 @@ using Rovett.Service.Operations;
 using Rovett.Service.Options;
 using Rovett.Service.Receipts;
 using Rovett.Service.Topics;
+using Rovett.Storage;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 using Serilog;
@@ -94,7 +98,7 @@ public sealed class RovettService : IAsyncDisposable
         var limits = new SessionLimits { Window = options.Window, MaxQueued = 256, Heartbeat = TimeSpan.FromSeconds(options.HeartbeatSeconds), AckTimeout = TimeSpan.FromSeconds(options.AckTimeoutSeconds) };
         var keys = new ApiKeys(access, clock);
         Keys = keys;
-        var guard = new OutboundGuard([.. options.WebhookNetworks.Select(n => IPNetwork.Parse(n))]);
+        var guard = new OutboundGuard([.. options.WebhookNetworks.Select(n => System.Net.IPNetwork.Parse(n))]);
         keySets = new KeySets(guard, Path.Combine(options.Data, SqliteFiles.KeySetsName), clock, log.CreateLogger<KeySets>());
         var signing = new SigningKeys(access, keySets);
         var tokens = new Tokens(spaces, signing, clock);
@@ -192,7 +196,7 @@ public sealed class RovettService : IAsyncDisposable
         builder.Logging.ClearProviders();
         builder.Logging.AddSerilog(new LoggerConfiguration().MinimumLevel.Is(Enum.Parse<LogEventLevel>(options.Log, ignoreCase: true))
             .MinimumLevel.Override("Microsoft", LogEventLevel.Warning).MinimumLevel.Override("System", LogEventLevel.Warning)
-            .WriteTo.Console(standardErrorFromLevel: LogEventLevel.Verbose, outputTemplate: "{Timestamp:HH:mm:ss.fff} {Level:u4} {Message:lj}{NewLine}{Exception}", formatProvider: System.Globalization.CultureInfo.InvariantCulture)
+            .WriteTo.Console(standardErrorFromLevel: LogEventLevel.Verbose, outputTemplate: "{Timestamp:HH:mm:ss.fff} {Level:u4} {Message:lj}{NewLine}{Exception}", formatProvider: CultureInfo.InvariantCulture)
             .CreateLogger(), dispose: true);
         // For this provider by name: it sets a filter of its own for everything, which others don't override.
         builder.Logging.AddFilter<Serilog.Extensions.Logging.SerilogLoggerProvider>("Microsoft.Extensions.Hosting.Internal.Host", LogLevel.None); // why it can't start is said by who starts it
@@ -201,8 +205,8 @@ public sealed class RovettService : IAsyncDisposable
         {
             o.Backlog = 4096;
             o.UnsafePreferInlineScheduling = true; // a writer's bytes go to the socket on the thread that has them: one hop less for each write
-            o.MaxWriteBufferSize = Live.SocketMemory.Waiting;
-            o.CreateBoundListenSocket = Live.SocketMemory.Listen;
+            o.MaxWriteBufferSize = SocketMemory.Waiting;
+            o.CreateBoundListenSocket = SocketMemory.Listen;
         });
         builder.WebHost.ConfigureKestrel(o =>
         {
@@ -215,7 +219,7 @@ public sealed class RovettService : IAsyncDisposable
                 listen.Use(connections.Count);
                 if (options.Certificate is null) return;
                 var certificate = new Certificate(options.Certificate, options.CertificateKey!, clock, listen.ApplicationServices.GetRequiredService<ILogger<Certificate>>());
-                listen.UseHttps(new Microsoft.AspNetCore.Server.Kestrel.Https.TlsHandshakeCallbackOptions { OnConnection = _ => ValueTask.FromResult(new System.Net.Security.SslServerAuthenticationOptions { ServerCertificateContext = certificate.Present }) });
+                listen.UseHttps(new Microsoft.AspNetCore.Server.Kestrel.Https.TlsHandshakeCallbackOptions { OnConnection = _ => ValueTask.FromResult(new SslServerAuthenticationOptions { ServerCertificateContext = certificate.Present }) });
             });
         });
         builder.Services.AddRouting();
@@ -229,7 +233,7 @@ public sealed class RovettService : IAsyncDisposable
             var forwarded = new ForwardedHeadersOptions { ForwardedHeaders = Microsoft.AspNetCore.HttpOverrides.ForwardedHeaders.XForwardedFor, ForwardLimit = null };
             forwarded.KnownProxies.Clear();
             forwarded.KnownIPNetworks.Clear();
-            foreach (var network in options.TrustedProxies) forwarded.KnownIPNetworks.Add(IPNetwork.Parse(network));
+            foreach (var network in options.TrustedProxies) forwarded.KnownIPNetworks.Add(System.Net.IPNetwork.Parse(network));
             app.UseForwardedHeaders(forwarded);
         }
         app.Use(next => context => open.Task.IsCompleted ? next(context) : WhenOpen(context, next));
@@ -335,7 +339,7 @@ public sealed class RovettService : IAsyncDisposable
     static Task ClientForPages(HttpContext context)
     {
         var file = new FileInfo(Path.Combine(AppContext.BaseDirectory, "wwwroot", "rovett.js"));
-        if (!file.Exists) throw new Core.Problem(404, "pages-not-built", "The client is not built", "This build has no /rovett.js.", "Run 'make build' and start again.").Throw();
+        if (!file.Exists) throw new Problem(404, "pages-not-built", "The client is not built", "This build has no /rovett.js.", "Run 'make build' and start again.").ToException();
         context.Response.ContentType = "text/javascript; charset=utf-8";
         context.Response.Headers.XContentTypeOptions = "nosniff";
         context.Response.Headers.CacheControl = "no-cache";
@@ -353,7 +357,7 @@ public sealed class RovettService : IAsyncDisposable
     {
         if (!Directory.Exists(folder))
         {
-            app.MapGet(path, (RequestDelegate)(context => Problems.Write(context, new Core.Problem(404, "pages-not-built", "These pages are not built", $"{path} has no pages in this build.", "Run 'make build' and start again."))));
+            app.MapGet(path, (RequestDelegate)(context => Problems.Write(context, new Problem(404, "pages-not-built", "These pages are not built", $"{path} has no pages in this build.", "Run 'make build' and start again."))));
             return;
         }
         var files = new PhysicalFileProvider(folder);

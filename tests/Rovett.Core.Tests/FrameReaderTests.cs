@@ -1,6 +1,6 @@
 using System.Text;
 using CsCheck;
-using Rovett.Core.WebSockets;
+using Rovett.Core.Wire.WebSockets;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;

@@ -1,6 +1,10 @@
 using System.Reflection;
 using Rovett.Core.Addresses;
-using Rovett.Core.Ledger;
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Ledgers.Commands.Spaces;
+using Rovett.Core.Store;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 using Shouldly;
@@ -14,7 +18,7 @@ public sealed class LastingTests : IDisposable
     readonly string folder = Directory.CreateTempSubdirectory("rovett-test-").FullName;
     readonly SqlLedgerStore store;
     readonly Noting noting;
-    readonly Ledger.Ledger ledger;
+    readonly Ledger ledger;
 
     public LastingTests()
     {
@@ -22,7 +26,7 @@ public sealed class LastingTests : IDisposable
         var proxy = DispatchProxy.Create<ILedgerStore, Noting>();
         noting = (Noting)(object)proxy;
         noting.Store = store;
-        ledger = new Ledger.Ledger(proxy, new LedgerOptions(), TimeProvider.System, new RecentBySpace());
+        ledger = new Ledger(proxy, new LedgerOptions(), TimeProvider.System, new RecentBySpace());
     }
 
     public void Dispose()

@@ -2,11 +2,18 @@ using System.Diagnostics;
 using System.Text;
 using System.Text.Json;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Life;
+using Rovett.Core.Ledgers.Commands.Marking;
+using Rovett.Core.Ledgers.Commands.Sending;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Marks;
+using Rovett.Core.Notifications;
 using Rovett.Core.Policies;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 using Shouldly;
@@ -20,14 +27,14 @@ public sealed class LedgerTests : IDisposable
     readonly string folder = Directory.CreateTempSubdirectory("rovett-ledger-").FullName;
     LedgerOptions options = new() { KeepCount = 10 };
     SqlLedgerStore store = null!;
-    Ledger.Ledger ledger = null!;
+    Ledger ledger = null!;
 
     public LedgerTests() => Start();
 
     void Start()
     {
         store = SqliteFiles.OpenHistory(Path.Combine(folder, "history.db"));
-        ledger = new Ledger.Ledger(store, options, TimeProvider.System, new RecentBySpace());
+        ledger = new Ledger(store, options, TimeProvider.System, new RecentBySpace());
     }
 
     void Restart()
@@ -161,7 +168,7 @@ public sealed class LedgerTests : IDisposable
     public void Marking_much_is_done_in_parts_and_comes_to_the_same(MarkVerb verb)
     {
         var other = new LedgerOptions { KeepCount = 100_000 };
-        ledger = new Ledger.Ledger(store, other, TimeProvider.System, new RecentBySpace());
+        ledger = new Ledger(store, other, TimeProvider.System, new RecentBySpace());
         Unread("mara", "engineer");
         for (int i = 0; i < 300; i++) Send(i % 3 == 0 ? Address.User(new UserId("mara")) : Address.Role("engineer"), i % 2 == 0 ? "even" : "odd");
         if (verb == MarkVerb.Unread) Mark(MarkVerb.Read, new MarkSelector(null, null, "even", false)).Totals.Unread.ShouldBe(150);

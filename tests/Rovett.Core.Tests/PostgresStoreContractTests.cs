@@ -1,9 +1,9 @@
 using System.Diagnostics;
 using Npgsql;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
+using Rovett.Storage;
 using Rovett.Storage.Postgres;
-using Rovett.Storage.Sqlite;
 using Shouldly;
 using Xunit;
 

@@ -1,5 +1,4 @@
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
 using Shouldly;
 using Xunit;
 

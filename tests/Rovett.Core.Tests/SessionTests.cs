@@ -1,7 +1,8 @@
 using System.Text;
-using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
-using Rovett.Core.Marks;
+using Rovett.Core.Notifications;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
 using Shouldly;
 using Xunit;
 
@@ -32,7 +33,7 @@ public class SessionTests
         return session;
     }
 
-    static OutgoingEntry Notification(long position) => new(Ledger.EntryKind.Notification, new Position(position), new StoredTime(position), NotificationId.New(DateTimeOffset.UnixEpoch), $"cursor-{position}", Encoding.UTF8.GetBytes("\"title\":\"t\""));
+    static OutgoingEntry Notification(long position) => new(EntryKind.Notification, new Position(position), new StoredTime(position), NotificationId.New(DateTimeOffset.UnixEpoch), $"cursor-{position}", Encoding.UTF8.GetBytes("\"title\":\"t\""));
 
     static PageItem Item(long position) => new(Notification(position), "role:engineer", 1, position);
 

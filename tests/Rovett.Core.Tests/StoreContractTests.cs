@@ -1,8 +1,9 @@
 using System.Text;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
 using Rovett.Core.Marks;
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
+using Rovett.Storage;
 using Rovett.Storage.Sqlite;
 using Shouldly;
 using Xunit;

@@ -1,10 +1,16 @@
 using System.Reflection;
 using System.Text;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Marking;
+using Rovett.Core.Ledgers.Commands.Sending;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Ledgers.Commands.Spaces;
 using Rovett.Core.Marks;
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
+using Rovett.Core.Wire;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 using Shouldly;
@@ -18,7 +24,7 @@ public sealed class StoreFailureTests : IDisposable
     readonly string folder = Directory.CreateTempSubdirectory("rovett-failure-").FullName;
     readonly SqlLedgerStore store;
     readonly Failing failing;
-    readonly Ledger.Ledger ledger;
+    readonly Ledger ledger;
     readonly Session session;
     readonly Seen faults = new();
     readonly Hearing observer = new();
@@ -31,7 +37,7 @@ public sealed class StoreFailureTests : IDisposable
         var proxy = DispatchProxy.Create<ILedgerStore, Failing>();
         failing = (Failing)(object)proxy;
         failing.Store = store;
-        ledger = new Ledger.Ledger(proxy, new LedgerOptions(), TimeProvider.System, new RecentBySpace(), observer, faults);
+        ledger = new Ledger(proxy, new LedgerOptions(), TimeProvider.System, new RecentBySpace(), observer, faults);
         Session? made = null;
         Ask(new AttachCommand("main", Mara(["engineer"], 1), "desk", info => made = new Session(TransportKind.Sse, new SessionLimits(), info.PlanVersion, new DispatchMark(), info.Marks, TimeSpan.Zero, () => woken())));
         session = made!;
@@ -106,6 +112,30 @@ public sealed class StoreFailureTests : IDisposable
         var text = new StringBuilder();
         while (session.Drain(buffer, out _) is var count and > 0) text.Append(Encoding.UTF8.GetString(buffer, 0, count));
         return text.ToString();
+    }
+
+    [Fact]
+    public void Marking_that_stops_half_way_tells_every_session_the_totals()
+    {
+        Ask(Send("first"));
+        var second = Ask(Send("second"));
+        Ask(Send("third"));
+        Ask(new MarkCommand("main", "mara", MarkVerb.Read, new MarkSelector([second.Id], null, null, false), "desk", session));
+        Drain();
+        MarkCommand Step(MarkProgress? from) => new("main", "mara", MarkVerb.Read, new MarkSelector(null, null, null, true), "desk", session, null, most: 1, from);
+        var step = Step(null);
+        Ask(step).Totals.Unread.ShouldBe(1, "two runs are unread, and a step marks one");
+        var rest = step.Rest!;
+        Drain().ShouldBeEmpty("it is answered when all of it is marked");
+        failing.FailAt = "Commit";
+        ledger.Process([Step(rest)]);
+        failing.FailAt = null;
+
+        session.Next().Need.ShouldBe(SessionNeed.Page);
+        var plan = Ask(new PlanCommand("main", "mara", session))!;
+        session.Feed([], plan.Head.Value, complete: true, plan.Version, plan.Totals.Totals);
+        Ask(new GoLiveCommand("main", "mara", session, plan.Version)).ShouldBeTrue();
+        Drain().ShouldContain("\"totals\":{\"unread\":1,");
     }
 
     [Theory]

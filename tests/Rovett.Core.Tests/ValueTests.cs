@@ -1,6 +1,9 @@
 using CsCheck;
+using Rovett.Client;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
+using Rovett.Core.Wire;
+using Rovett.Service;
+using Rovett.Storage.Sqlite;
 using Shouldly;
 using Xunit;
 
@@ -133,9 +136,9 @@ public class ValueTests
     {
         static string[] Rovett(Type type) => [.. type.Assembly.GetReferencedAssemblies().Select(a => a.Name!).Where(n => n.StartsWith("Rovett", StringComparison.Ordinal) || n.StartsWith("Microsoft.AspNetCore", StringComparison.Ordinal))];
         Rovett(typeof(Problem)).ShouldBeEmpty();
-        Rovett(typeof(Storage.Sqlite.AccessStore)).ShouldBe(["Rovett.Core"]);
-        Rovett(typeof(Client.RovettClient)).ShouldBeEmpty();
-        Rovett(typeof(Service.RovettService)).ShouldNotContain("Rovett.Client");
+        Rovett(typeof(AccessStore)).ShouldBe(["Rovett.Core"]);
+        Rovett(typeof(RovettClient)).ShouldBeEmpty();
+        Rovett(typeof(RovettService)).ShouldNotContain("Rovett.Client");
         // The pure core knows neither files, sockets, threads nor the machine's clock.
         string[] io = ["System.Net.Sockets", "System.IO.FileSystem", "System.Net.Http", "Microsoft.Data.Sqlite", "System.Threading.Thread"];
         typeof(Problem).Assembly.GetReferencedAssemblies().Select(a => a.Name).ShouldNotContain(n => io.Contains(n));

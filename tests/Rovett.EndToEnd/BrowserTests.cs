@@ -1,4 +1,7 @@
+using System.Diagnostics;
+using System.Text.Json;
 using System.Text.Json.Nodes;
+using System.Text.RegularExpressions;
 using Microsoft.AspNetCore.Builder;
 using Microsoft.AspNetCore.Hosting;
 using Microsoft.AspNetCore.Http;
@@ -295,7 +298,7 @@ public sealed class BrowserTests : IAsyncLifetime
     {
         var text = File.ReadAllText(Path.Combine(ServiceProcess.Root, "docs", "without-a-client.md"));
         var part = text.Split("\n## ").Single(p => p.StartsWith(heading + "\n", StringComparison.Ordinal));
-        return [.. System.Text.RegularExpressions.Regex.Matches(part, "```\\w+\n(.*?)```", System.Text.RegularExpressions.RegexOptions.Singleline).Select(m => m.Groups[1].Value)];
+        return [.. Regex.Matches(part, "```\\w+\n(.*?)```", RegexOptions.Singleline).Select(m => m.Groups[1].Value)];
     }
 
     async Task<int> Received(string title)
@@ -319,7 +322,7 @@ public sealed class BrowserTests : IAsyncLifetime
               window.show = (title, unread) => { titles.push(title); window.unread = unread; };
               const script = document.createElement('script');
               script.type = 'module';
-              script.textContent = {{System.Text.Json.JsonSerializer.Serialize(Code(kind).Single())}};
+              script.textContent = {{JsonSerializer.Serialize(Code(kind).Single())}};
               document.body.append(script);
             }
             """);
@@ -368,15 +371,15 @@ public sealed class BrowserTests : IAsyncLifetime
         }
     }
 
-    static System.Diagnostics.Process Shell(string script, IReadOnlyDictionary<string, string> environment)
+    static Process Shell(string script, IReadOnlyDictionary<string, string> environment)
     {
-        var start = new System.Diagnostics.ProcessStartInfo("bash", ["-c", script]) { RedirectStandardOutput = true };
+        var start = new ProcessStartInfo("bash", ["-c", script]) { RedirectStandardOutput = true };
         foreach (var (name, value) in environment) start.Environment[name] = value;
-        return System.Diagnostics.Process.Start(start)!;
+        return Process.Start(start)!;
     }
 
     /// <summary>`opened` and the notifications of a stream of events, until there are as many.</summary>
-    static async Task<List<JsonNode>> Events(System.Diagnostics.Process stream, int notifications)
+    static async Task<List<JsonNode>> Events(Process stream, int notifications)
     {
         using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(20));
         var found = new List<JsonNode>();

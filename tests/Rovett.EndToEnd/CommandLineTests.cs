@@ -1,3 +1,4 @@
+using System.Globalization;
 using System.Text.Json.Nodes;
 using Rovett.Testing;
 using Shouldly;
@@ -86,7 +87,7 @@ public sealed class CommandLineTests : IAsyncLifetime
             var problem = JsonNode.Parse(lines[0])!;
             ((string)problem["type"]!).ShouldBe("urn:rovett:problem:" + type);
             ((string)problem["title"]!).ShouldNotBeEmpty();
-            ((string)problem["mend"]!).ShouldNotBeEmpty();
+            ((string)problem["fix"]!).ShouldNotBeEmpty();
         }
         JsonNode.Parse((await Cli("send", "--to", "mara", "--json")).Error)!["errors"]!.AsArray().Select(e => (string)e!["field"]!).ShouldBe(["to[0]", "type", "title"]);
     }
@@ -162,7 +163,7 @@ public sealed class CommandLineTests : IAsyncLifetime
     [Fact]
     public async Task A_port_in_use_is_said_in_a_line()
     {
-        var run = await ServiceProcess.Cli(["serve", "--data", Path.Combine(folder, "other"), "--port", service.Url.Port.ToString(System.Globalization.CultureInfo.InvariantCulture)]);
+        var run = await ServiceProcess.Cli(["serve", "--data", Path.Combine(folder, "other"), "--port", service.Url.Port.ToString(CultureInfo.InvariantCulture)]);
         (run.ExitCode, run.Out).ShouldBe((1, ""));
         run.Error.ShouldContain($"Port {service.Url.Port} of 127.0.0.1 is in use.");
         run.Error.Trim().Split('\n').Length.ShouldBe(2);

@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Net;
 using System.Net.Security;
@@ -96,7 +97,7 @@ public sealed class ProxyTests : IAsyncLifetime
         var start = new ProcessStartInfo(File.Exists("/usr/sbin/" + program) ? "/usr/sbin/" + program : program, arguments) { RedirectStandardError = true, RedirectStandardOutput = true };
         foreach (var home in new[] { "HOME", "XDG_DATA_HOME", "XDG_CONFIG_HOME" }) start.Environment[home] = folder;
         proxy = Process.Start(start)!;
-        var said = new System.Collections.Concurrent.ConcurrentQueue<string?>();
+        var said = new ConcurrentQueue<string?>();
         proxy.ErrorDataReceived += (_, line) => said.Enqueue(line.Data);
         proxy.OutputDataReceived += (_, line) => said.Enqueue(line.Data);
         proxy.BeginErrorReadLine();

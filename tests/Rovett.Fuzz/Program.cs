@@ -1,12 +1,12 @@
 using System.Diagnostics;
+using System.Globalization;
 using System.Text;
 using Microsoft.Extensions.Logging.Abstractions;
-using Rovett.Core;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
-using Rovett.Core.WebSockets;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Notifications;
+using Rovett.Core.Wire;
+using Rovett.Core.Wire.WebSockets;
 using Rovett.Service.Access;
 using Rovett.Service.Api;
 using Rovett.Service.Receipts;
@@ -42,8 +42,8 @@ public static class Program
     /// <summary>Runs.</summary>
     public static int Main(string[] args)
     {
-        long count = args.Length > 0 ? long.Parse(args[0], System.Globalization.CultureInfo.InvariantCulture) : 100_000;
-        int seed = args.Length > 1 ? int.Parse(args[1], System.Globalization.CultureInfo.InvariantCulture) : Environment.TickCount;
+        long count = args.Length > 0 ? long.Parse(args[0], CultureInfo.InvariantCulture) : 100_000;
+        int seed = args.Length > 1 ? int.Parse(args[1], CultureInfo.InvariantCulture) : Environment.TickCount;
         bool sound = true;
         foreach (var (name, examples, parse) in Parsers.Where(p => args.Length < 3 || p.Name == args[2])) sound &= Run(name, examples, parse, count, seed);
         return sound ? 0 : 1;

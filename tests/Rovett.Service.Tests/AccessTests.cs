@@ -54,7 +54,7 @@ public sealed class AccessTests : IAsyncLifetime
         {
             var answer = await s.Call(HttpMethod.Get, path, token, null, ("Accept", "text/event-stream"));
             (answer.Status, answer.Problem).ShouldBe((status, slug ?? what), path);
-            ((string)answer.Json!["mend"]!).ShouldNotBeEmpty();
+            ((string)answer.Json!["fix"]!).ShouldNotBeEmpty();
             if (status == 401) answer.Headers.WwwAuthenticate.ToString().ShouldBe("Bearer");
         }
         using var socket = await s.WebSocket(token);

@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Text.Json.Nodes;
 using Rovett.Client;
 using Rovett.Testing;
@@ -61,7 +62,7 @@ public sealed class ClientTests : IAsyncLifetime
         using var relay = new Relay(s.Port) { StripsUpgrades = strips, BuffersStreams = buffers };
         for (int i = 0; i < 50; i++) await s.Send("role:engineer", $"{i}");
         using var live = new LiveConnection(relay.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")), new LiveOptions { AckWithin = TimeSpan.FromMilliseconds(50) });
-        var clock = System.Diagnostics.Stopwatch.StartNew();
+        var clock = Stopwatch.StartNew();
         var titles = await Read(live, 60, async message =>
         {
             if ((string)message["kind"]! == "opened")

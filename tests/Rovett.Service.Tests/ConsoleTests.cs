@@ -1,3 +1,4 @@
+using System.Text.Json.Nodes;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
@@ -91,7 +92,7 @@ public sealed class ConsoleTests : IAsyncLifetime
         (await Get("/console/api/operators", ruth)).Problem.ShouldBe("not-signed-in");
     }
 
-    static async Task<System.Text.Json.Nodes.JsonObject?> NextView(RawEvents stream) => await stream.Next();
+    static async Task<JsonObject?> NextView(RawEvents stream) => await stream.Next();
 
     [Fact]
     public async Task Many_guesses_at_a_time_are_no_way_around_the_limit()

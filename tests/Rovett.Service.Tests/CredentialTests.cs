@@ -1,4 +1,7 @@
+using System.Net.Sockets;
 using System.Text;
+using System.Text.Json;
+using System.Text.Json.Nodes;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
@@ -14,7 +17,7 @@ public sealed class CredentialTests
         return answer.Status == 200 ? "in" : answer.Problem!;
     }
 
-    static System.Text.Json.Nodes.JsonObject ForFerries(string user)
+    static JsonObject ForFerries(string user)
     {
         var claims = TokenMaker.Claims(user);
         claims["aud"] = "ferries";
@@ -207,7 +210,7 @@ public sealed class CredentialTests
     public async Task Every_id_that_comes_in_can_be_administered(string id)
     {
         await using var s = await ServiceUnderTest.Start();
-        var json = System.Text.Json.JsonSerializer.Serialize(id);
+        var json = JsonSerializer.Serialize(id);
         var query = "?id=" + Uri.EscapeDataString(id);
         (await Verdict(s, s.Token(id, id))).ShouldBe("in");
         ((string)(await s.Get("/v1/users" + query, s.Key)).Json!["id"]!).ShouldBe(id.Normalize());
@@ -280,7 +283,7 @@ public sealed class CredentialTests
     {
         var clock = new TestClock();
         await using var s = await ServiceUnderTest.Start(o => o.Spaces = ["harbour"], clock: clock);
-        using var socket = new System.Net.Sockets.TcpClient("127.0.0.1", s.Port);
+        using var socket = new TcpClient("127.0.0.1", s.Port);
         var stream = socket.GetStream();
         async Task Chunk(string text) => await stream.WriteAsync(Encoding.UTF8.GetBytes($"{Encoding.UTF8.GetByteCount(text):x}\r\n{text}\r\n"));
         await stream.WriteAsync(Encoding.UTF8.GetBytes($"POST /s/harbour/v1/users HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {s.Credentials["harbour"].AdminKey}\r\nTransfer-Encoding: chunked\r\n\r\n"));
@@ -314,7 +317,7 @@ public sealed class CredentialTests
     public async Task A_body_without_line_breaks_takes_no_memory()
     {
         await using var s = await ServiceUnderTest.Start();
-        using var socket = new System.Net.Sockets.TcpClient("127.0.0.1", s.Port);
+        using var socket = new TcpClient("127.0.0.1", s.Port);
         var stream = socket.GetStream();
         await stream.WriteAsync(Encoding.UTF8.GetBytes($"POST /v1/users HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {s.Key}\r\nContent-Length: 450000000\r\n\r\n"));
         var chunk = new byte[64 * 1024];

@@ -4,6 +4,7 @@ using Microsoft.Data.Sqlite;
 using Microsoft.Extensions.Logging.Abstractions;
 using Rovett.Service.Operations;
 using Rovett.Service.Options;
+using Rovett.Storage;
 using Rovett.Storage.Sqlite;
 using Rovett.Testing;
 using Shouldly;

@@ -1,3 +1,4 @@
+using System.Net.Sockets;
 using System.Text;
 using Rovett.Testing;
 using Shouldly;
@@ -60,7 +61,7 @@ public sealed class HostileTests : IAsyncLifetime
         await live.Text(text);
         var refused = await live.Next("refused");
         ((string)refused["problem"]!["type"]!).ShouldEndWith(":" + slug);
-        ((string)refused["problem"]!["mend"]!).ShouldNotBeEmpty();
+        ((string)refused["problem"]!["fix"]!).ShouldNotBeEmpty();
         await s.Send("user:mara", "still here");
         ((string)(await live.Next("notification"))["title"]!).ShouldBe("still here");
 
@@ -98,7 +99,7 @@ public sealed class HostileTests : IAsyncLifetime
                 frames.AddRange(RawWebSocket.Frame(0x81, Encoding.UTF8.GetBytes(text)));
             }
             await live.Write(frames.ToArray());
-            for (int i = 0; i < chunk; i++) (await live.Next("refused"))["problem"]!["mend"].ShouldNotBeNull();
+            for (int i = 0; i < chunk; i++) (await live.Next("refused"))["problem"]!["fix"].ShouldNotBeNull();
         }
         await s.Send("user:mara", "still here");
         ((string)(await live.Next("notification"))["title"]!).ShouldBe("still here");
@@ -115,7 +116,7 @@ public sealed class HostileTests : IAsyncLifetime
             {
                 for (int i = 0; i < 400; i++) await live.Write(frames);
             }
-            catch (Exception gone) when (gone is System.Net.Sockets.SocketException or ObjectDisposedException)
+            catch (Exception gone) when (gone is SocketException or ObjectDisposedException)
             {
             }
         });

@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
@@ -67,9 +68,9 @@ public sealed class LimitTests
         var opened = await live.Next("opened");
         await live.Next("current");
         for (int i = 0; i < 60; i++) await live.Text($$"""{"kind":"attend","subject":"x","requestId":"{{i}}"}""");
-        var started = System.Diagnostics.Stopwatch.GetTimestamp();
+        var started = Stopwatch.GetTimestamp();
         for (int i = 0; i < 60; i++) ((string)(await live.Next("done"))["requestId"]!).ShouldBe($"{i}");
-        System.Diagnostics.Stopwatch.GetElapsedTime(started).ShouldBeGreaterThan(TimeSpan.FromSeconds(1)); // 20 at once, 40 at 20 a second
+        Stopwatch.GetElapsedTime(started).ShouldBeGreaterThan(TimeSpan.FromSeconds(1)); // 20 at once, 40 at 20 a second
         var token = s.Token("teo");
         using var events = await s.Events(token);
         var session = (string)(await events.Next("opened"))["session"]!;

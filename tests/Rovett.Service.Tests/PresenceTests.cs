@@ -1,3 +1,4 @@
+using System.Text.Json;
 using System.Text.Json.Nodes;
 using Rovett.Core.Policies;
 using Rovett.Testing;
@@ -137,8 +138,8 @@ public sealed class PresenceTests : IAsyncLifetime
     [Fact]
     public void A_backend_that_says_yes_gives_no_more_than_the_policy_that_asked_it_shows()
     {
-        using var document = System.Text.Json.JsonDocument.Parse("""{"policies":[{"name":"asked","topic":"berth/{berth}","may":["presence"],"shows":"count","ask":"office","when":{"anyone":true}}]}""");
-        var errors = new List<Core.FieldError>();
+        using var document = JsonDocument.Parse("""{"policies":[{"name":"asked","topic":"berth/{berth}","may":["presence"],"shows":"count","ask":"office","when":{"anyone":true}}]}""");
+        var errors = new List<FieldError>();
         var policies = PolicyReader.Read(document.RootElement, errors);
         errors.ShouldBeEmpty();
         var answer = new Grant(7, 1, "", "berth/3", TopicRights.Presence, null, null, "asked", "");

@@ -1,3 +1,4 @@
+using System.Text.Encodings.Web;
 using System.Text.Json.Nodes;
 using Rovett.Testing;
 using Shouldly;
@@ -46,7 +47,7 @@ public sealed class SayTests : IAsyncLifetime
             var said = await listener.Next("said");
             said["time"].ShouldNotBeNull();
             said.Remove("time");
-            said.ToJsonString(new() { Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping }).ShouldBe("""{"kind":"said","to":"topic:berth/3","from":"teo","displayName":"Teo Lind","data":{"text":"Lines are fast é"}}""");
+            said.ToJsonString(new() { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping }).ShouldBe("""{"kind":"said","to":"topic:berth/3","from":"teo","displayName":"Teo Lind","data":{"text":"Lines are fast é"}}""");
         }
         await teo.Text("""{"kind":"say","topic":"berth/3","data":"to me too","self":true}""");
         ((string)(await teo.Next("said"))["data"]!).ShouldBe("to me too");

@@ -1,3 +1,6 @@
+using System.Collections.Concurrent;
+using System.Diagnostics;
+using System.Text;
 using System.Text.Json.Nodes;
 using Rovett.Testing;
 using Shouldly;
@@ -108,7 +111,7 @@ public sealed class SendingTests : IAsyncLifetime
         var answer = await s.Post("/v1/notifications", s.Key, body);
         answer.Status.ShouldBe(422);
         answer.Json!["errors"]!.AsArray().Select(e => (string)e!["field"]!).ShouldBe(fields, ignoreOrder: true);
-        ((string)answer.Json["mend"]!).ShouldNotBeEmpty();
+        ((string)answer.Json["fix"]!).ShouldNotBeEmpty();
         (await s.Get("/v1/status", s.Key)).Json!["position"]!.GetValue<long>().ShouldBe(0);
     }
 
@@ -212,7 +215,7 @@ public sealed class SendingTests : IAsyncLifetime
     public async Task When_more_is_sent_than_can_be_stored_some_is_refused_and_what_was_accepted_is_there()
     {
         await using var s = await ServiceUnderTest.Start(o => o.MaxSendWaitMs = 10);
-        var accepted = new System.Collections.Concurrent.ConcurrentBag<string>();
+        var accepted = new ConcurrentBag<string>();
         int refused = 0, sent = 0;
         await Eventually.Holds(async () =>
         {
@@ -258,8 +261,8 @@ public sealed class SendingTests : IAsyncLifetime
         http.DefaultRequestHeaders.Authorization = new("Bearer", s.Key);
         async Task<(int Status, TimeSpan Took)> Send()
         {
-            var clock = System.Diagnostics.Stopwatch.StartNew();
-            using var answer = await http.PostAsync("/v1/notifications", new StringContent(body, System.Text.Encoding.UTF8, "application/json"));
+            var clock = Stopwatch.StartNew();
+            using var answer = await http.PostAsync("/v1/notifications", new StringContent(body, Encoding.UTF8, "application/json"));
             return ((int)answer.StatusCode, clock.Elapsed);
         }
         var (first, again) = await Eventually.Holds(async () => (await Send(), await Send()), both => both is ((503, _), (503, _)), "two in a row are refused", 60);

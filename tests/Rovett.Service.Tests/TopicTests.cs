@@ -203,7 +203,7 @@ public sealed class TopicTests : IAsyncLifetime
         var right = explained["rights"]!.AsArray().Single(r => (string)r!["right"]! == "subscribe")!;
         ((string)right["decision"]!, (string)right["by"]!).ShouldBe(("deny", "nothing covers it"));
         right["steps"]!.AsArray().Select(p => (string)p!["what"]! + ": " + (string)p["outcome"]!).ShouldBe(["policy 'closed for works': does not hold", "policy 'crew at their berth': does not hold", "policy 'desks see berths': does not hold"], ignoreOrder: true);
-        right["steps"]!.AsArray().Select(p => (string?)p!["mend"]).ShouldContain("give the user the role berth-3");
+        right["steps"]!.AsArray().Select(p => (string?)p!["fix"]).ShouldContain("give the user the role berth-3");
         (await s.Get("/v1/explain?user=teo&on=topic:berth/3", s.Token("teo"))).Status.ShouldBe(401);
     }
 

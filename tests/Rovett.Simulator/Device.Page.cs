@@ -1,8 +1,9 @@
 using System.Text;
 using System.Text.Json;
-using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Wire;
+using Rovett.Storage.Sql;
 
 namespace Rovett.Simulator;
 
@@ -190,7 +191,7 @@ sealed partial class Device
         }
         if (plan.Task.IsFaulted || plan.Task.Result is not { } found) return;
         list.Clear();
-        foreach (var item in world.History.Inbox(found, 1, long.MaxValue, 10_000, Storage.Sql.InboxState.All).Items)
+        foreach (var item in world.History.Inbox(found, 1, long.MaxValue, 10_000, InboxState.All).Items)
         {
             list[item.Entry.Id] = true;
             handled.Add(item.Entry.Id);

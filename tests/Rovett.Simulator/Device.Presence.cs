@@ -1,7 +1,7 @@
 using System.Text.Json;
 using Rovett.Core.Addresses;
+using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Policies;
-using Rovett.Core.Presence;
 
 namespace Rovett.Simulator;
 

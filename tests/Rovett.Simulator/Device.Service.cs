@@ -1,5 +1,6 @@
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Wire;
 
 namespace Rovett.Simulator;
 

@@ -1,4 +1,5 @@
-using Rovett.Core.Ledger;
+using System.Text.Json;
+using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Policies;
 
 namespace Rovett.Simulator;
@@ -62,7 +63,7 @@ sealed partial class Device
     }
 
     /// <summary>A `said` message may only be sent to sessions on the topic's channel.</summary>
-    void CheckSaidLeaving(Line at, System.Text.Json.JsonElement message)
+    void CheckSaidLeaving(Line at, JsonElement message)
     {
         var topic = message.GetProperty("to").GetString()!["topic:".Length..];
         bool isOn = world.Reference.Of(user).Holds.Contains("topic:" + topic) || subscribed.GetValueOrDefault(at)?.ContainsKey(topic) == true;

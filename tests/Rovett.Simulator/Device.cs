@@ -1,7 +1,10 @@
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Marks;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
 
 namespace Rovett.Simulator;
 
@@ -23,7 +26,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
         public required int Key; // the signing key that its token was made with
         public bool Asking = true; // long poll: a request waits
         public bool EndedByKey;
-        public bool EndedBefore, Dismissed, Pumping, Supplying, Open, Cut, Closed, Detached, Current, Acks;
+        public bool EndedBefore, Dismissed, Forgotten, Pumping, Supplying, Open, Cut, Closed, Detached, Current, Acks;
         public readonly HashSet<NotificationId> Seen = [], Caused = [];
     }
 
@@ -43,7 +46,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
     readonly List<Line> known = []; // to the service, also those that are gone without its having heard of it
 
     /// <summary>Whether a session of this device says to the service that its user looks at a subject.</summary>
-    public bool Attends(string subject) => attends.Any(a => a.Value == subject && !a.Key.Dismissed && (a.Key.Closed || a.Key.EndedByKey || !a.Key.Session.IsEnded || (!a.Key.EndedBefore && world.EndsLater(user))));
+    public bool Attends(string subject) => attends.Any(a => a.Value == subject && !a.Key.Dismissed && (((a.Key.Closed || a.Key.EndedByKey) && !a.Key.Forgotten) || !a.Key.Session.IsEnded || (!a.Key.EndedBefore && world.EndsLater(user))));
 
     /// <summary>The ledger has ended every session of the user by now, also those whose device is gone and not detached yet.</summary>
     public void AllDismissed()
@@ -54,7 +57,12 @@ sealed partial class Device(World world, string user, string name, TransportKind
     /// <summary>A batch begins: what has ended until now does not end later in it.</summary>
     public void BatchBegins()
     {
-        foreach (var at in attends.Keys) at.EndedBefore = at.Session.IsEnded;
+        foreach (var at in attends.Keys)
+        {
+            at.EndedBefore = at.Session.IsEnded;
+            // After a failure the ledger may forget a session that has ended and is not detached yet.
+            at.Forgotten = at.EndedBefore && !world.Knows(at.Session);
+        }
     }
 
     /// <summary>The service died: it remembers nothing of what sessions said.</summary>

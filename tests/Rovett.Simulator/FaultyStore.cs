@@ -1,8 +1,7 @@
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
 using Rovett.Core.Marks;
 using Rovett.Core.Policies;
+using Rovett.Core.Store;
 
 namespace Rovett.Simulator;
 

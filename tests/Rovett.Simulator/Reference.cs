@@ -1,4 +1,5 @@
 using Rovett.Core.Addresses;
+using Rovett.Core.Policies;
 
 namespace Rovett.Simulator;
 
@@ -112,7 +113,7 @@ public sealed partial class Reference(TimeSpan newcomers)
         {
             foreach (var user in persons.Keys)
             {
-                if (!May(user, topic, Core.Policies.TopicRights.Subscribe)) maySince.Remove((user, topic));
+                if (!May(user, topic, TopicRights.Subscribe)) maySince.Remove((user, topic));
                 else maySince.TryAdd((user, topic), Head);
             }
         }

@@ -1,6 +1,5 @@
 using System.Globalization;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
 
 namespace Rovett.Simulator;
 

@@ -1,9 +1,15 @@
 using System.Text;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Directory;
+using Rovett.Core.Ledgers.Commands.Marking;
+using Rovett.Core.Ledgers.Commands.Sending;
+using Rovett.Core.Ledgers.Commands.Sessions;
 using Rovett.Core.Marks;
+using Rovett.Core.Notifications;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
 
 namespace Rovett.Simulator;
 

@@ -1,4 +1,7 @@
-using Rovett.Core.Ledger;
+using System.Text;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Visibility;
+using Rovett.Storage.Sql;
 
 namespace Rovett.Simulator;
 
@@ -37,9 +40,9 @@ public sealed partial class World
         if (history.UnreadAbout(plan, Subjects[0]) != about) throw Wrong($"{user}: {history.UnreadAbout(plan, Subjects[0])} unread about {Subjects[0]}, the reference says {about}");
     }
 
-    static Storage.Sql.InboxState InboxStateOf(int which) => (Storage.Sql.InboxState)which;
+    static InboxState InboxStateOf(int which) => (InboxState)which;
 
-    void CheckInbox(string user, ReadPlan plan, Storage.Sql.InboxState state, Func<Reference.Sent, bool> wanted)
+    void CheckInbox(string user, ReadPlan plan, InboxState state, Func<Reference.Sent, bool> wanted)
     {
         var person = reference.Of(user);
         var expected = reference.Visible(user).Where(wanted).Select(s => (s.Position, Address: reference.Reaches(user, s)!, Read: person.Read.Contains(s.Number), Received: person.Received.Contains(s.Number), Muted: reference.IsMuted(user, s), Mine: s.TakenBy == user)).OrderByDescending(s => s.Position).ToList();
@@ -65,8 +68,8 @@ public sealed partial class World
         {
             for (long position = reference.Floor + 1; position <= upTo; position++)
             {
-                if (disk.FindEntry(1, position) is { } entry && (entry.Addressing.Split('\n').Any(line => line.EndsWith("user:" + user, StringComparison.Ordinal)) || System.Text.Encoding.UTF8.GetString(entry.Body).Contains($"\"{user}\"", StringComparison.Ordinal)))
-                    throw Wrong($"the entry at {position} names {user}, who was erased at {upTo}: {entry.Addressing} {System.Text.Encoding.UTF8.GetString(entry.Body)}");
+                if (disk.FindEntry(1, position) is { } entry && (entry.Addressing.Split('\n').Any(line => line.EndsWith("user:" + user, StringComparison.Ordinal)) || Encoding.UTF8.GetString(entry.Body).Contains($"\"{user}\"", StringComparison.Ordinal)))
+                    throw Wrong($"the entry at {position} names {user}, who was erased at {upTo}: {entry.Addressing} {Encoding.UTF8.GetString(entry.Body)}");
             }
         }
     }

@@ -1,7 +1,7 @@
 using System.Text;
 using System.Text.Json;
 using Rovett.Core.Addresses;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Policies;
 
 namespace Rovett.Simulator;
@@ -24,7 +24,7 @@ public sealed partial class World
         }
         var document = Document(rules);
         using var parsed = JsonDocument.Parse(document);
-        var errors = new List<Core.FieldError>();
+        var errors = new List<FieldError>();
         var set = PolicyReader.Read(parsed.RootElement, errors);
         if (errors.Count > 0) throw Wrong($"the policies {Encoding.UTF8.GetString(document)} are refused: {errors[0]}");
         var put = new PutPoliciesCommand("main", set, document, null);

@@ -1,11 +1,14 @@
+using System.Globalization;
 using System.Text;
-using Rovett.Core;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Life;
+using Rovett.Core.Ledgers.Commands.Sending;
+using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Marks;
-using Rovett.Core.Presence;
+using Rovett.Core.Store;
+using Rovett.Core.Wire;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 
@@ -75,6 +78,9 @@ public sealed partial class World : IDisposable, ILedgerFaults
     /// <summary>Which signing key tokens are made with now; those before it were withdrawn.</summary>
     internal int KeyNumber { get; private set; }
 
+    /// <summary>Whether the ledger knows a session.</summary>
+    internal bool Knows(ISessionPort session) => ledger.Feeds("main", session);
+
     /// <summary>Every value a user's unread total had, with the reference's head at that time.</summary>
     internal Dictionary<string, List<(long Head, long Unread)>> TotalsOverTime { get; } = [];
 
@@ -100,7 +106,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
 
     string DiskPath => Path.Combine(folder, $"history-{diskLife}.db");
 
-    internal void Note(string what) => log?.Append(System.Globalization.CultureInfo.InvariantCulture, $"{clock.Elapsed:d\\.hh\\:mm\\:ss\\.ffffff} {what}\n");
+    internal void Note(string what) => log?.Append(CultureInfo.InvariantCulture, $"{clock.Elapsed:d\\.hh\\:mm\\:ss\\.ffffff} {what}\n");
 
     internal Exception Wrong(string what) => new SimulationException($"at {clock.Elapsed}: {what}");
 
@@ -161,7 +167,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
     {
         public void Stored(string space, OutgoingEntry notification, string addressing, IReadOnlyList<Placement> placements)
         {
-            int number = int.Parse(Encoding.UTF8.GetString(notification.Body).Split("\"n\":")[1].Split(',')[0], System.Globalization.CultureInfo.InvariantCulture);
+            int number = int.Parse(Encoding.UTF8.GetString(notification.Body).Split("\"n\":")[1].Split(',')[0], CultureInfo.InvariantCulture);
             world.numbers[notification.Id] = number;
             foreach (var p in placements) world.numberAt[(p.Log, p.Ordinal)] = number;
         }

@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using System.Net;
 using System.Net.Sockets;
 using System.Text;
@@ -22,7 +23,7 @@ public sealed class Relay : IDisposable
 
     public Uri Url => new($"http://127.0.0.1:{((IPEndPoint)listener.LocalEndpoint).Port}");
 
-    readonly System.Collections.Concurrent.ConcurrentDictionary<TcpClient, byte> open = new();
+    readonly ConcurrentDictionary<TcpClient, byte> open = new();
 
     /// <summary>Ends every connection that is open now, without a word.</summary>
     public void Cut()

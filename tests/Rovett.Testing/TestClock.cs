@@ -1,4 +1,4 @@
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
 
 namespace Rovett.Testing;
 

@@ -74,7 +74,7 @@ export interface Said<D = unknown> {
   time: string;
 }
 
-/** RFC 9457, with the fields at fault and the mend. */
+/** RFC 9457, with the fields at fault and the fix. */
 export interface Problem {
   type: string;
   title: string;

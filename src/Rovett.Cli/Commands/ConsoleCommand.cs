@@ -35,7 +35,7 @@ static class ConsoleCommand
             else
             {
                 AnsiConsole.MarkupLineInterpolated($"Sign up once within {(int)answer["minutes"]!} minutes (may {(string)answer["may"]!}):");
-                System.Console.Out.WriteLine((string?)answer["link"]);
+                Console.Out.WriteLine((string?)answer["link"]);
             }
             return 0;
         }));

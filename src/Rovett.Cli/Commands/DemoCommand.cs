@@ -30,7 +30,7 @@ static class DemoCommand
               rovett demo
             """) { port, page, stay, once, pace, every, ready };
         command.SetAction((parsed, cancel) => Output.Guard(() => Run(parsed.GetValue(port), parsed.GetValue(page),
-            parsed.GetValue(stay) || (!parsed.GetValue(once) && !System.Console.IsOutputRedirected), TimeSpan.FromSeconds(parsed.GetValue(pace)),
+            parsed.GetValue(stay) || (!parsed.GetValue(once) && !Console.IsOutputRedirected), TimeSpan.FromSeconds(parsed.GetValue(pace)),
             parsed.GetValue(every), parsed.GetValue(ready), cancel)));
         return command;
     }
@@ -56,7 +56,7 @@ static class DemoCommand
                     {
                         AnsiConsole.MarkupLineInterpolated($"[bold]Marrow Sound Ferries[/] on Rovett at {service.Url}");
                         AnsiConsole.MarkupLineInterpolated($"  crew page   [bold]{office.Url}/crew/[/]   two people side by side");
-                        System.Console.Out.WriteLine($"  console     {service.Url}/console#sign-up={service.ConsoleLink}");
+                        Console.Out.WriteLine($"  console     {service.Url}/console#sign-up={service.ConsoleLink}");
                         if (readyFile is not null) RovettService.WriteSecretFile(readyFile, JsonSerializer.SerializeToUtf8Bytes(new
                         {
                             crew = office.Url + "/crew/",

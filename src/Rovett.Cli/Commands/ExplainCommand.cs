@@ -51,8 +51,8 @@ static class ExplainCommand
         foreach (var step in steps)
         {
             var outcome = (string)step!["outcome"]!;
-            var mend = step["mend"] is { } m ? $"\n[grey]to change it: {Output.Plain((string?)m)}[/]" : "";
-            table.AddRow(" ", Output.Plain((string?)step["what"]), $"[{Colour(outcome)}]{outcome}[/]", Output.Plain((string?)step["why"]) + mend);
+            var fix = step["fix"] is { } m ? $"\n[grey]to change it: {Output.Plain((string?)m)}[/]" : "";
+            table.AddRow(" ", Output.Plain((string?)step["what"]), $"[{Colour(outcome)}]{outcome}[/]", Output.Plain((string?)step["why"]) + fix);
         }
         AnsiConsole.Write(table);
     }

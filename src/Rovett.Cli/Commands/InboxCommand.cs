@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Globalization;
 using System.Text.Json.Nodes;
 using Spectre.Console;
 
@@ -63,7 +64,7 @@ static class InboxCommand
         if (answer["next"] is { } next) AnsiConsole.MarkupLine($"[grey]More: rovett inbox … --next \"{Output.Plain((string?)next)}\"[/]");
     }
 
-    static string Time(JsonNode? time) => time is null ? "–" : DateTime.Parse((string)time!, null, System.Globalization.DateTimeStyles.AdjustToUniversal).ToLocalTime().ToString("dd MMM HH:mm:ss");
+    static string Time(JsonNode? time) => time is null ? "–" : DateTime.Parse((string)time!, null, DateTimeStyles.AdjustToUniversal).ToLocalTime().ToString("dd MMM HH:mm:ss");
 }
 
 /// <summary><c>rovett mark</c></summary>

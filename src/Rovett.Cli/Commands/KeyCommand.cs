@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Globalization;
 using System.Text.Json.Nodes;
 using Rovett.Service.Access;
 using Rovett.Storage.Sqlite;
@@ -43,7 +44,7 @@ static class KeyCommand
             else
             {
                 AnsiConsole.MarkupLine($"[green]Made[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown this once:");
-                System.Console.Out.WriteLine((string?)answer["key"]);
+                Console.Out.WriteLine((string?)answer["key"]);
             }
             return 0;
         }));
@@ -72,7 +73,7 @@ static class KeyCommand
             else
             {
                 AnsiConsole.MarkupLine($"[green]Made[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown this once; the old key holds for {Output.Plain(parsed.GetValue(overlap))} more:");
-                System.Console.Out.WriteLine((string?)answer["key"]);
+                Console.Out.WriteLine((string?)answer["key"]);
             }
             return 0;
         }));
@@ -137,7 +138,7 @@ static class KeyCommand
             else
             {
                 AnsiConsole.MarkupLine($"[green]Created[/] an admin key for space {Output.Plain(name)} ({stored.Id}), shown only once:");
-                System.Console.Out.WriteLine(key);
+                Console.Out.WriteLine(key);
             }
             return Task.FromResult(0);
         }));
@@ -199,13 +200,13 @@ static class StatusCommand
         foreach (var fault in status["faults"]!.AsArray()) console.MarkupLine($"  [red]bug[/] {Output.Plain((string?)fault!["what"])} in {Output.Plain((string?)fault["where"])}, {fault["count"]} times, last {Output.Plain(((string)fault["last"]!)[..19].Replace('T', ' '))}");
         foreach (var aside in status["setAside"]!.AsArray()) console.MarkupLine($"  [yellow]set aside[/] {Output.Plain((string?)aside!["kind"])} at position {aside["position"]}: {Output.Plain((string?)aside["why"])}");
         if ((long)status["erasures"]! > 0) console.MarkupLine($"  {status["erasures"]} erasures are under way");
-        foreach (var origin in status["originsRefused"]!.AsArray()) console.MarkupLine($"  [yellow]origin refused[/] {Output.Plain((string?)origin!["origin"])}, {origin["count"]} times; {Output.Plain((string?)origin["mend"])}");
+        foreach (var origin in status["originsRefused"]!.AsArray()) console.MarkupLine($"  [yellow]origin refused[/] {Output.Plain((string?)origin!["origin"])}, {origin["count"]} times; {Output.Plain((string?)origin["fix"])}");
     }
 
     static void Print(JsonNode status)
     {
         var console = AnsiConsole.Console;
-        var since = DateTime.Parse((string)status["since"]!, null, System.Globalization.DateTimeStyles.AdjustToUniversal).ToLocalTime();
+        var since = DateTime.Parse((string)status["since"]!, null, DateTimeStyles.AdjustToUniversal).ToLocalTime();
         console.MarkupLine($"[green]Running[/] since {since:dd MMM HH:mm:ss}, version {status["version"]}, space [bold]{Output.Plain((string?)status["space"])}[/] at position {status["position"]} ({(long)status["historyBytes"]! / 1024} KiB in {Output.Plain((string?)status["data"])})");
         console.MarkupLine($"[bold]{status["users"]}[/] users connected with [bold]{status["sessions"]}[/] sessions{string.Concat(status["transports"]!.AsObject().Select(t => $", {t.Value} over {t.Key}"))}");
         PrintFaults(console, status);
@@ -215,7 +216,7 @@ static class StatusCommand
         var table = new Table().Border(TableBorder.None).AddColumns("[grey]user[/]", "[grey]device[/]", "[grey]transport[/]", "[grey]state[/]", "[grey]since[/]", "[grey]sent[/]", "[grey]channels[/]");
         foreach (var session in live.Take(40))
         {
-            var opened = DateTime.Parse((string)session!["since"]!, null, System.Globalization.DateTimeStyles.AdjustToUniversal).ToLocalTime();
+            var opened = DateTime.Parse((string)session!["since"]!, null, DateTimeStyles.AdjustToUniversal).ToLocalTime();
             table.AddRow(Output.Plain((string?)session["user"]), Output.Plain((string?)session["label"] ?? (string?)session["device"]), (string)session["transport"]!, (string)session["state"]!, opened.ToString("HH:mm:ss"), session["sent"]!.ToString(), string.Join(", ", session["channels"]!.AsArray().Select(c => Output.Plain((string?)c))));
         }
         console.Write(table);

@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Globalization;
 using System.Text.Json.Nodes;
 using Spectre.Console;
 
@@ -24,7 +25,7 @@ static class ReceiptsCommand
         return command;
     }
 
-    static string Clock(JsonNode? time) => DateTime.TryParse((string?)time, null, System.Globalization.DateTimeStyles.AdjustToUniversal, out var t) ? t.ToLocalTime().ToString("HH:mm:ss.fff") : "-";
+    static string Clock(JsonNode? time) => DateTime.TryParse((string?)time, null, DateTimeStyles.AdjustToUniversal, out var t) ? t.ToLocalTime().ToString("HH:mm:ss.fff") : "-";
 
     static async Task<int> Show(ParseResult parsed, Connection connection, string id, CancellationToken cancel)
     {

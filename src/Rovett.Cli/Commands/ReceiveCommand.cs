@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Globalization;
 using System.Text.Json.Nodes;
 using Rovett.Client;
 using Spectre.Console;
@@ -67,7 +68,7 @@ static class ReceiveCommand
     static void Print(JsonObject m)
     {
         var console = AnsiConsole.Console;
-        static string Clock(JsonNode? time) => DateTime.TryParse((string?)time, null, System.Globalization.DateTimeStyles.AdjustToUniversal, out var t) ? t.ToLocalTime().ToString("HH:mm:ss") : "        ";
+        static string Clock(JsonNode? time) => DateTime.TryParse((string?)time, null, DateTimeStyles.AdjustToUniversal, out var t) ? t.ToLocalTime().ToString("HH:mm:ss") : "        ";
         switch ((string?)m["kind"])
         {
             case "opened":
@@ -102,7 +103,7 @@ static class ReceiveCommand
                 console.MarkupLine($"          [darkorange3]the service ends this session[/]: {Output.Plain((string?)m["reason"])}");
                 break;
             case "refused":
-                console.MarkupLine($"          [red]refused[/]: {Output.Plain((string?)m["problem"]?["detail"])} {Output.Plain((string?)m["problem"]?["mend"])}");
+                console.MarkupLine($"          [red]refused[/]: {Output.Plain((string?)m["problem"]?["detail"])} {Output.Plain((string?)m["problem"]?["fix"])}");
                 break;
         }
     }

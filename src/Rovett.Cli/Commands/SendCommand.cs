@@ -71,7 +71,7 @@ static class SendCommand
         }
     }
 
-    static JsonNode? Parse(string text, string place, string mend = "Quote it for the shell: '{\"checkId\":91}'.")
+    static JsonNode? Parse(string text, string place, string fix = "Quote it for the shell: '{\"checkId\":91}'.")
     {
         try
         {
@@ -79,7 +79,7 @@ static class SendCommand
         }
         catch (JsonException error)
         {
-            throw new UsageException($"{place}: not JSON, at line {error.LineNumber + 1}, byte {error.BytePositionInLine + 1}.", mend);
+            throw new UsageException($"{place}: not JSON, at line {error.LineNumber + 1}, byte {error.BytePositionInLine + 1}.", fix);
         }
     }
 

@@ -1,8 +1,9 @@
 using System.Collections;
 using System.CommandLine;
+using System.Net.Sockets;
 using Rovett.Service;
 using Rovett.Service.Options;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage;
 using Spectre.Console;
 
 namespace Rovett.Cli.Commands;
@@ -80,7 +81,7 @@ static class ServeCommand
             Output.Hint("Is another Rovett running? Choose another port with --port, or 0 for a free one.");
             return 1;
         }
-        catch (Exception error) when (error is IOException or UnauthorizedAccessException or System.Net.Sockets.SocketException)
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException or SocketException)
         {
             Output.Error(error.Message);
             return 1;
@@ -90,7 +91,7 @@ static class ServeCommand
     static void Announce(RovettService service, RovettOptions options, string? link)
     {
         var o = AnsiConsole.Console;
-        static void Say(string line = "") => System.Console.Out.WriteLine(line); // lines to copy: never wrapped by us
+        static void Say(string line = "") => Console.Out.WriteLine(line); // lines to copy: never wrapped by us
         o.MarkupLineInterpolated($"[bold green]Rovett is running[/] at [bold]{service.Url}[/]  (data in {options.Data})");
         Say();
         Say($"  API       {service.Url}/v1");

@@ -45,7 +45,7 @@ static class SigningKeyCommand
             else if ((string?)answer["secret"] is { } secret)
             {
                 AnsiConsole.MarkupLine($"[green]Added[/] {Output.Plain((string?)answer["name"])}, a secret for HS256, shown this once:");
-                System.Console.Out.WriteLine(secret);
+                Console.Out.WriteLine(secret);
             }
             else AnsiConsole.MarkupLine($"[green]Added[/] {Output.Plain((string?)answer["name"])}. Tokens that it signed are let in from now on.");
             return 0;

@@ -33,7 +33,7 @@ static class SpaceCommand
             else
             {
                 AnsiConsole.MarkupLine($"[green]Made[/] the space {Output.Plain((string?)answer["name"])}; its paths begin with {Output.Plain((string?)answer["path"])}. Its credentials, shown this once:");
-                System.Console.Out.WriteLine($"  export ROVETT_SPACE={Output.Quoted((string)answer["name"]!)}\n  export ROVETT_KEY={answer["credentials"]!["adminKey"]}\n  export ROVETT_TOKEN_SECRET={answer["credentials"]!["tokenSigningSecret"]}");
+                Console.Out.WriteLine($"  export ROVETT_SPACE={Output.Quoted((string)answer["name"]!)}\n  export ROVETT_KEY={answer["credentials"]!["adminKey"]}\n  export ROVETT_TOKEN_SECRET={answer["credentials"]!["tokenSigningSecret"]}");
             }
             return 0;
         }));

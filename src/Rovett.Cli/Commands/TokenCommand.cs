@@ -25,7 +25,7 @@ static class TokenCommand
             if (!Durations.TryParse(parsed.GetValue(lifetime), out var span) || span <= TimeSpan.Zero) throw new UsageException($"--lifetime: '{parsed.GetValue(lifetime)}' is no duration.", "Give a number with s, m, h or d, such as 12h.");
             var token = Connection.MakeToken(connection.SecretOf(parsed), user, connection.Roles(parsed), span);
             if (parsed.GetValue(connection.Json)) Output.Json(new JsonObject { ["token"] = token, ["user"] = user, ["expires"] = DateTimeOffset.UtcNow.Add(span).ToString("yyyy-MM-dd'T'HH:mm:ss'Z'") });
-            else System.Console.Out.WriteLine(token);
+            else Console.Out.WriteLine(token);
             return Task.FromResult(0);
         }));
         return command;

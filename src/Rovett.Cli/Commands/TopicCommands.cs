@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Globalization;
 using System.Text.Json.Nodes;
 using Spectre.Console;
 
@@ -71,7 +72,7 @@ static class PoliciesCommand
         {
             var document = Yaml.Read(parsed.GetValue(file)!);
             using var client = connection.Backend(parsed);
-            var expected = load ? parsed.GetValue(inPlaceOf)?.ToString(System.Globalization.CultureInfo.InvariantCulture) : null;
+            var expected = load ? parsed.GetValue(inPlaceOf)?.ToString(CultureInfo.InvariantCulture) : null;
             var answer = await client.Call(HttpMethod.Put, "/v1/policies" + (load ? "" : "?dryRun=true"), document, ifMatch: expected, cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else AnsiConsole.MarkupLine(load ? $"[green]Loaded[/] {answer["policies"]} policies as version {answer["version"]}; they hold from now on." : $"[green]Right[/]: {answer["policies"]} policies. Nothing was changed.");
@@ -221,7 +222,7 @@ static class DeciderCommand
             else
             {
                 AnsiConsole.MarkupLine($"[green]Set[/]: policies may ask {Output.Plain((string?)answer["name"])} at {Output.Plain((string?)answer["url"])}.");
-                if (answer["secret"] is { } secret) System.Console.Out.WriteLine($"Its requests are signed with (shown this once): {secret}");
+                if (answer["secret"] is { } secret) Console.Out.WriteLine($"Its requests are signed with (shown this once): {secret}");
             }
             return 0;
         }));

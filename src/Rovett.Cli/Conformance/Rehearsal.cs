@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Text.Json.Nodes;
 
 namespace Rovett.Cli.Conformance;
@@ -173,7 +174,7 @@ sealed class Rehearsal(Conversation conversation, Stage stage, ClientUnderTest c
 
     async Task Until(Func<bool> holds, Func<string> otherwise)
     {
-        for (var since = System.Diagnostics.Stopwatch.StartNew(); ; await Task.Delay(Glance))
+        for (var since = Stopwatch.StartNew(); ; await Task.Delay(Glance))
         {
             Look();
             if (holds()) return;

@@ -29,7 +29,7 @@ public readonly record struct Address(AddressKind Kind, string Name)
     public static Address Topic(string topic) => new(AddressKind.Topic, topic);
 
     /// <summary>Reads <c>user:…</c>, <c>role:…</c>, <c>topic:…</c> or <c>everyone</c>.</summary>
-    /// <returns>Null when it is an address, otherwise what is wrong, with the mend.</returns>
+    /// <returns>Null when it is an address, otherwise what is wrong, with the fix.</returns>
     public static string? TryParse(string? text, out Address address)
     {
         address = default;
@@ -43,7 +43,7 @@ public readonly record struct Address(AddressKind Kind, string Name)
         var kind = text[..colon];
         if (kind == "topic")
         {
-            if (Topics.Check(text[(colon + 1)..], out var topic) is { } bad) return $"the topic after 'topic:' {bad}";
+            if (TopicNames.Check(text[(colon + 1)..], out var topic) is { } bad) return $"the topic after 'topic:' {bad}";
             address = Topic(topic);
             return null;
         }

@@ -47,7 +47,7 @@ public static class Names
     {
         name = "";
         if (string.IsNullOrEmpty(text)) return "is empty; give 1 to 128 characters";
-        if (HasLoneSurrogate(text)) return "holds half of a surrogate pair; send well-formed Unicode";
+        if (JsonText.HasLoneSurrogate(text)) return "holds half of a surrogate pair; send well-formed Unicode";
         foreach (var rune in text.EnumerateRunes())
         {
             // Unicode's noncharacters, which can't be normalized.
@@ -64,17 +64,5 @@ public static class Names
         if (count > MaxLength) return $"is {count} characters long; the limit is {MaxLength}";
         name = normal;
         return null;
-    }
-
-    /// <summary>True when the text holds half of a surrogate pair, which no well-formed UTF-8 can carry.</summary>
-    public static bool HasLoneSurrogate(ReadOnlySpan<char> text)
-    {
-        for (int i = 0; i < text.Length; i++)
-        {
-            if (!char.IsSurrogate(text[i])) continue;
-            if (char.IsHighSurrogate(text[i]) && i + 1 < text.Length && char.IsLowSurrogate(text[i + 1])) i++;
-            else return true;
-        }
-        return false;
     }
 }

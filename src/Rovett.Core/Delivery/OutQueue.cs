@@ -1,4 +1,6 @@
-using Rovett.Core.WebSockets;
+using Rovett.Core.Wire;
+using Rovett.Core.Wire.Sse;
+using Rovett.Core.Wire.WebSockets;
 
 namespace Rovett.Core.Delivery;
 

@@ -1,5 +1,4 @@
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Marks;
+using Rovett.Core.Wire;
 
 namespace Rovett.Core.Delivery;
 

@@ -1,4 +1,5 @@
-using Rovett.Core.AddressLogs;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
 
 namespace Rovett.Core.Delivery;
 
@@ -172,7 +173,7 @@ public sealed class Session : ISessionPort
     }
 
     /// <summary>The newest list of channels that it was told after its first; null: none yet.</summary>
-    public Ledger.ChannelList? Channels { get; private set; }
+    public ChannelList? Channels { get; private set; }
 
     /// <inheritdoc/>
     public bool Tell(ControlMessage message)
@@ -192,6 +193,17 @@ public sealed class Session : ISessionPort
             queue.Add(message, waits: true);
             return FlushWanted();
         }
+    }
+
+    /// <inheritdoc/>
+    public void TotalsMissed()
+    {
+        lock (gate)
+        {
+            totalsStale = true;
+            if (mode == Mode.Live) FallBehind();
+        }
+        wake();
     }
 
     /// <summary>Says something that no commit decides: a sign of life.</summary>

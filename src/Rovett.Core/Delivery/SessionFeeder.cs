@@ -1,50 +1,7 @@
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
 
 namespace Rovett.Core.Delivery;
-
-/// <summary>What of a stored entry goes out.</summary>
-public sealed record EntryText(EntryKind Kind, StoredTime Time, NotificationId Id, byte[] Body);
-
-/// <summary>An entry found for a session that is behind: the one in memory, or its text as it was read. Neither when it is gone.</summary>
-public record struct FoundEntry(long Position, string Address, long Log, long Ordinal)
-{
-    /// <summary>It, when it was in memory.</summary>
-    public OutgoingEntry? Known { get; set; }
-    /// <summary>It, when it was read.</summary>
-    public EntryText? Text { get; set; }
-}
-
-/// <summary>How a device is caught up that named no cursor: of what was stored up to <paramref name="UpTo"/>, when its session
-/// began, what any device of the user acknowledged is left out, and changes before <paramref name="Since"/>.</summary>
-public sealed record FirstVisit(long Since, long UpTo);
-
-/// <summary>The first page of a device that named no cursor.</summary>
-/// <param name="Start">Just before the first notification that no device of the user acknowledged; the head when there is none.</param>
-/// <param name="Items">What the page holds.</param>
-/// <param name="More">There is more after it.</param>
-public sealed record FirstPage(Position Start, List<FoundEntry> Items, bool More);
-
-/// <summary>Reads what a session that is behind must be given; any number of threads.</summary>
-public interface IHistoryReader
-{
-    /// <summary>The next entries of a user after a position, oldest first: notifications that are alive, and what became
-    /// of any.</summary>
-    /// <param name="plan">What the user may see.</param>
-    /// <param name="space">The space's number.</param>
-    /// <param name="after">Positions up to here are left out.</param>
-    /// <param name="limit">The most to find.</param>
-    /// <param name="first">For a device that named no cursor; null: leave nothing out.</param>
-    /// <param name="known">Finds an entry already in memory, so that its body need not be read.</param>
-    (List<FoundEntry> Items, bool More) After(ReadPlan plan, int space, long after, int limit, FirstVisit? first, Func<long, OutgoingEntry?> known);
-
-    /// <summary>Where a device that named no cursor begins, and its first page, as <see cref="After"/> finds it: one reading of one moment.</summary>
-    /// <param name="plan">What the user may see.</param>
-    /// <param name="space">The space's number.</param>
-    /// <param name="limit">The most to find.</param>
-    /// <param name="known">Finds an entry already in memory.</param>
-    FirstPage First(ReadPlan plan, int space, int limit, Func<long, OutgoingEntry?> known);
-}
 
 /// <summary>Brings one session from where its device is to the present: where to begin, and page after page.</summary>
 public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, CursorSeal cursors, int space)

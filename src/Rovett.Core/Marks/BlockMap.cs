@@ -3,13 +3,6 @@ using System.Numerics;
 
 namespace Rovett.Core.Marks;
 
-/// <summary>A run of ordinals, both ends included.</summary>
-public readonly record struct OrdinalRun(long From, long To)
-{
-    /// <summary>How many ordinals it holds.</summary>
-    public long Count => To - From + 1;
-}
-
 /// <summary>Where the stored blocks of a set come from. Called when they are first needed, by whoever owns the set.</summary>
 public interface IBlockSource
 {

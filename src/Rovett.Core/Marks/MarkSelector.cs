@@ -1,5 +1,3 @@
-using Rovett.Core.AddressLogs;
-
 namespace Rovett.Core.Marks;
 
 /// <summary>Which notifications to mark: exactly one of the four is given.</summary>

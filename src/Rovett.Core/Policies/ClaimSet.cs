@@ -1,3 +1,5 @@
+using System.Buffers;
+using System.Text;
 using System.Text.Json;
 
 namespace Rovett.Core.Policies;
@@ -15,8 +17,8 @@ public static class ClaimSet
         var ordered = new SortedDictionary<string, IReadOnlyList<string>>(StringComparer.Ordinal);
         foreach (var (path, values) in claims) ordered[path] = [.. values.Distinct().Order(StringComparer.Ordinal)];
         if (ordered.Count == 0) return "";
-        var buffer = new System.Buffers.ArrayBufferWriter<byte>();
-        using (var json = new Utf8JsonWriter(buffer, Delivery.MessageBuilder.Options))
+        var buffer = new ArrayBufferWriter<byte>();
+        using (var json = new Utf8JsonWriter(buffer, JsonText.WriterOptions))
         {
             json.WriteStartObject();
             foreach (var (path, values) in ordered)
@@ -27,7 +29,7 @@ public static class ClaimSet
             }
             json.WriteEndObject();
         }
-        return System.Text.Encoding.UTF8.GetString(buffer.WrittenSpan);
+        return Encoding.UTF8.GetString(buffer.WrittenSpan);
     }
 
     /// <summary>Reads the stored form.</summary>

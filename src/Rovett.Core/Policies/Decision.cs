@@ -12,8 +12,8 @@ public readonly record struct Decision(bool Allowed, string By, Policy? Ask = nu
 /// <param name="What">The policy or grant that was looked at.</param>
 /// <param name="Outcome"><c>allows</c>, <c>forbids</c>, <c>asks</c>, or <c>does not hold</c>.</param>
 /// <param name="Why">Why.</param>
-/// <param name="Mend">What would change it; empty: nothing to say.</param>
-public sealed record DecisionStep(string What, string Outcome, string Why, string Mend);
+/// <param name="Fix">What would change it; empty: nothing to say.</param>
+public sealed record DecisionStep(string What, string Outcome, string Why, string Fix);
 
 /// <summary>What a decision looks at of a user.</summary>
 public interface IUserFacts

@@ -70,7 +70,7 @@ public sealed record Policy(string Name, TopicPattern Topic, TopicRights Rights,
 /// <param name="Ended">The position of the entry that ended it; null: it has not ended.</param>
 /// <param name="Policy">The policy by which the backend was asked and allowed it; empty: it was given by the API.</param>
 /// <param name="Profile">What the backend's answer says of the person to others, as JSON; empty: nothing.</param>
-public sealed record Grant(long Number, long Person, string Role, string Topic, TopicRights Rights, AddressLogs.StoredTime? Until, long? Ended, string Policy, string Profile)
+public sealed record Grant(long Number, long Person, string Role, string Topic, TopicRights Rights, StoredTime? Until, long? Ended, string Policy, string Profile)
 {
     /// <summary>From which position on it holds: an answer of the backend that took the place of another holds since that did.</summary>
     public long Since { get; init; } = Number;

@@ -96,13 +96,13 @@ public sealed class PolicySet
         if (steps is not null)
         {
             var matched = values.Count == 0 ? $"'{policy.Topic.Text}'" : $"'{policy.Topic.Text}' with {string.Join(", ", values.Select(v => $"{v.Key}={v.Value}"))}";
-            steps.Add(wrong is var (why, mend) ? new DecisionStep(Called(policy), "does not hold", $"{matched}: {why}", outcome == "forbids" ? "" : mend) : new DecisionStep(Called(policy), outcome, matched, outcome == "forbids" ? "no grant and no other policy can overrule it; narrow its conditions" : ""));
+            steps.Add(wrong is var (why, fix) ? new DecisionStep(Called(policy), "does not hold", $"{matched}: {why}", outcome == "forbids" ? "" : fix) : new DecisionStep(Called(policy), outcome, matched, outcome == "forbids" ? "no grant and no other policy can overrule it; narrow its conditions" : ""));
         }
         return wrong is null;
     }
 
     /// <summary>The first condition that does not hold, with what would change it; null: all hold.</summary>
-    static (string Why, string Mend)? Unmet(Policy policy, IUserFacts facts, IReadOnlyDictionary<string, string> values)
+    static (string Why, string Fix)? Unmet(Policy policy, IUserFacts facts, IReadOnlyDictionary<string, string> values)
     {
         var when = policy.When;
         foreach (var (name, allowed) in when.Variables)

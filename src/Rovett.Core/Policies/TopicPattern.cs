@@ -1,3 +1,4 @@
+using System.Text;
 using Rovett.Core.Addresses;
 
 namespace Rovett.Core.Policies;
@@ -47,14 +48,14 @@ public sealed class TopicPattern
                 if (variables.Contains(name)) return $"names the variable '{name}' twice; give each its own name";
                 variables[i] = name;
             }
-            else if (Topics.Check(part, out parts[i]) is { } wrong) return part.AsSpan().IndexOfAny('{', '}', '*') >= 0
+            else if (TopicNames.Check(part, out parts[i]) is { } wrong) return part.AsSpan().IndexOfAny('{', '}', '*') >= 0
                 ? $"has the part '{part}'; a part is a text without braces and '*', or one variable such as {{berth}}" : wrong;
         }
         pattern = new TopicPattern(text, parts, variables, open);
         return null;
     }
 
-    /// <summary>Matches a topic in its one form (<see cref="Topics.Check"/>).</summary>
+    /// <summary>Matches a topic in its one form (<see cref="TopicNames.Check"/>).</summary>
     /// <returns>The values of the variables; null when it does not match.</returns>
     public IReadOnlyDictionary<string, string>? Match(string topic)
     {
@@ -93,7 +94,7 @@ static class Templates
     public static string Fill(string text, IReadOnlyDictionary<string, string> values)
     {
         if (!text.Contains('{', StringComparison.Ordinal)) return text;
-        var filled = new System.Text.StringBuilder();
+        var filled = new StringBuilder();
         for (int at = 0; at < text.Length;)
         {
             if (text[at] != '{')

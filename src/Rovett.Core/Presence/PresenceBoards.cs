@@ -1,17 +1,9 @@
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
 using Rovett.Core.Policies;
+using Rovett.Core.Wire;
 
 namespace Rovett.Core.Presence;
-
-/// <summary>Somebody who is on a channel, as others are shown them.</summary>
-/// <param name="User">The user's id.</param>
-/// <param name="DisplayName">The name in the directory, or null.</param>
-/// <param name="Profile">What the backend lets others be shown of the user: JSON; empty: nothing.</param>
-/// <param name="Since">Since when.</param>
-public sealed record PresentPerson(string User, string? DisplayName, string Profile, StoredTime Since);
 
 /// <summary>Who is on the channels that somebody looks at, in one space. Worked out anew when
 /// anything stirred since; nothing is counted up and down, so nothing can be counted wrongly. Owned by the ledger's thread.</summary>
@@ -79,7 +71,7 @@ sealed class PresenceBoards(SpaceState space)
     /// <summary>Tells whoever looks what changed since the last round.</summary>
     /// <param name="ledger">The ledger.</param>
     /// <param name="grace">Who comes back within this time was not away.</param>
-    public void Round(Ledger.Ledger ledger, TimeSpan grace)
+    public void Round(Ledger ledger, TimeSpan grace)
     {
         if (boards.Count == 0 || (seen == space.Stirred && !anyGone)) return;
         bool stirred = seen != space.Stirred;
@@ -104,7 +96,7 @@ sealed class PresenceBoards(SpaceState space)
     }
 
     /// <summary>Shows a session that looks at an address all who are there. However many do so at once, who is on a channel of many is worked out by rounds alone.</summary>
-    public void Show(Ledger.Ledger ledger, SessionPlace place, string address)
+    public void Show(Ledger ledger, SessionPlace place, string address)
     {
         var board = boards[address];
         bool stirred = seen != space.Stirred;
@@ -115,14 +107,14 @@ sealed class PresenceBoards(SpaceState space)
 
     /// <summary>What a user may see changed, or may have: a session is shown no more than that from now on.</summary>
     /// <returns>Whether anything that waits to leave for it may have to stay.</returns>
-    public bool Prune(Ledger.Ledger ledger, SessionPlace place)
+    public bool Prune(Ledger ledger, SessionPlace place)
     {
         bool changed = false;
         foreach (var address in place.Watched.Keys.ToList()) changed |= Prune(ledger, place, address);
         return changed;
     }
 
-    bool Prune(Ledger.Ledger ledger, SessionPlace place, string address)
+    bool Prune(Ledger ledger, SessionPlace place, string address)
     {
         var (shown, decision) = (place.Watched[address], Decide(place.User, Parsed(address), inUse: true));
         if (decision.Allowed && decision.CountOnly == shown.CountOnly) return false;
@@ -152,7 +144,7 @@ sealed class PresenceBoards(SpaceState space)
     {
         var here = space.ConnectedHolders(address).Where(static u => u.Sessions.Exists(static s => !s.Silent)).ToHashSet();
         if (!address.StartsWith("topic:", StringComparison.Ordinal)) return here;
-        foreach (var place in space.Watches.On(address["topic:".Length..]))
+        foreach (var place in space.Subscriptions.On(address["topic:".Length..]))
         {
             if (!place.Silent) here.Add(place.User);
         }
@@ -197,7 +189,7 @@ sealed class PresenceBoards(SpaceState space)
         return profile.Length > 0 ? profile : space.Topics.Decide(user, topic, TopicRights.Follow).Profile;
     }
 
-    void Tell(Ledger.Ledger ledger, string address, Board board, List<PresentPerson> arrived, List<PresentPerson> left, bool stirred)
+    void Tell(Ledger ledger, string address, Board board, List<PresentPerson> arrived, List<PresentPerson> left, bool stirred)
     {
         bool changed = arrived.Count + left.Count > 0 || !board.IsFilled;
         board.IsFilled = true;
@@ -205,7 +197,7 @@ sealed class PresenceBoards(SpaceState space)
         Tell(ledger, address, board, board.Watchers, arrived, left, changed);
     }
 
-    void Tell(Ledger.Ledger ledger, string address, Board board, IReadOnlyList<SessionPlace> watchers, List<PresentPerson> arrived, List<PresentPerson> left, bool changed)
+    void Tell(Ledger ledger, string address, Board board, IReadOnlyList<SessionPlace> watchers, List<PresentPerson> arrived, List<PresentPerson> left, bool changed)
     {
         var people = board.People.Values.Select(p => p.Person).ToList();
         bool tooMany = people.Count > MostNamed;
@@ -225,7 +217,7 @@ sealed class PresenceBoards(SpaceState space)
         }
     }
 
-    bool Send(Ledger.Ledger ledger, SessionPlace place, string address, ControlMessage message)
+    bool Send(Ledger ledger, SessionPlace place, string address, ControlMessage message)
     {
         bool due = place.Session.OfferPassing($"presence {address} {number++}", message, out bool kept);
         if (due) ledger.FlushLater(place.Session);
@@ -233,21 +225,4 @@ sealed class PresenceBoards(SpaceState space)
     }
 
     static Address Parsed(string text) => Address.OfStored(text);
-}
-
-/// <summary>What a session was last shown of who is on an address.</summary>
-enum ShownAs
-{
-    /// <summary>Nothing: it is to be shown all.</summary>
-    Nothing,
-    /// <summary>Each person: it is to be shown what changes.</summary>
-    People,
-    /// <summary>How many.</summary>
-    Count,
-}
-
-/// <summary>How a session is shown who is on an address.</summary>
-record struct Shown(ShownAs Is, bool CountOnly)
-{
-    public static readonly Shown Nothing = new(ShownAs.Nothing, false);
 }

@@ -1,7 +1,8 @@
 using System.Buffers;
+using System.Globalization;
 using System.Text;
 using System.Text.Json;
-using Rovett.Core.AddressLogs;
+using Rovett.Service.Api;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 
@@ -19,7 +20,7 @@ public sealed class AuditTrail(AccessStore store, TimeProvider clock)
     public void Note(string space, string actor, string act, string about, Action<Utf8JsonWriter>? detail = null)
     {
         var buffer = new ArrayBufferWriter<byte>();
-        using (var json = new Utf8JsonWriter(buffer, Api.Json.Writing))
+        using (var json = new Utf8JsonWriter(buffer, Json.Writing))
         {
             json.WriteStartObject();
             detail?.Invoke(json);
@@ -29,11 +30,11 @@ public sealed class AuditTrail(AccessStore store, TimeProvider clock)
     }
 
     /// <summary>How a user stands in the trail: by number, so that one who is erased leaves no name in it.</summary>
-    public static string Person(long number) => "person:" + number.ToString(System.Globalization.CultureInfo.InvariantCulture);
+    public static string Person(long number) => "person:" + number.ToString(CultureInfo.InvariantCulture);
 
     /// <summary>People stand in the trail by number, and are named when it is read.</summary>
     static string Named(string who, SqlHistoryReader history) =>
-        who.StartsWith("person:", StringComparison.Ordinal) ? "user:" + history.NameOf(long.Parse(who.AsSpan(7), System.Globalization.CultureInfo.InvariantCulture))?.TrimStart('\u0001') : who;
+        who.StartsWith("person:", StringComparison.Ordinal) ? "user:" + history.NameOf(long.Parse(who.AsSpan(7), CultureInfo.InvariantCulture))?.TrimStart('\u0001') : who;
 
     /// <summary>Writes a line as it is read.</summary>
     public static void Write(Utf8JsonWriter json, StoredAct act, SqlHistoryReader history)

@@ -1,7 +1,6 @@
 using System.Net.Http.Headers;
 using System.Text.Json;
-using Rovett.Core;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
 using Rovett.Service.Receipts;
 
 namespace Rovett.Service.Access;
@@ -77,7 +76,7 @@ public sealed class KeySets : IDisposable
         }
 
         Fetched Usable() => fetched is { At: not null } have && Due - have.FetchedAt <= LastsWithout ? have
-            : throw new Problem(503, "signing-keys-unavailable", "The signing keys can't be fetched", $"The signing key '{name}' is kept elsewhere, and could not be fetched.", "Try again shortly. Operators: GET /v1/signing-keys says why.") { RetryAfterSeconds = 10 }.Throw();
+            : throw new Problem(503, "signing-keys-unavailable", "The signing keys can't be fetched", $"The signing key '{name}' is kept elsewhere, and could not be fetched.", "Try again shortly. Operators: GET /v1/signing-keys says why.") { RetryAfterSeconds = 10 }.ToException();
 
         // By the due time, which a clock that is set does not change: what was withdrawn must not be believed for longer.
         TimeSpan Due => TimeSpan.FromMicroseconds(owner.clock.Due.Micros);

@@ -1,7 +1,6 @@
 using System.Collections.Concurrent;
 using System.Globalization;
 using System.Net;
-using Rovett.Core;
 using Rovett.Service.Operations;
 using Rovett.Service.Options;
 
@@ -113,7 +112,7 @@ public sealed class Limits(RovettOptions options, Connections connections, TimeP
         headers["RateLimit-Policy"] = string.Create(CultureInfo.InvariantCulture, $"\"sends\";q={rate};w=1");
         headers["RateLimit"] = string.Create(CultureInfo.InvariantCulture, $"\"sends\";r={remaining};t={(int)Math.Ceiling(wait.TotalSeconds)}");
         if (wait > TimeSpan.Zero)
-            throw new Problem(429, "too-many-sends", "Too many sends", $"The key '{key.Stored.Name}' may send {rate} a second.", "Send slower, or raise the limit: PATCH /v1/settings with limits.sendsPerSecond.") { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.Throw();
+            throw new Problem(429, "too-many-sends", "Too many sends", $"The key '{key.Stored.Name}' may send {rate} a second.", "Send slower, or raise the limit: PATCH /v1/settings with limits.sendsPerSecond.") { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.ToException();
     }
 
     /// <summary>Counts a session in; to be disposed when it ends.</summary>
@@ -122,18 +121,18 @@ public sealed class Limits(RovettOptions options, Connections connections, TimeP
     {
         int most = SessionsPerUser(space);
         if (Count(byUser, (space.Name, user), most) is not { } leaveUser)
-            throw new Problem(429, "too-many-sessions", "The user has too many sessions", $"One user may have {most} at a time.", "End sessions that are not needed; the operator can raise sessionsPerUser.") { RetryAfterSeconds = 5 }.Throw();
+            throw new Problem(429, "too-many-sessions", "The user has too many sessions", $"One user may have {most} at a time.", "End sessions that are not needed; the operator can raise sessionsPerUser.") { RetryAfterSeconds = 5 }.ToException();
         if (address is null) return leaveUser;
         if (Count(byAddress, FairRoom.NetworkOf(address), options.SessionsPerAddress) is { } leaveAddress) return new Both(leaveUser, leaveAddress);
         leaveUser.Dispose();
-        throw new Problem(429, "too-many-sessions", "Too many sessions from one address", $"One network address may have {options.SessionsPerAddress} at a time.", "The operator can raise sessionsPerAddress; behind a proxy, trustedProxies tells whose addresses count.") { RetryAfterSeconds = 5 }.Throw();
+        throw new Problem(429, "too-many-sessions", "Too many sessions from one address", $"One network address may have {options.SessionsPerAddress} at a time.", "The operator can raise sessionsPerAddress; behind a proxy, trustedProxies tells whose addresses count.") { RetryAfterSeconds = 5 }.ToException();
     }
 
     /// <summary>Counts a WebSocket in that has not said whose it is; to be disposed when it has.</summary>
     /// <param name="address">Where it comes from: when too many wait, the oldest of the network with most goes.</param>
     /// <param name="putOut">Called when it has to go.</param>
     /// <exception cref="ProblemException">503: too many wait.</exception>
-    public IDisposable EnterUnauthenticated(IPAddress? address, Action putOut) => waiting.Enter(FairRoom.NetworkOf(address), putOut) ?? throw TooManyUnauthenticated().Throw();
+    public IDisposable EnterUnauthenticated(IPAddress? address, Action putOut) => waiting.Enter(FairRoom.NetworkOf(address), putOut) ?? throw TooManyUnauthenticated().ToException();
 
     /// <summary>What is told to who is not waited for.</summary>
     public Problem TooManyUnauthenticated() =>

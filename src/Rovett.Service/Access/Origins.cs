@@ -1,7 +1,5 @@
 using System.Net;
 using System.Text.Json;
-using Rovett.Core;
-using Rovett.Core.AddressLogs;
 using Rovett.Service.Operations;
 
 namespace Rovett.Service.Access;
@@ -16,7 +14,7 @@ public sealed record RefusedOrigin(string Origin, long Count, StoredTime Last)
         json.WriteString("origin", Origin);
         json.WriteNumber("count", Count);
         json.WriteString("last", Last.ToString());
-        json.WriteString("mend", $"Add it to 'origins': PATCH {space.PathPrefix}/v1/settings for this space, or the service's configuration for all.");
+        json.WriteString("fix", $"Add it to 'origins': PATCH {space.PathPrefix}/v1/settings for this space, or the service's configuration for all.");
         json.WriteEndObject();
     }
 }
@@ -49,7 +47,7 @@ public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory 
         if (Note(space, shown, FairRoom.NetworkOf(context.Connection.RemoteIpAddress)) && lines.Take(out _) == TimeSpan.Zero)
             log.LogWarning("A page of {Origin} was refused in space {Space}: its origin is not in 'origins'. Should the page be yours, add it; 'rovett status' lists what was refused", shown, space?.Name ?? "(unknown)");
         throw new Problem(403, "origin-refused", "This page's origin is not allowed", $"The request came from a page of '{shown}'.",
-            space?.Settings.Origins is null ? "Add exactly this origin to the setting 'origins', if the page is yours." : "Add exactly this origin to the space's setting 'origins' (PATCH /v1/settings), if the page is yours.").Throw();
+            space?.Settings.Origins is null ? "Add exactly this origin to the setting 'origins', if the page is yours." : "Add exactly this origin to the space's setting 'origins' (PATCH /v1/settings), if the page is yours.").ToException();
     }
 
     /// <summary>On one line, and not longer than anybody reads.</summary>

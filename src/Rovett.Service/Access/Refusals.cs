@@ -1,4 +1,5 @@
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Service.Operations;
 
 namespace Rovett.Service.Access;

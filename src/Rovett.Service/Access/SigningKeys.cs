@@ -1,7 +1,6 @@
 using System.Collections.Concurrent;
 using System.Text;
 using System.Text.Json;
-using Rovett.Core;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Access;

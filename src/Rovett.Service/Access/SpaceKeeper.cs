@@ -2,10 +2,10 @@ using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
 using System.Text.Json.Nodes;
-using Rovett.Core;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
 using Rovett.Core.Policies;
+using Rovett.Core.Store;
+using Rovett.Core.Wire;
+using Rovett.Storage;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Access;

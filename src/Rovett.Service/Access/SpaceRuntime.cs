@@ -1,5 +1,6 @@
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
+using System.Collections.Concurrent;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Wire;
 
 namespace Rovett.Service.Access;
 
@@ -36,8 +37,8 @@ public sealed class SpaceRuntime(int id, string name, CursorSeal cursors, Cursor
 public sealed class SpaceDirectory(ServiceClock clock)
 {
     static readonly TimeSpan NameRests = TimeSpan.FromMinutes(1);
-    readonly System.Collections.Concurrent.ConcurrentDictionary<string, SpaceRuntime> spaces = new();
-    readonly System.Collections.Concurrent.ConcurrentDictionary<string, long> removed = new();
+    readonly ConcurrentDictionary<string, SpaceRuntime> spaces = new();
+    readonly ConcurrentDictionary<string, long> removed = new();
 
     /// <summary>Lets a space be found.</summary>
     public void Add(SpaceRuntime space) => spaces[space.Name] = space;
@@ -74,11 +75,11 @@ public sealed class SpaceDirectory(ServiceClock clock)
     public static string NameOf(HttpContext context) => context.Features.Get<Requested>()?.Space ?? "main";
 
     /// <summary>The space of a request.</summary>
-    /// <exception cref="Core.ProblemException">404: there is no such space.</exception>
+    /// <exception cref="ProblemException">404: there is no such space.</exception>
     public SpaceRuntime Of(HttpContext context)
     {
         var name = NameOf(context);
-        return Find(name) ?? throw new Core.Problem(404, "unknown-space", "No such space", $"There is no space '{name}'.", "Check the path: /v1/… is the space main, /s/<space>/v1/… any other.").Throw();
+        return Find(name) ?? throw new Problem(404, "unknown-space", "No such space", $"There is no space '{name}'.", "Check the path: /v1/… is the space main, /s/<space>/v1/… any other.").ToException();
     }
 
     /// <summary>A space by its name, or null.</summary>

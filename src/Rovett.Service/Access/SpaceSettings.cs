@@ -1,6 +1,5 @@
 using System.Text.Json;
 using System.Text.Json.Nodes;
-using Rovett.Core;
 
 namespace Rovett.Service.Access;
 

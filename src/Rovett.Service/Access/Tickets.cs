@@ -1,8 +1,6 @@
 using System.Text.Json;
-using Rovett.Core;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
 using Rovett.Service.Operations;
 using Rovett.Storage.Sqlite;
 
@@ -45,7 +43,7 @@ public sealed class Tickets : IDisposable
     {
         var user = credential.Identity.User.Value;
         if (!given.Take((space, user)))
-            throw new Problem(429, "too-many-tickets", "Too many tickets", $"One user may be given {PerUserAndSecond} a second.", "Ask for one ticket for each connection, right before it.") { RetryAfterSeconds = 1 }.Throw();
+            throw new Problem(429, "too-many-tickets", "Too many tickets", $"One user may be given {PerUserAndSecond} a second.", "Ask for one ticket for each connection, right before it.") { RetryAfterSeconds = 1 }.ToException();
         var ticket = Secrets.New(Secrets.TicketPrefix);
         store.Add(Secrets.Hash(ticket), new StoredTicket(space, user, JsonSerializer.Serialize(credential.Identity.Roles), credential.Identity.IssuedAtMicros, StoredTime.From(credential.Expires).Micros,
             Now + (long)OpensWithin.TotalMicroseconds, null, null, null, credential.SigningKey, credential.KeyId, credential.Identity.Claims, 0));
@@ -64,7 +62,7 @@ public sealed class Tickets : IDisposable
     {
         var hash = Secrets.Hash(ticket);
         var found = store.Find(hash) ?? throw Refused("ticket-unknown", "The ticket is not known", "No such ticket was made here, or its token ended long ago.", "Ask for a new one: POST /v1/tickets with the user's token.");
-        if (found.Space != space) throw new Problem(403, "ticket-of-another-space", "The ticket is of another space", $"It was not made for the space '{space}'.", "Use the path of the space it was made for.").Throw();
+        if (found.Space != space) throw new Problem(403, "ticket-of-another-space", "The ticket is of another space", $"It was not made for the space '{space}'.", "Use the path of the space it was made for.").ToException();
         if (!await keys.Holds(space, found.SigningKey, found.KeyId)) throw Refused("ticket-key-removed", "The ticket's token does not hold any more", "The key that it was signed with was removed.", "Get a new token, and a ticket for it.");
         if (found.Expires <= Now) throw Refused("ticket-ended", "The ticket's token has ended", "The token it stands for has expired.", "Get a new token, and a ticket for it.");
         if (found.Opened is null)
@@ -100,7 +98,7 @@ public sealed class Tickets : IDisposable
         new Identity(new UserId(ticket.User), JsonSerializer.Deserialize<List<string>?>(ticket.Roles), ticket.IssuedAt, ticket.Claims),
         DateTimeOffset.UnixEpoch.AddTicks(ticket.Expires * 10), ticket.SigningKey, ticket.KeyId);
 
-    static ProblemException Refused(string slug, string title, string detail, string mend) => new Problem(401, slug, title, detail, mend).Throw();
+    static ProblemException Refused(string slug, string title, string detail, string fix) => new Problem(401, slug, title, detail, fix).ToException();
 
     long Now => StoredTime.From(clock.GetUtcNow()).Micros;
 

@@ -5,9 +5,8 @@ using System.Security.Cryptography;
 using System.Text.Json;
 using Microsoft.IdentityModel.JsonWebTokens;
 using Microsoft.IdentityModel.Tokens;
-using Rovett.Core;
 using Rovett.Core.Addresses;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
 using Rovett.Core.Policies;
 
 namespace Rovett.Service.Access;
@@ -240,11 +239,11 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         claims.TryGetProperty(claim, out var value) && value.ValueKind == JsonValueKind.Number && value.TryGetDouble(out double seconds) && seconds is > 0 and < 253_402_300_000 ? seconds : null; // the year 9999, and no instant that time can't be added to
 
     static ProblemException Incomplete(string claim, string what) =>
-        new Problem(401, "token-claims", "The token lacks something", $"{claim}: {what}.", "Add the claim where the token is made.") { Errors = [new FieldError(claim, what)] }.Throw();
+        new Problem(401, "token-claims", "The token lacks something", $"{claim}: {what}.", "Add the claim where the token is made.") { Errors = [new FieldError(claim, what)] }.ToException();
 
     static ProblemException Malformed(string detail) => Refused(401, "token-malformed", "The token can't be read", detail, "Send 'Authorization: Bearer <token>' with a token of three parts joined by dots, made by a JWT library.");
 
-    static ProblemException Refused(int status, string slug, string title, string detail, string mend) => new Problem(status, slug, title, detail, mend).Throw();
+    static ProblemException Refused(int status, string slug, string title, string detail, string fix) => new Problem(status, slug, title, detail, fix).ToException();
 
     static string Shorten(string text) => text.Length <= 20 ? text : text[..20] + "…";
 }

@@ -2,9 +2,7 @@ using System.Globalization;
 using System.Text;
 using System.Text.Json;
 using System.Text.Json.Nodes;
-using Rovett.Core;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
 using Rovett.Service.Access;
 using Rovett.Service.Live;
 using Rovett.Service.Options;
@@ -48,7 +46,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
         var addresses = List(root, "addresses", errors, a => a.IndexOf('*', StringComparison.Ordinal) is var star && star < 0 ? Address.TryParse(a, out _)
             : star == a.Length - 1 && (a.StartsWith("user:", StringComparison.Ordinal) || a.StartsWith("role:", StringComparison.Ordinal) || a.StartsWith("topic:", StringComparison.Ordinal)) ? null : "must be an address, or the beginning of addresses and *: user:*, role:deck*, topic:berth/*");
         if (scopes.Contains("admin") && types.Count + addresses.Count > 0) errors.Add(new FieldError("scopes", "can't hold admin when the key is narrowed: an admin key can make itself any other"));
-        if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
+        if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
         var (stored, key) = keys.Make(space.Name, name, scopes, types, addresses);
         audit.Note(space.Name, admin.Actor, "api-key.made", $"key:{stored.Id} {stored.Name}", json => WriteKeyRights(json, stored));
         await Json.Write(context, 201, json => WriteKey(json, stored, key));
@@ -64,9 +62,9 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
         var overlap = TimeSpan.Zero;
         if (!root.TryGetProperty("overlap", out var given) || !JsonText.TryString(given, out var text) || !Durations.TryParse(text, out overlap) || overlap > LongestOverlap)
             errors.Add(new FieldError("overlap", $"must say how long the old key holds: now, or a number with s, m, h or d such as 24h, at most {LongestOverlap.TotalDays:0}d"));
-        if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
+        if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
         var id = (string)context.Request.RouteValues["id"]!;
-        if (keys.Rotate(space.Name, id, overlap) is not var (stored, key)) throw UnknownKey().Throw();
+        if (keys.Rotate(space.Name, id, overlap) is not var (stored, key)) throw UnknownKey().ToException();
         audit.Note(space.Name, admin.Actor, "api-key.rotated", $"key:{id}", json =>
         {
             json.WriteString("followedBy", stored.Id);
@@ -94,7 +92,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     {
         var (space, admin) = Admin(context);
         var id = (string)context.Request.RouteValues["id"]!;
-        if (!keys.Revoke(space.Name, id)) throw UnknownKey().Throw();
+        if (!keys.Revoke(space.Name, id)) throw UnknownKey().ToException();
         audit.Note(space.Name, admin.Actor, "api-key.revoked", $"key:{id}");
         context.Response.StatusCode = 204;
         return Task.CompletedTask;
@@ -167,13 +165,13 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
             if (kid is not null) errors.Add(new FieldError("kid", "can't be given for a key set: each of its keys has its own"));
             if (space.Settings.Audiences.Count == 0) errors.Add(new FieldError(kind == SigningKeyKind.Issuer ? "issuer" : "keySet", "signs tokens for others too, and this space takes them whatever their audience; set tokens.audiences first (PATCH /v1/settings)"));
         }
-        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named members; nothing was changed.").Throw();
+        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named members; nothing was changed.").ToException();
         var stored = new StoredSigningKey(space.Name, name, kind, kid, value, StoredTime.From(clock.GetUtcNow()).Micros);
         if (!signing.Add(stored))
         {
             throw (signing.Has(space.Name, name)
                 ? new Problem(409, "signing-key-exists", "There is a signing key by that name", $"'{name}' is taken.", "Choose another name, or remove that one first.")
-                : new Problem(422, "too-many-signing-keys", "There are as many signing keys as there can be", $"A space has at most {SigningKeys.Max}.", "Remove those that no token is signed with any more.")).Throw();
+                : new Problem(422, "too-many-signing-keys", "There are as many signing keys as there can be", $"A space has at most {SigningKeys.Max}.", "Remove those that no token is signed with any more.")).ToException();
         }
         audit.Note(space.Name, admin.Actor, "signing-key.added", name, json => json.WriteString("kind", KindOf(kind)));
         await Json.Write(context, 201, json => WriteSigningKey(json, stored, null, shown));
@@ -258,7 +256,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     {
         var (space, admin) = Admin(context);
         var name = (string)context.Request.RouteValues["name"]!;
-        if (!signing.Remove(space.Name, name)) throw new Problem(404, "unknown-signing-key", "No such signing key", "There is no signing key by this name in this space.", "List them: GET /v1/signing-keys.").Throw();
+        if (!signing.Remove(space.Name, name)) throw new Problem(404, "unknown-signing-key", "No such signing key", "There is no signing key by this name in this space.", "List them: GET /v1/signing-keys.").ToException();
         int ended = 0;
         foreach (var session in sessions.In(space.Name))
         {
@@ -288,7 +286,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     {
         var (space, admin) = Admin(context);
         using var body = await Json.Read(context);
-        if (body.RootElement.ValueKind != JsonValueKind.Object || JsonText.HasBadText(body.RootElement)) throw Problem.Invalid([new FieldError("(body)", "must be a JSON object with the settings to change; null takes one back to its default")]).Throw();
+        if (body.RootElement.ValueKind != JsonValueKind.Object || JsonText.HasBadText(body.RootElement)) throw Problem.Invalid([new FieldError("(body)", "must be a JSON object with the settings to change; null takes one back to its default")]).ToException();
         SpaceSettings settings;
         lock (space)
         {
@@ -297,7 +295,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
             var errors = new List<FieldError>();
             settings = SpaceSettings.Read(merged, errors);
             if (settings.Audiences.Count == 0 && signing.Of(space.Name).Any(k => k.Source is not null)) errors.Add(new FieldError("tokens.audiences", "is empty, and a key set signs tokens for others too; name this space's audience, or remove the key set first"));
-            if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named settings; nothing was changed.").Throw();
+            if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named settings; nothing was changed.").ToException();
             store.SaveSettings(space.Name, merged.ToJsonString(), StoredTime.From(clock.GetUtcNow()).Micros);
             space.Settings = settings;
             signing.ForgetVerified(space.Name);
@@ -315,7 +313,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     {
         var (space, _) = Admin(context);
         long after = 0;
-        if (context.Request.Query.TryGetValue("after", out var text) && !long.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out after)) throw Problem.Invalid([new FieldError("after", "must be the number of a line, as in 'next'")], "Correct the named query parameter.").Throw();
+        if (context.Request.Query.TryGetValue("after", out var text) && !long.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out after)) throw Problem.Invalid([new FieldError("after", "must be the number of a line, as in 'next'")], "Correct the named query parameter.").ToException();
         var acts = audit.After(space.Name, after, MostActs);
         return Json.Write(context, 200, json =>
         {

@@ -1,18 +1,23 @@
 using System.Security.Cryptography;
 using System.Text.Json;
-using Rovett.Core;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Sending;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
+using Rovett.Core.Wire;
 using Rovett.Service.Access;
 using Rovett.Service.Live;
 using Rovett.Service.Operations;
+using Rovett.Service.Options;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Api;
 
 /// <summary>What backends call, with an API key.</summary>
-public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions, Origins origins, Limits limits, ServiceInfo info, Faults faults, ServiceClock clock, Options.RovettOptions options)
+public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions, Origins origins, Limits limits, ServiceInfo info, Faults faults, ServiceClock clock, RovettOptions options)
 {
     /// <summary><c>POST /v1/notifications</c></summary>
     public async Task Send(HttpContext context)
@@ -20,7 +25,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         var space = spaces.Of(context);
         var key = keys.Require(context, space, "send");
         limits.TakeSend(context, space, key);
-        bool dryRun = context.Request.Query.TryGetValue("dryRun", out var dry) && (dry == "true" ? true : throw Problem.Invalid([new FieldError("dryRun", "must be true, or left out")]).Throw());
+        bool dryRun = context.Request.Query.TryGetValue("dryRun", out var dry) && (dry == "true" ? true : throw Problem.Invalid([new FieldError("dryRun", "must be true, or left out")]).ToException());
         byte[] bytes = [];
         using var body = await Json.Read(context, b => bytes = b);
         var draft = NotificationReader.Read(body.RootElement, options.ReceiptsOf, out bool isStored);
@@ -44,7 +49,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
     {
         if (!isStored)
         {
-            if (context.Request.Headers.ContainsKey("Idempotency-Key")) throw Problem.Invalid([new FieldError("Idempotency-Key", "can't stand with \"store\": false; nothing of it is kept that a repeat could be known by")]).Throw();
+            if (context.Request.Headers.ContainsKey("Idempotency-Key")) throw Problem.Invalid([new FieldError("Idempotency-Key", "can't stand with \"store\": false; nothing of it is kept that a repeat could be known by")]).ToException();
             var reached = dryRun ? (await ledger.Ask(new SendCommand(space.Name, draft, null, dryRun: true))).Reach : await ledger.Ask(new EphemeralCommand(space.Name, draft));
             await Json.Write(context, dryRun ? 200 : 202, json =>
             {
@@ -81,9 +86,9 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
     {
         var space = spaces.Of(context);
         var key = keys.Require(context, space, "send");
-        if (!NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id)) throw WithdrawCommand.Unknown().Throw();
+        if (!NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id)) throw WithdrawCommand.Unknown().ToException();
         // What it may not send, it may not take back; and does not learn of.
-        if (key.IsNarrowed && !(history.ById(space.Id, id) is { } found && MaySend(key, found.Entry))) throw WithdrawCommand.Unknown().Throw();
+        if (key.IsNarrowed && !(history.ById(space.Id, id) is { } found && MaySend(key, found.Entry))) throw WithdrawCommand.Unknown().ToException();
         var result = await ledger.Ask(new WithdrawCommand(space.Name, id));
         await Json.Write(context, 200, json =>
         {
@@ -100,7 +105,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
     static bool MaySend(ApiKey key, EntryRow entry) => key.MaySend(entry.Traits.Type, entry.Addressing.Split('\n').Where(line => line.StartsWith('+')).Select(line => line[1..]));
 
     /// <summary>The session that caused it (<c>Rovett-Session</c>); one that has ended meanwhile needs no leaving out.</summary>
-    (Core.Ledger.UserState User, Core.Delivery.ISessionPort Session)? OriginOf(HttpContext context, SpaceRuntime space) =>
+    (UserState User, ISessionPort Session)? OriginOf(HttpContext context, SpaceRuntime space) =>
         context.Request.Headers.TryGetValue("Rovett-Session", out var id) && sessions.Find(id.ToString()) is { } session && session.Space == space ? session.Place : null;
 
     static Idempotency? IdempotencyOf(HttpContext context, ApiKey key, byte[] body)
@@ -108,7 +113,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         if (!context.Request.Headers.TryGetValue("Idempotency-Key", out var values)) return null;
         var text = values.ToString();
         if (values.Count != 1 || text.Length is 0 or > 255 || text.Any(c => c is < ' ' or > '~'))
-            throw Problem.Invalid([new FieldError("Idempotency-Key", "must be 1 to 255 printable ASCII characters")]).Throw();
+            throw Problem.Invalid([new FieldError("Idempotency-Key", "must be 1 to 255 printable ASCII characters")]).ToException();
         return new Idempotency($"{key.Stored.Id}\n{context.Request.PathBase}{context.Request.Path}\n{text}", SHA256.HashData(body));
     }
 
@@ -137,7 +142,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         var space = spaces.Of(context);
         keys.Require(context, space, "read");
         var found = NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id) ? history.ById(space.Id, id) : null;
-        if (found is null) throw WithdrawCommand.Unknown().Throw();
+        if (found is null) throw WithdrawCommand.Unknown().ToException();
         return Json.Write(context, 200, json => WriteOperatorItem(json, found.Taken is (var taker, { } end) ? found with { Taken = (taker, clock.Shown(end)) } : found));
     }
 
@@ -215,7 +220,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         foreach (var change in found.Timeline)
         {
             json.WriteStartObject();
-            json.WriteString("state", Core.Delivery.OutgoingEntry.NameOf(change.Kind));
+            json.WriteString("state", OutgoingEntry.NameOf(change.Kind));
             json.WriteString("time", change.Time.ToString());
             if (change.Kind != EntryKind.Released) WriteBody(json, change.Body);
             json.WriteEndObject();

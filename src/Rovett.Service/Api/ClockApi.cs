@@ -1,6 +1,6 @@
 using System.Text.Json;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Life;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
 

@@ -1,8 +1,6 @@
 using System.Security.Cryptography;
 using System.Text.Json;
-using Rovett.Core;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
 using Rovett.Service.Access;
 using Rovett.Service.Receipts;
 using Rovett.Service.Topics;
@@ -43,9 +41,9 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
             return low;
         }
         int timeout = Number("timeoutMs", 50, 10_000, 2000), allow = Number("allowSeconds", 1, 86_400, 300), deny = Number("denySeconds", 0, 86_400, 10);
-        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named members; nothing was changed.").Throw();
+        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named members; nothing was changed.").ToException();
         await WebhookTarget.RequireReachable(guard, url!, context.RequestAborted);
-        if (before is null && store.Deciders(space.Name).Count >= Most) throw new Problem(422, "too-many-deciders", "There are as many deciders as there can be", $"A space has at most {Most}.", "Remove one that no policy asks.").Throw();
+        if (before is null && store.Deciders(space.Name).Count >= Most) throw new Problem(422, "too-many-deciders", "There are as many deciders as there can be", $"A space has at most {Most}.", "Remove one that no policy asks.").ToException();
         var stored = new StoredDecider(space.Name, name, url!.AbsoluteUri, secret, timeout, allow, deny, before?.Created ?? StoredTime.From(clock.GetUtcNow()).Micros);
         store.SaveDecider(stored);
         deciders.Forget(space, name);
@@ -73,7 +71,7 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
     {
         var space = spaces.Of(context);
         keys.Require(context, space, "admin");
-        var stored = store.FindDecider(space.Name, NameOf(context)) ?? throw Unknown().Throw();
+        var stored = store.FindDecider(space.Name, NameOf(context)) ?? throw Unknown().ToException();
         return Json.Write(context, 200, json => Write(json, space, stored, false));
     }
 
@@ -83,7 +81,7 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
         var space = spaces.Of(context);
         var key = keys.Require(context, space, "admin");
         var name = NameOf(context);
-        if (!store.RemoveDecider(space.Name, name)) throw Unknown().Throw();
+        if (!store.RemoveDecider(space.Name, name)) throw Unknown().ToException();
         deciders.Forget(space, name);
         audit.Note(space.Name, key.Actor, "decider.removed", name);
         context.Response.StatusCode = 204;
@@ -91,7 +89,7 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
     }
 
     static string NameOf(HttpContext context) =>
-        Names.Check((string)context.Request.RouteValues["name"]!, false, out var name) is { } wrong ? throw Problem.Invalid([new FieldError("name", wrong)]).Throw() : name;
+        Names.Check((string)context.Request.RouteValues["name"]!, false, out var name) is { } wrong ? throw Problem.Invalid([new FieldError("name", wrong)]).ToException() : name;
 
     static Problem Unknown() => new(404, "unknown-decider", "No such decider", "There is no decider by this name in this space.", "List them: GET /v1/deciders.");
 

@@ -1,12 +1,14 @@
+using System.Buffers;
 using System.Globalization;
 using System.Text;
 using System.Text.Json;
-using Rovett.Core;
+using System.Xml;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers.Commands.Directory;
+using Rovett.Core.Store;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
+using Rovett.Service.Options;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 
@@ -27,7 +29,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
         var user = Read(body.RootElement, Named(context, "id"), errors);
-        if (user is null || errors.Count > 0) throw Problem.Invalid(errors).Throw();
+        if (user is null || errors.Count > 0) throw Problem.Invalid(errors).ToException();
         var stored = await ledger.Ask(new PutUsersCommand(space.Name, [user]));
         audit.Note(space.Name, key.Actor, "user.put", AuditTrail.Person(stored[0].Row.Id), json =>
         {
@@ -47,7 +49,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     {
         var space = spaces.Of(context);
         var key = keys.Require(context, space, "admin");
-        if (Names.Check(Named(context, "id"), false, out var id) is { } wrong) throw Problem.Invalid([new FieldError("id", wrong)]).Throw();
+        if (Names.Check(Named(context, "id"), false, out var id) is { } wrong) throw Problem.Invalid([new FieldError("id", wrong)]).ToException();
         var (row, ended) = await ledger.Ask(new SignOutCommand(space.Name, id));
         audit.Note(space.Name, key.Actor, "user.signed-out", AuditTrail.Person(row.Id), json => json.WriteNumber("sessionsEnded", ended));
         await Json.Write(context, 200, json =>
@@ -103,7 +105,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
 
         async Task Flush()
         {
-            if (space.IsRemoved) throw UnknownSpace(space).Throw(); // its name may be another tenant's by now
+            if (space.IsRemoved) throw UnknownSpace(space).ToException(); // its name may be another tenant's by now
             if (batch.Count > 0) await ledger.Ask(new PutUsersCommand(space.Name, [.. batch], wantsAnswer: false));
             stored += batch.Count;
             batch.Clear();
@@ -128,7 +130,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
 
         async Task Write(Problem? problem)
         {
-            var buffer = new System.Buffers.ArrayBufferWriter<byte>();
+            var buffer = new ArrayBufferWriter<byte>();
             await using (var json = new Utf8JsonWriter(buffer, Json.Writing)) Counts(json, problem);
             await Line(Encoding.UTF8.GetString(buffer.WrittenSpan) + "\n");
         }
@@ -178,7 +180,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     {
         var space = Require(context, "read");
         var id = Known(context, "id");
-        var found = await ledger.Ask(new FindUserCommand(space.Name, id)) ?? throw UnknownUser(space, id).Throw();
+        var found = await ledger.Ask(new FindUserCommand(space.Name, id)) ?? throw UnknownUser(space, id).ToException();
         await Json.Write(context, 200, json => Write(json, found));
     }
 
@@ -192,7 +194,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         }
         var space = Require(context, "read");
         int limit = 50;
-        if (context.Request.Query.TryGetValue("limit", out var text) && (!int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out limit) || limit is < 1 or > MaxListed)) throw Problem.Invalid([new FieldError("limit", $"must be 1 to {MaxListed}")]).Throw();
+        if (context.Request.Query.TryGetValue("limit", out var text) && (!int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out limit) || limit is < 1 or > MaxListed)) throw Problem.Invalid([new FieldError("limit", $"must be 1 to {MaxListed}")]).ToException();
         var found = history.Users(space.Id, context.Request.Query["after"].ToString(), limit + 1);
         if (found.Count > limit) context.Response.Headers.Link = $"<{space.PathPrefix}/v1/users?after={Uri.EscapeDataString(found[limit - 1].User)}&limit={limit}>; rel=\"next\"";
         await Json.Write(context, 200, json =>
@@ -216,7 +218,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     {
         var space = Require(context, "admin", out var key);
         var id = Known(context, "id");
-        var erased = await ledger.Ask(new EraseUserCommand(space.Name, id, space.Settings.MaxTokenLife)) ?? throw UnknownUser(space, id).Throw();
+        var erased = await ledger.Ask(new EraseUserCommand(space.Name, id, space.Settings.MaxTokenLife)) ?? throw UnknownUser(space, id).ToException();
         if (erased is { Stage: ErasureStage.Deadlines, At: 0 }) audit.Note(space.Name, key.Actor, "user.erased", "user:" + erased.Pseudonym);
         tickets.End(space.Name, id);
         long scrubbed = erased.Scrubbed;
@@ -260,7 +262,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
                 {
                     case "displayName" when JsonText.TryString(member.Value, out var text) && text.Length is > 0 and <= 128: displayName = text; break;
                     case "displayName": errors.Add(new FieldError("displayName", "must be 1 to 128 characters")); break;
-                    case "newcomers" when JsonText.TryString(member.Value, out var text) && Options.Durations.TryParse(text, out var span): newcomers = span; break;
+                    case "newcomers" when JsonText.TryString(member.Value, out var text) && Durations.TryParse(text, out var span): newcomers = span; break;
                     case "newcomers": errors.Add(new FieldError("newcomers", "must be now, or a look-back such as 7d")); break;
                     case "presence" when JsonText.TryString(member.Value, out var text) && text is "members" or "nobody": presence = text == "members"; break;
                     case "presence": errors.Add(new FieldError("presence", "must be members (who holds the role sees who else of it is connected) or nobody")); break;
@@ -268,7 +270,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
                 }
             }
         }
-        if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
+        if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
         var row = await ledger.Ask(new PutRoleCommand(space.Name, new RoleRow(role, displayName, newcomers, presence)));
         audit.Note(space.Name, key.Actor, "role.put", "role:" + role, json =>
         {
@@ -285,7 +287,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         var space = Require(context, "read");
         var role = Known(context, "role");
         var (row, users, connected) = await ledger.Ask(new FindRoleCommand(space.Name, role));
-        if (row is null && users == 0) throw new Problem(404, "unknown-role", "No such role", "Nobody holds a role by this name, and it is not set to anything.", "List the roles: GET /v1/roles.").Throw();
+        if (row is null && users == 0) throw new Problem(404, "unknown-role", "No such role", "Nobody holds a role by this name, and it is not set to anything.", "List the roles: GET /v1/roles.").ToException();
         await Json.Write(context, 200, json => WriteRole(json, role, row, users, connected));
     }
 
@@ -323,7 +325,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     /// <summary>A name as it may be stored, whatever the rules for new ones are.</summary>
     /// <exception cref="ProblemException">422: none was named, or nothing can be stored by it.</exception>
     static string Known(HttpContext context, string part) =>
-        Names.Normal(Named(context, part)) ?? throw Problem.Invalid([new FieldError(part, "must be 1 to 128 characters")], $"Name it in the path, or as ?{part}=…").Throw();
+        Names.Normal(Named(context, part)) ?? throw Problem.Invalid([new FieldError(part, "must be 1 to 128 characters")], $"Name it in the path, or as ?{part}=…").ToException();
 
     SpaceRuntime Require(HttpContext context, string scope) => Require(context, scope, out _);
 
@@ -422,7 +424,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         json.WriteStartObject();
         json.WriteString("role", role);
         if (row?.DisplayName is { } name) json.WriteString("displayName", name);
-        if (row?.Newcomers is { } lookBack) json.WriteString("newcomers", lookBack == TimeSpan.Zero ? "now" : System.Xml.XmlConvert.ToString(lookBack));
+        if (row?.Newcomers is { } lookBack) json.WriteString("newcomers", lookBack == TimeSpan.Zero ? "now" : XmlConvert.ToString(lookBack));
         json.WriteString("presence", row?.Presence == true ? "members" : "nobody");
         json.WriteNumber("users", users);
         json.WriteNumber("connected", connected);

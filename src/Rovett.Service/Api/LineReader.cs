@@ -1,6 +1,5 @@
 using System.Buffers;
 using System.IO.Pipelines;
-using Rovett.Core;
 
 namespace Rovett.Service.Api;
 
@@ -39,5 +38,5 @@ public sealed class LineReader(PipeReader reader, int maxBytes)
 
     static byte[] Trimmed(ReadOnlySequence<byte> found) => found.ToArray().AsSpan().Trim(" \t\r"u8).ToArray();
 
-    ProblemException TooLong() => new Problem(413, "line-too-long", "A line is too long", $"Line {line} is longer than {maxBytes} bytes.", "Send one JSON object a line, with a line break after each.").Throw();
+    ProblemException TooLong() => new Problem(413, "line-too-long", "A line is too long", $"Line {line} is longer than {maxBytes} bytes.", "Send one JSON object a line, with a line break after each.").ToException();
 }

@@ -1,8 +1,8 @@
 using System.Buffers;
 using System.Text.Json;
-using Rovett.Core;
+using System.Xml;
 using Rovett.Core.Addresses;
-using Rovett.Core.Ledger;
+using Rovett.Core.Notifications;
 
 namespace Rovett.Service.Api;
 
@@ -30,7 +30,7 @@ public static class NotificationReader
     public static Draft Read(JsonElement root, Func<string, ReceiptLevel> receiptsOf, out bool isStored)
     {
         var errors = new List<FieldError>();
-        if (root.ValueKind != JsonValueKind.Object) throw Problem.Invalid([new FieldError("(body)", "must be a JSON object")]).Throw();
+        if (root.ValueKind != JsonValueKind.Object) throw Problem.Invalid([new FieldError("(body)", "must be a JSON object")]).ToException();
         foreach (var member in root.EnumerateObject())
         {
             string name;
@@ -90,7 +90,7 @@ public static class NotificationReader
                 if (root.TryGetProperty(field, out _)) errors.Add(new FieldError(field, "can't stand with \"store\": false; what is not stored has no life of its own"));
             }
         }
-        if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
+        if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
         return new Draft(to, except, Common(type!, subject, title!, body, link, urgency ?? "normal", hasData ? data : null, takeFor is not null), new NotificationTraits(type!, subject, receiptsOf(type!), takeFor))
         {
             Ttl = ttl,
@@ -175,7 +175,7 @@ public static class NotificationReader
         if (!JsonText.TryString(element, out var text) || text.Length > 40) return null;
         try
         {
-            var span = System.Xml.XmlConvert.ToTimeSpan(text);
+            var span = XmlConvert.ToTimeSpan(text);
             return span >= TimeSpan.FromSeconds(1) && span <= MaxAhead ? span : null;
         }
         catch (Exception error) when (error is FormatException or OverflowException)
@@ -187,20 +187,20 @@ public static class NotificationReader
     /// <summary>What is wrong with a link; null when it is relative, http or https.</summary>
     public static string? LinkFault(string link)
     {
-        const string mend = "write a path such as /vessels/turnstone, or an http(s) address";
+        const string fix = "write a path such as /vessels/turnstone, or an http(s) address";
         // As browsers read it: leading blanks and control characters do not count, and '\' is '/'.
-        if (link.Length == 0 || link[0] <= ' ' || link.Contains('\\')) return $"must not begin with a blank nor hold '\\'; {mend}";
+        if (link.Length == 0 || link[0] <= ' ' || link.Contains('\\')) return $"must not begin with a blank nor hold '\\'; {fix}";
         foreach (char c in link)
         {
-            if (c < ' ' || c == 127) return $"holds a control character; {mend}";
+            if (c < ' ' || c == 127) return $"holds a control character; {fix}";
         }
-        if (link.StartsWith("//", StringComparison.Ordinal)) return $"leaves out the scheme; {mend}";
+        if (link.StartsWith("//", StringComparison.Ordinal)) return $"leaves out the scheme; {fix}";
         int colon = link.IndexOf(':', StringComparison.Ordinal);
         int end = link.AsSpan().IndexOfAny('/', '?', '#');
         if (colon < 0 || (end >= 0 && end < colon)) return null;
         var scheme = link[..colon].ToLowerInvariant();
-        if (scheme is not ("http" or "https")) return $"has the scheme '{(scheme.Length <= 20 ? scheme : scheme[..20] + "…")}'; {mend}";
-        return Uri.TryCreate(link, UriKind.Absolute, out var uri) && uri.Host.Length > 0 ? null : $"is no http(s) address; {mend}";
+        if (scheme is not ("http" or "https")) return $"has the scheme '{(scheme.Length <= 20 ? scheme : scheme[..20] + "…")}'; {fix}";
+        return Uri.TryCreate(link, UriKind.Absolute, out var uri) && uri.Host.Length > 0 ? null : $"is no http(s) address; {fix}";
     }
 
     static List<Address> Addresses(JsonElement root, string field, bool required, List<FieldError> errors)

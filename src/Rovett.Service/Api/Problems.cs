@@ -1,5 +1,6 @@
+using System.Buffers;
+using System.Globalization;
 using System.Text.Json;
-using Rovett.Core;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
 
@@ -17,8 +18,8 @@ public static class Problems
         response.ContentType = "application/problem+json";
         if (problem.Status == 413) response.Headers.Connection = "close"; // the rest of the body is not waited for
         if (problem.Status == 401) response.Headers.WWWAuthenticate = "Bearer";
-        if (problem.RetryAfterSeconds is { } seconds) response.Headers.RetryAfter = seconds.ToString(System.Globalization.CultureInfo.InvariantCulture);
-        var buffer = new System.Buffers.ArrayBufferWriter<byte>(512);
+        if (problem.RetryAfterSeconds is { } seconds) response.Headers.RetryAfter = seconds.ToString(CultureInfo.InvariantCulture);
+        var buffer = new ArrayBufferWriter<byte>(512);
         await using (var json = new Utf8JsonWriter(buffer, Json.Writing))
         {
             json.WriteStartObject();

@@ -1,11 +1,11 @@
+using System.Buffers;
 using System.Globalization;
 using System.Text.Json;
-using Rovett.Core;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Policies;
+using Rovett.Core.Store;
+using Rovett.Core.Wire;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
 using Rovett.Service.Options;
@@ -27,7 +27,7 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
         keys.Require(context, space, "read");
         long? at = Number(context, "version");
         var version = await ledger.Ask(new FindPoliciesCommand(space.Name, at));
-        if (at is not null && version?.Position != at) throw new Problem(404, "unknown-version", "No such version", $"No policies were loaded as version {at}.", "Read the version that holds: GET /v1/policies.").Throw();
+        if (at is not null && version?.Position != at) throw new Problem(404, "unknown-version", "No such version", $"No policies were loaded as version {at}.", "Read the version that holds: GET /v1/policies.").ToException();
         await Json.Write(context, 200, json => Write(json, version));
     }
 
@@ -59,7 +59,7 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
         }
         var policies = JsonText.HasBadText(body.RootElement) ? PolicySet.None : PolicyReader.Read(body.RootElement, errors);
         if (JsonText.HasBadText(body.RootElement)) errors.Add(new FieldError("(body)", "holds half of a surrogate pair"));
-        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named policies; the version that held before holds still.").Throw();
+        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named policies; the version that held before holds still.").ToException();
         if (context.Request.Query["dryRun"] == "true")
         {
             await Json.Write(context, 200, json => Loaded(json, null, policies));
@@ -99,7 +99,7 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
 
     static byte[] Document(JsonElement root)
     {
-        var buffer = new System.Buffers.ArrayBufferWriter<byte>();
+        var buffer = new ArrayBufferWriter<byte>();
         using (var json = new Utf8JsonWriter(buffer, Json.Writing)) root.WriteTo(json);
         return buffer.WrittenSpan.ToArray();
     }
@@ -138,7 +138,7 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
             else errors.Add(new FieldError("until", "must be a time to come, such as 2030-01-01T06:00:00Z"));
             if (holds is not null) errors.Add(new FieldError("until", "can't stand with for; say once when it ends"));
         }
-        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named members; nothing was granted.").Throw();
+        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named members; nothing was granted.").ToException();
         var made = await ledger.Ask(new GrantCommand(space.Name, new GrantDraft(user, role, topic, rights, holds, until)));
         audit.Note(space.Name, key.Actor, "grant.given", made.Grant.Person != 0 ? AuditTrail.Person(made.Grant.Person) : $"role:{role}", json => WriteTerms(json, made.Grant));
         await Json.Write(context, 201, json => Write(json, made));
@@ -154,8 +154,8 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
         string user = "", role = "", topic = "";
         if (Query("user") is { } u && Names.Check(u, false, out user) is { } badUser) errors.Add(new FieldError("user", badUser));
         if (Query("role") is { } r && Names.Check(r, false, out role) is { } badRole) errors.Add(new FieldError("role", badRole));
-        if (Query("topic") is { } t && Core.Addresses.Topics.Check(t, out topic) is { } badTopic) errors.Add(new FieldError("topic", badTopic));
-        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").Throw();
+        if (Query("topic") is { } t && TopicNames.Check(t, out topic) is { } badTopic) errors.Add(new FieldError("topic", badTopic));
+        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").ToException();
         var grants = await ledger.Ask(new ListGrantsCommand(space.Name, Query("user") is null ? null : user, Query("role") is null ? null : role, Query("topic") is null ? null : topic, Number(context, "after") ?? 0, MostListed));
         await Json.Write(context, 200, json =>
         {
@@ -175,7 +175,7 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
         var key = keys.Require(context, space, "admin");
         var text = (string)context.Request.RouteValues["grant"]!;
         var ended = long.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out long number) ? await ledger.Ask(new EndGrantCommand(space.Name, number)) : null;
-        if (ended is null) throw new Problem(404, "unknown-grant", "No such grant", "There is no grant by this number, or it has ended.", "List them: GET /v1/grants.").Throw();
+        if (ended is null) throw new Problem(404, "unknown-grant", "No such grant", "There is no grant by this number, or it has ended.", "List them: GET /v1/grants.").ToException();
         audit.Note(space.Name, key.Actor, "grant.ended", ended.Grant.Person != 0 ? AuditTrail.Person(ended.Grant.Person) : $"role:{ended.Grant.Role}", json => WriteTerms(json, ended.Grant));
         context.Response.StatusCode = 204;
     }
@@ -219,7 +219,7 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
         var errors = new List<FieldError>();
         if (Names.Check(context.Request.Query["user"].ToString(), false, out var user) is { } wrong) errors.Add(new FieldError("user", wrong));
         if (Address.TryParse(context.Request.Query["on"].ToString(), out var address) is { } bad) errors.Add(new FieldError("on", bad));
-        return errors.Count == 0 ? (user, address) : throw Problem.Invalid(errors, "Correct the named query parameters: ?user=teo&on=topic:berth/3").Throw();
+        return errors.Count == 0 ? (user, address) : throw Problem.Invalid(errors, "Correct the named query parameters: ?user=teo&on=topic:berth/3").ToException();
     }
 
     internal static async Task WriteExplanation(HttpContext context, LedgerPump ledger, SpaceRuntime space, string user, Address address)
@@ -259,7 +259,7 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
             json.WriteString("what", step.What);
             json.WriteString("outcome", step.Outcome);
             json.WriteString("why", step.Why);
-            if (step.Mend.Length > 0) json.WriteString("mend", step.Mend);
+            if (step.Fix.Length > 0) json.WriteString("fix", step.Fix);
             json.WriteEndObject();
         }
         json.WriteEndArray();
@@ -268,6 +268,6 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
     static long? Number(HttpContext context, string name)
     {
         if (!context.Request.Query.TryGetValue(name, out var text)) return null;
-        return long.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out long number) && number < 1L << 43 ? number : throw Problem.Invalid([new FieldError(name, "must be a whole number, as in an earlier answer")], "Correct the named query parameter.").Throw();
+        return long.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out long number) && number < 1L << 43 ? number : throw Problem.Invalid([new FieldError(name, "must be a whole number, as in an earlier answer")], "Correct the named query parameter.").ToException();
     }
 }

@@ -1,9 +1,14 @@
 using System.Globalization;
 using System.Text.Json;
-using Rovett.Core;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Addresses;
+using Rovett.Core.Ledgers.Commands.Directory;
+using Rovett.Core.Ledgers.Commands.Marking;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Ledgers.Commands.Topics;
+using Rovett.Core.Marks;
+using Rovett.Core.Store;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
 using Rovett.Service.Topics;
@@ -20,7 +25,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     public async ValueTask<(SpaceRuntime Space, Credential Credential)> Require(HttpContext context)
     {
         var space = spaces.Of(context);
-        var token = Bearer.Of(context) ?? throw new Problem(401, "token-missing", "A token is missing", "This path is for users and no credential was shown.", "Send 'Authorization: Bearer <token>' with a token of the user's: rovett token --user <id> makes one.").Throw();
+        var token = Bearer.Of(context) ?? throw new Problem(401, "token-missing", "A token is missing", "This path is for users and no credential was shown.", "Send 'Authorization: Bearer <token>' with a token of the user's: rovett token --user <id> makes one.").ToException();
         return (space, await tokens.Check(token, space));
     }
 
@@ -40,7 +45,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
             if (space.Pages.Open(page.ToString(), out var position) == CursorState.Valid) before = position.Value;
             else errors.Add(new FieldError("page", "is not from this space's 'next' link; start again without it"));
         }
-        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").Throw();
+        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").ToException();
 
         var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var found = history.Inbox(opened.Plan!, space.Id, before, limit, state!.Value);
@@ -69,7 +74,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         bool isId = NotificationId.TryParse(text, out var id);
         var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var item = history.InboxItem(opened.Plan!, space.Id, id);
-        if (!isId || item is null) throw MarkCommand.UnknownId(id).Throw();
+        if (!isId || item is null) throw MarkCommand.UnknownId(id).ToException();
         await Json.Write(context, 200, json => WriteItem(json, space, item));
     }
 
@@ -79,7 +84,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         var (space, credential) = await Require(context);
         var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var query = context.Request.Query;
-        bool byType = query.TryGetValue("by", out var by) && (by == "type" ? true : throw Problem.Invalid([new FieldError("by", "must be type, or left out")]).Throw());
+        bool byType = query.TryGetValue("by", out var by) && (by == "type" ? true : throw Problem.Invalid([new FieldError("by", "must be type, or left out")]).ToException());
         var types = byType ? history.UnreadByType(opened.Plan!, space.Id) : null;
         long? about = query.TryGetValue("subject", out var subject) ? history.UnreadAbout(opened.Plan!, subject.ToString()) : null;
         await Json.Write(context, 200, json =>
@@ -114,13 +119,13 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         {
             foreach (var member in root.EnumerateObject())
             {
-                if (member.Name is not ("read" or "unread" or "received") || verb is not null || member.Value.ValueKind != JsonValueKind.Object) throw BadMarks().Throw();
+                if (member.Name is not ("read" or "unread" or "received") || verb is not null || member.Value.ValueKind != JsonValueKind.Object) throw BadMarks().ToException();
                 verb = member.Name;
             }
         }
-        if (verb is null) throw BadMarks().Throw();
+        if (verb is null) throw BadMarks().ToException();
         var selector = DeviceMessage.ParseSelector(root.GetProperty(verb), space.Cursors, verb + ".", allowSubjectAndAll: true, out var problem);
-        if (selector is null) throw problem!.Throw();
+        if (selector is null) throw problem!.ToException();
         await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var what = verb switch { "read" => MarkVerb.Read, "unread" => MarkVerb.Unread, _ => MarkVerb.Received };
         var totals = await marks.Mark(space.Name, credential.Identity, what, selector, "http", null);
@@ -145,7 +150,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         var (space, credential) = await Require(context);
         bool isId = NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id);
         await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
-        if (!isId) throw MarkCommand.UnknownId(id).Throw();
+        if (!isId) throw MarkCommand.UnknownId(id).ToException();
         var totals = await ledger.Ask(new TakeCommand(space.Name, credential.Identity.User.Value, id, take, credential.Identity));
         await Json.Write(context, 200, json =>
         {
@@ -189,7 +194,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     async Task ChangeMute(HttpContext context, SpaceRuntime space, Credential credential, string? type, string? subject, bool mute)
     {
         if (type is null == subject is null || (type ?? subject)!.Length is 0 or > 256)
-            throw Problem.Invalid([new FieldError("type", "or subject: give exactly one of them, 1 to 256 characters")]).Throw();
+            throw Problem.Invalid([new FieldError("type", "or subject: give exactly one of them, 1 to 256 characters")]).ToException();
         await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         await WriteMutes(context, await ledger.Ask(new MuteCommand(space.Name, credential.Identity.User.Value, type is not null, (type ?? subject)!, mute, credential.Identity)));
     }
@@ -223,7 +228,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     {
         var (space, credential) = await Require(context);
         using var body = await Json.Read(context);
-        if (DeviceMessage.TryTopic(body.RootElement, out var topic) is { } wrong) throw Problem.Invalid([new FieldError("topic", wrong)]).Throw();
+        if (DeviceMessage.TryTopic(body.RootElement, out var topic) is { } wrong) throw Problem.Invalid([new FieldError("topic", wrong)]).ToException();
         await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var (follows, totals) = await topics.Follow(space, credential.Identity, topic);
         await WriteFollows(context, follows, totals);
@@ -233,7 +238,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     public async Task Unfollow(HttpContext context)
     {
         var (space, credential) = await Require(context);
-        if (Core.Addresses.Topics.Check(context.Request.Query["topic"].ToString(), out var topic) is { } wrong) throw Problem.Invalid([new FieldError("topic", wrong)], "Correct the named query parameter.").Throw();
+        if (TopicNames.Check(context.Request.Query["topic"].ToString(), out var topic) is { } wrong) throw Problem.Invalid([new FieldError("topic", wrong)], "Correct the named query parameter.").ToException();
         await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var (follows, totals) = await topics.Unfollow(space, credential.Identity, topic);
         await WriteFollows(context, follows, totals);

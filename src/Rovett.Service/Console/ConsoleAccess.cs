@@ -1,8 +1,7 @@
 using System.Text.Json;
-using Rovett.Core;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers.Commands.Directory;
+using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Service.Access;
 using Rovett.Service.Api;
 using Rovett.Service.Operations;
@@ -113,7 +112,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
         Operators.OwnPageOnly(context);
         var who = operators.Require(context, "operate");
         using var body = await Json.Read(context);
-        if (ConsoleEndpoints.Field(body, "may") is not { } may || !Operators.Rights.Contains(may)) throw Problem.Invalid([new FieldError("may", $"must be one of {string.Join(", ", Operators.Rights)}")]).Throw();
+        if (ConsoleEndpoints.Field(body, "may") is not { } may || !Operators.Rights.Contains(may)) throw Problem.Invalid([new FieldError("may", $"must be one of {string.Join(", ", Operators.Rights)}")]).ToException();
         var link = operators.MakeLink(may);
         audit.Note("main", "operator:" + who.Name, "operator.invited", may);
         context.Response.Headers.CacheControl = "no-store";
@@ -135,7 +134,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
         var root = Json.Object(body, ["may"], errors);
         var may = "operate";
         if (root.TryGetProperty("may", out var given) && (!JsonText.TryString(given, out may!) || !Operators.Rights.Contains(may))) errors.Add(new FieldError("may", $"must be one of {string.Join(", ", Operators.Rights)}"));
-        if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
+        if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
         var link = operators.MakeLink(may);
         audit.Note("main", key.Actor, "operator.invited", may);
         context.Response.Headers.CacheControl = "no-store";
@@ -156,7 +155,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
         var who = operators.Require(context, "operate");
         using var body = await Json.Read(context);
         var name = ConsoleEndpoints.Field(body, "name") ?? "";
-        if (!access.RemoveOperator(name)) throw new Problem(409, "operator-stays", "That operator can't be removed", "There is none by this name, or nobody would be left who may operate.", "Invite another who may operate first.").Throw();
+        if (!access.RemoveOperator(name)) throw new Problem(409, "operator-stays", "That operator can't be removed", "There is none by this name, or nobody would be left who may operate.", "Invite another who may operate first.").ToException();
         audit.Note("main", "operator:" + who.Name, "operator.removed", name);
         context.Response.StatusCode = 204;
     }
@@ -168,7 +167,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
         var who = operators.Require(context, "operate");
         var space = ConsoleEndpoints.SpaceOf(spaces, context);
         using var body = await Json.Read(context);
-        if (Names.Check(ConsoleEndpoints.Field(body, "user"), false, out var user) is { } wrong) throw Problem.Invalid([new FieldError("user", wrong)]).Throw();
+        if (Names.Check(ConsoleEndpoints.Field(body, "user"), false, out var user) is { } wrong) throw Problem.Invalid([new FieldError("user", wrong)]).ToException();
         var (row, ended) = await ledger.Ask(new SignOutCommand(space.Name, user));
         audit.Note(space.Name, "operator:" + who.Name, "user.signed-out", AuditTrail.Person(row.Id), json => json.WriteNumber("sessionsEnded", ended));
         context.Response.StatusCode = 204;

@@ -1,9 +1,9 @@
 using System.Text.Json;
-using Rovett.Core;
-using Rovett.Core.Delivery;
+using Rovett.Core.Wire.Sse;
 using Rovett.Service.Access;
 using Rovett.Service.Api;
 using Rovett.Service.Live;
+using Rovett.Service.Operations;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Console;
@@ -64,7 +64,7 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
     {
         operators.Require(context, "view");
         var space = SpaceOf(spaces, context);
-        Operations.Connections.IsStream(context);
+        Connections.IsStream(context);
         context.Response.ContentType = "text/event-stream";
         context.Response.Headers.CacheControl = "no-cache";
         context.Response.Headers["X-Accel-Buffering"] = "no";
@@ -88,7 +88,7 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
     }
 
     internal static SpaceRuntime SpaceOf(SpaceDirectory spaces, HttpContext context) => spaces.Find(context.Request.Query["space"].ToString() is { Length: > 0 } name ? name : "main")
-        ?? throw new Problem(404, "unknown-space", "No such space", "There is no space by this name.", "Choose another.").Throw();
+        ?? throw new Problem(404, "unknown-space", "No such space", "There is no space by this name.", "Choose another.").ToException();
 
     static async Task<(string Name, string Password, string? Link)> Fields(HttpContext context)
     {
@@ -97,7 +97,7 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
         string? name = Field(body, "name"), password = Field(body, "password");
         if (name is not { Length: > 0 }) errors.Add(new FieldError("name", "must be 1 to 128 characters"));
         if (password is not { Length: > 0 }) errors.Add(new FieldError("password", "must be 1 to 128 characters"));
-        if (errors.Count > 0) throw Problem.Invalid(errors).Throw();
+        if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
         return (name!, password!, Field(body, "link"));
     }
 

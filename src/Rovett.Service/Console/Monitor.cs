@@ -1,17 +1,21 @@
+using System.Buffers;
 using System.Text.Json;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
 using Rovett.Core.Marks;
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
+using Rovett.Core.Wire;
 using Rovett.Service.Access;
+using Rovett.Service.Api;
 using Rovett.Service.Live;
+using Rovett.Service.Receipts;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Console;
 
 /// <summary>The newest notifications of each space with their counts, kept current as things happen: what the console
 /// shows moving. Hears of everything on the ledger's thread.</summary>
-public sealed class Monitor(TimeProvider clock, Receipts.ReceiptNews receipts) : ILedgerObserver
+public sealed class Monitor(TimeProvider clock, ReceiptNews receipts) : ILedgerObserver
 {
     /// <summary>How many notifications are kept for each space.</summary>
     public const int Kept = 100;
@@ -129,8 +133,8 @@ public sealed class Monitor(TimeProvider clock, Receipts.ReceiptNews receipts) :
     public byte[] Snapshot(SpaceRuntime space, SessionRegistry sessions)
     {
         var live = sessions.In(space.Name).OrderBy(s => s.Since.Micros).ToList();
-        var buffer = new System.Buffers.ArrayBufferWriter<byte>(4096);
-        using (var json = new Utf8JsonWriter(buffer, Api.Json.Writing))
+        var buffer = new ArrayBufferWriter<byte>(4096);
+        using (var json = new Utf8JsonWriter(buffer, Json.Writing))
         {
             json.WriteStartObject();
             json.WriteString("space", space.Name);
@@ -161,7 +165,7 @@ public sealed class Monitor(TimeProvider clock, Receipts.ReceiptNews receipts) :
         json.WriteNumber("position", entry.Position.Value);
         json.WriteString("time", entry.Time.ToString());
         json.WriteString("addressing", entry.Addressing);
-        Api.BackendApi.WriteBody(json, entry.Body);
+        BackendApi.WriteBody(json, entry.Body);
         // Received implies dispatched, and what was dispatched before a restart is known only by what came back.
         json.WriteNumber("dispatched", Math.Max(row.Live?.Dispatched ?? 0, row.Received));
         json.WriteNumber("received", row.Received);

@@ -1,7 +1,5 @@
 using Microsoft.AspNetCore.Identity;
-using Rovett.Core;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
 using Rovett.Service.Access;
 using Rovett.Storage.Sqlite;
 
@@ -57,8 +55,8 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
     /// <exception cref="ProblemException">401: nobody is signed in; 403: that operator may only view.</exception>
     public StoredOperator Require(HttpContext context, string may)
     {
-        var who = Of(context) ?? throw new Problem(401, "not-signed-in", "Not signed in", "The console's session has ended.", "Sign in again.").Throw();
-        if (may == "operate" && who.May != "operate") throw new Problem(403, "may-only-view", "This operator may only view", $"'{who.Name}' has the right to view, and this changes something.", "Ask an operator who may operate.").Throw();
+        var who = Of(context) ?? throw new Problem(401, "not-signed-in", "Not signed in", "The console's session has ended.", "Sign in again.").ToException();
+        if (may == "operate" && who.May != "operate") throw new Problem(403, "may-only-view", "This operator may only view", $"'{who.Name}' has the right to view, and this changes something.", "Ask an operator who may operate.").ToException();
         return who;
     }
 
@@ -66,17 +64,17 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
     /// <exception cref="ProblemException">403: the request does not come from the console's page.</exception>
     public static void OwnPageOnly(HttpContext context)
     {
-        if (context.Request.Headers["X-Rovett-Console"] != "1") throw new Problem(403, "foreign-page", "Not from the console", "The request does not come from the console's own page.", "Use the console at /console.").Throw();
+        if (context.Request.Headers["X-Rovett-Console"] != "1") throw new Problem(403, "foreign-page", "Not from the console", "The request does not come from the console's own page.", "Use the console at /console.").ToException();
     }
 
     /// <summary>Makes an operator by a link, and signs in.</summary>
     public async Task SignUp(HttpContext context, string name, string password, string? link)
     {
-        if (link is null || access.SignupLink(Secrets.Hash(link), Now) is not { } may) throw new Problem(403, "link-ended", "The sign-up link does not hold", "It was used, or is older than 15 minutes.", "Ask for another: rovett console link, or restart the service with --console-link.").Throw();
-        if (password.Length < MinPassword) throw Problem.Invalid([new FieldError("password", $"must have at least {MinPassword} characters")]).Throw();
+        if (link is null || access.SignupLink(Secrets.Hash(link), Now) is not { } may) throw new Problem(403, "link-ended", "The sign-up link does not hold", "It was used, or is older than 15 minutes.", "Ask for another: rovett console link, or restart the service with --console-link.").ToException();
+        if (password.Length < MinPassword) throw Problem.Invalid([new FieldError("password", $"must have at least {MinPassword} characters")]).ToException();
         var hash = await Checked(() => hasher.HashPassword(name, password));
         var made = new StoredOperator(name, may, hash, Now);
-        if (!access.SignUp(Secrets.Hash(link), made, Now)) throw new Problem(409, "operator-exists", "That operator exists already", $"There is an operator '{name}'.", "Choose another name: the link holds still. Or sign in.").Throw();
+        if (!access.SignUp(Secrets.Hash(link), made, Now)) throw new Problem(409, "operator-exists", "That operator exists already", $"There is an operator '{name}'.", "Choose another name: the link holds still. Or sign in.").ToException();
         Begin(context, made);
     }
 
@@ -104,7 +102,7 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
             return;
         }
         Note(context, name, false);
-        throw new Problem(401, "sign-in-failed", "Name or password is not right", "No operator with this name has this password.", "Try again, or ask for a new sign-up link: rovett console link.").Throw();
+        throw new Problem(401, "sign-in-failed", "Name or password is not right", "No operator with this name has this password.", "Try again, or ask for a new sign-up link: rovett console link.").ToException();
     }
 
     void Count(string[] keys)
@@ -122,7 +120,7 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
         }
     }
 
-    static ProblemException TooMany() => new Problem(429, "too-many-sign-ins", "Too many failed sign-ins", "Too many sign-ins failed within a minute.", "Wait a minute.") { RetryAfterSeconds = 60 }.Throw();
+    static ProblemException TooMany() => new Problem(429, "too-many-sign-ins", "Too many failed sign-ins", "Too many sign-ins failed within a minute.", "Wait a minute.") { RetryAfterSeconds = 60 }.ToException();
 
     async Task<T> Checked<T>(Func<T> work)
     {

@@ -1,17 +1,17 @@
 using System.Globalization;
 using System.Text.Json;
-using Rovett.Core;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Delivery;
+using Rovett.Core.Wire;
 using Rovett.Service.Access;
 using Rovett.Service.Api;
+using Rovett.Service.Operations;
+using Rovett.Service.Options;
 
 namespace Rovett.Service.Live;
 
 /// <summary><c>/v1/live</c>: lets devices in and hands them to their transport, and takes what a device posts beside
 /// its stream.</summary>
-public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, Tokens tokens, Tickets tickets, Origins origins, SessionRegistry registry, Options.RovettOptions options)
+public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, Tokens tokens, Tickets tickets, Origins origins, SessionRegistry registry, RovettOptions options)
 {
     const int MaxPosted = 100;
 
@@ -28,8 +28,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             return;
         }
         if (upgrade) WebSocketTransport.CheckHandshake(context);
-        else if (transport == TransportKind.Sse && !AcceptsEvents(context)) throw new Problem(406, "no-transport", "No transport was asked for", "This path streams, and the request asks for no WebSocket, no server-sent events and no array.", "Send 'Accept: text/event-stream', 'Accept: application/json' for long poll, or an RFC 6455 upgrade. Behind a proxy: it may have stripped the upgrade.").Throw();
-        if (registry.Closing) throw new Problem(503, "shutting-down", "The service is going down", "No new sessions are let in.", "Try again shortly.") { RetryAfterSeconds = 1 }.Throw();
+        else if (transport == TransportKind.Sse && !AcceptsEvents(context)) throw new Problem(406, "no-transport", "No transport was asked for", "This path streams, and the request asks for no WebSocket, no server-sent events and no array.", "Send 'Accept: text/event-stream', 'Accept: application/json' for long poll, or an RFC 6455 upgrade. Behind a proxy: it may have stripped the upgrade.").ToException();
+        if (registry.Closing) throw new Problem(503, "shutting-down", "The service is going down", "No new sessions are let in.", "Try again shortly.") { RetryAfterSeconds = 1 }.ToException();
 
         if (upgrade && Bearer.Of(context) is null && !context.Request.Query.ContainsKey("ticket"))
         {
@@ -83,8 +83,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     public async Task Poll(HttpContext context)
     {
         var session = await Find(context);
-        if (session.Poll is not { } poll) throw new Problem(409, "not-polled", "The session is not polled", "It was opened as a stream, and what it is sent comes there.", "Read the stream, or open a session with 'Accept: application/json'.").Throw();
-        if (!int.TryParse(context.Request.Query["turn"], NumberStyles.None, CultureInfo.InvariantCulture, out int turn)) throw Problem.Invalid([new FieldError("turn", "must be a number: 1 for the first request after the session was opened, then one more each time")], "Correct the named query parameter.").Throw();
+        if (session.Poll is not { } poll) throw new Problem(409, "not-polled", "The session is not polled", "It was opened as a stream, and what it is sent comes there.", "Read the stream, or open a session with 'Accept: application/json'.").ToException();
+        if (!int.TryParse(context.Request.Query["turn"], NumberStyles.None, CultureInfo.InvariantCulture, out int turn)) throw Problem.Invalid([new FieldError("turn", "must be a number: 1 for the first request after the session was opened, then one more each time")], "Correct the named query parameter.").ToException();
         await Poll(context, session, poll, turn);
     }
 
@@ -92,7 +92,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     {
         var wait = WaitOf(context);
         session.HeardNow();
-        if (await poll.Take(turn, wait, context.RequestAborted) is not { } messages) throw UnknownSession().Throw();
+        if (await poll.Take(turn, wait, context.RequestAborted) is not { } messages) throw UnknownSession().ToException();
         context.Response.Headers["Preference-Applied"] = string.Create(CultureInfo.InvariantCulture, $"wait={(int)wait.TotalSeconds}");
         context.Response.Headers.CacheControl = "no-store";
         context.Response.ContentType = "application/json";
@@ -158,10 +158,10 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             await Refuse(context, opening, refused.Problem);
             return;
         }
-        catch (Exception failed) when (Operations.LedgerPump.IsStoreFailure(failed))
+        catch (Exception failed) when (LedgerPump.IsStoreFailure(failed))
         {
             waits.Dispose();
-            await Refuse(context, opening, Operations.LedgerPump.StoreFailed());
+            await Refuse(context, opening, LedgerPump.StoreFailed());
             return;
         }
         waits.Dispose();
@@ -215,20 +215,20 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             else if (state == CursorState.Foreign) foreign = true;
             else after = position.Value;
         }
-        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").Throw();
+        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").ToException();
 
         Credential credential;
         string? opened = null;
         if (token is not null) credential = await tokens.Check(token, space);
         else if (query.TryGetValue("ticket", out var ticket)) (credential, device) = await tickets.Open(opened = ticket.ToString(), space.Name, device, origin, comesBack: transport != TransportKind.WebSocket);
-        else throw new Problem(401, "token-missing", "A credential is missing", "A live session needs to know whose it is.", "Send 'Authorization: Bearer <token>', or ?ticket= with a ticket from POST /v1/tickets where headers can't be set.").Throw();
+        else throw new Problem(401, "token-missing", "A credential is missing", "A live session needs to know whose it is.", "Send 'Authorization: Bearer <token>', or ?ticket= with a ticket from POST /v1/tickets where headers can't be set.").ToException();
 
         var place = services.Limits.EnterSession(space, credential.Identity.User.Value, context.Connection.RemoteIpAddress);
         var session = new LiveSession(services, place, space, credential, opened, device ?? "unnamed-" + Secrets.NewId(), label, transport, heartbeat == "event") { Poll = transport == TransportKind.LongPoll ? new PollTransport(services.Clock) : null };
         try
         {
             await session.Attach(after, foreign);
-            Operations.Connections.Keep(context);
+            Connections.Keep(context);
             return session;
         }
         catch
@@ -267,8 +267,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             credential = await tickets.Opened(ticket.ToString(), space.Name, origin);
             its = session?.IsOpenedBy(ticket.ToString()) == true; // a ticket is one stream's
         }
-        else throw new Problem(401, "token-missing", "A credential is missing", "A message needs to know whose it is.", "Send the credential that the session was opened with.").Throw();
-        if (session is null || !its || session.Space != space || session.User != credential.Identity.User.Value || session.Machine is null) throw UnknownSession().Throw();
+        else throw new Problem(401, "token-missing", "A credential is missing", "A message needs to know whose it is.", "Send the credential that the session was opened with.").ToException();
+        if (session is null || !its || session.Space != space || session.User != credential.Identity.User.Value || session.Machine is null) throw UnknownSession().ToException();
         return session;
     }
 
@@ -280,7 +280,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         TakeMessages(session, 0); // refused before its body is read
         using var body = await Json.Read(context);
         var root = body.RootElement;
-        if (root.ValueKind == JsonValueKind.Array && root.GetArrayLength() > MaxPosted) throw Problem.Invalid([new FieldError("(body)", $"holds {root.GetArrayLength()} messages; the limit is {MaxPosted}")]).Throw();
+        if (root.ValueKind == JsonValueKind.Array && root.GetArrayLength() > MaxPosted) throw Problem.Invalid([new FieldError("(body)", $"holds {root.GetArrayLength()} messages; the limit is {MaxPosted}")]).ToException();
         TakeMessages(session, root.ValueKind == JsonValueKind.Array ? Math.Max(1, root.GetArrayLength()) : 1);
         var answers = new List<ControlMessage>();
         foreach (var element in root.ValueKind == JsonValueKind.Array ? root.EnumerateArray().ToArray() : [root])
@@ -304,6 +304,6 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     void TakeMessages(LiveSession session, int count)
     {
         if (session.TakeMessages(count) is var wait && wait > TimeSpan.Zero)
-            throw new Problem(429, "too-many-messages", "Too many messages", $"A session may send {options.MessagesPerSecond} a second; each message of a request counts.", "Send slower; one acknowledgement with 'upTo' takes the place of many.") { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.Throw();
+            throw new Problem(429, "too-many-messages", "Too many messages", $"A session may send {options.MessagesPerSecond} a second; each message of a request counts.", "Send slower; one acknowledgement with 'upTo' takes the place of many.") { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.ToException();
     }
 }

@@ -1,5 +1,5 @@
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
 using Rovett.Service.Topics;
@@ -8,7 +8,7 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Live;
 
 /// <summary>What every live session needs.</summary>
-public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session, Limits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, int MessagesPerSecond, ServiceClock Clock, Operations.Faults Faults, MarkSteps Marks)
+public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session, Limits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, int MessagesPerSecond, ServiceClock Clock, Faults Faults, MarkSteps Marks)
 {
     /// <summary>What is broken on purpose; null: nothing.</summary>
     public FaultSwitches? Switches { get; init; }

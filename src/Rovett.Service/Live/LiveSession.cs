@@ -1,11 +1,14 @@
 using System.Buffers;
 using System.Text.Json;
-using Rovett.Core;
-using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
-using Rovett.Core.Presence;
-using Rovett.Core.WebSockets;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Marking;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Ledgers.Commands.Topics;
+using Rovett.Core.Marks;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
+using Rovett.Core.Wire.WebSockets;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
 

@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using Rovett.Core.Wire;
 using Rovett.Service.Operations;
 
 namespace Rovett.Service.Live;
@@ -37,7 +38,7 @@ public sealed class SessionRegistry : IDisposable
     {
         foreach (var (session, abort) in sessions.Values)
         {
-            if (session.Device == device && session.Transport == Core.Delivery.TransportKind.WebSocket) abort();
+            if (session.Device == device && session.Transport == TransportKind.WebSocket) abort();
         }
     }
 

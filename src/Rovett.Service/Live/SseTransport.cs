@@ -1,5 +1,6 @@
 using System.IO.Pipelines;
 using Microsoft.AspNetCore.Http.Features;
+using Rovett.Service.Operations;
 
 namespace Rovett.Service.Live;
 
@@ -9,7 +10,7 @@ public static class SseTransport
     /// <summary>Runs a session until either side ends it.</summary>
     public static async Task Run(HttpContext context, LiveSession session)
     {
-        Operations.Connections.IsStream(context);
+        Connections.IsStream(context);
         var response = context.Response;
         response.ContentType = "text/event-stream";
         response.Headers.CacheControl = "no-cache";

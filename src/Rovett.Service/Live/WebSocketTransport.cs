@@ -1,8 +1,8 @@
 using System.Buffers;
 using Microsoft.AspNetCore.Http.Features;
-using Rovett.Core;
-using Rovett.Core.Delivery;
-using Rovett.Core.WebSockets;
+using Rovett.Core.Wire;
+using Rovett.Core.Wire.WebSockets;
+using Rovett.Service.Operations;
 
 namespace Rovett.Service.Live;
 
@@ -20,14 +20,14 @@ public static class WebSocketTransport
         var headers = context.Request.Headers;
         bool connects = IsExtendedConnect(context);
         if (!connects && context.Features.Get<IHttpUpgradeFeature>() is not { IsUpgradableRequest: true })
-            throw new Problem(400, "not-upgradable", "The connection can't be upgraded", "The request is not HTTP/1.1 with 'Connection: Upgrade'.", "Behind a proxy, pass Upgrade and Connection on.").Throw();
+            throw new Problem(400, "not-upgradable", "The connection can't be upgraded", "The request is not HTTP/1.1 with 'Connection: Upgrade'.", "Behind a proxy, pass Upgrade and Connection on.").ToException();
         if (headers.SecWebSocketVersion != "13")
         {
             context.Response.Headers.SecWebSocketVersion = "13";
-            throw new Problem(426, "websocket-version", "Another WebSocket version is needed", "Only version 13 (RFC 6455) is spoken here.", "Send 'Sec-WebSocket-Version: 13'.").Throw();
+            throw new Problem(426, "websocket-version", "Another WebSocket version is needed", "Only version 13 (RFC 6455) is spoken here.", "Send 'Sec-WebSocket-Version: 13'.").ToException();
         }
         if (!connects && FrameWriter.Accept(headers.SecWebSocketKey) is null)
-            throw new Problem(400, "websocket-key", "The WebSocket key is not valid", "Sec-WebSocket-Key is not 16 bytes in base64.", "Let a WebSocket library make the handshake.").Throw();
+            throw new Problem(400, "websocket-key", "The WebSocket key is not valid", "Sec-WebSocket-Key is not 16 bytes in base64.", "Let a WebSocket library make the handshake.").ToException();
     }
 
     /// <summary>A WebSocket over one stream of an HTTP/2 connection (RFC 8441).</summary>
@@ -35,7 +35,7 @@ public static class WebSocketTransport
 
     static async ValueTask<Stream> Accept(HttpContext context)
     {
-        Operations.Connections.IsStream(context);
+        Connections.IsStream(context);
         var response = context.Response.Headers;
         bool connects = IsExtendedConnect(context);
         if (!connects)
@@ -107,7 +107,7 @@ public static class WebSocketTransport
         /// <param name="putOut">It is not waited for any more.</param>
         /// <returns>The token; null when the other side is gone, or is not waited for.</returns>
         /// <exception cref="ProblemException">Nothing came in time, or something else did.</exception>
-        public async Task<string?> FirstToken(Core.AddressLogs.CursorSeal seal, TimeSpan within, CancellationToken gone, CancellationToken putOut)
+        public async Task<string?> FirstToken(CursorSeal seal, TimeSpan within, CancellationToken gone, CancellationToken putOut)
         {
             using var limit = CancellationTokenSource.CreateLinkedTokenSource(gone, putOut);
             limit.CancelAfter(within);
@@ -126,13 +126,13 @@ public static class WebSocketTransport
                         if (found is FrameEvent.Ping or FrameEvent.Pong) continue;
                         if (found != FrameEvent.Text) return null;
                         var message = DeviceMessage.Parse(frames.Payload.ToArray(), seal);
-                        return message.Token ?? throw (message.Problem ?? Missing("The first message was another one than renew.")).Throw();
+                        return message.Token ?? throw (message.Problem ?? Missing("The first message was another one than renew.")).ToException();
                     }
                 }
             }
             catch (OperationCanceledException)
             {
-                return gone.IsCancellationRequested || putOut.IsCancellationRequested ? null : throw Missing($"None came within {within.TotalSeconds:0} seconds.").Throw();
+                return gone.IsCancellationRequested || putOut.IsCancellationRequested ? null : throw Missing($"None came within {within.TotalSeconds:0} seconds.").ToException();
             }
             catch (Exception error) when (IsGone(error))
             {
@@ -252,7 +252,7 @@ public static class WebSocketTransport
 
     sealed class StreamOutput(Stream stream) : ISessionOutput
     {
-        public int CloseCode { get; set; } = Core.WebSockets.CloseCode.GoingAway;
+        public int CloseCode { get; set; } = Core.Wire.WebSockets.CloseCode.GoingAway;
         public string CloseReason { get; set; } = "";
         public ValueTask Write(ReadOnlyMemory<byte> bytes) => stream.WriteAsync(bytes);
     }

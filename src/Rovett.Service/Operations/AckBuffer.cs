@@ -1,7 +1,6 @@
 using System.Collections.Concurrent;
-using Rovett.Core;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers.Commands.Marking;
 
 namespace Rovett.Service.Operations;
 

@@ -1,5 +1,5 @@
 using System.Runtime.InteropServices;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
 
 namespace Rovett.Service.Operations;
 

@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using System.Net;
+using System.Net.Sockets;
 
 namespace Rovett.Service.Operations;
 
@@ -127,7 +128,7 @@ public sealed class FairRoom(int most, TimeSpan youngest)
     {
         if (address is null) return IPAddress.None;
         if (address.IsIPv4MappedToIPv6) return address.MapToIPv4();
-        if (address.AddressFamily != System.Net.Sockets.AddressFamily.InterNetworkV6) return address;
+        if (address.AddressFamily != AddressFamily.InterNetworkV6) return address;
         Span<byte> bytes = stackalloc byte[16];
         address.TryWriteBytes(bytes, out _);
         bytes[8..].Clear();

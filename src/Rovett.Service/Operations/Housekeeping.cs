@@ -1,6 +1,9 @@
-using Rovett.Core;
-using Rovett.Core.Ledger;
-using Rovett.Core.Presence;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Directory;
+using Rovett.Core.Ledgers.Commands.Life;
+using Rovett.Core.Ledgers.Commands.Spaces;
+using Rovett.Core.Ledgers.Commands.Topics;
+using Rovett.Core.Store;
 using Rovett.Service.Access;
 
 namespace Rovett.Service.Operations;

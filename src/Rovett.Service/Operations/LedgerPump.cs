@@ -1,6 +1,8 @@
 using System.Diagnostics;
-using Rovett.Core;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Sending;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Operations;
 
@@ -36,9 +38,9 @@ public sealed class LedgerPump : IDisposable
     /// <exception cref="ProblemException">Refused by the command, or 503: the queue is full or the store can't be written.</exception>
     public Task<T> Ask<T>(LedgerCommand<T> command)
     {
-        if (command is SendCommand && IsOverloaded()) throw Overloaded().Throw();
+        if (command is SendCommand && IsOverloaded()) throw Overloaded().ToException();
         if ((command is AttachCommand && CarryOutNow(command)) || queue.Add(command)) return command.Task;
-        throw Overloaded().Throw();
+        throw Overloaded().ToException();
     }
 
     /// <returns>False when something else comes first.</returns>
@@ -71,7 +73,7 @@ public sealed class LedgerPump : IDisposable
     public void WriterBegun() => queue.Gathering.WriterBegun();
 
     /// <summary>True for what a store throws that can't be read or written now.</summary>
-    public static bool IsStoreFailure(Exception error) => Storage.Sql.StoreFailures.Is(error);
+    public static bool IsStoreFailure(Exception error) => StoreFailures.Is(error);
 
     /// <summary>What is answered when more is sent than can be stored.</summary>
     public static Problem Overloaded() => new(503, "overloaded", "The service has more to do than it can", "More is sent than can be stored, and what waits already would make this wait too long.", "Try again after the seconds named in Retry-After.") { RetryAfterSeconds = SendGate.RetryAfterSeconds };

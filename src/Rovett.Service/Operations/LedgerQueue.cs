@@ -1,4 +1,6 @@
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Marking;
+using Rovett.Core.Ledgers.Commands.Sending;
 
 namespace Rovett.Service.Operations;
 

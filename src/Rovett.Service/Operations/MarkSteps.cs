@@ -1,7 +1,8 @@
-using Rovett.Core;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Marking;
 using Rovett.Core.Marks;
+using Rovett.Core.Visibility;
 
 namespace Rovett.Service.Operations;
 

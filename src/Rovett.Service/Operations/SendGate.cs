@@ -1,6 +1,5 @@
 using System.Diagnostics;
 using Microsoft.AspNetCore.Connections.Features;
-using Rovett.Core;
 
 namespace Rovett.Service.Operations;
 
@@ -45,7 +44,7 @@ public sealed class SendGate(int most, TimeSpan patience)
             }
         }
         if (connection is not null) connection[NotBefore] = Stopwatch.GetTimestamp() + (RetryAfterSeconds * Stopwatch.Frequency);
-        throw LedgerPump.Overloaded().Throw();
+        throw LedgerPump.Overloaded().ToException();
     }
 
     async ValueTask<bool> TakePlace(CancellationToken cancel)

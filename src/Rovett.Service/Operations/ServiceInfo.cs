@@ -1,5 +1,4 @@
 using System.Reflection;
-using Rovett.Core.AddressLogs;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Operations;

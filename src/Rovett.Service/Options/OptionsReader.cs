@@ -1,13 +1,16 @@
 using System.Globalization;
 using System.Net;
 using System.Reflection;
+using System.Security.Cryptography;
 using Rovett.Core.Addresses;
+using Rovett.Service.Access;
+using Rovett.Service.Operations;
 using YamlDotNet.Core;
 using YamlDotNet.RepresentationModel;
 
 namespace Rovett.Service.Options;
 
-/// <summary>One thing wrong with the configuration: where it stands, what is wrong, and the mend.</summary>
+/// <summary>One thing wrong with the configuration: where it stands, what is wrong, and the fix.</summary>
 public sealed record OptionsMistake(string Where, string What)
 {
     /// <inheritdoc/>
@@ -103,10 +106,10 @@ public static class OptionsReader
     {
         try
         {
-            Operations.Certificate.Read(file, keyFile);
+            Certificate.Read(file, keyFile);
             return null;
         }
-        catch (Exception error) when (error is IOException or UnauthorizedAccessException or System.Security.Cryptography.CryptographicException)
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException or CryptographicException)
         {
             return $"'{file}' with '{keyFile}' can't be read: {error.Message} Both must be PEM files, the key that of the first certificate";
         }
@@ -156,7 +159,7 @@ public static class OptionsReader
         Between(o.PresenceGraceSeconds, "presenceGraceSeconds", 0, 3600);
         Between(o.ReconnectWindowSeconds, "reconnectWindowSeconds", 0, 3600);
         Check(o.Log is "verbose" or "information" or "warning" or "error", "log", $"'{o.Log}' is no level; give verbose, information, warning or error");
-        foreach (var allowed in o.Origins) Check(Access.SpaceSettings.OriginMistake(allowed) is null, "origins", Access.SpaceSettings.OriginMistake(allowed)!);
+        foreach (var allowed in o.Origins) Check(SpaceSettings.OriginMistake(allowed) is null, "origins", SpaceSettings.OriginMistake(allowed)!);
         foreach (var network in o.WebhookNetworks) Check(IPNetwork.TryParse(network, out _), "webhookNetworks", $"'{network}' is no network; write the address and the length of its prefix: 10.1.0.0/16");
         foreach (var space in o.Spaces) Check(Names.CheckForPath(space, out _) is null, "spaces", $"the space name '{space}' {Names.CheckForPath(space, out _)}");
     }

@@ -1,4 +1,5 @@
-using Rovett.Core.Ledger;
+using System.Globalization;
+using Rovett.Core.Notifications;
 
 namespace Rovett.Service.Options;
 
@@ -147,7 +148,7 @@ public static class Durations
     {
         span = TimeSpan.Zero;
         if (text == "now") return true;
-        if (text is not { Length: > 1 } || !int.TryParse(text[..^1], System.Globalization.NumberStyles.None, System.Globalization.CultureInfo.InvariantCulture, out int count) || count > 36_500) return false;
+        if (text is not { Length: > 1 } || !int.TryParse(text[..^1], NumberStyles.None, CultureInfo.InvariantCulture, out int count) || count > 36_500) return false;
         TimeSpan? unit = text[^1] switch { 's' => TimeSpan.FromSeconds(1), 'm' => TimeSpan.FromMinutes(1), 'h' => TimeSpan.FromHours(1), 'd' => TimeSpan.FromDays(1), _ => null };
         if (unit is null) return false;
         span = unit.Value * count;

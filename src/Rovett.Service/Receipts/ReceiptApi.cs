@@ -1,12 +1,12 @@
 using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
-using Rovett.Core;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Delivery;
+using Rovett.Core.Wire;
+using Rovett.Core.Wire.Sse;
 using Rovett.Service.Access;
 using Rovett.Service.Api;
+using Rovett.Service.Operations;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Receipts;
@@ -38,7 +38,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
         {
             CursorState.Valid => (position.Value, false),
             CursorState.Foreign => (0, true),
-            _ => throw Problem.Invalid([new FieldError(header.Length > 0 ? "Last-Event-ID" : "after", "is no cursor of receipts; pass on one that came with a receipt, or start, or now")], "Correct the named parameter.").Throw(),
+            _ => throw Problem.Invalid([new FieldError(header.Length > 0 ? "Last-Event-ID" : "after", "is no cursor of receipts; pass on one that came with a receipt, or start, or now")], "Correct the named parameter.").ToException(),
         };
     }
 
@@ -65,8 +65,8 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
 
     async Task Stream(HttpContext context, SpaceRuntime space, ApiKey key, long after, bool foreign)
     {
-        Operations.Connections.IsStream(context);
-        Operations.Connections.Keep(context);
+        Connections.IsStream(context);
+        Connections.Keep(context);
         var response = context.Response;
         response.ContentType = "text/event-stream";
         response.Headers.CacheControl = "no-cache";
@@ -138,10 +138,10 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
             fromStart = given.ValueKind == JsonValueKind.String && given.ValueEquals("start");
             if (!fromStart) errors.Add(new FieldError("after", "must be start, or left out for what comes from now on"));
         }
-        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named members; nothing was changed.").Throw();
+        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named members; nothing was changed.").ToException();
         await WebhookTarget.RequireReachable(guard, url!, context.RequestAborted);
         var before = access.FindWebhook(space.Name, name);
-        if (before is null && access.Webhooks().Count(w => w.Space == space.Name) >= MaxWebhooks) throw new Problem(422, "too-many-webhooks", "There are as many webhooks as there can be", $"A space has at most {MaxWebhooks}.", "Remove one that is not needed.").Throw();
+        if (before is null && access.Webhooks().Count(w => w.Space == space.Name) >= MaxWebhooks) throw new Problem(422, "too-many-webhooks", "There are as many webhooks as there can be", $"A space has at most {MaxWebhooks}.", "Remove one that is not needed.").ToException();
         bool keepsSecret = before is not null && !root.TryGetProperty("secret", out _);
         var webhook = new StoredWebhook(space.Name, name, url!.AbsoluteUri, keepsSecret ? before!.Secret : secret, string.Join(',', states), string.Join(',', types), Now(), before?.Delivered ?? (fromStart ? 0 : receipts.Bounds(space).Newest), 0, null, null, 0, null);
         access.SaveWebhook(webhook);
@@ -168,7 +168,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
     public Task ShowWebhook(HttpContext context)
     {
         var space = Admin(context);
-        var webhook = access.FindWebhook(space.Name, NameOf(context)) ?? throw Unknown().Throw();
+        var webhook = access.FindWebhook(space.Name, NameOf(context)) ?? throw Unknown().ToException();
         return Json.Write(context, 200, json => WriteWebhook(json, space, webhook, showSecret: false));
     }
 
@@ -177,7 +177,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
     {
         var space = Admin(context, out var key);
         var name = NameOf(context);
-        if (!access.RemoveWebhook(space.Name, name)) throw Unknown().Throw();
+        if (!access.RemoveWebhook(space.Name, name)) throw Unknown().ToException();
         sender.Refresh();
         audit.Note(space.Name, key.Actor, "webhook.removed", name);
         context.Response.StatusCode = 204;
@@ -194,7 +194,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
     }
 
     static string NameOf(HttpContext context) =>
-        Names.Check((string)context.Request.RouteValues["name"]!, false, out var name) is { } wrong ? throw Problem.Invalid([new FieldError("name", wrong)]).Throw() : name;
+        Names.Check((string)context.Request.RouteValues["name"]!, false, out var name) is { } wrong ? throw Problem.Invalid([new FieldError("name", wrong)]).ToException() : name;
 
     static Problem Unknown() => new(404, "unknown-webhook", "No such webhook", "There is no webhook by this name in this space.", "List them: GET /v1/webhooks.");
 

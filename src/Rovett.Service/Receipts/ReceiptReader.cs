@@ -1,8 +1,9 @@
 using System.Buffers;
 using System.Text.Json;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
 using Rovett.Service.Access;
+using Rovett.Service.Api;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Receipts;
@@ -40,7 +41,7 @@ public sealed class ReceiptReader(SqlHistoryReader history)
     {
         var buffer = new ArrayBufferWriter<byte>(256);
         var state = NameOf(row.State);
-        using (var json = new Utf8JsonWriter(buffer, Api.Json.Writing))
+        using (var json = new Utf8JsonWriter(buffer, Json.Writing))
         {
             json.WriteStartObject();
             json.WriteString("kind", "receipt");

@@ -1,12 +1,13 @@
 using System.Buffers;
 using System.Globalization;
+using System.Net;
 using System.Net.Http.Headers;
 using System.Numerics;
 using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
-using Rovett.Core.AddressLogs;
 using Rovett.Service.Access;
+using Rovett.Service.Api;
 using Rovett.Service.Operations;
 using Rovett.Storage.Sqlite;
 
@@ -132,7 +133,7 @@ public sealed class WebhookSender : IDisposable
             request.Headers.UserAgent.ParseAdd("rovett/" + ServiceInfo.Version);
             using var response = await http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancel);
             if (!response.IsSuccessStatusCode) failure = $"answered {(int)response.StatusCode}";
-            gone = response.StatusCode == System.Net.HttpStatusCode.Gone;
+            gone = response.StatusCode == HttpStatusCode.Gone;
             asked = response.Headers.RetryAfter is { } after ? after.Delta ?? after.Date - now : null;
         }
         catch (HttpRequestException error)
@@ -163,7 +164,7 @@ public sealed class WebhookSender : IDisposable
     static byte[] Body(SpaceRuntime space, List<ReceiptMessage> messages)
     {
         var buffer = new ArrayBufferWriter<byte>();
-        using (var json = new Utf8JsonWriter(buffer, Api.Json.Writing))
+        using (var json = new Utf8JsonWriter(buffer, Json.Writing))
         {
             json.WriteStartObject();
             json.WriteString("type", "receipts");

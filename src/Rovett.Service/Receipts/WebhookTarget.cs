@@ -1,5 +1,4 @@
 using System.Text.Json;
-using Rovett.Core;
 
 namespace Rovett.Service.Receipts;
 
@@ -39,7 +38,7 @@ static class WebhookTarget
         }
         catch (OutboundRefusedException refused)
         {
-            throw Problem.Invalid([new FieldError("url", refused.Message)], "Give an address that this service may reach; nothing was changed.").Throw();
+            throw Problem.Invalid([new FieldError("url", refused.Message)], "Give an address that this service may reach; nothing was changed.").ToException();
         }
     }
 }

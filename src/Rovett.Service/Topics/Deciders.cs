@@ -6,10 +6,10 @@ using System.Numerics;
 using System.Text.Json;
 using Polly;
 using Polly.CircuitBreaker;
-using Rovett.Core;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Policies;
 using Rovett.Service.Access;
+using Rovett.Service.Api;
 using Rovett.Service.Operations;
 using Rovett.Service.Options;
 using Rovett.Service.Receipts;
@@ -53,7 +53,7 @@ public sealed class Deciders : IDisposable
     public Deciders(AccessStore store, LedgerPump ledger, OutboundGuard guard, TimeProvider clock, ILogger<Deciders> log)
     {
         (this.store, this.ledger, this.clock, this.log) = (store, ledger, clock, log);
-        http = new HttpClient(guard.Handler()) { Timeout = System.Threading.Timeout.InfiniteTimeSpan };
+        http = new HttpClient(guard.Handler()) { Timeout = Timeout.InfiniteTimeSpan };
     }
 
     /// <summary>How a decider does, and what stops asking it when it fails again and again.</summary>
@@ -187,7 +187,7 @@ public sealed class Deciders : IDisposable
     static byte[] Body(Question question, UserFacts facts)
     {
         var buffer = new ArrayBufferWriter<byte>();
-        using (var json = new Utf8JsonWriter(buffer, Api.Json.Writing))
+        using (var json = new Utf8JsonWriter(buffer, Json.Writing))
         {
             json.WriteStartObject();
             json.WriteString("type", "decision");
@@ -219,7 +219,7 @@ public sealed class Deciders : IDisposable
     {
         try
         {
-            using var document = Api.Json.Parse(body.ToArray());
+            using var document = Json.Parse(body.ToArray());
             var root = document.RootElement;
             if (root.ValueKind != JsonValueKind.Object || JsonText.HasBadText(root)) throw new DeciderFailedException("answered no JSON object");
             bool allow = root.TryGetProperty("decision", out var decision) && decision.ValueKind == JsonValueKind.String && decision.ValueEquals("allow");
@@ -231,7 +231,7 @@ public sealed class Deciders : IDisposable
             if (root.TryGetProperty("profile", out given))
             {
                 if (given.ValueKind != JsonValueKind.Object || given.GetRawText().Length > MaxProfileBytes) throw new DeciderFailedException($"answered a \"profile\" that is not an object of at most {MaxProfileBytes} characters");
-                profile = Api.Json.OnOneLine(given);
+                profile = Json.OnOneLine(given);
             }
             return new BackendAnswer(allow, holds, profile, null);
         }

@@ -1,13 +1,13 @@
 using System.Collections.Concurrent;
-using Rovett.Core;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Policies;
-using Rovett.Core.Presence;
+using Rovett.Core.Visibility;
 using Rovett.Service.Access;
 using Rovett.Service.Operations;
+using Rovett.Service.Options;
 
 namespace Rovett.Service.Topics;
 
@@ -30,7 +30,7 @@ public sealed class TopicGate : IDisposable
     readonly Repeating rounds;
 
     /// <summary>Starts asking again for answers that end soon.</summary>
-    public TopicGate(LedgerPump ledger, Deciders deciders, Refusals refusals, SpaceDirectory spaces, Options.RovettOptions options, TimeProvider clock, Faults faults)
+    public TopicGate(LedgerPump ledger, Deciders deciders, Refusals refusals, SpaceDirectory spaces, RovettOptions options, TimeProvider clock, Faults faults)
     {
         (this.ledger, this.deciders, this.refusals, this.spaces, this.faults) = (ledger, deciders, refusals, spaces, faults);
         (topicsPerSession, topicsPerUser) = (options.TopicsPerSession, options.TopicsPerUser);
@@ -118,14 +118,14 @@ public sealed class TopicGate : IDisposable
         else
         {
             await refusals.Note(space.Name, user, $"topic:{topic}", name, by);
-            throw new Problem(503, "decision-unavailable", "Whether this is allowed can't be found out now", $"To {name} 'topic:{topic}' is refused until it can be.", "Try again after the seconds named in Retry-After.") { RetryAfterSeconds = 10 }.Throw();
+            throw new Problem(503, "decision-unavailable", "Whether this is allowed can't be found out now", $"To {name} 'topic:{topic}' is refused until it can be.", "Try again after the seconds named in Retry-After.") { RetryAfterSeconds = 10 }.ToException();
         }
     }
 
     async Task Refuse(SpaceRuntime space, string user, string address, string right, string by)
     {
         await refusals.Note(space.Name, user, address, right, by.Length > 0 ? by : "no policy and no grant covers it");
-        throw new Problem(403, "not-allowed", "That is not allowed", $"To {right} '{address}' is refused.", "Whoever runs the service can say why: rovett explain.").Throw();
+        throw new Problem(403, "not-allowed", "That is not allowed", $"To {right} '{address}' is refused.", "Whoever runs the service can say why: rovett explain.").ToException();
     }
 
     async Task<BackendAnswer> AskFor(SpaceRuntime space, string user, string topic, TopicRights right, Policy policy)

@@ -3,7 +3,6 @@ using DbUp;
 using DbUp.Engine.Output;
 using Npgsql;
 using Rovett.Storage.Sql;
-using Rovett.Storage.Sqlite;
 
 namespace Rovett.Storage.Postgres;
 
@@ -12,7 +11,7 @@ public static class PostgresHistory
 {
     /// <summary>Opens (and at first makes the tables of) the history, to write it.</summary>
     /// <param name="connectionString">As Npgsql reads it: <c>Host=…;Database=…;Username=…</c>.</param>
-    /// <exception cref="StoreException">It can't be used; the message names the mend.</exception>
+    /// <exception cref="StoreException">It can't be used; the message names the fix.</exception>
     public static SqlLedgerStore Open(string connectionString)
     {
         var settings = Settings(connectionString);

@@ -3,7 +3,6 @@ using System.Data.Common;
 using System.Text.RegularExpressions;
 using Npgsql;
 using Rovett.Storage.Sql;
-using Rovett.Storage.Sqlite;
 
 namespace Rovett.Storage.Postgres;
 

@@ -1,7 +1,7 @@
-using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
 using Rovett.Core.Marks;
+using Rovett.Core.Store;
+using Rovett.Core.Visibility;
 
 namespace Rovett.Storage.Sql;
 

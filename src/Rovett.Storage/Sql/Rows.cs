@@ -1,10 +1,11 @@
 using System.Buffers.Binary;
 using System.Data.Common;
+using System.Globalization;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
 using Rovett.Core.Marks;
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
 
 namespace Rovett.Storage.Sql;
 
@@ -48,7 +49,7 @@ static class Rows
 
     public static PersonRow Person(DbDataReader r) => new(r.GetInt64(0), r.GetString(1), r.IsDBNull(2) ? null : new StoredTime(r.GetInt64(2)), r.GetInt64(3), r.GetInt64(4), r.GetInt64(5),
         Lines(r.GetString(6)), Lines(r.GetString(7)), Text(r, 8), Text(r, 9))
-    { ValidFrom = r.GetInt64(10), Blocked = r.GetInt64(11) != 0, Claims = r.GetString(12), RulesSeen = Number(r, 13), Ahead = r.GetString(14) is { Length: > 0 } ahead ? [.. ahead.Split(',').Select(n => long.Parse(n, System.Globalization.CultureInfo.InvariantCulture))] : [], ClaimsAt = r.GetInt64(15) };
+    { ValidFrom = r.GetInt64(10), Blocked = r.GetInt64(11) != 0, Claims = r.GetString(12), RulesSeen = Number(r, 13), Ahead = r.GetString(14) is { Length: > 0 } ahead ? [.. ahead.Split(',').Select(n => long.Parse(n, CultureInfo.InvariantCulture))] : [], ClaimsAt = r.GetInt64(15) };
 
     public static UserLogRow UserLog(DbDataReader r) => new(r.GetInt64(0), r.GetInt64(1), r.GetInt64(2), r.GetInt64(3), r.GetInt64(4), Number(r, 5), r.GetInt64(6), r.GetInt64(7),
         (UserLogParts)r.GetInt64(8), r.IsDBNull(9) ? null : Segments(Bytes(r, 9)));

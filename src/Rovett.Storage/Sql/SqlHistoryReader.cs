@@ -1,8 +1,12 @@
 using System.Collections.Concurrent;
+using System.Data.Common;
 using System.Runtime.InteropServices;
-using Rovett.Core.AddressLogs;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledger;
+using Rovett.Core.Marks;
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
 
 namespace Rovett.Storage.Sql;
 
@@ -126,7 +130,7 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
     }
 
     /// <summary>The rows at positions, many with one statement; in the order of positions among those of one statement.</summary>
-    static IEnumerable<T> AtKeys<T>(ISql sql, int space, IReadOnlyList<long> positions, string select, Func<System.Data.Common.DbDataReader, T> read)
+    static IEnumerable<T> AtKeys<T>(ISql sql, int space, IReadOnlyList<long> positions, string select, Func<DbDataReader, T> read)
     {
         var keys = new object?[KeysAtOnce];
         for (int from = 0; from < positions.Count; from += KeysAtOnce)
@@ -192,7 +196,7 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
     });
 
     /// <summary>How many unread notifications a user has about a subject.</summary>
-    public long UnreadAbout(ReadPlan plan, string subject) => Use(sql => Views(sql, plan).Sum(v => v.UnreadAbout(SendCommand.HashOf(subject))));
+    public long UnreadAbout(ReadPlan plan, string subject) => Use(sql => Views(sql, plan).Sum(v => v.UnreadAbout(NotificationTraits.HashOf(subject))));
 
     static FoundItem Item(EntryRow entry, LogView view, FoundEntry f) => new(entry, f.Address, f.Log, f.Ordinal)
     {
@@ -292,7 +296,7 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
         var near = sql.All(select + "m.is_long=0 AND m.from_ord>?4 AND m.from_ord<=?3 AND m.to_ord>=?3 LIMIT ?5", Read, place.Log, (long)kind, place.Ordinal, place.Ordinal - SqlLedgerStore.LongRun, (long)MaxReceipts);
         return near.Concat(sql.All(select + "m.is_long=1 AND m.from_ord<=?3 AND m.to_ord>=?3 LIMIT ?4", Read, place.Log, (long)kind, place.Ordinal, (long)MaxReceipts));
 
-        static (long, string, StoredTime, string) Read(System.Data.Common.DbDataReader r) => (r.GetInt64(0), r.GetString(1), new StoredTime(r.GetInt64(2)), r.GetString(3));
+        static (long, string, StoredTime, string) Read(DbDataReader r) => (r.GetInt64(0), r.GetString(1), new StoredTime(r.GetInt64(2)), r.GetString(3));
     }
 
     /// <summary>The receipts after a number, oldest first.</summary>

@@ -1,5 +1,5 @@
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
+using System.Data.Common;
+using Rovett.Core.Store;
 
 namespace Rovett.Storage.Sql;
 
@@ -22,7 +22,7 @@ public sealed partial class SqlLedgerStore
 
     const string SelectErasure = "SELECT person, name, log, position, receipt, stage, at, scrubbed, began FROM erasure";
 
-    static ErasureRow Erasure(System.Data.Common.DbDataReader r) =>
+    static ErasureRow Erasure(DbDataReader r) =>
         new(r.GetInt64(0), r.GetString(1), r.GetInt64(2), r.GetInt64(3), r.GetInt64(4), (ErasureStage)r.GetInt64(5), r.GetInt64(6), r.GetInt64(7), new StoredTime(r.GetInt64(8)));
 
     /// <inheritdoc/>

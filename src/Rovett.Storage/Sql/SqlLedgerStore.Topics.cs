@@ -1,6 +1,6 @@
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
+using System.Data.Common;
 using Rovett.Core.Policies;
+using Rovett.Core.Store;
 
 namespace Rovett.Storage.Sql;
 
@@ -9,7 +9,7 @@ public sealed partial class SqlLedgerStore
 {
     const string SelectGrant = "SELECT number, person, role, topic, rights, until, ended, policy, profile, since FROM topic_grant";
 
-    static Grant ReadGrant(System.Data.Common.DbDataReader r) => new(r.GetInt64(0), r.GetInt64(1), r.GetString(2), r.GetString(3), (TopicRights)r.GetInt64(4),
+    static Grant ReadGrant(DbDataReader r) => new(r.GetInt64(0), r.GetInt64(1), r.GetString(2), r.GetString(3), (TopicRights)r.GetInt64(4),
         Rows.Number(r, 5) is { } until ? new StoredTime(until) : null, Rows.Number(r, 6), r.GetString(7), r.GetString(8))
     { Since = r.GetInt64(9) };
 

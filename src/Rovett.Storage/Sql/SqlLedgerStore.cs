@@ -1,8 +1,10 @@
+using System.Data.Common;
 using System.Security.Cryptography;
 using Rovett.Core.Addresses;
-using Rovett.Core.AddressLogs;
-using Rovett.Core.Ledger;
+using Rovett.Core.Ledgers;
 using Rovett.Core.Marks;
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
 
 namespace Rovett.Storage.Sql;
 
@@ -355,7 +357,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
 
     const string SelectTake = "SELECT position, person, log, ordinal, until FROM take";
 
-    static TakeRow Take(System.Data.Common.DbDataReader r) =>
+    static TakeRow Take(DbDataReader r) =>
         new(r.GetInt64(0), r.GetInt64(1), new Placement(r.GetInt64(2), r.GetInt64(3)), Rows.Number(r, 4) is { } until ? new StoredTime(until) : null);
 
     /// <inheritdoc/>

@@ -1,6 +1,5 @@
 using System.Data.Common;
 using Microsoft.Data.Sqlite;
-using Rovett.Storage.Sqlite;
 using SQLitePCL;
 
 namespace Rovett.Storage.Sql;

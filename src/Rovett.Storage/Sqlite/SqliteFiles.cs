@@ -2,7 +2,6 @@ using System.Reflection;
 using DbUp;
 using DbUp.Engine.Output;
 using Microsoft.Data.Sqlite;
-using Rovett.Core.AddressLogs;
 using Rovett.Storage.Sql;
 using SQLitePCL;
 
@@ -86,7 +85,7 @@ public static class SqliteFiles
     /// <param name="path">The file.</param>
     /// <param name="checkpointsBeside">A thread of its own makes the checkpoints, and no commit.</param>
     /// <param name="failed">Hears why a checkpoint could not be made; each is tried again.</param>
-    /// <exception cref="StoreException">It can't be used; the message names the mend.</exception>
+    /// <exception cref="StoreException">It can't be used; the message names the fix.</exception>
     public static SqlLedgerStore OpenHistory(string path, bool checkpointsBeside = false, Action<Exception>? failed = null)
     {
         MakeOwn(path);
@@ -130,6 +129,3 @@ public static class SqliteFiles
         command.ExecuteNonQuery();
     }
 }
-
-/// <summary>The store can't be used.</summary>
-public sealed class StoreException(string message, Exception? inner = null) : Exception(message, inner);

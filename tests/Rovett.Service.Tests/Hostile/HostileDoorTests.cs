@@ -168,7 +168,7 @@ public sealed class HostileDoorTests(HostileGround ground) : IClassFixture<Hosti
             var answer = await ground.S.Call(new HttpMethod(method), path, ground.S.Key, body);
             answer.Status.ShouldBeOneOf([400, 413, 422], $"{body[..Math.Min(30, body.Length)]}: {answer.Text}");
             ((string?)answer.Json!["title"]).ShouldNotBeNullOrEmpty(body);
-            ((string?)answer.Json!["mend"]).ShouldNotBeNullOrEmpty(body);
+            ((string?)answer.Json!["fix"]).ShouldNotBeNullOrEmpty(body);
         }
         await ground.MaraIsUntouched(door);
     }

@@ -83,7 +83,7 @@ public sealed class HostileGround : IAsyncLifetime
         answer.Status.ShouldBeInRange(400, 499, what);
         answer.Text.ShouldNotContain(Canary, Case.Insensitive, what);
         answer.Headers.ToString().ShouldNotContain(Canary, Case.Insensitive, what);
-        if (answer.Json is JsonObject problem && answer.Text.Length > 0) ((string?)problem["mend"]).ShouldNotBeNullOrEmpty(what);
+        if (answer.Json is JsonObject problem && answer.Text.Length > 0) ((string?)problem["fix"]).ShouldNotBeNullOrEmpty(what);
     }
 
     /// <summary>A connection on which something else than Mara's came: what follows for it and for Mara goes where it belongs.</summary>

@@ -1,3 +1,4 @@
+using System.Text.RegularExpressions;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
@@ -137,7 +138,7 @@ public sealed class HostileReachTests(HostileGround ground) : IClassFixture<Host
             "mara's" => ground.MarasCursor,
             "harbour's" => ground.HarbourCursor,
             "a receipts'" => (string)(await s.Get("/v1/receipts", s.Key)).Json!["cursor"]!,
-            "a page's" => System.Text.RegularExpressions.Regex.Match((await s.Get("/v1/inbox?limit=1", ground.Mara)).Headers.GetValues("Link").Single(), "page=([^&>]+)").Groups[1].Value,
+            "a page's" => Regex.Match((await s.Get("/v1/inbox?limit=1", ground.Mara)).Headers.GetValues("Link").Single(), "page=([^&>]+)").Groups[1].Value,
             _ => "AAAAAAAAAAAAAAAAAAAAAA",
         };
         using var live = way == "after" ? await s.Events(ground.Teo, "?after=" + cursor) : await s.Events(ground.Teo, "", "Last-Event-ID: " + cursor);

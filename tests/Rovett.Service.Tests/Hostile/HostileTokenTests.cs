@@ -1,3 +1,4 @@
+using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json.Nodes;
 using Rovett.Testing;
@@ -106,7 +107,7 @@ public sealed class HostileTokenTests(HostileGround ground) : IClassFixture<Host
 
     static string Hmac(HostileGround g, string claims) => Signed(g, HostileGround.B64("""{"alg":"HS256","typ":"JWT"}""") + "." + HostileGround.B64(claims));
 
-    static string Signed(HostileGround g, string text) => $"{text}.{TokenMaker.B64(System.Security.Cryptography.HMACSHA256.HashData(Encoding.UTF8.GetBytes(g.S.Secret), Encoding.ASCII.GetBytes(text)))}";
+    static string Signed(HostileGround g, string text) => $"{text}.{TokenMaker.B64(HMACSHA256.HashData(Encoding.UTF8.GetBytes(g.S.Secret), Encoding.ASCII.GetBytes(text)))}";
 
     static string Change(HostileGround g, Action<Dictionary<string, object>> change) => TestTokens.Make(g.S.Secret, "mara", change: change);
 
@@ -130,7 +131,7 @@ public sealed class HostileTokenTests(HostileGround ground) : IClassFixture<Host
         using var own = await s.WebSocket(ground.Teo);
         await own.Next("current");
         await own.Text(new JsonObject { ["kind"] = "renew", ["token"] = token, ["requestId"] = "r" }.ToJsonString());
-        (await own.Next("refused"))["problem"]!["mend"].ShouldNotBeNull();
+        (await own.Next("refused"))["problem"]!["fix"].ShouldNotBeNull();
         await ground.HearsNothing(own, "teo", what);
         await ground.MaraIsUntouched(what);
     }

@@ -58,7 +58,7 @@ public sealed class HostileTopicTests(HostileGround ground) : IClassFixture<Host
         using var live = await ground.S.WebSocket(ground.Teo);
         await live.Next("current");
         await live.Text(message);
-        (await live.Next("refused"))["problem"]!["mend"].ShouldNotBeNull();
+        (await live.Next("refused"))["problem"]!["fix"].ShouldNotBeNull();
         await ground.HearsNothing(live, "teo", message);
     }
 

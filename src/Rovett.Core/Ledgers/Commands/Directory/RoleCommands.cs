@@ -1,0 +1,27 @@
+using Rovett.Core.Store;
+
+namespace Rovett.Core.Ledgers.Commands.Directory;
+
+/// <summary>Stores what a role is set to.</summary>
+public sealed class PutRoleCommand(string space, RoleRow role) : LedgerCommand<RoleRow>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        ledger.Store.SaveRole(state.Id, role);
+        state.Keep(role);
+        Answer = role;
+    }
+}
+
+/// <summary>Looks a role up: what it is set to, how many hold it, how many of them are connected.</summary>
+public sealed class FindRoleCommand(string space, string role) : LedgerCommand<(RoleRow? Row, long Users, long Connected)>
+{
+    internal override bool MayOnlyRead => true;
+
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        Answer = (state.Role(role), Math.Max(0, ledger.Store.MembersOf(state.Id, "role:" + role)), state.ConnectedWith("role:" + role));
+    }
+}

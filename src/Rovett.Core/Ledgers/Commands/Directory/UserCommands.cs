@@ -1,0 +1,52 @@
+namespace Rovett.Core.Ledgers.Commands.Directory;
+
+/// <summary>Stores users in the directory; live sessions hear of what it changes before anything that comes after it.</summary>
+/// <param name="space">The space's name.</param>
+/// <param name="users">What is said of them.</param>
+/// <param name="wantsAnswer">False for many: none of them is looked at any closer.</param>
+public sealed class PutUsersCommand(string space, IReadOnlyList<DirectoryUser> users, bool wantsAnswer = true) : LedgerCommand<IReadOnlyList<UserInfo>>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        var answer = new List<UserInfo>(users.Count);
+        foreach (var said in users)
+        {
+            var user = state.FindOrAdd(said.User.Value);
+            var row = user.Row;
+            Roles.Apply(ledger, state, user, row with
+            {
+                Seen = row.Seen ?? ledger.Now,
+                DisplayName = said.DisplayName ?? row.DisplayName,
+                Locale = said.Locale ?? row.Locale,
+                DirectoryRoles = said.Roles ?? row.DirectoryRoles,
+            });
+            if (said.Blocked is { } blocked && blocked != user.Row.Blocked)
+            {
+                user.Row = user.Row with { Blocked = blocked };
+                if (blocked) Standing.EndSessions(ledger, state, user, "blocked");
+                Standing.Note(ledger, state, user, blocked ? "blocked" : "let-in");
+            }
+            if (wantsAnswer) answer.Add(FindUserCommand.InfoOf(state, user));
+        }
+        Answer = answer;
+    }
+}
+
+/// <summary>Looks a user up; null when nobody is known by that id.</summary>
+public sealed class FindUserCommand(string space, string user) : LedgerCommand<UserInfo?>
+{
+    internal override bool MayOnlyRead => true;
+
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        Answer = state.Find(user) is { } found ? InfoOf(state, found) : null;
+    }
+
+    internal static UserInfo InfoOf(SpaceState state, UserState user)
+    {
+        state.EnsureLogs(user);
+        return new UserInfo(user.Row, [.. user.Held.Order(StringComparer.Ordinal)], user.CountUnread(), user.Sessions.Count);
+    }
+}

@@ -1,0 +1,44 @@
+using Rovett.Core.Store;
+
+namespace Rovett.Core.Ledgers.Commands.Life;
+
+/// <summary>Stores what is known of the clock, so that a start after a long absence, or after the clock was set, can be told from other starts.</summary>
+public sealed class SaveClockCommand : LedgerCommand<bool>
+{
+    internal override bool MaySyncLater => true;
+
+    internal override bool MustLast => false;
+
+    internal override void Execute(Ledger ledger)
+    {
+        ledger.Store.SaveClock(ledger.Clock.ToRow());
+        Answer = true;
+    }
+}
+
+/// <summary>Believes a step of the system's clock: what was noted by the time before and is compared with others' clocks is moved along.
+/// The clock itself follows (<see cref="ServiceClock.Believe"/>) once this is on disk.</summary>
+public sealed class BelieveStepCommand(ClockStep step) : LedgerCommand<ClockStep>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var row = ledger.Clock.RowAfter(step);
+        long by = (long)step.By.TotalMicroseconds;
+        // Sign-outs noted since the time began that is not believed any more. After a step back only those that would lie ahead.
+        long from = by > 0 ? ledger.Clock.Began.Micros : row.SeenTime + (long)ServiceClock.Tolerance.TotalMicroseconds;
+        ledger.Store.SaveClock(row);
+        ledger.Store.ShiftStanding(from, by);
+        foreach (var name in ledger.KnownSpaces) ledger.Space(name).ShiftStanding(from, by);
+        Answer = step;
+    }
+}
+
+/// <summary>An operator says that the time is right: retention follows it at once.</summary>
+public sealed class ConfirmRetentionCommand : LedgerCommand<bool>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        ledger.Store.SaveClock(ledger.Clock.ToRow() with { HeldBack = 0, HeldSince = 0 });
+        Answer = true;
+    }
+}

@@ -1,0 +1,53 @@
+using Rovett.Core.Ledgers.Commands.Topics;
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
+
+namespace Rovett.Core.Ledgers.Commands.Life;
+
+/// <summary>Carries out what is due: expiries, ends of takings, deadlines. Answers how many there were.</summary>
+/// <param name="space">The space's name.</param>
+/// <param name="limit">At most so many.</param>
+/// <param name="only">This one alone; null: the earliest.</param>
+public sealed class DueCommand(string space, int limit = 256, DueRow? only = null) : LedgerCommand<int>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        foreach (var due in only is { } one ? [one] : ledger.Store.Due(state.Id, state.Due, limit))
+        {
+            if (due.Kind == DueKind.Deadline && state.Due < ledger.DeadlinesFrom)
+            {
+                ledger.Store.RemoveDue(state.Id, due);
+                ledger.Store.AddDue(state.Id, due with { At = ledger.DeadlinesFrom });
+                continue;
+            }
+            Answer++;
+            ledger.Store.RemoveDue(state.Id, due);
+            if (due.Kind == DueKind.GrantEnd)
+            {
+                Grants.Due(ledger, state, due.Position);
+                continue;
+            }
+            if (due.Kind == DueKind.TombstoneEnd)
+            {
+                ledger.Store.RemoveTombstone(state.Id, due.Position);
+                state.HasTombstones = ledger.Store.HasTombstones(state.Id);
+                continue;
+            }
+            if (due.Position <= state.Floor) continue;
+            var notification = ledger.Store.FindEntry(state.Id, due.Position)!;
+            switch (due.Kind)
+            {
+                case DueKind.Expiry:
+                    if (!Changes.IsOver(ledger, state, notification)) Changes.Make(ledger, state, EntryKind.Expired, notification, [], null, "");
+                    break;
+                case DueKind.TakeEnd:
+                    if (ledger.Store.FindTake(state.Id, due.Position) is { } take && take.Until <= state.Due) Changes.Release(ledger, state, take, "time is up");
+                    break;
+                default:
+                    Deadlines.Judge(ledger, state, notification, due.Number);
+                    break;
+            }
+        }
+    }
+}

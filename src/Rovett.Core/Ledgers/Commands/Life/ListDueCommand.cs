@@ -1,0 +1,15 @@
+using Rovett.Core.Store;
+
+namespace Rovett.Core.Ledgers.Commands.Life;
+
+/// <summary>Lists what is due now, the earliest first.</summary>
+public sealed class ListDueCommand(string space, int limit) : LedgerCommand<IReadOnlyList<DueRow>>
+{
+    internal override bool MayOnlyRead => true;
+
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        Answer = ledger.Store.Due(state.Id, state.Due, limit);
+    }
+}

@@ -1,0 +1,89 @@
+using System.Text;
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
+
+namespace Rovett.Core.Ledgers.Commands.Life;
+
+/// <summary>Lets the oldest entries go, a few at a time, as far as retention allows. Answers how many went; as
+/// many as the limit: there may be more.</summary>
+public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<int>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        var store = ledger.Store;
+        long target = state.Floor;
+        if (ledger.Options.KeepFor is { } keep) target = Math.Max(target, store.PositionAt(state.Id, new StoredTime(ledger.Clock.Retention.Micros - (long)keep.TotalMicroseconds)));
+        if (ledger.Options.KeepCount is { } count) target = Math.Max(target, state.Head - count);
+        long upTo = Math.Min(Math.Min(target, state.Floor + limit), state.Head);
+        // Receipts are kept as long as entries; where these are kept by number, those older than all of them go. Each is one row, where an entry is many.
+        var before = ledger.Options.KeepFor is { } forgotten ? new StoredTime(ledger.Clock.Retention.Micros - (long)forgotten.TotalMicroseconds) : store.Entries(state.Id, state.Floor + 1, 1) is [var oldest, ..] ? oldest.Time : default;
+        if (store.TrimReceipts(state.Id, before, limit * 8) == limit * 8) Answer = limit;
+        if (upTo <= state.Floor) return;
+
+        var trimmed = new Dictionary<AddressLog, (long Ordinal, LostNotification? Lost)>();
+        foreach (var entry in store.Entries(state.Id, state.Floor + 1, (int)(upTo - state.Floor)))
+        {
+            if (entry.Kind == EntryKind.Trimmed) continue;
+            foreach (var place in entry.Placements)
+            {
+                var log = state.Log(place.Log);
+                var (ordinal, lost) = trimmed.GetValueOrDefault(log);
+                // Whoever was away misses what came and is alive, and what became of what it may still show.
+                bool isLost = entry.Kind != EntryKind.Notification || !log.Dead.Contains(place.Ordinal);
+                if (isLost) lost = new LostNotification(Math.Max(place.Ordinal, lost?.Ordinal ?? 0), entry.Position.Value, entry.Time);
+                trimmed[log] = (entry.Kind == EntryKind.Notification ? place.Ordinal : ordinal, lost);
+            }
+        }
+        var (position, time) = state.Draw();
+        store.AppendEntry(state.Id, new EntryRow(position, time, EntryKind.Trimmed, default, Encoding.UTF8.GetBytes($"\"through\":{upTo}"), "",
+            [.. trimmed.Select(t => new Placement(t.Key.Id, t.Value.Ordinal))], NotificationTraits.None));
+        foreach (var (log, (ordinal, taken)) in trimmed)
+        {
+            // What ended since is not told any more either, for nobody knows any more whose it was.
+            var lost = store.NewestChange(log.Id, upTo, new OrdinalRun(1, ordinal)) is { } ended
+                ? new LostNotification(Math.Max(ended.Ordinal, taken?.Ordinal ?? 0), ended.Position, store.FindEntry(state.Id, ended.Position)!.Time) : taken;
+            log.Trim(ordinal, lost);
+            log.Taken?.RemoveWhere(o => o <= ordinal);
+            log.Change(position.Value, ordinal);
+            Changes.SaveDead(store, log);
+            store.AppendChange(log.Id, new JournalRow(position.Value, ordinal, EntryKind.Trimmed, 0));
+            store.TrimLog(log.Id, ordinal);
+            store.SaveLog(state.RowOf(log));
+        }
+        store.TrimEntries(state.Id, upTo);
+        Answer = Math.Max(Answer, (int)(upTo - state.Floor));
+        state.Floor = upTo;
+        store.SaveFloor(state.Id, upTo);
+        Recount(ledger, trimmed.Keys, state);
+    }
+
+    /// <summary>Connected people lose what they had not read of it.</summary>
+    static void Recount(Ledger ledger, IEnumerable<AddressLog> logs, SpaceState state)
+    {
+        var touched = new HashSet<UserState>();
+        foreach (var log in logs)
+        {
+            foreach (var member in log.Members)
+            {
+                member.Log.Mine?.RemoveAll(o => o <= log.Trimmed);
+                member.Log.Recount();
+                touched.Add(member.User);
+            }
+        }
+        foreach (var user in touched)
+        {
+            // Sessions that are behind must see what is lost before they go on.
+            user.PlanVersion++;
+            foreach (var place in user.Sessions) place.Session.PlanChanged(user.PlanVersion, null);
+            long unread = user.CountUnread();
+            state.SaveLogs(user);
+            if (unread == user.Unread) continue;
+            user.Unread = unread;
+            var message = Messages.TotalsNow(Ledger.TotalsOf(user, unread));
+            foreach (var place in user.Sessions) ledger.Tell(place, message);
+        }
+    }
+}

@@ -1,0 +1,46 @@
+using Rovett.Core.Store;
+
+namespace Rovett.Core.Ledgers.Commands.Marking;
+
+/// <summary>A user mutes a type or a subject, or hears of it again. Holds from now on.</summary>
+public sealed class MuteCommand(string space, string userId, bool isType, string text, bool mute, Identity? by = null) : LedgerCommand<IReadOnlyList<MuteRow>>
+{
+    /// <summary>The most mutes a user may have at a time.</summary>
+    public const int Max = 100;
+
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        var user = Users.Required(state, userId, by);
+        bool muted = user.Mutes.Exists(m => m.Until is null && m.IsType == isType && m.Text == text);
+        if (mute && !muted && user.Mutes.Count(m => m.Until is null) >= Max)
+            throw new Problem(422, "too-many-mutes", "Too many mutes", $"The limit is {Max} for one user.", "End some of them first.").ToException();
+        if (mute != muted)
+        {
+            state.EnsureLogs(user); // what came until now is settled under the old mutes
+            foreach (var log in user.Logs!) log.Save(ledger.Store, user.PersonId, evenUnchanged: true);
+            if (mute)
+            {
+                var row = new MuteRow(isType, text, state.Head, null, state.Time);
+                ledger.Store.AddMute(user.PersonId, row);
+                user.Mutes.Add(row);
+            }
+            else
+            {
+                ledger.Store.EndMute(user.PersonId, isType, text, state.Head);
+                int index = user.Mutes.FindIndex(m => m.Until is null && m.IsType == isType && m.Text == text);
+                user.Mutes[index] = user.Mutes[index] with { Until = state.Head };
+            }
+            ledger.NextRev(user);
+        }
+        Answer = [.. user.Mutes.Where(m => m.Until is null)];
+    }
+}
+
+/// <summary>A user's mutes.</summary>
+public sealed class MutesCommand(string space, string userId) : LedgerCommand<IReadOnlyList<MuteRow>>
+{
+    internal override bool MayOnlyRead => true;
+
+    internal override void Execute(Ledger ledger) => Answer = ledger.Space(space).Find(userId)?.Mutes.Where(m => m.Until is null).ToList() ?? [];
+}

@@ -1,0 +1,26 @@
+using Rovett.Core.Delivery;
+using Rovett.Core.Marks;
+
+namespace Rovett.Core.Ledgers.Commands.Marking;
+
+/// <summary>Stores what one device of a user acknowledged. May be written behind: losing it costs a repeat.</summary>
+public sealed class ReceivedCommand(string space, string userId, IReadOnlyList<AckedRun> acked, bool handled, string device) : LedgerCommand<bool>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        if (state.Find(userId) is not { } user) return;
+        state.EnsureLogs(user);
+        var parts = new List<(long, long)>();
+        foreach (var log in user.Logs!)
+        {
+            parts.Clear();
+            foreach (var ack in acked)
+            {
+                if (ack.Log == log.Log.Id) parts.AddRange(log.Within(ack.Run));
+            }
+            if (parts.Count > 0) MarkOperation.Apply(ledger, state, user, log, parts, handled ? MarkVerb.Handled : MarkVerb.Received, device, ledger.Now, wereSent: true);
+        }
+        Answer = true;
+    }
+}

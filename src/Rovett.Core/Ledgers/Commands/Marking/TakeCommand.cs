@@ -1,0 +1,56 @@
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
+using Rovett.Core.Visibility;
+
+namespace Rovett.Core.Ledgers.Commands.Marking;
+
+/// <summary>A user takes a notification over, or gives it back: an act of a person, answered when on disk. The others
+/// see it leave their lists and counts, or come back.</summary>
+/// <param name="space">The space's name.</param>
+/// <param name="userId">Who.</param>
+/// <param name="id">Which.</param>
+/// <param name="take">True to take, false to release.</param>
+/// <param name="by">The credential by which it is asked, which must hold still; null: nobody asks whose could end.</param>
+public sealed class TakeCommand(string space, string userId, NotificationId id, bool take, Identity? by = null) : LedgerCommand<TotalsBy>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        var user = Users.Required(state, userId, by);
+        state.EnsureLogs(user);
+        if (take) Take(ledger, state, user);
+        else Release(ledger, state, user);
+        state.EnsureLogs(user); // who is not connected catches up with it now
+        Answer = ledger.CountBy(user);
+    }
+
+    void Take(Ledger ledger, SpaceState state, UserState user)
+    {
+        if (Users.Place(ledger, state, user, id) is not var (log, ordinal, entry))
+        {
+            if (ledger.Store.FindNotification(state.Id, id) is { } other && ledger.Store.FindTake(state.Id, other.Position.Value) is { } by && user.Logs!.Exists(l => l.Log.Id == by.Place.Log && l.Concerns(by.Place.Ordinal)))
+            {
+                throw new Problem(409, "already-taken", "Somebody else has taken it", $"{state.Find(by.Person)?.Id} has taken this notification.", "Leave it to them, or wait until it is released.").ToException();
+            }
+            throw MarkCommand.UnknownId(id).ToException();
+        }
+        if (entry.Traits.TakeFor is not { } takeFor)
+            throw new Problem(422, "not-takeable", "It is nothing to take over", "This notification was not sent as takeable.", "Send it with \"takeable\": true to exactly one role.").ToException();
+        if (log.Mine?.Contains(ordinal) == true) return; // taken by this user already
+        StoredTime? until = takeFor > TimeSpan.Zero ? new StoredTime(state.Due.Micros + (long)takeFor.TotalMicroseconds) : null;
+        byte[] body = [.. Changes.Member("by", user.Id.Value), .. until is { } end ? (byte[])[(byte)',', .. Changes.Member("until", ledger.Clock.Shown(end).ToString())] : []];
+        ledger.NextRev(user);
+        Changes.Make(ledger, state, EntryKind.Taken, entry, body, user, user.Id.Value);
+        ledger.Store.AddTake(state.Id, new TakeRow(entry.Position.Value, user.PersonId, new Placement(log.Log.Id, ordinal), until));
+        if (until is { } at) ledger.Store.AddDue(state.Id, new DueRow(at, DueKind.TakeEnd, entry.Position.Value, 0));
+    }
+
+    void Release(Ledger ledger, SpaceState state, UserState user)
+    {
+        if (Users.Place(ledger, state, user, id) is not var (_, _, entry)) throw MarkCommand.UnknownId(id).ToException();
+        if (ledger.Store.FindTake(state.Id, entry.Position.Value) is not { } mine || mine.Person != user.PersonId)
+            throw new Problem(409, "not-taken", "It is not taken by this user", "Only who has taken a notification can release it.", "Take it first.").ToException();
+        ledger.NextRev(user);
+        Changes.Release(ledger, state, mine, user.Id.Value);
+    }
+}

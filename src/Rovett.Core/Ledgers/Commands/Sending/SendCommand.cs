@@ -1,0 +1,56 @@
+using Rovett.Core.Delivery;
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
+using Rovett.Core.Wire;
+
+namespace Rovett.Core.Ledgers.Commands.Sending;
+
+/// <summary>Stores a notification and offers it to everybody connected whom it reaches.</summary>
+/// <param name="space">The space's name.</param>
+/// <param name="draft">The notification.</param>
+/// <param name="idempotency">By what a repeat is known; null: by nothing.</param>
+/// <param name="dryRun">Answers what it would do, and does nothing.</param>
+/// <param name="origin">The session that caused it, which is not sent it.</param>
+/// <param name="mayReplace">Whether whoever sends it may take a notification's place in its slot; null: any.</param>
+public sealed class SendCommand(string space, Draft draft, Idempotency? idempotency, bool dryRun, (UserState User, ISessionPort Session)? origin = null, Func<EntryRow, bool>? mayReplace = null) : LedgerCommand<SendResult>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        if (idempotency is not null && ledger.Store.FindAnswer(state.Id, idempotency.Key, new StoredTime(ledger.Clock.Retention.Micros - (long)Idempotency.KeptFor.TotalMicroseconds)) is { } earlier)
+        {
+            if (!earlier.BodyHash.AsSpan().SequenceEqual(idempotency.BodyHash))
+            {
+                throw new Problem(422, "idempotency-key-reused", "The Idempotency-Key was used for another body",
+                    "A request with this Idempotency-Key and a different body was answered within the last 48 hours.", "Use a new key for a new notification; repeat a request with exactly the same body.").ToException();
+            }
+            Answer = new SendResult(earlier.Id, earlier.Position, Recipients.Of(ledger, state, draft), true);
+            return;
+        }
+        var reach = Recipients.Of(ledger, state, draft);
+        Recipients.Check(ledger, draft, reach);
+        if (mayReplace is not null && draft.Slot is not null && ledger.Store.FindSlot(state.Id, draft.SlotKey) is { } before && before > state.Floor && ledger.Store.FindEntry(state.Id, before) is { } old && !Changes.IsOver(ledger, state, old) && !mayReplace(old))
+            throw new Problem(403, "api-key-narrowed", "The API key may not send this", $"In the slot '{draft.Slot}' stands a notification of another type, which this key may not replace.", "Use another slot, or a key that may send that type, too.") { Errors = [new FieldError("slot", "holds a notification that this key may not replace")] }.ToException();
+        Answer = dryRun ? new SendResult(default, default, reach, false) : Store(ledger, state, reach);
+        if (!dryRun && idempotency is not null) ledger.Store.AddAnswer(state.Id, idempotency.Key, new IdempotencyRow(idempotency.BodyHash, Answer.Id, Answer.Position), ledger.Clock.Retention);
+    }
+
+    SendResult Store(Ledger ledger, SpaceState state, List<Reach> reach)
+    {
+        var sending = new SendOperation(ledger, state, draft);
+        if (origin is not var (user, session)) return sending.Store(reach);
+        ledger.FanOut.Flush(); // what came before is offered to it
+        ledger.Origin = session;
+        try
+        {
+            var result = sending.Store(reach);
+            ledger.FanOut.Flush();
+            return result;
+        }
+        finally
+        {
+            ledger.Origin = null;
+            if (SessionPlaces.Find(state, user, session) is var (present, place)) ledger.Tell(place, Messages.TotalsNow(Ledger.TotalsOf(present)));
+        }
+    }
+}

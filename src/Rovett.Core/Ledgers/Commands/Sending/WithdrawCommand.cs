@@ -1,0 +1,31 @@
+using Rovett.Core.Notifications;
+using Rovett.Core.Wire;
+
+namespace Rovett.Core.Ledgers.Commands.Sending;
+
+/// <summary>What became of a wish to withdraw: <see cref="State"/> is what the notification is now, <see cref="Changed"/>
+/// whether this request made it so.</summary>
+public sealed record WithdrawResult(NotificationId Id, string State, Position? Position, StoredTime Time, bool Changed);
+
+/// <summary>Takes a notification back: it leaves every inbox and count.</summary>
+public sealed class WithdrawCommand(string space, NotificationId id) : LedgerCommand<WithdrawResult>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        var notification = ledger.Store.FindNotification(state.Id, id) ?? throw Unknown().ToException();
+        if (Changes.IsOver(ledger, state, notification))
+        {
+            var (log, ordinal) = notification.Placements[0];
+            var end = ledger.Store.NewestChange(log, notification.Position.Value, new OrdinalRun(ordinal, ordinal));
+            var ended = end is { } change ? ledger.Store.FindEntry(state.Id, change.Position)!.Time : notification.Time;
+            Answer = new WithdrawResult(id, end is null ? "trimmed" : OutgoingEntry.NameOf(end.Value.Kind), null, ended, false);
+            return;
+        }
+        var entry = Changes.Make(ledger, state, EntryKind.Withdrawn, notification, [], null, "");
+        Answer = new WithdrawResult(id, "withdrawn", entry.Position, entry.Time, true);
+    }
+
+    /// <summary>The answer to an id nobody knows.</summary>
+    public static Problem Unknown() => new(404, "unknown-notification", "No such notification", "There is no notification by this id in this space.", "Take the id from the answer to the send.");
+}

@@ -1,0 +1,18 @@
+using Rovett.Core.Delivery;
+
+namespace Rovett.Core.Ledgers.Commands.Sessions;
+
+/// <summary>A session says which subject its user is looking at. What comes about it arrives read.</summary>
+public sealed class AttendCommand(string space, UserState user, ISessionPort session, string? subject) : LedgerCommand<bool>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        var present = user.Sessions.Exists(s => s.Session == session) ? user : state.Find(user.PersonId) ?? user;
+        if (present.Sessions.Find(s => s.Session == session) is not { } place) return;
+        var before = place.Attends;
+        ledger.Undo(() => place.Attends = before);
+        state.Attend(present, place, subject);
+        Answer = true;
+    }
+}

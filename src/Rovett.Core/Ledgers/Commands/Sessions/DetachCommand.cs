@@ -1,0 +1,43 @@
+using Rovett.Core.Delivery;
+
+namespace Rovett.Core.Ledgers.Commands.Sessions;
+
+/// <summary>A session is gone.</summary>
+public sealed class DetachCommand(string space, UserState user, ISessionPort session) : LedgerCommand<bool>
+{
+    /// <inheritdoc/>
+    public override bool IsAlwaysTaken => true;
+
+    internal override void Execute(Ledger ledger)
+    {
+        if (ledger.SpaceIfAny(space) is not { } state) return; // it was removed, and every session in it ended
+        // A failed commit may have put another object in the user's place.
+        var present = user.Sessions.Exists(s => s.Session == session) ? user : state.Find(user.PersonId) ?? user;
+        if (present.Sessions.Find(s => s.Session == session) is not { } place) return;
+        state.Attend(present, place, null);
+        state.Subscriptions.Leave(place);
+        state.Presence.Leave(place);
+        Answer = present.Sessions.Remove(place);
+        if (present.Sessions.Count > 0)
+        {
+            state.Count(present);
+            return;
+        }
+        state.LeaveAll(present);
+        state.SaveLogs(present);
+    }
+
+    /// <summary>Gone is gone, whatever the disk says.</summary>
+    internal override void AfterFailure(Ledger ledger)
+    {
+        if (ledger.Known(space) is not { } state) return;
+        var present = state.Connected.FirstOrDefault(u => u.Sessions.Exists(s => s.Session == session));
+        if (present?.Sessions.Find(s => s.Session == session) is not { } place) return;
+        state.Attend(present, place, null);
+        state.Subscriptions.Leave(place);
+        state.Presence.Leave(place);
+        present.Sessions.Remove(place);
+        if (present.Sessions.Count > 0) state.Count(present);
+        else state.LeaveAll(present);
+    }
+}

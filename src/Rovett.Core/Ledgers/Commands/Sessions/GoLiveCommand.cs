@@ -1,0 +1,18 @@
+using Rovett.Core.Delivery;
+
+namespace Rovett.Core.Ledgers.Commands.Sessions;
+
+/// <summary>A session that has read all its logs asks to be fed live.</summary>
+public sealed class GoLiveCommand(string space, string userId, Session session, int planVersion) : LedgerCommand<bool>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        if (state.Find(userId) is { } user && user.PlanVersion == planVersion && user.Sessions.Find(s => s.Session == session) is { } place && CatchUp.Since(state, user, place, session.Through) is { } rest)
+        {
+            if (session.EnterLive(rest, state.Cursors.Seal(new Position(state.Head)), state.Head, Ledger.TotalsOf(user, user.Unread))) ledger.FlushLater(session);
+            Answer = true;
+        }
+        else session.StayBehind();
+    }
+}

@@ -1,0 +1,9 @@
+namespace Rovett.Core.Ledgers.Commands.Sessions;
+
+/// <summary>Asks for the newest position of a space.</summary>
+public sealed class HeadCommand(string space) : LedgerCommand<Position>
+{
+    internal override bool MayOnlyRead => true;
+
+    internal override void Execute(Ledger ledger) => Answer = new Position(ledger.Space(space).Head);
+}

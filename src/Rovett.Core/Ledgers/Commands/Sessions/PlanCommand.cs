@@ -1,0 +1,19 @@
+using Rovett.Core.Delivery;
+using Rovett.Core.Visibility;
+
+namespace Rovett.Core.Ledgers.Commands.Sessions;
+
+/// <summary>Asks for a fresh plan: for a session that fell behind.</summary>
+/// <param name="space">The space's name.</param>
+/// <param name="userId">Who.</param>
+/// <param name="session">The session; null for the user's inbox.</param>
+public sealed class PlanCommand(string space, string userId, ISessionPort? session = null) : LedgerCommand<ReadPlan?>
+{
+    internal override bool MayOnlyRead => true;
+
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        Answer = state.Find(userId) is { } user ? ledger.PlanFor(state, user, user.Sessions.Find(s => s.Session == session)) : null;
+    }
+}

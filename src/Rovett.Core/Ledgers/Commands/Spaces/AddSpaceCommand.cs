@@ -1,0 +1,15 @@
+using Rovett.Core.Store;
+
+namespace Rovett.Core.Ledgers.Commands.Spaces;
+
+/// <summary>Makes a space.</summary>
+/// <param name="name">Its name.</param>
+/// <param name="key">Seals its cursors.</param>
+public sealed class AddSpaceCommand(string name, byte[] key) : LedgerCommand<SpaceRow>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        if (ledger.Store.FindSpace(name) is not null) throw new Problem(409, "space-exists", "There is a space by that name", $"'{name}' is taken.", "Choose another name.").ToException();
+        Answer = ledger.Store.AddSpace(name, key);
+    }
+}

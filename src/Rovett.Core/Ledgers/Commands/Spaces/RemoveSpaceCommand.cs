@@ -1,0 +1,14 @@
+namespace Rovett.Core.Ledgers.Commands.Spaces;
+
+/// <summary>Removes a space: every session in it ends, nobody finds it any more, and <see cref="PurgeCommand"/> lets go what
+/// it stored. Answers how many sessions ended.</summary>
+public sealed class RemoveSpaceCommand(string name) : LedgerCommand<int>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(name);
+        foreach (var user in state.WithSessions.ToList()) Answer += Standing.EndSessions(ledger, state, user, "space-removed");
+        ledger.Store.RemoveSpace(state.Id);
+        ledger.Forget(name);
+    }
+}

@@ -1,0 +1,13 @@
+namespace Rovett.Core.Ledgers.Commands.Topics;
+
+/// <summary>Ends a grant. Answers null when there is none that holds.</summary>
+public sealed class EndGrantCommand(string space, long number) : LedgerCommand<GrantInfo?>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        if (ledger.Store.FindGrant(state.Id, number) is not { Ended: null } grant) return;
+        Grants.End(ledger, state, grant, quietly: false);
+        Answer = Grants.Info(ledger, grant, grant.Person == 0 ? null : state.Find(grant.Person)?.Id.Value);
+    }
+}

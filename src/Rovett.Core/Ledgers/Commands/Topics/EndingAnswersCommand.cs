@@ -1,0 +1,21 @@
+using Rovett.Core.Store;
+
+namespace Rovett.Core.Ledgers.Commands.Topics;
+
+/// <summary>The backend's answers that end soon by which somebody is on a channel now: they are asked for again in time.</summary>
+public sealed class EndingAnswersCommand(string space, TimeSpan within) : LedgerCommand<IReadOnlyList<GrantInfo>>
+{
+    internal override bool MayOnlyRead => true;
+
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        var found = new List<GrantInfo>();
+        foreach (var due in ledger.Store.Due(state.Id, new StoredTime(state.Due.Micros + (long)within.TotalMicroseconds), 1000))
+        {
+            if (due.Kind != DueKind.GrantEnd || ledger.Store.FindGrant(state.Id, due.Position) is not { Ended: null, Policy.Length: > 0 } grant) continue;
+            if (state.Find(grant.Person) is { } user && (user.Holds("topic:" + grant.Topic) || user.Sessions.Exists(s => s.Topics.ContainsKey(grant.Topic)))) found.Add(new GrantInfo(grant, user.Id.Value));
+        }
+        Answer = found;
+    }
+}

@@ -1,0 +1,21 @@
+using Rovett.Core.Policies;
+
+namespace Rovett.Core.Ledgers.Commands.Topics;
+
+/// <summary>What a backend that is asked may know of a user.</summary>
+/// <param name="Roles">The roles held.</param>
+/// <param name="Claims">What the newest token says that policies look at.</param>
+public sealed record UserFacts(IReadOnlyList<string> Roles, IReadOnlyDictionary<string, IReadOnlyList<string>> Claims);
+
+/// <summary>Reads what a backend that is asked may know of a user.</summary>
+public sealed class FactsCommand(string space, string userId) : LedgerCommand<UserFacts>
+{
+    internal override bool MayOnlyRead => true;
+
+    internal override void Execute(Ledger ledger)
+    {
+        var user = ledger.Space(space).Find(userId);
+        Answer = user is null ? new UserFacts([], new Dictionary<string, IReadOnlyList<string>>())
+            : new UserFacts([.. user.Held.Where(a => a.StartsWith("role:", StringComparison.Ordinal)).Select(a => a[5..]).Order(StringComparer.Ordinal)], ClaimSet.Read(user.Row.Claims));
+    }
+}

@@ -1,0 +1,50 @@
+using Rovett.Core.Policies;
+using Rovett.Core.Visibility;
+
+namespace Rovett.Core.Ledgers.Commands.Topics;
+
+/// <summary>A user follows a topic durably, or no more: an act of a person, answered when on disk. Answers what was decided
+/// and what the user follows; without the right nothing changes.</summary>
+/// <param name="space">The space's name.</param>
+/// <param name="userId">Who.</param>
+/// <param name="topic">The topic, in its one form.</param>
+/// <param name="follow">True to follow, false to follow no more.</param>
+/// <param name="most">The most topics a user may follow.</param>
+/// <param name="by">The credential by which it is asked, which must hold still; null: nobody asks whose could end.</param>
+public sealed class FollowCommand(string space, string userId, string topic, bool follow, int most, Identity? by = null) : LedgerCommand<(Decision Decision, IReadOnlyList<Followed> Follows, Totals Totals)>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        var user = Users.Required(state, userId, by);
+        var decision = follow ? state.Topics.Decide(user, topic, TopicRights.Follow) : new Decision(true, "");
+        if (decision.Allowed && follow != user.Follows.ContainsKey(topic))
+        {
+            if (follow && user.Follows.Count >= most) throw new Problem(422, "too-many-follows", "The user follows too many topics", $"The limit is {most} (topicsPerUser).", "Unfollow one first.").ToException();
+            if (follow)
+            {
+                user.Follows[topic] = state.Head;
+                user.Row = user.Row with { RulesSeen = state.Topics.RulesAt };
+                ledger.Store.AddFollow(user.PersonId, topic, state.Head);
+            }
+            else
+            {
+                user.Follows.Remove(topic);
+                ledger.Store.RemoveFollow(user.PersonId, topic);
+                if (user.Follows.Count == 0) user.Row = user.Row with { RulesSeen = null };
+            }
+            ledger.NextRev(user);
+            Roles.Reconsider(ledger, state, user, null);
+        }
+        state.EnsureLogs(user);
+        Answer = (decision, Followed.Of(user), Ledger.TotalsOf(user));
+    }
+}
+
+/// <summary>The topics that a user follows.</summary>
+public sealed class FollowsCommand(string space, string userId) : LedgerCommand<IReadOnlyList<Followed>>
+{
+    internal override bool MayOnlyRead => true;
+
+    internal override void Execute(Ledger ledger) => Answer = ledger.Space(space).Find(userId) is { } user ? Followed.Of(user) : [];
+}

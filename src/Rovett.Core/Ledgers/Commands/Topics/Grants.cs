@@ -1,0 +1,69 @@
+using Rovett.Core.Notifications;
+using Rovett.Core.Policies;
+using Rovett.Core.Store;
+using Rovett.Core.Wire;
+
+namespace Rovett.Core.Ledgers.Commands.Topics;
+
+/// <summary>What grants do when they are given or end.</summary>
+static class Grants
+{
+    /// <summary>A grant as it is shown.</summary>
+    public static GrantInfo Info(Ledger ledger, Grant grant, string? user) => new(grant.Until is { } until ? grant with { Until = ledger.Clock.Shown(until) } : grant, user);
+
+    /// <summary>A grant's time is up.</summary>
+    public static void Due(Ledger ledger, SpaceState state, long number)
+    {
+        if (ledger.Store.FindGrant(state.Id, number) is { Ended: null } grant) End(ledger, state, grant, quietly: false);
+    }
+
+    /// <summary>Ends a grant.</summary>
+    /// <param name="ledger">The ledger.</param>
+    /// <param name="state">The space.</param>
+    /// <param name="grant">The grant.</param>
+    /// <param name="quietly">Another takes its place in the same moment: nobody's rights are looked at between.</param>
+    public static void End(Ledger ledger, SpaceState state, Grant grant, bool quietly)
+    {
+        var (position, time) = state.Draw();
+        Entry(ledger, state, position, time, grant, "ended");
+        if (quietly) ledger.Store.RemoveGrant(state.Id, grant.Number);
+        else ledger.Store.EndGrant(state.Id, grant.Number, position.Value);
+        if (grant.Until is { } until) ledger.Store.RemoveDue(state.Id, new DueRow(until, DueKind.GrantEnd, grant.Number, 0));
+        if (quietly) state.Topics.Forget(grant.Topic);
+        else Changed(ledger, state, grant, position.Value);
+    }
+
+    /// <summary>Carries through what a grant changes: now for whoever is connected and for the user it is given to, at the next look for the others.</summary>
+    public static void Changed(Ledger ledger, SpaceState state, Grant grant, long position)
+    {
+        state.Topics.Forget(grant.Topic);
+        if (grant.Person != 0)
+        {
+            if (state.Find(grant.Person) is { } user && IsOn(user, grant.Topic)) Roles.Reconsider(ledger, state, user, position);
+            return;
+        }
+        state.Topics.RulesAt = position;
+        foreach (var user in state.Connected.ToList())
+        {
+            if (user.Follows.Count > 0) user.Row = user.Row with { RulesSeen = position };
+            if (user.Holds("role:" + grant.Role) && IsOn(user, grant.Topic)) Roles.Reconsider(ledger, state, user, position);
+        }
+    }
+
+    static bool IsOn(UserState user, string topic) => user.Follows.ContainsKey(topic) || user.Sessions.Exists(s => s.Topics.ContainsKey(topic) || s.Watched.ContainsKey("topic:" + topic));
+
+    /// <summary>Stores what changed, as an entry; people by the store's number.</summary>
+    public static void Entry(Ledger ledger, SpaceState state, Position position, StoredTime time, Grant grant, string what)
+    {
+        var message = new MessageBuilder("grant");
+        message.Writer.WriteString("what", what);
+        message.Writer.WriteNumber("grant", grant.Number);
+        if (grant.Person != 0) message.Writer.WriteNumber("person", grant.Person);
+        else message.Writer.WriteString("role", grant.Role);
+        message.Writer.WriteString("topic", grant.Topic);
+        message.Writer.WriteStartArray("may");
+        foreach (var name in RightNames.Of(grant.Rights)) message.Writer.WriteStringValue(name);
+        message.Writer.WriteEndArray();
+        ledger.Store.AppendEntry(state.Id, new EntryRow(position, time, EntryKind.Grant, default, message.Close(), "", [], NotificationTraits.None));
+    }
+}

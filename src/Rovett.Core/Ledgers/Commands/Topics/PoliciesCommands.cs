@@ -1,0 +1,45 @@
+using System.Text;
+using Rovett.Core.Notifications;
+using Rovett.Core.Policies;
+using Rovett.Core.Store;
+
+namespace Rovett.Core.Ledgers.Commands.Topics;
+
+/// <summary>Loads a version of the policies, all or nothing; whoever may no longer be on a channel leaves it before
+/// anything that comes after it.</summary>
+/// <param name="space">The space's name.</param>
+/// <param name="policies">The policies.</param>
+/// <param name="document">As they are stored.</param>
+/// <param name="inPlaceOf">The version that must hold until now; null: any.</param>
+public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] document, long? inPlaceOf) : LedgerCommand<PolicyVersion>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        if (inPlaceOf is { } expected && expected != state.Topics.Current.Position)
+            throw new Problem(412, "other-version", "Another version of the policies holds", $"Version {state.Topics.Current.Position} holds, not {expected}.", "Read the version that holds (GET /v1/policies), and put your change into it.").ToException();
+        var (position, time) = state.Draw();
+        ledger.Store.AppendEntry(state.Id, new EntryRow(position, time, EntryKind.Policies, default, Encoding.UTF8.GetBytes($"\"policies\":{policies.All.Count}"), "", [], NotificationTraits.None));
+        Answer = new PolicyVersion(position.Value, time, document);
+        ledger.Store.AddPolicies(state.Id, Answer);
+        state.Topics.Load(position.Value, policies);
+        foreach (var user in state.Connected.ToList())
+        {
+            if (user.Follows.Count == 0 && !user.Sessions.Exists(s => s.Topics.Count > 0 || s.Watched.Count > 0)) continue;
+            if (user.Follows.Count > 0) user.Row = user.Row with { RulesSeen = position.Value };
+            Roles.Reconsider(ledger, state, user, position.Value);
+        }
+    }
+}
+
+/// <summary>The policies in the version that held at a position; null: none were loaded.</summary>
+public sealed class FindPoliciesCommand(string space, long? position) : LedgerCommand<PolicyVersion?>
+{
+    internal override bool MayOnlyRead => true;
+
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        Answer = ledger.Store.PoliciesAt(state.Id, position ?? state.Head);
+    }
+}

@@ -1,0 +1,9 @@
+namespace Rovett.Core.Ledgers.Commands.Topics;
+
+/// <summary>Tells whoever looks who came and who left since the last round.</summary>
+public sealed class PresenceRoundCommand(string space) : LedgerCommand<bool>
+{
+    internal override bool MayOnlyRead => true;
+
+    internal override void Execute(Ledger ledger) => ledger.SpaceIfAny(space)?.Presence.Round(ledger, ledger.Options.PresenceGrace);
+}

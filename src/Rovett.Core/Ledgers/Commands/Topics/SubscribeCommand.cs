@@ -1,0 +1,78 @@
+using Rovett.Core.Addresses;
+using Rovett.Core.Delivery;
+using Rovett.Core.Policies;
+using Rovett.Core.Store;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
+
+namespace Rovett.Core.Ledgers.Commands.Topics;
+
+/// <summary>A session takes a topic's channel for as long as it lasts. Answers what was decided; without the right nothing changes.</summary>
+/// <param name="space">The space's name.</param>
+/// <param name="user">The user.</param>
+/// <param name="session">The session.</param>
+/// <param name="topic">The topic, in its one form.</param>
+/// <param name="after">The device has what came up to here; null: it starts now.</param>
+/// <param name="most">The most topics a session may subscribe to.</param>
+public sealed class SubscribeCommand(string space, UserState user, Session session, string topic, Position? after, int most) : LedgerCommand<(Decision Decision, ChannelList Channels)>
+{
+    /// <summary>The most notifications that a subscription is caught up with.</summary>
+    public const int CatchUp = 100;
+
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        if (SessionPlaces.Find(state, user, session) is not var (present, place))
+        {
+            Answer = (new Decision(true, ""), new ChannelList([], [])); // it is gone: nobody is there to hear
+            return;
+        }
+        var decision = state.Topics.Decide(present, topic, TopicRights.Subscribe);
+        if (decision.Allowed && !place.Topics.ContainsKey(topic))
+        {
+            if (place.Topics.Count >= most) throw new Problem(429, "too-many-topics", "The session has subscribed to too many topics", $"The limit is {most} for one session (topicsPerSession).", "Unsubscribe from one first, or follow topics that matter durably.") { RetryAfterSeconds = 1 }.ToException();
+            Subscribe(ledger, state, present, place);
+        }
+        Answer = (decision, Roles.ChannelsOf(present, place));
+    }
+
+    void Subscribe(Ledger ledger, SpaceState state, UserState present, SessionPlace place)
+    {
+        long since = after is { } said && said.Value < state.Head ? state.Topics.HeldSince(present, topic, TopicRights.Subscribe, said.Value) : state.Head;
+        bool cut = false;
+        foreach (var log in after is null ? [] : state.AudiencesOf("topic:" + topic))
+        {
+            cut |= log.Lost.Position > since;
+            if (log.Head - state.OrdinalAt(log, since) <= CatchUp) continue;
+            cut = true;
+            since = Math.Max(since, ledger.Store.NewestItems(log.Id, 0, CatchUp + 1)[^1].Position);
+        }
+        Roles.ChangeTopics(ledger, state, place, topics => topics[topic] = since);
+        // From here on no page is taken that was read without the topic.
+        present.PlanVersion++;
+        foreach (var other in present.Sessions) other.Session.PlanChanged(present.PlanVersion, null);
+        if (cut) ledger.Tell(place, Messages.Gap("catch-up", null, topic));
+        long covered = session.IsLive ? state.Head : session.Through;
+        foreach (var entry in Missed(ledger, state, place, since, covered)) ledger.Tell(place, Messages.CaughtUp(entry, "topic:" + topic));
+        Roles.TellChannels(ledger, present, place);
+    }
+
+    /// <summary>What came on the topic after a position, that no page of the session will bring because the session is past it,
+    /// and no topic brought that it had subscribed to before.</summary>
+    List<EntryRow> Missed(Ledger ledger, SpaceState state, SessionPlace place, long since, long covered)
+    {
+        var missed = new SortedDictionary<long, EntryRow>();
+        foreach (var watch in place.SubscribedLogs)
+        {
+            var topics = watch.Seen.Log.Audience!.Includes.Where(a => a.Kind == AddressKind.Topic).Select(a => a.Name).ToList();
+            if (!topics.Contains(topic) || watch.Seen.Log.HeadPosition <= since) continue;
+            long brought = topics.Where(t => t != topic && place.Topics.ContainsKey(t)).Select(t => place.Topics[t]).Append(covered).Min();
+            foreach (var (ordinal, position) in ledger.Store.NewestItems(watch.Seen.Log.Id, watch.Seen.Segments[0].Lo, CatchUp))
+            {
+                if (position > brought || position <= since || watch.Seen.SegmentOf(ordinal) is null || watch.Seen.Muted.Contains(ordinal)) continue;
+                if (ledger.Store.FindEntry(state.Id, position) is { } entry) missed[position] = entry;
+            }
+        }
+        return [.. missed.Values.TakeLast(CatchUp)];
+    }
+}

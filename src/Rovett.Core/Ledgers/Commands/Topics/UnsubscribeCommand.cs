@@ -1,0 +1,18 @@
+using Rovett.Core.Delivery;
+
+namespace Rovett.Core.Ledgers.Commands.Topics;
+
+/// <summary>A session gives a topic's channel up. Answers false when it had not taken it.</summary>
+public sealed class UnsubscribeCommand(string space, UserState user, ISessionPort session, string topic) : LedgerCommand<bool>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        if (SessionPlaces.Find(state, user, session) is not var (present, place) || !place.Topics.ContainsKey(topic)) return;
+        Roles.ChangeTopics(ledger, state, place, topics => topics.Remove(topic));
+        present.PlanVersion++;
+        foreach (var other in present.Sessions) Roles.Replan(present, other);
+        Roles.TellChannels(ledger, present, place);
+        Answer = true;
+    }
+}

@@ -1,0 +1,56 @@
+using Rovett.Core.Addresses;
+using Rovett.Core.Delivery;
+using Rovett.Core.Policies;
+using Rovett.Core.Presence;
+
+namespace Rovett.Core.Ledgers.Commands.Topics;
+
+/// <summary>A session looks at who is on a channel: shown at once, then what changes. Answers what was decided; without the right
+/// it is shown nothing.</summary>
+/// <param name="space">The space's name.</param>
+/// <param name="user">The user.</param>
+/// <param name="session">The session.</param>
+/// <param name="address">A topic or a role.</param>
+/// <param name="most">The most addresses a session may look at.</param>
+public sealed class WatchCommand(string space, UserState user, ISessionPort session, Address address, int most) : LedgerCommand<Decision>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        if (SessionPlaces.Find(state, user, session) is not var (present, place))
+        {
+            Answer = new Decision(true, ""); // it is gone: nobody is there to look
+            return;
+        }
+        var decision = Answer = state.Presence.Decide(present, address);
+        var text = address.ToString();
+        if (!decision.Allowed) return;
+        if (place.Watched.TryGetValue(text, out var before))
+        {
+            // It asks again, and so has lost what it was shown.
+            place.Watched[text] = Shown.Nothing with { CountOnly = decision.CountOnly };
+            ledger.Undo(() => place.Watched[text] = before);
+            state.Presence.Show(ledger, place, text);
+            return;
+        }
+        if (place.Watched.Count >= most) throw new Problem(429, "too-many-watched", "The session looks at who is on too many channels", $"The limit is {most} for one session (topicsPerSession).", "Look away from one first: unwatch.") { RetryAfterSeconds = 1 }.ToException();
+        place.Watched[text] = Shown.Nothing with { CountOnly = decision.CountOnly };
+        ledger.Undo(() => place.Watched.Remove(text));
+        state.Presence.Join(place, text);
+        state.Presence.Show(ledger, place, text);
+    }
+}
+
+/// <summary>A session looks at who is on a channel no more. Answers false when it did not.</summary>
+public sealed class UnwatchCommand(string space, UserState user, ISessionPort session, Address address) : LedgerCommand<bool>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        var text = address.ToString();
+        if (SessionPlaces.Find(state, user, session) is not var (_, place) || !place.Watched.Remove(text, out var shown)) return;
+        ledger.Undo(() => place.Watched[text] = shown);
+        state.Presence.Leave(place, text);
+        Answer = true;
+    }
+}

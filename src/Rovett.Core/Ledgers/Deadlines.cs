@@ -1,0 +1,154 @@
+using System.Buffers;
+using System.Text;
+using System.Text.Json;
+using System.Text.Json.Nodes;
+using Rovett.Core.Addresses;
+using Rovett.Core.Marks;
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
+using Rovett.Core.Visibility;
+
+namespace Rovett.Core.Ledgers;
+
+/// <summary>What must become of a notification, for whom, by when.</summary>
+static class Deadlines
+{
+    const int NamedMissing = 100;
+    // Acks are written behind: one that came in time may be stored so much later.
+    static readonly long WrittenBehind = 250_000;
+
+    public static void Set(Ledger ledger, SpaceState space, Position position, StoredTime stored, int number, DeadlineTerms terms)
+    {
+        var at = new StoredTime(stored.Micros + (long)terms.Within.TotalMicroseconds);
+        ledger.Store.SaveDeadline(space.Id, new DeadlineRow(position.Value, number, terms, at, DeadlineState.Pending, null));
+        ledger.Store.AddDue(space.Id, new DueRow(new StoredTime(space.Due.Micros + (long)terms.Within.TotalMicroseconds + WrittenBehind), DueKind.Deadline, position.Value, number));
+    }
+
+    /// <summary>A deadline's time is up.</summary>
+    public static void Judge(Ledger ledger, SpaceState space, EntryRow notification, int number)
+    {
+        var deadline = ledger.Store.Deadlines(space.Id, notification.Position.Value).FirstOrDefault(d => d.Number == number);
+        if (deadline is not { State: DeadlineState.Pending }) return;
+        if (Changes.IsOver(ledger, space, notification))
+        {
+            ledger.Store.SaveDeadline(space.Id, deadline with { State = DeadlineState.Void, Ended = space.Time });
+            return;
+        }
+        var missing = Missing(ledger, space, notification, deadline.Terms, out bool met);
+        var end = deadline with { State = met ? DeadlineState.Met : DeadlineState.Missed, Ended = space.Time };
+        ledger.Store.SaveDeadline(space.Id, end);
+        var detail = Detail(number, deadline.Terms, missing);
+        if (!met)
+        {
+            var (position, time) = space.Draw();
+            ledger.Store.AppendEntry(space.Id, new EntryRow(position, time, EntryKind.Missed, notification.Id, Encoding.UTF8.GetBytes(detail[1..^1]), "", [], NotificationTraits.None));
+            end = end with { Ended = time };
+            ledger.Store.SaveDeadline(space.Id, end);
+        }
+        ledger.Store.AppendReceipt(space.Id, new ReceiptRow(++space.LastReceipt, end.Ended!.Value, met ? ReceiptState.DeadlineMet : ReceiptState.DeadlineMissed, 0, default, 0, "", notification.Position.Value, detail));
+        ledger.Observe(o => o.Receipted(space.Row.Name));
+        if (!met && deadline.Terms.Otherwise is { } otherwise) SendOtherwise(ledger, space, notification, otherwise);
+    }
+
+    static void SendOtherwise(Ledger ledger, SpaceState space, EntryRow notification, Draft otherwise)
+    {
+        // To nobody who is being erased just now: it would make that person anew.
+        var erased = ledger.Store.Erasures(space.Id).Where(e => e.Position > notification.Position.Value).Select(e => e.Name).ToHashSet();
+        if (erased.Count > 0) otherwise = otherwise with { To = [.. otherwise.To.Where(a => a.Kind != AddressKind.User || !erased.Contains(a.Name))], Except = [.. otherwise.Except.Where(a => a.Kind != AddressKind.User || !erased.Contains(a.Name))] };
+        if (otherwise.To.Count == 0) return;
+        try
+        {
+            new SendOperation(ledger, space, otherwise).Store([]);
+        }
+        catch (ProblemException refused)
+        {
+            // It was possible when the deadline was set. Refused before anything was written, and not lost.
+            var detail = new JsonObject { ["addressing"] = new JsonArray([.. otherwise.Addressing.Split('\n').Select(line => (JsonNode)line)]), ["notification"] = JsonNode.Parse("{" + Encoding.UTF8.GetString(otherwise.Body) + "}") };
+            ledger.SetAside(space, new SetAsideRow(space.Time, AsideKind.Otherwise, notification.Position.Value, refused.Problem.Detail, detail.ToJsonString()), $"what the missed deadline of {notification.Id} was to send");
+        }
+    }
+
+    /// <summary>Who has not done what the deadline asks for.</summary>
+    static List<string> Missing(Ledger ledger, SpaceState space, EntryRow notification, DeadlineTerms terms, out bool met)
+    {
+        var missing = new List<string>();
+        if (terms.By == ReceiptState.Taken)
+        {
+            met = ledger.Store.FindTake(space.Id, notification.Position.Value) is not null;
+            return missing;
+        }
+        var kind = terms.By switch { ReceiptState.Read => MarkKind.Read, ReceiptState.Handled => MarkKind.Handled, _ => MarkKind.Received };
+        if (!terms.Each)
+        {
+            ledger.WriteTallies(); // what this batch marked counts
+            met = notification.Placements.Any(p => ledger.Store.Tally(p.Log, kind, p.Ordinal) > 0);
+            return missing;
+        }
+        foreach (var place in notification.Placements)
+        {
+            var log = space.Log(place.Log);
+            foreach (var user in Readers(ledger, space, log))
+            {
+                if (space.EnsureLogs(user).Find(l => l.Log == log) is not { } own || own.SegmentOf(place.Ordinal) is null) continue;
+                var marks = kind switch { MarkKind.Read => own.Read, MarkKind.Handled => own.Handled, _ => own.Received };
+                if (!marks.Contains(place.Ordinal)) missing.Add(user.Id.Value);
+            }
+        }
+        met = missing.Count == 0;
+        return missing;
+    }
+
+    /// <summary>Everybody who may see something of a log.</summary>
+    static IEnumerable<UserState> Readers(Ledger ledger, SpaceState space, AddressLog log)
+    {
+        if (log.Audience is null)
+        {
+            if (space.Find(log.Addresses[0].Name) is { } owner) yield return owner;
+            yield break;
+        }
+        var seen = new HashSet<long>();
+        foreach (var address in log.Texts)
+        {
+            for (long after = 0; ;)
+            {
+                var page = ledger.Store.Holders(space.Id, address, after, 500);
+                foreach (long person in page)
+                {
+                    if (seen.Add(person) && space.Find(person) is { } user) yield return user;
+                }
+                if (page.Count == 0) break;
+                after = page[^1];
+            }
+        }
+    }
+
+    static string Detail(int number, DeadlineTerms terms, List<string> missing)
+    {
+        var buffer = new ArrayBufferWriter<byte>(256);
+        using (var json = new Utf8JsonWriter(buffer, JsonText.WriterOptions))
+        {
+            json.WriteStartObject();
+            json.WriteNumber("deadline", number);
+            json.WriteString("by", NameOf(terms.By));
+            json.WriteString("who", terms.Each ? "each" : "anyone");
+            if (missing.Count > 0)
+            {
+                json.WriteNumber("missing", missing.Count);
+                json.WriteStartArray("missingUsers");
+                foreach (var user in missing.Take(NamedMissing)) json.WriteStringValue(user);
+                json.WriteEndArray();
+            }
+            json.WriteEndObject();
+        }
+        return Encoding.UTF8.GetString(buffer.WrittenSpan);
+    }
+
+    /// <summary>The word for a state.</summary>
+    public static string NameOf(ReceiptState state) => state switch
+    {
+        ReceiptState.Received => "received",
+        ReceiptState.Handled => "handled",
+        ReceiptState.Read => "read",
+        _ => "taken",
+    };
+}

@@ -1,0 +1,20 @@
+using Rovett.Core.Marks;
+using Rovett.Core.Store;
+using Rovett.Core.Wire;
+
+namespace Rovett.Core.Ledgers;
+
+/// <summary>Hears what happened, after it is on disk; called on the ledger's thread, must be quick.</summary>
+public interface ILedgerObserver
+{
+    /// <summary>A notification was stored.</summary>
+    void Stored(string space, OutgoingEntry notification, string addressing, IReadOnlyList<Placement> placements);
+    /// <summary>A notification changed.</summary>
+    void Changed(string space, OutgoingEntry change);
+    /// <summary>Ordinals of a log were received, handled or read by one more user, or (<paramref name="sign"/> −1) are unread again.</summary>
+    void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign);
+    /// <summary>Receipts were written that the backend may hear.</summary>
+    void Receipted(string space);
+    /// <summary>A person is erased: nothing that names the id is shown any more.</summary>
+    void Erased(string space, string user);
+}

@@ -1,0 +1,477 @@
+using System.Runtime.InteropServices;
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledgers.Commands.Sending;
+using Rovett.Core.Ledgers.Commands.Spaces;
+using Rovett.Core.Marks;
+using Rovett.Core.Store;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
+
+namespace Rovett.Core.Ledgers;
+
+/// <summary>The one serialised history of a store. Commands are carried out in the order given, many in one commit:
+/// each decides, writes, and changes what memory holds; what it tells sessions is held back until the commit is on disk.
+/// No I/O of its own but the store's; not thread-safe.</summary>
+public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider time, RecentBySpace recent, ILedgerObserver? observer = null, ILedgerFaults? faults = null)
+{
+    readonly Dictionary<string, SpaceState> spaces = [];
+    readonly List<SpaceState> touched = []; // by the attempt under way: only these differ from the store until it is committed
+    readonly List<LedgerCommand> written = [];
+    readonly List<(LedgerCommand Command, ProblemException Refusal)> refused = [];
+    readonly List<ISessionPort> toFlush = [];
+    readonly List<ISessionPort> attached = [];
+    readonly List<Action<ILedgerObserver>> toObserve = [];
+    readonly List<Action> toUndo = [];
+    readonly Dictionary<(long Log, MarkKind Kind, long Ordinal), long> tallies = [];
+    readonly Residents residents = new(options.MostIdleUsers, options.MostLoose);
+    bool storeFailing;
+    long attempt;
+    readonly ServiceClock clock = time as ServiceClock ?? new ServiceClock(time);
+    StoredTime? started;
+
+    FanOut? fanOut;
+
+    internal ILedgerStore Store => store;
+
+    /// <summary>What is stored and not offered yet.</summary>
+    internal FanOut FanOut => fanOut ??= new FanOut(this);
+    internal LedgerOptions Options => options;
+
+    /// <summary>How many times a notification was offered to somebody since this ledger was made.</summary>
+    public long Offered => FanOut.Offered;
+
+    /// <summary>The last attempt to write failed; readable from any thread.</summary>
+    public bool StoreFailing { get => Volatile.Read(ref storeFailing); private set => Volatile.Write(ref storeFailing, value); }
+
+    /// <summary>Before this no deadline is found missed: sessions are still coming back.</summary>
+    internal StoredTime DeadlinesFrom => new((started ??= Due).Micros + (long)options.ReconnectWindow.TotalMicroseconds);
+
+    /// <summary>The time.</summary>
+    internal ServiceClock Clock => clock;
+
+    /// <summary>Now, as a stored time would be.</summary>
+    internal StoredTime Now => StoredTime.From(clock.GetUtcNow());
+
+    /// <summary>The due time now.</summary>
+    internal StoredTime Due => clock.Due;
+
+    /// <summary>Carries out a batch. Each command is completed or failed when this returns.</summary>
+    /// <remarks>A refusal is one command's answer. A store failure undoes the attempt and fails every command that would have written.
+    /// A bug fails the command that has it; the others are carried out again without it.</remarks>
+    public void Process(IReadOnlyList<LedgerCommand> batch)
+    {
+        started ??= Due;
+        residents.Trim(spaces.Values);
+        CarryOut(batch);
+    }
+
+    void CarryOut(IReadOnlyList<LedgerCommand> batch)
+    {
+        while (Attempt(batch, out var culprit) is { } error)
+        {
+            var where = touched.Count == 1 ? touched[0].Row.Name : null;
+            store.Rollback();
+            Recover();
+            if (store.IsFailure(error))
+            {
+                StoreFailing = true;
+                faults?.StoreFailed(error);
+                // Reads are retried alone, so that a failed write does not fail them.
+                List<LedgerCommand> again = batch.Count > 1 ? [.. batch.Where(c => c.MayOnlyRead)] : [];
+                foreach (var command in batch.Except(again)) Drop(command, error);
+                foreach (var command in again) CarryOut([command]);
+                return;
+            }
+            if (culprit is null && batch.Count > 1)
+            {
+                foreach (var command in batch) CarryOut([command]); // shows whose it is
+                return;
+            }
+            culprit ??= batch[0];
+            faults?.Bug(where, culprit.GetType().Name, error);
+            Drop(culprit, error);
+            batch = [.. batch.Where(c => c != culprit)];
+            if (batch.Count == 0) return;
+        }
+        Publish();
+    }
+
+    void Drop(LedgerCommand command, Exception error)
+    {
+        try
+        {
+            command.AfterFailure(this);
+        }
+        catch (Exception bug)
+        {
+            faults?.Bug(null, command.GetType().Name, bug);
+        }
+        command.Fail(error);
+    }
+
+    /// <summary>Writes and commits a batch.</summary>
+    /// <param name="batch">The commands.</param>
+    /// <param name="culprit">The command that threw; null when it was the commit.</param>
+    /// <returns>What was thrown; null: it is on disk.</returns>
+    Exception? Attempt(IReadOnlyList<LedgerCommand> batch, out LedgerCommand? culprit)
+    {
+        attempt++;
+        touched.Clear();
+        written.Clear();
+        refused.Clear();
+        culprit = null;
+        bool lasting = !batch.All(static c => c.MaySyncLater), begun = false;
+        try
+        {
+            foreach (var command in batch)
+            {
+                if (command.NeedsStore && !begun)
+                {
+                    store.Begin(lasting);
+                    begun = true;
+                }
+                culprit = null;
+                if (command is not SendCommand) FanOut.Flush();
+                culprit = command;
+                command.Reset();
+                try
+                {
+                    command.Execute(this);
+                    written.Add(command);
+                }
+                catch (ProblemException refusal)
+                {
+                    refused.Add((command, refusal)); // it changed nothing before it said so
+                }
+            }
+            culprit = null;
+            WriteTallies();
+            if (begun)
+            {
+                store.Commit();
+                if (!lasting && written.Exists(static c => c.MustLast)) store.Sync();
+                if (storeFailing && written.Exists(static c => c is SendCommand or ProbeCommand))
+                {
+                    StoreFailing = false;
+                    faults?.StoreRecovered();
+                }
+            }
+            return null;
+        }
+        catch (Exception error)
+        {
+            return error;
+        }
+    }
+
+    /// <summary>The attempt is on disk: everybody hears of it. Nothing that throws here can undo it, or keep others from hearing.</summary>
+    void Publish()
+    {
+        foreach (var session in toFlush)
+        {
+            try
+            {
+                session.Flush();
+            }
+            catch (Exception error)
+            {
+                faults?.Bug(null, nameof(ISessionPort.Flush), error);
+                End(session);
+            }
+        }
+        toFlush.Clear();
+        try
+        {
+            FanOut.Flush(stored: true); // nothing came after it in this commit, so nothing depends on it: writers begin while others are still offered it
+        }
+        catch (Exception error)
+        {
+            faults?.Bug(touched.Count == 1 ? touched[0].Row.Name : null, nameof(FanOut), error);
+            EndSessionsOfTouched();
+        }
+        attached.Clear();
+        toUndo.Clear();
+        if (observer is not null)
+        {
+            foreach (var tell in toObserve)
+            {
+                try
+                {
+                    tell(observer);
+                }
+                catch (Exception error)
+                {
+                    faults?.Bug(null, nameof(ILedgerObserver), error);
+                }
+            }
+        }
+        toObserve.Clear();
+        foreach (var (command, refusal) in refused) command.Fail(refusal);
+        foreach (var command in written) command.Complete();
+    }
+
+    void End(ISessionPort session)
+    {
+        try
+        {
+            session.Dismiss(Messages.Ending("internal-error", 1000));
+        }
+        catch (Exception error)
+        {
+            faults?.Bug(null, nameof(ISessionPort.Dismiss), error);
+        }
+    }
+
+    /// <summary>Some sessions may have missed what was stored: all of the spaces concerned end and come back by their cursors, and memory is read again.</summary>
+    void EndSessionsOfTouched()
+    {
+        FanOut.Clear();
+        foreach (var space in touched)
+        {
+            foreach (var place in space.WithSessions.SelectMany(u => u.Sessions).ToList()) End(place.Session);
+        }
+        Recover();
+    }
+
+    /// <summary>Whether a session is fed: for checkers.</summary>
+    internal bool Feeds(string space, ISessionPort session) => spaces.TryGetValue(space, out var state) && state.Connected.Any(u => u.Sessions.Exists(s => s.Session == session));
+
+    /// <summary>How many users, and how many logs, addresses, roles and topics are in memory, in all spaces: for checkers.</summary>
+    internal (int Users, int Loose) InMemory => (spaces.Values.Sum(s => s.UsersInMemory), spaces.Values.Sum(s => s.Loose));
+
+    /// <summary>A user as the ledger has it: for checkers.</summary>
+    internal UserState? UserOf(string space, string user) => spaces.TryGetValue(space, out var state) ? state.Find(user) : null;
+
+    /// <summary>What a session attends, and whether its user is listed for it: for checkers.</summary>
+    internal (string? Subject, bool Listed) AttendsOf(string space, ISessionPort session)
+    {
+        if (!spaces.TryGetValue(space, out var state)) return default;
+        var user = state.Connected.FirstOrDefault(u => u.Sessions.Exists(s => s.Session == session));
+        var subject = user?.Sessions.Find(s => s.Session == session)?.Attends;
+        return (subject, subject is not null && state.Attending(subject).Contains(user!));
+    }
+
+    /// <summary>Tells a session something once the commit is on disk.</summary>
+    internal void Tell(SessionPlace place, ControlMessage message)
+    {
+        if (place.Session.Tell(message)) toFlush.Add(place.Session);
+    }
+
+    /// <summary>Offers a session entries, which leave once the commit is on disk.</summary>
+    /// <param name="place">The session.</param>
+    /// <param name="run">The entries.</param>
+    /// <param name="rev">The number of the user's own changes.</param>
+    /// <param name="unread">The user's unread total after the first.</param>
+    /// <param name="stored">The commit is on disk already.</param>
+    internal void Offer(SessionPlace place, EntryRun run, long rev, long unread, bool stored = false)
+    {
+        if (place.Session == Origin) return;
+        try
+        {
+            if (place.Session.Offer(run, rev, unread, stored)) toFlush.Add(place.Session);
+        }
+        catch (Exception error) when (stored)
+        {
+            faults?.Bug(null, nameof(ISessionPort.Offer), error);
+            End(place.Session); // or it would have a hole
+        }
+    }
+
+    /// <summary>The session that caused what is being sent: it is not offered to it.</summary>
+    internal ISessionPort? Origin { get; set; }
+
+    /// <summary>Has a session write once the commit is on disk.</summary>
+    internal void FlushLater(ISessionPort session) => toFlush.Add(session);
+
+    /// <summary>A session that is there only if this commit succeeds.</summary>
+    internal void Attached(ISessionPort session) => attached.Add(session);
+
+    /// <summary>Takes back what a session said of itself, should this commit fail.</summary>
+    internal void Undo(Action undo) => toUndo.Add(undo);
+
+    /// <summary>Lets the observer hear once the commit is on disk.</summary>
+    internal void Observe(Action<ILedgerObserver> tell)
+    {
+        if (observer is not null) toObserve.Add(tell);
+    }
+
+    /// <summary>One more user (or one less) has marked a run: written at the end of the batch, all together.</summary>
+    internal void Count(long log, MarkKind kind, OrdinalRun run, int sign)
+    {
+        Difference((log, kind, run.From), sign);
+        Difference((log, kind, run.To + 1), -sign);
+    }
+
+    void Difference((long, MarkKind, long) at, int difference) =>
+        CollectionsMarshal.GetValueRefOrAddDefault(tallies, at, out _) += difference;
+
+    internal void WriteTallies()
+    {
+        foreach (var ((log, kind, ordinal), difference) in tallies)
+        {
+            if (difference != 0) store.AddTally(log, kind, ordinal, difference);
+        }
+        tallies.Clear();
+    }
+
+    internal SpaceState Space(string name)
+    {
+        if (!spaces.TryGetValue(name, out var space))
+        {
+            var row = store.FindSpace(name) ?? throw new Problem(404, "unknown-space", "No such space", $"There is no space '{name}'.", "Check the path: /v1/… is the space main.").ToException();
+            spaces[name] = space = new SpaceState(row, store, options, clock, recent.Of(name), residents);
+        }
+        if (space.TouchedBy != attempt)
+        {
+            space.TouchedBy = attempt;
+            touched.Add(space);
+        }
+        return space;
+    }
+
+    /// <summary>A space was removed.</summary>
+    internal void Forget(string name)
+    {
+        spaces.Remove(name);
+        recent.Remove(name);
+    }
+
+    /// <summary>A space, or null when there is none by that name.</summary>
+    internal SpaceState? SpaceIfAny(string name) => spaces.ContainsKey(name) || store.FindSpace(name) is not null ? Space(name) : null;
+
+    /// <summary>Sets something aside that can't be carried out, and says so.</summary>
+    internal void SetAside(SpaceState space, SetAsideRow row, string what)
+    {
+        store.SetAside(space.Id, row);
+        faults?.SetAside(space.Row.Name, what, row.Why);
+    }
+
+    /// <summary>The names of the spaces in memory.</summary>
+    internal IReadOnlyList<string> KnownSpaces => [.. spaces.Keys];
+
+    /// <summary>A space if it is in memory.</summary>
+    internal SpaceState? Known(string name) => spaces.GetValueOrDefault(name);
+
+    /// <summary>After a failed attempt: what was offered never happened. The spaces it touched are read again, and their connected users counted anew.</summary>
+    void Recover()
+    {
+        toFlush.Clear();
+        toObserve.Clear();
+        tallies.Clear();
+        FanOut.Clear();
+        for (int i = toUndo.Count - 1; i >= 0; i--) toUndo[i]();
+        toUndo.Clear();
+        var lost = attached.ToHashSet();
+        attached.Clear();
+        foreach (var space in touched.ToList()) Recover(space, lost);
+    }
+
+    void Recover(SpaceState old, HashSet<ISessionPort> lost)
+    {
+        var name = old.Row.Name;
+        if (spaces.GetValueOrDefault(name) == old) spaces.Remove(name);
+        recent.Of(name).Clear();
+        var users = old.WithSessions.ToList();
+        var places = users.SelectMany(u => u.Sessions).ToList();
+        foreach (var place in places) place.Session.Forget();
+        if (places.Count == 0) return;
+        try
+        {
+            var fresh = Space(name);
+            fresh.OnlyReads = true; // the store may not take writes yet
+            foreach (var user in users)
+            {
+                var again = fresh.Find(user.PersonId);
+                if (again is null || again.Id != user.Id) continue;
+                fresh.EnsureLogs(again);
+                foreach (var place in user.Sessions) place.User = again;
+                again.Sessions.AddRange(user.Sessions.Where(s => !lost.Contains(s.Session)));
+                user.Sessions.Clear();
+                if (again.Sessions.Count == 0) continue;
+                again.Unread = again.CountUnread();
+                fresh.JoinAll(again);
+                again.PlanVersion = user.PlanVersion + 1;
+                foreach (var place in again.Sessions)
+                {
+                    fresh.Attend(again, place, place.Attends);
+                    fresh.Subscriptions.Find(place);
+                    fresh.Subscriptions.Join(place);
+                    fresh.Presence.Rejoin(place);
+                    place.Session.PlanChanged(again.PlanVersion, null);
+                }
+            }
+            fresh.OnlyReads = false;
+        }
+        catch (Exception error)
+        {
+            // Mostly the store does not even answer reads: sessions end, and devices come back to a store that does.
+            if (!store.IsFailure(error)) faults?.Bug(name, nameof(Recover), error);
+            spaces.Remove(name);
+            foreach (var user in users) user.Sessions.Clear();
+            foreach (var place in places) place.Session.Dismiss(Messages.Ending("store-unavailable", 5000));
+        }
+    }
+
+    /// <summary>What a command may say about totals: as of now, but not later than what can still come.</summary>
+    // As of the newest entry, not of the clock: set back, it would make what comes later look staler. What changes a total is an entry, or a change of the user's own.
+    internal static Totals TotalsOf(UserState user, long unread) => new(unread, user.Home.LastTime, user.Rev);
+
+    /// <summary>The totals of a user who may or may not be connected.</summary>
+    internal static Totals TotalsOf(UserState user) => TotalsOf(user, user.CountUnread());
+
+    /// <summary>Counts a user's unread anew, in all and by address.</summary>
+    internal TotalsBy CountBy(UserState user)
+    {
+        var by = new SortedDictionary<string, long>(StringComparer.Ordinal);
+        long sum = 0;
+        foreach (var log in user.Logs!)
+        {
+            long unread = log.Unread();
+            if (unread == 0) continue;
+            sum += unread;
+            // Only where several addresses reach the same person must the parts be counted one by one.
+            if (log.Segments.Select(s => s.AddressIndex).Distinct().Count() == 1) Add(log.Log.Texts[log.Segments[0].AddressIndex], unread);
+            else
+            {
+                foreach (var s in log.Segments) Add(log.Log.Texts[s.AddressIndex], log.CountUnread(s.Lo, s.Hi) + log.MineUnreadIn(s));
+            }
+        }
+        return new TotalsBy(TotalsOf(user, sum), [.. by]);
+
+        void Add(string address, long count)
+        {
+            if (count != 0) by[address] = by.GetValueOrDefault(address) + count;
+        }
+    }
+
+    internal ReadPlan PlanFor(SpaceState space, UserState user, SessionPlace? place = null)
+    {
+        space.EnsureLogs(user);
+        var logs = new List<PlannedLog>();
+        foreach (var log in user.Logs!)
+        {
+            log.Save(store, user.PersonId);
+            if (log.Log.Head == 0 || log.Segments.Length == 0) continue;
+            logs.Add(new PlannedLog(log.Log.Id, log.Log.Texts, [.. log.Segments.Select(s => s with { Hi = Math.Min(s.Hi, log.Log.Head) })], log.Log.Trimmed, log.Log.Lost));
+        }
+        foreach (var watch in place?.SubscribedLogs ?? [])
+        {
+            var log = watch.Seen.Log;
+            if (log.Head == 0) continue;
+            space.FindMuted(user, watch.Seen);
+            var muted = new OrdinalSet();
+            var runs = new List<OrdinalRun>();
+            watch.Seen.Muted.Runs(watch.Seen.Segments[0].Lo, log.Head, present: true, runs);
+            foreach (var run in runs) muted.Add(run);
+            logs.Add(new PlannedLog(log.Id, log.Texts, [watch.Seen.Segments[0] with { Hi = log.Head }], log.Trimmed, log.Lost) { SubscribedMuted = muted });
+        }
+        return new ReadPlan(user, user.PlanVersion, logs, new Position(space.Head), CountBy(user), user.Row.RolesChangedAt, Roles.ChannelsOf(user, place));
+    }
+
+    /// <summary>One of the user's own changes more.</summary>
+    internal void NextRev(UserState user)
+    {
+        user.Row = user.Row with { Rev = user.Row.Rev + 1 };
+        store.SavePerson(user.Row);
+    }
+}

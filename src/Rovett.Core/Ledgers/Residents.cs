@@ -1,0 +1,54 @@
+namespace Rovett.Core.Ledgers;
+
+/// <summary>Bounds what the ledger holds in memory that nobody needs now, over all spaces: users who are not connected, and
+/// logs, roles and the like of which no user in memory sees anything. Everything let go is read again when it is needed.
+/// Owned by the ledger's thread; works between batches, a little at a time.</summary>
+/// <param name="mostIdle">How many users who are not connected stay.</param>
+/// <param name="mostLoose">How many logs, addresses, roles and topics stay before those are let go that nobody needs.</param>
+sealed class Residents(int mostIdle, int mostLoose)
+{
+    const int MostAtOnce = 1024, LookEvery = 64;
+
+    readonly Queue<UserState> queue = new(); // whoever may have to go: all in memory but those found connected
+    int batches;
+    long shedAt = mostLoose;
+
+    /// <summary>A user came into memory, or is not connected any more.</summary>
+    public void Add(UserState user)
+    {
+        if (user.IsQueued) return;
+        user.IsQueued = true;
+        queue.Enqueue(user);
+    }
+
+    /// <summary>How many wait to be let go, among them some that are connected.</summary>
+    public int Idle => queue.Count;
+
+    /// <summary>Lets go what is too much.</summary>
+    public void Trim(IReadOnlyCollection<SpaceState> spaces)
+    {
+        for (int i = 0; queue.Count > mostIdle && i < MostAtOnce; i++)
+        {
+            var user = queue.Dequeue();
+            user.IsQueued = false;
+            if (user.Sessions.Count > 0) continue; // comes again when it is not connected any more
+            if (user.WasUsed)
+            {
+                user.WasUsed = false;
+                Add(user);
+            }
+            else user.Home.Drop(user);
+        }
+        if (++batches % LookEvery != 0) return;
+        long loose = 0;
+        foreach (var space in spaces) loose += space.Loose;
+        if (loose <= shedAt) return;
+        loose = 0;
+        foreach (var space in spaces)
+        {
+            space.Shed();
+            loose += space.Loose;
+        }
+        shedAt = Math.Max(mostLoose, 2 * loose); // what stays is needed: looking at it each time would be in vain
+    }
+}

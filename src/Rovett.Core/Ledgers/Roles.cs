@@ -1,0 +1,203 @@
+using Rovett.Core.Notifications;
+using Rovett.Core.Policies;
+using Rovett.Core.Presence;
+using Rovett.Core.Store;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
+
+namespace Rovett.Core.Ledgers;
+
+/// <summary>Which roles a user holds: out of the newest token, the directory, or both. A change is an entry, and reaches
+/// every live session of the user before anything that comes after it.</summary>
+static class Roles
+{
+    /// <summary>Takes the roles that a credential names into account.</summary>
+    public static void TakeToken(Ledger ledger, SpaceState space, UserState user, Identity identity)
+    {
+        var row = Standing.Shown(user.Row, identity, ledger.Now);
+        var tokenRoles = row.TokenRoles;
+        if (identity.Roles is { } named)
+        {
+            if (identity.IssuedAtMicros > row.RolesIssuedAt || !user.IsKnown || row.RolesIssuedAt == 0) tokenRoles = named;
+            // Of two tokens of one instant only what both name holds; an older one brings nothing back.
+            else if (identity.IssuedAtMicros == row.RolesIssuedAt) tokenRoles = [.. row.TokenRoles.Where(named.Contains)];
+        }
+        var claims = row.Claims;
+        if (identity.Roles is not null || identity.Claims.Length > 0)
+        {
+            if (identity.IssuedAtMicros > row.RolesIssuedAt || !user.IsKnown || row.RolesIssuedAt == 0) claims = identity.Claims;
+            else if (identity.IssuedAtMicros == row.RolesIssuedAt) claims = ClaimSet.Both(row.Claims, identity.Claims);
+        }
+        var changed = row with
+        {
+            Seen = row.Seen ?? ledger.Now,
+            TokenRoles = tokenRoles,
+            Claims = claims,
+            RolesIssuedAt = identity.Roles is null && identity.Claims.Length == 0 ? row.RolesIssuedAt : Math.Max(row.RolesIssuedAt, identity.IssuedAtMicros),
+        };
+        Apply(ledger, space, user, changed);
+    }
+
+    /// <summary>Gives a user another row, and carries what it changes of the roles, and by them of the topics, through.</summary>
+    public static void Apply(Ledger ledger, SpaceState space, UserState user, PersonRow row)
+    {
+        bool sameRoles = row.TokenRoles.SequenceEqual(user.Row.TokenRoles) && row.DirectoryRoles.SequenceEqual(user.Row.DirectoryRoles);
+        bool otherClaims = row.Claims != user.Row.Claims;
+        bool same = sameRoles && !otherClaims && row.Seen == user.Row.Seen && row.RolesIssuedAt == user.Row.RolesIssuedAt && row.DisplayName == user.Row.DisplayName && row.Locale == user.Row.Locale && ReferenceEquals(row.Ahead, user.Row.Ahead);
+        bool agreed = user.RolesAgree && sameRoles && !otherClaims && row.Seen is null == user.Row.Seen is null;
+        user.Row = otherClaims ? row with { ClaimsAt = space.Head } : row;
+        if (!agreed)
+        {
+            user.RolesAgree = false;
+            var wanted = RolesOf(ledger, row);
+            bool otherRoles = user.Held.Any(a => !IsTopic(a) && !wanted.Contains(a)) || wanted.Any(a => !user.Holds(a));
+            if (otherRoles || otherClaims)
+            {
+                Change(ledger, space, user, wanted, null);
+                same = true; // stored with it
+            }
+            user.RolesAgree = true;
+        }
+        if (!same) ledger.Store.SavePerson(user.Row);
+    }
+
+    /// <summary>What a user may do on topics may have changed: carries it through.</summary>
+    /// <param name="ledger">The ledger.</param>
+    /// <param name="space">The space.</param>
+    /// <param name="user">The user.</param>
+    /// <param name="position">The entry that changed it; null: one is made when it changes anything.</param>
+    public static void Reconsider(Ledger ledger, SpaceState space, UserState user, long? position) => Change(ledger, space, user, RolesOf(ledger, user.Row), position);
+
+    static HashSet<string> RolesOf(Ledger ledger, PersonRow row)
+    {
+        var roles = new HashSet<string>();
+        if (row.Seen is not null) roles.Add("everyone");
+        if (ledger.Options.RolesFrom != RolesFrom.Directory) roles.UnionWith(row.TokenRoles.Select(r => "role:" + r));
+        if (ledger.Options.RolesFrom != RolesFrom.Token) roles.UnionWith(row.DirectoryRoles.Select(r => "role:" + r));
+        return roles;
+    }
+
+    static bool IsTopic(string address) => address.StartsWith("topic:", StringComparison.Ordinal);
+
+    static void Change(Ledger ledger, SpaceState space, UserState user, HashSet<string> roles, long? position)
+    {
+        var wanted = new HashSet<string>(roles);
+        wanted.UnionWith(space.Topics.Followed(user, roles).Select(t => "topic:" + t));
+        var lost = user.Held.Where(a => !wanted.Contains(a)).Order(StringComparer.Ordinal).ToList();
+        var gained = wanted.Where(a => !user.Holds(a)).Order(StringComparer.Ordinal).ToList();
+        bool moves = lost.Count + gained.Count > 0;
+        if (moves)
+        {
+            if (position is null)
+            {
+                (var drawn, var time) = space.Draw();
+                position = drawn.Value;
+                ledger.Store.AppendEntry(space.Id, new EntryRow(drawn, time, EntryKind.Membership, default, Body(user, gained, lost), "", [], NotificationTraits.None));
+            }
+            Move(ledger.Store, space, user, lost, gained, position.Value);
+        }
+        ledger.Store.SavePerson(user.Row);
+        if (user.Sessions.Count > 0) Tell(ledger, space, user, moves);
+        if (moves) Changes.ReleaseLost(ledger, space, user, everything: false);
+    }
+
+    /// <summary>Closes and opens memberships as of an entry.</summary>
+    public static void Move(ILedgerStore store, SpaceState space, UserState user, List<string> lost, List<string> gained, long position)
+    {
+        if (lost.Count + gained.Count == 0) return;
+        space.ForgetLogs(user);
+        user.Channels = null;
+        user.Memberships.RemoveAll(m => m.Until <= space.Floor); // nothing of those times is stored any more
+        foreach (var address in lost)
+        {
+            store.CloseMembership(space.Id, user.PersonId, address, position);
+            int index = user.Memberships.FindIndex(m => m.Until is null && m.Address == address);
+            user.Memberships[index] = user.Memberships[index] with { Until = position };
+        }
+        foreach (var address in gained)
+        {
+            long lastLoss = 0;
+            foreach (var m in user.Memberships)
+            {
+                if (m.Address == address) lastLoss = Math.Max(lastLoss, m.Until ?? 0);
+            }
+            var membership = new Membership(address, Math.Min(space.NewcomerStart(address, lastLoss), position), null, position);
+            store.OpenMembership(space.Id, user.PersonId, membership);
+            user.Memberships.Add(membership);
+        }
+        user.Row = user.Row with { RolesChangedAt = Math.Max(user.Row.RolesChangedAt, position) };
+        user.PlanVersion++;
+    }
+
+    /// <summary>What a connected user holds changed, or may have: each session's subscriptions are looked at again, what
+    /// is not the user's any more is taken out of what waits, and each is told its channels.</summary>
+    static void Tell(Ledger ledger, SpaceState space, UserState user, bool moved)
+    {
+        if (moved)
+        {
+            space.LeaveAll(user);
+            space.JoinAll(user);
+            user.Unread = user.CountUnread();
+        }
+        foreach (var place in user.Sessions)
+        {
+            var lost = place.Topics.Keys.Where(t => !space.Topics.GoesOn(user, t, TopicRights.Subscribe)).ToList();
+            if (space.Presence.Prune(ledger, place) && !moved) user.PlanVersion++;
+            if (!moved && lost.Count == 0) continue;
+            ChangeTopics(ledger, space, place, topics =>
+            {
+                foreach (var topic in lost) topics.Remove(topic);
+            });
+            if (!moved) user.PlanVersion++;
+            TellChannels(ledger, user, place);
+        }
+        foreach (var place in user.Sessions) Replan(user, place);
+    }
+
+    /// <summary>Changes what a session has subscribed to, and works out what it sees by it.</summary>
+    public static void ChangeTopics(Ledger ledger, SpaceState space, SessionPlace place, Action<Dictionary<string, long>> change)
+    {
+        var before = place.Topics.ToList();
+        ledger.Undo(() =>
+        {
+            place.Topics.Clear();
+            foreach (var (topic, since) in before) place.Topics[topic] = since;
+        });
+        space.Subscriptions.Leave(place);
+        change(place.Topics);
+        space.Subscriptions.Find(place);
+        space.Subscriptions.Join(place);
+    }
+
+    /// <summary>Tells a session its channels as they are now.</summary>
+    public static void TellChannels(Ledger ledger, UserState user, SessionPlace place) => ledger.Tell(place, Messages.Channels(ChannelsOf(user, place), Ledger.TotalsOf(user, user.Unread)));
+
+    /// <summary>A session has another plan: what waits and is not its user's any more does not leave.</summary>
+    public static void Replan(UserState user, SessionPlace place) => place.Session.PlanChanged(user.PlanVersion,
+        (log, ordinal) => user.Logs!.Exists(l => l.Log.Id == log && l.Concerns(ordinal)) || place.SubscribedLogs.Exists(w => w.Seen.Log.Id == log && w.Seen.Concerns(ordinal)),
+        address => user.Holds(address) || address == "user:" + user.Id.Value || (IsTopic(address) && place.Topics.ContainsKey(address["topic:".Length..])) || PresenceBoards.MayLeave(place, address));
+
+    /// <summary>The channels that a user's session is on; without a session those of the user.</summary>
+    public static ChannelList ChannelsOf(UserState user, SessionPlace? place)
+    {
+        if (place is null or { Topics.Count: 0 } && user.Channels is { } known) return known;
+        var subscribed = place?.Topics.Keys.Select(t => "topic:" + t).Where(t => !user.Holds(t)).Order(StringComparer.Ordinal).ToList() ?? [];
+        var list = new ChannelList([$"user:{user.Id.Value}", .. user.Held.Where(a => a != "everyone").Concat(subscribed).Order(StringComparer.Ordinal), .. user.Held.Where(a => a == "everyone")], subscribed);
+        if (subscribed.Count == 0) user.Channels = list;
+        return list;
+    }
+
+    // By the store's number, not by name: a person can be erased, and the history keeps no name.
+    static byte[] Body(UserState user, List<string> gained, List<string> lost)
+    {
+        var message = new MessageBuilder("membership");
+        message.Writer.WriteNumber("person", user.PersonId);
+        foreach (var (name, list) in new[] { ("gained", gained), ("lost", lost) })
+        {
+            message.Writer.WriteStartArray(name);
+            foreach (var address in list) message.Writer.WriteStringValue(address);
+            message.Writer.WriteEndArray();
+        }
+        return message.Close();
+    }
+}

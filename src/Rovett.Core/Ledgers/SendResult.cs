@@ -1,0 +1,6 @@
+using Rovett.Core.Notifications;
+
+namespace Rovett.Core.Ledgers;
+
+/// <summary>What became of a send.</summary>
+public sealed record SendResult(NotificationId Id, Position Position, IReadOnlyList<Reach> Reach, bool Repeated);

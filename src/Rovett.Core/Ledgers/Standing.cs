@@ -1,0 +1,77 @@
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
+using Rovett.Core.Wire;
+
+namespace Rovett.Core.Ledgers;
+
+/// <summary>Whether a user's credentials hold at all.</summary>
+static class Standing
+{
+    const int MostAhead = 64;
+
+    /// <exception cref="ProblemException">403: blocked; 401: the credential was made before the user was signed out.</exception>
+    public static void Require(UserState user, Identity identity)
+    {
+        if (user.Row.Blocked)
+            throw new Problem(403, "user-blocked", "The user is blocked", "No credential of this user is let in.", "Ask whoever runs the application; backends: PUT /v1/users/{id} with \"blocked\": false.").ToException();
+        if (identity.IssuedAtMicros < user.Row.ValidFrom || user.Row.Ahead.Contains(-identity.IssuedAtMicros)) throw SignedOut();
+    }
+
+    static ProblemException SignedOut() => new Problem(401, "signed-out", "The user was signed out", "The credential was made before that.", "Sign in again, and use a token that is made after the sign-out.").ToException();
+
+    /// <summary>A user who shows a credential; null: nobody is known by the id yet.</summary>
+    /// <exception cref="ProblemException">The credential does not hold.</exception>
+    public static UserState? Find(SpaceState state, Identity identity)
+    {
+        var user = state.Find(identity.User.Value);
+        if (user is not null) Require(user, identity);
+        else if (identity.IssuedAtMicros < state.TombstoneOf(identity.User.Value)) throw SignedOut();
+        return user;
+    }
+
+    /// <summary>A credential of the near future counts from now on: should the user be signed out before that comes, it does not hold.</summary>
+    /// <returns>The row, which may have to be stored.</returns>
+    public static PersonRow Shown(PersonRow row, Identity identity, StoredTime now)
+    {
+        long issued = identity.IssuedAtMicros;
+        if (issued <= now.Micros || row.Ahead.Contains(issued)) return row;
+        return row with { Ahead = [.. row.Ahead.Append(issued).OrderByDescending(Math.Abs).Take(MostAhead)] };
+    }
+
+    /// <summary>The row of a user who is signed out now.</summary>
+    public static PersonRow SignedOut(PersonRow row, StoredTime now)
+    {
+        long validFrom = Math.Max(row.ValidFrom, now.Micros + 1); // the time may stand still while a clock that was set back catches up
+        return row with { ValidFrom = validFrom, Ahead = [.. row.Ahead.Select(Math.Abs).Where(issued => issued >= validFrom).Select(issued => -issued)] };
+    }
+
+    /// <summary>Ends every session of a user, before anything that comes after it.</summary>
+    public static int EndSessions(Ledger ledger, SpaceState state, UserState user, string reason, int? comeBackWithinMs = null)
+    {
+        int ended = user.Sessions.Count;
+        foreach (var place in user.Sessions.ToList())
+        {
+            place.Session.Dismiss(Messages.Ending(reason, comeBackWithinMs));
+            ledger.FlushLater(place.Session);
+            state.Attend(user, place, null);
+            state.Subscriptions.Leave(place);
+            state.Presence.Leave(place);
+        }
+        if (ended == 0) return 0;
+        user.Sessions.Clear();
+        state.LeaveAll(user);
+        state.SaveLogs(user);
+        return ended;
+    }
+
+    /// <summary>Stores what changed, as an entry.</summary>
+    public static void Note(Ledger ledger, SpaceState state, UserState user, string what)
+    {
+        ledger.Store.SavePerson(user.Row);
+        var (position, time) = state.Draw();
+        var message = new MessageBuilder("standing");
+        message.Writer.WriteNumber("person", user.PersonId);
+        message.Writer.WriteString("what", what);
+        ledger.Store.AppendEntry(state.Id, new EntryRow(position, time, EntryKind.Standing, default, message.Close(), "", [], NotificationTraits.None));
+    }
+}

@@ -1,0 +1,104 @@
+using Rovett.Core.Addresses;
+using Rovett.Core.Store;
+using Rovett.Core.Visibility;
+
+namespace Rovett.Core.Ledgers;
+
+/// <summary>Who has subscribed to what in one space. Owned by the ledger's thread.</summary>
+sealed class Subscriptions(SpaceState space, ILedgerStore store)
+{
+    readonly Dictionary<string, List<SessionPlace>> byTopic = [];
+
+    /// <summary>The sessions that have subscribed to a topic.</summary>
+    public IReadOnlyList<SessionPlace> On(string topic) => byTopic.TryGetValue(topic, out var list) ? list : [];
+
+    /// <summary>Puts a session into the lists of the logs it sees by its subscriptions, after <see cref="Find"/>.</summary>
+    public void Join(SessionPlace place)
+    {
+        space.Stirred++;
+        foreach (var watch in place.SubscribedLogs)
+        {
+            watch.Index = watch.Seen.Log.Subscribers.Count;
+            watch.Seen.Log.Subscribers.Add(watch);
+        }
+        foreach (var topic in place.Topics.Keys)
+        {
+            if (!byTopic.TryGetValue(topic, out var list)) byTopic[topic] = list = [];
+            list.Add(place);
+        }
+    }
+
+    /// <summary>Takes a session out of all lists.</summary>
+    public void Leave(SessionPlace place)
+    {
+        space.Stirred++;
+        foreach (var watch in place.SubscribedLogs)
+        {
+            var list = watch.Seen.Log.Subscribers;
+            if (watch.Index < 0 || watch.Index >= list.Count || list[watch.Index] != watch) continue;
+            var last = list[^1];
+            list[watch.Index] = last;
+            last.Index = watch.Index;
+            list.RemoveAt(list.Count - 1);
+            watch.Index = -1;
+        }
+        foreach (var topic in place.Topics.Keys)
+        {
+            if (byTopic.TryGetValue(topic, out var list) && list.Remove(place) && list.Count == 0) byTopic.Remove(topic);
+        }
+    }
+
+    /// <summary>Works out anew which logs a session sees by its subscriptions alone. Not in any list until <see cref="Join"/>.</summary>
+    public void Find(SessionPlace place)
+    {
+        place.SubscribedLogs = [];
+        var found = new HashSet<AddressLog>();
+        foreach (var topic in place.Topics.Keys)
+        {
+            foreach (var log in space.AudiencesOf("topic:" + topic))
+            {
+                if (found.Add(log) && WatchOf(place, log) is { } watch) place.SubscribedLogs.Add(watch);
+            }
+        }
+    }
+
+    /// <summary>A new audience was made: who has subscribed to one of its topics sees it too.</summary>
+    public void Made(AddressLog log)
+    {
+        var seen = new HashSet<SessionPlace>();
+        foreach (var address in log.Addresses)
+        {
+            if (address.Kind != AddressKind.Topic) continue;
+            foreach (var place in On(address.Name))
+            {
+                if (!seen.Add(place) || WatchOf(place, log) is not { } watch) continue;
+                watch.Index = log.Subscribers.Count;
+                log.Subscribers.Add(watch);
+                place.SubscribedLogs.Add(watch);
+            }
+        }
+    }
+
+    /// <summary>What a session sees of a log by subscription; null when its user sees it anyway, or is left out by a role.</summary>
+    SubscribedLog? WatchOf(SessionPlace place, AddressLog log)
+    {
+        var user = place.User;
+        var audience = log.Audience!;
+        if (SpaceState.IsLeftOut(user, audience) || SpaceState.IndexFor(user, audience) >= 0) return null;
+        var segments = new List<Segment>();
+        for (int i = 0; i < audience.Includes.Count; i++)
+        {
+            if (audience.Includes[i].Kind == AddressKind.Topic && place.Topics.TryGetValue(audience.Includes[i].Name, out long since)) segments.Add(new Segment(space.OrdinalAt(log, since), long.MaxValue, i));
+        }
+        var first = segments.MinBy(s => s.Lo);
+        var seen = new UserLog(log, [first], null, store, user.PersonId) { MutedThrough = first.Lo };
+        if (log.Head > first.Lo)
+        {
+            var skipped = new List<OrdinalRun>();
+            store.Skips(user.PersonId, log.Id).Runs(first.Lo, log.Head, present: true, skipped);
+            foreach (var run in skipped) seen.Skips.Add(run);
+            space.FindMuted(user, seen);
+        }
+        return new SubscribedLog(place, seen);
+    }
+}

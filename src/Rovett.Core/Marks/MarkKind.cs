@@ -1,0 +1,16 @@
+namespace Rovett.Core.Marks;
+
+/// <summary>Which marks, in blocks and runs.</summary>
+public enum MarkKind
+{
+    /// <summary>A device acknowledged it.</summary>
+    Received = 1,
+    /// <summary>The person saw it.</summary>
+    Read = 2,
+    /// <summary>A device's handler ran.</summary>
+    Handled = 3,
+    /// <summary>It came while the person had its type or subject muted. Blocks only.</summary>
+    Muted = 4,
+    /// <summary>Nobody sees it any more. Blocks of the log itself (person 0) only.</summary>
+    Dead = 5,
+}
