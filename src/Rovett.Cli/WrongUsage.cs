@@ -1,6 +1,6 @@
 using System.CommandLine;
 using System.CommandLine.Parsing;
-using Rovett.Service;
+using Rovett.Service.Options;
 
 namespace Rovett.Cli;
 

@@ -2,7 +2,7 @@ using CsCheck;
 using Rovett.Client;
 using Rovett.Core.Addresses;
 using Rovett.Core.Wire;
-using Rovett.Service;
+using Rovett.Service.Hosting;
 using Rovett.Storage.Sqlite;
 using Shouldly;
 using Xunit;

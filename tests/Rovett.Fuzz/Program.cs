@@ -7,9 +7,11 @@ using Rovett.Core.Ledgers;
 using Rovett.Core.Notifications;
 using Rovett.Core.Wire;
 using Rovett.Core.Wire.WebSockets;
-using Rovett.Service.Access;
-using Rovett.Service.Api;
-using Rovett.Service.Receipts;
+using Rovett.Service.Credentials;
+using Rovett.Service.Endpoints.Backend;
+using Rovett.Service.Http;
+using Rovett.Service.Outbound;
+using Rovett.Service.Spaces;
 using Rovett.Storage.Sqlite;
 using Rovett.Testing;
 

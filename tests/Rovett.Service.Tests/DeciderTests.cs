@@ -1,5 +1,5 @@
 using System.Text.Json.Nodes;
-using Rovett.Service.Receipts;
+using Rovett.Service.Outbound;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
@@ -78,7 +78,7 @@ public sealed class DeciderTests : IAsyncLifetime
         using var live = await Live("teo", "deckhand");
         (await Ask(live, "subscribe", "berth/3")).ShouldBe("done");
         var asked = backend.Calls.ShouldHaveSingleItem();
-        asked.Signature.ShouldBe("v1," + WebhookSender.Sign(secret, asked.Id, asked.Timestamp, asked.Body));
+        asked.Signature.ShouldBe("v1," + OutboundSignature.Of(secret, asked.Id, asked.Timestamp, asked.Body));
         var data = JsonNode.Parse(asked.Body)!["data"]!;
         data.ToJsonString().ShouldBe("""{"space":"main","user":"teo","roles":["deckhand"],"claims":{},"topic":"berth/3","right":"subscribe","policy":"rota decides"}""");
         var grant = (await s.Get("/v1/grants?user=teo", s.Key)).Json!["grants"]![0]!;

@@ -3,7 +3,7 @@ using Rovett.Core.Ledgers.Commands.Marking;
 using Rovett.Core.Ledgers.Commands.Sending;
 using Rovett.Core.Ledgers.Commands.Sessions;
 using Rovett.Core.Ledgers.Commands.Spaces;
-using Rovett.Service.Operations;
+using Rovett.Service.Ledgers;
 using Shouldly;
 using Xunit;
 

@@ -1,7 +1,7 @@
 using System.Collections.Concurrent;
 using System.Net;
 using System.Text.Json.Nodes;
-using Rovett.Service.Receipts;
+using Rovett.Service.Outbound;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
@@ -111,7 +111,7 @@ public sealed class ReceiptTests : IAsyncLifetime
         await Eventually.Holds(() => taken.Count == 1, "the receipt is taken at the third attempt", 30);
         receiver.Calls.Count.ShouldBe(3);
         receiver.Calls.Select(r => r.Id).Distinct().Count().ShouldBe(1, "every attempt has the same webhook-id");
-        foreach (var request in receiver.Calls) request.Signature.ShouldBe("v1," + WebhookSender.Sign(secret, request.Id, request.Timestamp, request.Body));
+        foreach (var request in receiver.Calls) request.Signature.ShouldBe("v1," + OutboundSignature.Of(secret, request.Id, request.Timestamp, request.Body));
         var receipt = JsonNode.Parse(receiver.Calls.First().Body)!["data"]!["receipts"]!.AsArray().ShouldHaveSingleItem()!;
         ((string)receipt["state"]!, (string)receipt["id"]!, (string)receipt["user"]!).ShouldBe(("read", id, "mara"));
         (await service.Get("/v1/webhooks/back-office", service.Key)).Json!["secret"].ShouldBeNull();

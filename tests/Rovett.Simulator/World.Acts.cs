@@ -217,7 +217,7 @@ public sealed partial class World
         Post(step, task =>
         {
             if (!task.IsCompletedSuccessfully) return;
-            erasing = task.Result is not null;
+            erasing = task.Result is not null || disk.Erasures(1).Count > 0; // one may have begun after this step was carried out
             if (erasing && Chance(0.7)) EraseStep();
             else if (erasing && !settling && Chance(0.2)) Crash();
         });

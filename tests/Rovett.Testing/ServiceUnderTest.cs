@@ -2,7 +2,8 @@ using System.Net.Http.Headers;
 using System.Text;
 using System.Text.Json.Nodes;
 using Rovett.Client;
-using Rovett.Service;
+using Rovett.Service.Credentials;
+using Rovett.Service.Hosting;
 using Rovett.Service.Options;
 
 namespace Rovett.Testing;

@@ -3,7 +3,7 @@ using System.Text.Json;
 using System.Text.Json.Nodes;
 using Rovett.Cli.Demo;
 using Rovett.Client;
-using Rovett.Service;
+using Rovett.Service.Hosting;
 using Rovett.Service.Live;
 using Rovett.Service.Options;
 using Spectre.Console;

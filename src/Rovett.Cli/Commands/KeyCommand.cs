@@ -1,7 +1,8 @@
 using System.CommandLine;
 using System.Globalization;
 using System.Text.Json.Nodes;
-using Rovett.Service.Access;
+using Rovett.Service.Audit;
+using Rovett.Service.Credentials;
 using Rovett.Storage.Sqlite;
 using Spectre.Console;
 

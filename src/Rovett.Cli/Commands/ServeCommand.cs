@@ -1,7 +1,7 @@
 using System.Collections;
 using System.CommandLine;
 using System.Net.Sockets;
-using Rovett.Service;
+using Rovett.Service.Hosting;
 using Rovett.Service.Options;
 using Rovett.Storage;
 using Spectre.Console;

@@ -46,12 +46,12 @@ static class Changes
             if (place.Ordinal <= log.Trimmed) continue;
             bool deadBefore = log.Dead.Contains(place.Ordinal);
             if (kind == EntryKind.Taken) space.TakenOf(log).Add(place.Ordinal);
-            else log.Taken?.Remove(place.Ordinal);
+            else space.StateOf(log).Taken?.Remove(place.Ordinal);
             int turn = (dies ? log.Dead.Add(place.Ordinal) : log.Dead.Remove(place.Ordinal)) ? dies ? -1 : 1 : 0;
             SaveDead(store, log);
             store.AppendChange(log.Id, new JournalRow(position.Value, place.Ordinal, kind, turn));
             log.Change(position.Value, place.Ordinal);
-            Announce(ledger, log, place.Ordinal, entry, deadBefore, dies, taker);
+            Announce(ledger, space.StateOf(log), place.Ordinal, entry, deadBefore, dies, taker);
         }
         space.Recent.Add(entry);
         if (notification.Traits.Receipts != ReceiptLevel.None)
@@ -63,9 +63,10 @@ static class Changes
         return entry;
     }
 
-    static void Announce(Ledger ledger, AddressLog log, long ordinal, OutgoingEntry entry, bool deadBefore, bool deadAfter, UserState? taker)
+    static void Announce(Ledger ledger, LogState home, long ordinal, OutgoingEntry entry, bool deadBefore, bool deadAfter, UserState? taker)
     {
-        foreach (var member in log.Members)
+        var log = home.Log;
+        foreach (var member in home.Members)
         {
             var user = member.User;
             bool concerns = member.Log.Concerns(ordinal);
@@ -76,7 +77,7 @@ static class Changes
             var run = EntryRun.Of(entry.WireFor(entry.Kind == EntryKind.Released ? address : ""), log.Id, ordinal);
             foreach (var place in user.Sessions) ledger.Offer(place, run, user.Rev, user.Unread);
         }
-        foreach (var watch in log.Subscribers)
+        foreach (var watch in home.Subscribers)
         {
             if (!watch.Seen.Concerns(ordinal) || watch.Seen.Muted.Contains(ordinal)) continue;
             var user = watch.Place.User;

@@ -1,5 +1,4 @@
 using Rovett.Core.Notifications;
-using Rovett.Core.Visibility;
 using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
@@ -11,14 +10,14 @@ sealed class FanOut(Ledger ledger)
 {
     readonly List<(OutgoingEntry Entry, NotificationTraits Traits)> waiting = [];
     readonly List<EntryRun?> runs = [], watchRuns = []; // by the number of the address
-    AddressLog? log;
+    LogState? log;
     long firstOrdinal;
 
     /// <summary>How many times something was offered to somebody.</summary>
     public long Offered { get; private set; }
 
     /// <summary>A notification was stored in a log.</summary>
-    public void Add(AddressLog into, long ordinal, OutgoingEntry entry, NotificationTraits traits)
+    public void Add(LogState into, long ordinal, OutgoingEntry entry, NotificationTraits traits)
     {
         if (log is not null && (log != into || entry.Position.Value != waiting[0].Entry.Position.Value + waiting.Count)) Flush();
         if (log is null) (log, firstOrdinal) = (into, ordinal);
@@ -68,7 +67,7 @@ sealed class FanOut(Ledger ledger)
         long ordinal = firstOrdinal + i;
         if (user.SkippedAt == entry.Position.Value) watch.Seen.Skips.Add(new OrdinalRun(ordinal, ordinal));
         else if (user.HasMuted(traits.Type, traits.Subject)) watch.Seen.Muted.Add(new OrdinalRun(ordinal, ordinal));
-        else ledger.Offer(watch.Place, EntryRun.Of(entry.WireFor(watch.Address, counted: false), log!.Id, ordinal), user.Rev, user.Unread, stored);
+        else ledger.Offer(watch.Place, EntryRun.Of(entry.WireFor(watch.Address, counted: false), log!.Log.Id, ordinal), user.Rev, user.Unread, stored);
     }
 
     void OfferOne(Member member, int i, IReadOnlyList<UserState>? attending, bool stored)
@@ -76,7 +75,7 @@ sealed class FanOut(Ledger ledger)
         var (entry, traits) = waiting[i];
         var user = member.User;
         long ordinal = firstOrdinal + i;
-        if (log!.Audience is not null && user.SkippedAt == entry.Position.Value) return;
+        if (log!.Log.Audience is not null && user.SkippedAt == entry.Position.Value) return;
         if (user.HasMuted(traits.Type, traits.Subject))
         {
             member.Log.CountOut(ordinal, 1);
@@ -86,7 +85,7 @@ sealed class FanOut(Ledger ledger)
         bool read = attending?.Contains(user) == true; // marked after
         if (!read) user.Unread++;
         if (user.Sessions.Count == 0) return;
-        var run = waiting.Count == 1 && !read ? RunFor(member.AddressIndex) : EntryRun.Of(entry.WireFor(log.Texts[member.AddressIndex], read: read), log.Id, ordinal);
+        var run = waiting.Count == 1 && !read ? RunFor(member.AddressIndex) : EntryRun.Of(entry.WireFor(log.Log.Texts[member.AddressIndex], read: read), log.Log.Id, ordinal);
         foreach (var place in user.Sessions) ledger.Offer(place, run, user.Rev, user.Unread, stored);
     }
 
@@ -94,7 +93,7 @@ sealed class FanOut(Ledger ledger)
     {
         var made = counted ? runs : watchRuns;
         while (made.Count <= addressIndex) made.Add(null);
-        return made[addressIndex] ??= new EntryRun([.. waiting.Select(w => w.Entry.WireFor(log!.Texts[addressIndex], counted: counted))], log!.Id, firstOrdinal);
+        return made[addressIndex] ??= new EntryRun([.. waiting.Select(w => w.Entry.WireFor(log!.Log.Texts[addressIndex], counted: counted))], log!.Log.Id, firstOrdinal);
     }
 
     /// <summary>Forgets what waits: it never happened.</summary>

@@ -1,8 +1,7 @@
 using System.Runtime.InteropServices;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledgers.Commands.Sending;
-using Rovett.Core.Ledgers.Commands.Spaces;
 using Rovett.Core.Marks;
+using Rovett.Core.Presence;
 using Rovett.Core.Store;
 using Rovett.Core.Visibility;
 using Rovett.Core.Wire;
@@ -12,7 +11,7 @@ namespace Rovett.Core.Ledgers;
 /// <summary>The one serialised history of a store. Commands are carried out in the order given, many in one commit:
 /// each decides, writes, and changes what memory holds; what it tells sessions is held back until the commit is on disk.
 /// No I/O of its own but the store's; not thread-safe.</summary>
-public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider time, RecentBySpace recent, ILedgerObserver? observer = null, ILedgerFaults? faults = null)
+public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider time, RecentBySpace recent, ILedgerObserver? observer = null, ILedgerFaults? faults = null) : IPresenceBatch
 {
     readonly Dictionary<string, SpaceState> spaces = [];
     readonly List<SpaceState> touched = []; // by the attempt under way: only these differ from the store until it is committed
@@ -131,7 +130,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
                     begun = true;
                 }
                 culprit = null;
-                if (command is not SendCommand) FanOut.Flush();
+                if (!command.OnlySends) FanOut.Flush();
                 culprit = command;
                 command.Reset();
                 try
@@ -150,7 +149,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
             {
                 store.Commit();
                 if (!lasting && written.Exists(static c => c.MustLast)) store.Sync();
-                if (storeFailing && written.Exists(static c => c is SendCommand or ProbeCommand))
+                if (storeFailing && written.Exists(static c => c.ShowsStoreWorks))
                 {
                     StoreFailing = false;
                     faults?.StoreRecovered();
@@ -282,6 +281,10 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
 
     /// <summary>Has a session write once the commit is on disk.</summary>
     internal void FlushLater(ISessionPort session) => toFlush.Add(session);
+
+    void IPresenceBatch.FlushLater(ISessionPort session) => FlushLater(session);
+
+    void IPresenceBatch.Undo(Action undo) => Undo(undo);
 
     /// <summary>A session that is there only if this commit succeeds.</summary>
     internal void Attached(ISessionPort session) => attached.Add(session);
@@ -465,7 +468,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
             foreach (var run in runs) muted.Add(run);
             logs.Add(new PlannedLog(log.Id, log.Texts, [watch.Seen.Segments[0] with { Hi = log.Head }], log.Trimmed, log.Lost) { SubscribedMuted = muted });
         }
-        return new ReadPlan(user, user.PlanVersion, logs, new Position(space.Head), CountBy(user), user.Row.RolesChangedAt, Roles.ChannelsOf(user, place));
+        return new ReadPlan(user.PersonId, user.Space, user.PlanVersion, logs, new Position(space.Head), CountBy(user), user.Row.RolesChangedAt, Roles.ChannelsOf(user, place));
     }
 
     /// <summary>One of the user's own changes more.</summary>

@@ -23,6 +23,12 @@ public abstract class LedgerCommand
     /// <summary>Once written: it wrote what a power cut must not lose.</summary>
     internal virtual bool MustLast => true;
 
+    /// <summary>True for a send, which is gathered with the sends beside it before any is offered to anybody.</summary>
+    internal virtual bool OnlySends => false;
+
+    /// <summary>True when its success shows that the store takes writes again.</summary>
+    internal virtual bool ShowsStoreWorks => false;
+
     /// <summary>Forgets the answer of an earlier attempt.</summary>
     internal abstract void Reset();
 

@@ -79,7 +79,7 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
         foreach (var user in passedBy) user.SkippedAt = position.Value;
         foreach (var (log, ordinal) in places)
         {
-            ledger.FanOut.Add(log, ordinal, entry, traits);
+            ledger.FanOut.Add(state.StateOf(log), ordinal, entry, traits);
             if (!alone) ledger.FanOut.Flush(attending);
         }
         foreach (var user in attending) ReadAtOnce(user);

@@ -4,17 +4,17 @@ using Rovett.Core.Presence;
 namespace Rovett.Core.Ledgers;
 
 /// <summary>A live session of a user, with what it said of itself.</summary>
-internal sealed class SessionPlace(UserState user, string device)
+sealed class SessionPlace(UserState user, string device) : IPresenceViewer
 {
     public readonly string Device = device;
     /// <summary>Its user.</summary>
     public UserState User = user;
     /// <summary>The session; set before anything is offered to it.</summary>
-    public ISessionPort Session = null!;
+    public ISessionPort Session { get; set; } = null!;
     /// <summary>The topics it has subscribed to, each with the position from which on.</summary>
     public readonly Dictionary<string, long> Topics = [];
     /// <summary>The addresses whose presence it looks at.</summary>
-    public readonly Dictionary<string, Shown> Watched = [];
+    public Dictionary<string, Shown> Watched { get; } = [];
     /// <summary>The logs it sees something of by its subscriptions alone.</summary>
     public List<SubscribedLog> SubscribedLogs = [];
     /// <summary>It was asked for acknowledgements and says nothing.</summary>

@@ -19,7 +19,7 @@ internal sealed class SpaceState
     readonly ServiceClock clock;
     readonly Residents residents;
     readonly Dictionary<string, AddressLog> logs = [];
-    readonly Dictionary<long, (AddressLog Log, string Key)> logsById = [];
+    readonly Dictionary<long, LogState> logsById = [];
     readonly Dictionary<string, List<AddressLog>> audiencesOf = [];
     readonly Dictionary<string, UserState> users = [];
     readonly Dictionary<long, UserState> usersById = [];
@@ -44,7 +44,7 @@ internal sealed class SpaceState
         LastReceipt = store.LastReceipt(row.Id);
         Subscriptions = new Subscriptions(this, store);
         Topics = new TopicRules(this, store);
-        Presence = new PresenceBoards(this);
+        Presence = new PresenceBoards(new PresenceSource(this));
         HasTombstones = store.HasTombstones(row.Id);
     }
 
@@ -124,8 +124,11 @@ internal sealed class SpaceState
     /// <summary>A log by its number.</summary>
     public AddressLog Log(long id) => logsById.TryGetValue(id, out var known) ? known.Log : Keep(store.FindLog(id)!);
 
+    /// <summary>A log with the connected people who see something of it.</summary>
+    public LogState StateOf(AddressLog log) => logsById[log.Id];
+
     /// <summary>The stored form of a log.</summary>
-    public LogRow RowOf(AddressLog log) => log.ToRow(logsById[log.Id].Key);
+    public LogRow RowOf(AddressLog log) => log.ToRow(StateOf(log).Key);
 
     /// <summary>The audience logs that include an address.</summary>
     public List<AddressLog> AudiencesOf(string address)
@@ -173,16 +176,17 @@ internal sealed class SpaceState
         // What changed before the floor is not stored any more; who counted before that counts anew.
         log.Load(row.Trimmed > 0 ? row with { ChangedAt = Math.Max(row.ChangedAt, Floor) } : row);
         logs[row.Key] = log;
-        logsById[row.Id] = (log, row.Key);
+        logsById[row.Id] = new LogState(log, row.Key);
         return log;
     }
 
     /// <summary>Gives a log another key: nobody's.</summary>
     public void Rename(AddressLog log, string key)
     {
-        logs.Remove(logsById[log.Id].Key);
+        var state = StateOf(log);
+        logs.Remove(state.Key);
         logs[key] = log;
-        logsById[log.Id] = (log, key);
+        state.Key = key;
         store.SaveLog(RowOf(log));
     }
 
@@ -248,7 +252,7 @@ internal sealed class SpaceState
     }
 
     /// <summary>The taken ordinals of a log.</summary>
-    public HashSet<long> TakenOf(AddressLog log) => log.Taken ??= [.. store.TakenOf(log.Id)];
+    public HashSet<long> TakenOf(AddressLog log) => StateOf(log).Taken ??= [.. store.TakenOf(log.Id)];
 
     /// <summary>Forgets a user that is no more.</summary>
     public void Forget(UserState user)
@@ -286,11 +290,11 @@ internal sealed class SpaceState
                 foreach (var watch in place.SubscribedLogs) needed.Add(watch.Seen.Log);
             }
         }
-        foreach (var (id, (log, key)) in logsById.ToList())
+        foreach (var state in logsById.Values.ToList())
         {
-            if (needed.Contains(log) || log.Members.Count + log.Subscribers.Count > 0) continue;
-            logsById.Remove(id);
-            logs.Remove(key);
+            if (needed.Contains(state.Log) || state.Members.Count + state.Subscribers.Count > 0) continue;
+            logsById.Remove(state.Log.Id);
+            logs.Remove(state.Key);
         }
         // An address stays with all its audiences, or with none.
         foreach (var (address, list) in audiencesOf.ToList())
@@ -462,10 +466,9 @@ internal sealed class SpaceState
         Count(user);
     }
 
-    static void Join(UserState user, UserLog log)
+    void Join(UserState user, UserLog log)
     {
-        var member = new Member(user, log, IndexFor(user, log.Log.Audience)) { Index = log.Log.Members.Count };
-        log.Log.Members.Add(member);
+        var member = new Member(user, log, IndexFor(user, log.Log.Audience), StateOf(log.Log));
         user.Members.Add(member);
     }
 
@@ -499,11 +502,7 @@ internal sealed class SpaceState
         connected.Remove(user);
         foreach (var member in user.Members)
         {
-            var list = member.Log.Log.Members;
-            var last = list[^1];
-            list[member.Index] = last;
-            last.Index = member.Index;
-            list.RemoveAt(list.Count - 1);
+            member.Leave();
         }
         user.Members.Clear();
         foreach (var address in user.HoldsHere)

@@ -5,14 +5,34 @@ namespace Rovett.Core.Ledgers;
 /// <summary>One log that a session sees something of because it has subscribed to a topic, and for no other reason.</summary>
 /// <param name="place">The session.</param>
 /// <param name="seen">What it sees of the log: one segment; never stored, nothing of it is counted.</param>
-internal sealed class SubscribedLog(SessionPlace place, UserLog seen)
+/// <param name="home">The log's lists.</param>
+sealed class SubscribedLog(SessionPlace place, UserLog seen, LogState home)
 {
     public readonly SessionPlace Place = place;
     public readonly UserLog Seen = seen;
-    public int Index = -1;
+    int index = -1;
 
     /// <summary>The log's address that reaches it.</summary>
     public int AddressIndex => Seen.Segments[0].AddressIndex;
 
     public string Address => Seen.Log.Texts[AddressIndex];
+
+    /// <summary>Puts it into the log's list.</summary>
+    public void Join()
+    {
+        index = home.Subscribers.Count;
+        home.Subscribers.Add(this);
+    }
+
+    /// <summary>Takes it out of the log's list, if it is in it.</summary>
+    public void Leave()
+    {
+        var list = home.Subscribers;
+        if (index < 0 || index >= list.Count || list[index] != this) return;
+        var last = list[^1];
+        list[index] = last;
+        last.index = index;
+        list.RemoveAt(list.Count - 1);
+        index = -1;
+    }
 }

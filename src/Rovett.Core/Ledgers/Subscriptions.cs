@@ -16,11 +16,7 @@ sealed class Subscriptions(SpaceState space, ILedgerStore store)
     public void Join(SessionPlace place)
     {
         space.Stirred++;
-        foreach (var watch in place.SubscribedLogs)
-        {
-            watch.Index = watch.Seen.Log.Subscribers.Count;
-            watch.Seen.Log.Subscribers.Add(watch);
-        }
+        foreach (var log in place.SubscribedLogs) log.Join();
         foreach (var topic in place.Topics.Keys)
         {
             if (!byTopic.TryGetValue(topic, out var list)) byTopic[topic] = list = [];
@@ -32,16 +28,7 @@ sealed class Subscriptions(SpaceState space, ILedgerStore store)
     public void Leave(SessionPlace place)
     {
         space.Stirred++;
-        foreach (var watch in place.SubscribedLogs)
-        {
-            var list = watch.Seen.Log.Subscribers;
-            if (watch.Index < 0 || watch.Index >= list.Count || list[watch.Index] != watch) continue;
-            var last = list[^1];
-            list[watch.Index] = last;
-            last.Index = watch.Index;
-            list.RemoveAt(list.Count - 1);
-            watch.Index = -1;
-        }
+        foreach (var log in place.SubscribedLogs) log.Leave();
         foreach (var topic in place.Topics.Keys)
         {
             if (byTopic.TryGetValue(topic, out var list) && list.Remove(place) && list.Count == 0) byTopic.Remove(topic);
@@ -57,7 +44,7 @@ sealed class Subscriptions(SpaceState space, ILedgerStore store)
         {
             foreach (var log in space.AudiencesOf("topic:" + topic))
             {
-                if (found.Add(log) && WatchOf(place, log) is { } watch) place.SubscribedLogs.Add(watch);
+                if (found.Add(log) && SeenBy(place, log) is { } subscribed) place.SubscribedLogs.Add(subscribed);
             }
         }
     }
@@ -71,16 +58,15 @@ sealed class Subscriptions(SpaceState space, ILedgerStore store)
             if (address.Kind != AddressKind.Topic) continue;
             foreach (var place in On(address.Name))
             {
-                if (!seen.Add(place) || WatchOf(place, log) is not { } watch) continue;
-                watch.Index = log.Subscribers.Count;
-                log.Subscribers.Add(watch);
-                place.SubscribedLogs.Add(watch);
+                if (!seen.Add(place) || SeenBy(place, log) is not { } subscribed) continue;
+                subscribed.Join();
+                place.SubscribedLogs.Add(subscribed);
             }
         }
     }
 
     /// <summary>What a session sees of a log by subscription; null when its user sees it anyway, or is left out by a role.</summary>
-    SubscribedLog? WatchOf(SessionPlace place, AddressLog log)
+    SubscribedLog? SeenBy(SessionPlace place, AddressLog log)
     {
         var user = place.User;
         var audience = log.Audience!;
@@ -99,6 +85,6 @@ sealed class Subscriptions(SpaceState space, ILedgerStore store)
             foreach (var run in skipped) seen.Skips.Add(run);
             space.FindMuted(user, seen);
         }
-        return new SubscribedLog(place, seen);
+        return new SubscribedLog(place, seen, space.StateOf(log));
     }
 }

@@ -1,5 +1,4 @@
 using Rovett.Core.Addresses;
-using Rovett.Core.Ledgers;
 using Rovett.Core.Marks;
 using Rovett.Core.Store;
 
@@ -46,15 +45,6 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses,
 
     /// <summary>Ordinals that nobody may see any more: withdrawn, replaced, expired, or taken by somebody.</summary>
     public DeadSet Dead { get; } = new(dead);
-
-    /// <summary>Of the dead ones, those that somebody has taken: they may come to life again. Null until first needed.</summary>
-    internal HashSet<long>? Taken { get; set; }
-
-    /// <summary>The connected people who see something of this log.</summary>
-    internal List<Member> Members { get; } = [];
-
-    /// <summary>The sessions that see something of this log because they have subscribed to a topic, whose users do not see it anyway.</summary>
-    internal List<SubscribedLog> Subscribers { get; } = [];
 
     /// <summary>Brings back what is stored.</summary>
     internal void Load(LogRow row)

@@ -1,11 +1,10 @@
-using Rovett.Core.Ledgers;
 using Rovett.Core.Marks;
 using Rovett.Core.Store;
 
 namespace Rovett.Core.Visibility;
 
 /// <summary>Which ordinals of which logs a session or an inbox may be given: made by the ledger, read by others.</summary>
-public sealed record ReadPlan(UserState User, int Version, IReadOnlyList<PlannedLog> Logs, Position Head, TotalsBy Totals, long RolesChangedAt, ChannelList Channels);
+public sealed record ReadPlan(long Person, int Space, int Version, IReadOnlyList<PlannedLog> Logs, Position Head, TotalsBy Totals, long RolesChangedAt, ChannelList Channels);
 
 /// <summary>One log of a plan.</summary>
 public sealed record PlannedLog(long Log, IReadOnlyList<string> Addresses, IReadOnlyList<Segment> Segments, long Trimmed, LostNotification Lost)

@@ -1,14 +1,16 @@
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers;
-using Rovett.Service.Access;
-using Rovett.Service.Operations;
+using Rovett.Service.Credentials;
+using Rovett.Service.Diagnostics;
+using Rovett.Service.Ledgers;
+using Rovett.Service.Limits;
 using Rovett.Service.Topics;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Live;
 
 /// <summary>What every live session needs.</summary>
-public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session, Limits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, int MessagesPerSecond, ServiceClock Clock, Faults Faults, MarkSteps Marks)
+public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session, UsageLimits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, int MessagesPerSecond, ServiceClock Clock, Faults Faults, MarkSteps Marks)
 {
     /// <summary>What is broken on purpose; null: nothing.</summary>
     public FaultSwitches? Switches { get; init; }

@@ -9,17 +9,14 @@ using Rovett.Core.Marks;
 using Rovett.Core.Visibility;
 using Rovett.Core.Wire;
 using Rovett.Core.Wire.WebSockets;
-using Rovett.Service.Access;
-using Rovett.Service.Operations;
+using Rovett.Service.Credentials;
+using Rovett.Service.Diagnostics;
+using Rovett.Service.Endpoints.Live;
+using Rovett.Service.Ledgers;
+using Rovett.Service.Limits;
+using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Live;
-
-/// <summary>Where a session's bytes go.</summary>
-public interface ISessionOutput
-{
-    /// <summary>Returns once the socket took the bytes.</summary>
-    ValueTask Write(ReadOnlyMemory<byte> bytes);
-}
 
 /// <summary>One live connection: its state machine, and the pump that moves bytes out of it, pages into it. Its life:
 /// made by <see cref="LiveEndpoint"/>, attached by the ledger, opened, run, detached.</summary>

@@ -1,6 +1,6 @@
 using System.Collections.Concurrent;
 using Rovett.Core.Wire;
-using Rovett.Service.Operations;
+using Rovett.Service.Diagnostics;
 
 namespace Rovett.Service.Live;
 

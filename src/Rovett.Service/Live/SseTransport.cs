@@ -1,6 +1,6 @@
 using System.IO.Pipelines;
 using Microsoft.AspNetCore.Http.Features;
-using Rovett.Service.Operations;
+using Rovett.Service.Limits;
 
 namespace Rovett.Service.Live;
 

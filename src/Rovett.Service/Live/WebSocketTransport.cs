@@ -2,7 +2,7 @@ using System.Buffers;
 using Microsoft.AspNetCore.Http.Features;
 using Rovett.Core.Wire;
 using Rovett.Core.Wire.WebSockets;
-using Rovett.Service.Operations;
+using Rovett.Service.Limits;
 
 namespace Rovett.Service.Live;
 

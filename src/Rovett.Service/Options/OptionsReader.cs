@@ -3,19 +3,12 @@ using System.Net;
 using System.Reflection;
 using System.Security.Cryptography;
 using Rovett.Core.Addresses;
-using Rovett.Service.Access;
-using Rovett.Service.Operations;
+using Rovett.Service.Spaces;
+using Rovett.Service.Tls;
 using YamlDotNet.Core;
 using YamlDotNet.RepresentationModel;
 
 namespace Rovett.Service.Options;
-
-/// <summary>One thing wrong with the configuration: where it stands, what is wrong, and the fix.</summary>
-public sealed record OptionsMistake(string Where, string What)
-{
-    /// <inheritdoc/>
-    public override string ToString() => $"{Where}: {What}";
-}
 
 /// <summary>Reads the options from file, environment and flags, and finds every mistake at once.</summary>
 public static class OptionsReader

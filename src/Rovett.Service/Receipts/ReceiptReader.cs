@@ -2,8 +2,8 @@ using System.Buffers;
 using System.Text.Json;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
-using Rovett.Service.Access;
-using Rovett.Service.Api;
+using Rovett.Service.Http;
+using Rovett.Service.Spaces;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Receipts;

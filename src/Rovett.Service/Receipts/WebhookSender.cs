@@ -4,11 +4,12 @@ using System.Net;
 using System.Net.Http.Headers;
 using System.Numerics;
 using System.Security.Cryptography;
-using System.Text;
 using System.Text.Json;
-using Rovett.Service.Access;
-using Rovett.Service.Api;
-using Rovett.Service.Operations;
+using Rovett.Service.Diagnostics;
+using Rovett.Service.Http;
+using Rovett.Service.Ledgers;
+using Rovett.Service.Outbound;
+using Rovett.Service.Spaces;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Receipts;
@@ -129,7 +130,7 @@ public sealed class WebhookSender : IDisposable
             var timestamp = now.ToUnixTimeSeconds().ToString(CultureInfo.InvariantCulture);
             request.Headers.Add("webhook-id", id);
             request.Headers.Add("webhook-timestamp", timestamp);
-            request.Headers.Add("webhook-signature", "v1," + Sign(webhook.Secret, id, timestamp, body));
+            request.Headers.Add("webhook-signature", "v1," + OutboundSignature.Of(webhook.Secret, id, timestamp, body));
             request.Headers.UserAgent.ParseAdd("rovett/" + ServiceInfo.Version);
             using var response = await http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancel);
             if (!response.IsSuccessStatusCode) failure = $"answered {(int)response.StatusCode}";
@@ -179,10 +180,6 @@ public sealed class WebhookSender : IDisposable
         }
         return buffer.WrittenSpan.ToArray();
     }
-
-    /// <summary>The signature of Standard Webhooks: HMAC-SHA-256 of id, timestamp and body, in base64.</summary>
-    public static string Sign(byte[] secret, string id, string timestamp, byte[] body) =>
-        Convert.ToBase64String(HMACSHA256.HashData(secret, (byte[])[.. Encoding.UTF8.GetBytes($"{id}.{timestamp}."), .. body]));
 
     long Now => Micros(clock.GetUtcNow());
 

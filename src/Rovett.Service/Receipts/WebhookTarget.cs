@@ -1,4 +1,5 @@
 using System.Text.Json;
+using Rovett.Service.Outbound;
 
 namespace Rovett.Service.Receipts;
 

@@ -8,11 +8,13 @@ using Polly;
 using Polly.CircuitBreaker;
 using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Policies;
-using Rovett.Service.Access;
-using Rovett.Service.Api;
-using Rovett.Service.Operations;
+using Rovett.Service.Credentials;
+using Rovett.Service.Diagnostics;
+using Rovett.Service.Http;
+using Rovett.Service.Ledgers;
 using Rovett.Service.Options;
-using Rovett.Service.Receipts;
+using Rovett.Service.Outbound;
+using Rovett.Service.Spaces;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Topics;
@@ -156,7 +158,7 @@ public sealed class Deciders : IDisposable
             var timestamp = clock.GetUtcNow().ToUnixTimeSeconds().ToString(CultureInfo.InvariantCulture);
             request.Headers.Add("webhook-id", id);
             request.Headers.Add("webhook-timestamp", timestamp);
-            request.Headers.Add("webhook-signature", "v1," + WebhookSender.Sign(decider.Secret, id, timestamp, body));
+            request.Headers.Add("webhook-signature", "v1," + OutboundSignature.Of(decider.Secret, id, timestamp, body));
             request.Headers.UserAgent.ParseAdd("rovett/" + ServiceInfo.Version);
             using var response = await http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, limit.Token);
             if ((int)response.StatusCode != 200)

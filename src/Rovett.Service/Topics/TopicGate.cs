@@ -5,9 +5,11 @@ using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Policies;
 using Rovett.Core.Visibility;
-using Rovett.Service.Access;
-using Rovett.Service.Operations;
+using Rovett.Service.Audit;
+using Rovett.Service.Diagnostics;
+using Rovett.Service.Ledgers;
 using Rovett.Service.Options;
+using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Topics;
 
@@ -58,15 +60,15 @@ public sealed class TopicGate : IDisposable
 
     /// <summary>A user follows a topic.</summary>
     /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
-    public async Task<(IReadOnlyList<Followed> Follows, Totals Totals)> Follow(SpaceRuntime space, Identity by, string topic)
+    public async Task<(IReadOnlyList<FollowedTopic> Follows, Totals Totals)> Follow(SpaceRuntime space, Identity by, string topic)
     {
-        var answer = (Decision: default(Decision), Follows: (IReadOnlyList<Followed>)[], Totals: default(Totals));
+        var answer = (Decision: default(Decision), Follows: (IReadOnlyList<FollowedTopic>)[], Totals: default(Totals));
         await Decided(space, by.User.Value, topic, TopicRights.Follow, async () => (answer = await ledger.Ask(new FollowCommand(space.Name, by.User.Value, topic, true, topicsPerUser, by))).Decision);
         return (answer.Follows, answer.Totals);
     }
 
     /// <summary>A user follows a topic no more.</summary>
-    public async Task<(IReadOnlyList<Followed> Follows, Totals Totals)> Unfollow(SpaceRuntime space, Identity by, string topic)
+    public async Task<(IReadOnlyList<FollowedTopic> Follows, Totals Totals)> Unfollow(SpaceRuntime space, Identity by, string topic)
     {
         var (_, follows, totals) = await ledger.Ask(new FollowCommand(space.Name, by.User.Value, topic, false, topicsPerUser, by));
         return (follows, totals);

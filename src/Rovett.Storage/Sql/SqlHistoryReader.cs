@@ -208,11 +208,11 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
 
     static List<LogView> Views(ISql sql, ReadPlan plan)
     {
-        var rows = sql.All(Rows.SelectUserLogs, Rows.UserLog, plan.User.PersonId).ToDictionary(r => r.Log);
+        var rows = sql.All(Rows.SelectUserLogs, Rows.UserLog, plan.Person).ToDictionary(r => r.Log);
         // Retention may have gone on since the plan was made; what it took is not to be looked for.
-        bool trimmed = sql.Number("SELECT floor FROM space WHERE id=?1", (long)plan.User.Space) > 0;
-        var mine = sql.All("SELECT log, ordinal FROM take WHERE person=?1", r => (Log: r.GetInt64(0), Ordinal: r.GetInt64(1)), plan.User.PersonId);
-        return [.. plan.Logs.Select(log => new LogView(sql, plan.User.PersonId, [.. mine.Where(m => m.Log == log.Log).Select(m => m.Ordinal)], trimmed ? log with { Trimmed = sql.Number("SELECT trimmed FROM log WHERE id=?1", log.Log) ?? 0 } : log, rows.GetValueOrDefault(log.Log)))];
+        bool trimmed = sql.Number("SELECT floor FROM space WHERE id=?1", (long)plan.Space) > 0;
+        var mine = sql.All("SELECT log, ordinal FROM take WHERE person=?1", r => (Log: r.GetInt64(0), Ordinal: r.GetInt64(1)), plan.Person);
+        return [.. plan.Logs.Select(log => new LogView(sql, plan.Person, [.. mine.Where(m => m.Log == log.Log).Select(m => m.Ordinal)], trimmed ? log with { Trimmed = sql.Number("SELECT trimmed FROM log WHERE id=?1", log.Log) ?? 0 } : log, rows.GetValueOrDefault(log.Log)))];
     }
 
     static EntryRow? EntryAt(ISql sql, int space, long position) => sql.One(Rows.SelectEntry + " WHERE key=?1", Rows.Entry, Rows.Key(space, position));

@@ -46,7 +46,7 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
             var lost = store.NewestChange(log.Id, upTo, new OrdinalRun(1, ordinal)) is { } ended
                 ? new LostNotification(Math.Max(ended.Ordinal, taken?.Ordinal ?? 0), ended.Position, store.FindEntry(state.Id, ended.Position)!.Time) : taken;
             log.Trim(ordinal, lost);
-            log.Taken?.RemoveWhere(o => o <= ordinal);
+            state.StateOf(log).Taken?.RemoveWhere(o => o <= ordinal);
             log.Change(position.Value, ordinal);
             Changes.SaveDead(store, log);
             store.AppendChange(log.Id, new JournalRow(position.Value, ordinal, EntryKind.Trimmed, 0));
@@ -66,7 +66,7 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
         var touched = new HashSet<UserState>();
         foreach (var log in logs)
         {
-            foreach (var member in log.Members)
+            foreach (var member in state.StateOf(log).Members)
             {
                 member.Log.Mine?.RemoveAll(o => o <= log.Trimmed);
                 member.Log.Recount();

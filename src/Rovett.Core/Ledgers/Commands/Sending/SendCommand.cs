@@ -14,6 +14,10 @@ namespace Rovett.Core.Ledgers.Commands.Sending;
 /// <param name="mayReplace">Whether whoever sends it may take a notification's place in its slot; null: any.</param>
 public sealed class SendCommand(string space, Draft draft, Idempotency? idempotency, bool dryRun, (UserState User, ISessionPort Session)? origin = null, Func<EntryRow, bool>? mayReplace = null) : LedgerCommand<SendResult>
 {
+    internal override bool OnlySends => true;
+
+    internal override bool ShowsStoreWorks => true;
+
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(space);

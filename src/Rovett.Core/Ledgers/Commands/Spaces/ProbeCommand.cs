@@ -3,6 +3,8 @@ namespace Rovett.Core.Ledgers.Commands.Spaces;
 /// <summary>Finds out whether the store takes writes, by a write that changes nothing.</summary>
 public sealed class ProbeCommand(string space) : LedgerCommand<bool>
 {
+    internal override bool ShowsStoreWorks => true;
+
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(space);

@@ -11,7 +11,7 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 /// <param name="follow">True to follow, false to follow no more.</param>
 /// <param name="most">The most topics a user may follow.</param>
 /// <param name="by">The credential by which it is asked, which must hold still; null: nobody asks whose could end.</param>
-public sealed class FollowCommand(string space, string userId, string topic, bool follow, int most, Identity? by = null) : LedgerCommand<(Decision Decision, IReadOnlyList<Followed> Follows, Totals Totals)>
+public sealed class FollowCommand(string space, string userId, string topic, bool follow, int most, Identity? by = null) : LedgerCommand<(Decision Decision, IReadOnlyList<FollowedTopic> Follows, Totals Totals)>
 {
     internal override void Execute(Ledger ledger)
     {
@@ -37,14 +37,14 @@ public sealed class FollowCommand(string space, string userId, string topic, boo
             Roles.Reconsider(ledger, state, user, null);
         }
         state.EnsureLogs(user);
-        Answer = (decision, Followed.Of(user), Ledger.TotalsOf(user));
+        Answer = (decision, FollowedTopic.Of(user), Ledger.TotalsOf(user));
     }
 }
 
 /// <summary>The topics that a user follows.</summary>
-public sealed class FollowsCommand(string space, string userId) : LedgerCommand<IReadOnlyList<Followed>>
+public sealed class FollowsCommand(string space, string userId) : LedgerCommand<IReadOnlyList<FollowedTopic>>
 {
     internal override bool MayOnlyRead => true;
 
-    internal override void Execute(Ledger ledger) => Answer = ledger.Space(space).Find(userId) is { } user ? Followed.Of(user) : [];
+    internal override void Execute(Ledger ledger) => Answer = ledger.Space(space).Find(userId) is { } user ? FollowedTopic.Of(user) : [];
 }

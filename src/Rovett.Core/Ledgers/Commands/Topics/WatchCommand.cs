@@ -17,12 +17,12 @@ public sealed class WatchCommand(string space, UserState user, ISessionPort sess
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(space);
-        if (SessionPlaces.Find(state, user, session) is not var (present, place))
+        if (SessionPlaces.Find(state, user, session) is not var (_, place))
         {
             Answer = new Decision(true, ""); // it is gone: nobody is there to look
             return;
         }
-        var decision = Answer = state.Presence.Decide(present, address);
+        var decision = Answer = state.Presence.Decide(place, address);
         var text = address.ToString();
         if (!decision.Allowed) return;
         if (place.Watched.TryGetValue(text, out var before))

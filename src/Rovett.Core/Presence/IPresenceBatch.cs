@@ -1,0 +1,12 @@
+using Rovett.Core.Delivery;
+
+namespace Rovett.Core.Presence;
+
+/// <summary>The batch of commands under way, as presence uses it.</summary>
+interface IPresenceBatch
+{
+    /// <summary>Takes something back, should the commit fail.</summary>
+    void Undo(Action undo);
+    /// <summary>Has a session write once the commit is on disk.</summary>
+    void FlushLater(ISessionPort session);
+}

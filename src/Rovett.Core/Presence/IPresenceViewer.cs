@@ -1,0 +1,12 @@
+using Rovett.Core.Delivery;
+
+namespace Rovett.Core.Presence;
+
+/// <summary>A session that looks at who is on channels.</summary>
+interface IPresenceViewer
+{
+    /// <summary>The session.</summary>
+    ISessionPort Session { get; }
+    /// <summary>The addresses it looks at, each with what it was last shown.</summary>
+    Dictionary<string, Shown> Watched { get; }
+}

@@ -1,0 +1,54 @@
+using Rovett.Core.Addresses;
+using Rovett.Storage.Sqlite;
+
+namespace Rovett.Service.Credentials;
+
+/// <summary>What a request was let in with.</summary>
+public sealed class ApiKey(StoredApiKey stored)
+{
+    readonly HashSet<string> scopes = [.. stored.Scopes.Split(',')];
+
+    /// <summary>As stored.</summary>
+    public StoredApiKey Stored => stored;
+    /// <summary>The types of notifications that it may send, exact or ending in <c>*</c>; empty: any.</summary>
+    public IReadOnlyList<string> Types { get; } = ApiKeys.ListOf(stored.Types);
+    /// <summary>The addresses that it may send to, exact or ending in <c>*</c>; empty: any.</summary>
+    public IReadOnlyList<string> Addresses { get; } = ApiKeys.ListOf(stored.Addresses);
+    /// <summary>What the audit trail calls it.</summary>
+    public string Actor => $"key:{stored.Id} {stored.Name}";
+
+    /// <summary>Whether it has a scope; <c>admin</c> covers the others.</summary>
+    public bool Has(string scope) => scopes.Contains(scope) || scopes.Contains("admin");
+
+    /// <summary>Whether it may not send everything to everybody.</summary>
+    public bool IsNarrowed => Types.Count + Addresses.Count > 0;
+
+    /// <summary>Whether it may send a type to all of some addresses.</summary>
+    public bool MaySend(string type, IEnumerable<string> to) => Covers(Types, type) && to.All(a => Covers(Addresses, a));
+
+    /// <summary>Lets through what it may send.</summary>
+    /// <exception cref="ProblemException">403, naming what it may not send, and each address it may not send to.</exception>
+    public void RequireMaySend(string type, IEnumerable<Address> to, string path = "")
+    {
+        var errors = new List<FieldError>();
+        if (!Covers(Types, type)) errors.Add(new FieldError(path + "type", $"'{type}' is none of those that the key '{stored.Name}' may send: {string.Join(", ", Types)}"));
+        int i = 0;
+        foreach (var address in to)
+        {
+            if (!Covers(Addresses, address.ToString())) errors.Add(new FieldError($"{path}to[{i}]", $"{address} is none of those that the key '{stored.Name}' may send to: {string.Join(", ", Addresses)}"));
+            i++;
+        }
+        if (errors.Count > 0)
+            throw new Problem(403, "api-key-narrowed", "The API key may not send this", string.Join("; ", errors.Select(e => e.Detail)), "Use a key that is made for it: POST /v1/keys with types and addresses.") { Errors = errors }.ToException();
+    }
+
+    static bool Covers(IReadOnlyList<string> patterns, string text)
+    {
+        if (patterns.Count == 0) return true;
+        foreach (var pattern in patterns)
+        {
+            if (pattern.EndsWith('*') ? text.StartsWith(pattern.AsSpan(0, pattern.Length - 1), StringComparison.Ordinal) : pattern == text) return true;
+        }
+        return false;
+    }
+}

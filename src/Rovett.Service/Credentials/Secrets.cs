@@ -1,0 +1,23 @@
+using System.Buffers.Text;
+using System.Security.Cryptography;
+using System.Text;
+
+namespace Rovett.Service.Credentials;
+
+/// <summary>Makes and hashes secrets. All have 256 bits of chance, so that one round of SHA-256 hides them.</summary>
+public static class Secrets
+{
+    /// <summary>What API keys begin with.</summary>
+    public const string KeyPrefix = "rovett_key_";
+    /// <summary>What connect tickets begin with.</summary>
+    public const string TicketPrefix = "rovett_ticket_";
+
+    /// <summary>A new secret with a prefix that tells people, and secret scanners, what it is.</summary>
+    public static string New(string prefix) => prefix + Base64Url.EncodeToString(RandomNumberGenerator.GetBytes(32));
+
+    /// <summary>An id: 128 bits of chance.</summary>
+    public static string NewId() => Base64Url.EncodeToString(RandomNumberGenerator.GetBytes(16));
+
+    /// <summary>The form in which a secret is stored.</summary>
+    public static byte[] Hash(string secret) => SHA256.HashData(Encoding.UTF8.GetBytes(secret));
+}

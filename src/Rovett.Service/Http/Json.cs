@@ -1,0 +1,96 @@
+using System.Buffers;
+using System.Text;
+using System.Text.Encodings.Web;
+using System.Text.Json;
+using System.Text.Unicode;
+
+namespace Rovett.Service.Http;
+
+/// <summary>Reads and writes JSON bodies.</summary>
+public static class Json
+{
+    /// <summary>Escapes what JSON needs and nothing more.</summary>
+    public static readonly JsonWriterOptions Writing = new() { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
+
+    /// <summary>Reads the body as one JSON value.</summary>
+    /// <param name="context">The request.</param>
+    /// <param name="keepBytes">Set to the body's bytes.</param>
+    /// <exception cref="ProblemException">400: it is not JSON; 413: it is too large.</exception>
+    public static async Task<JsonDocument> Read(HttpContext context, Action<byte[]>? keepBytes = null)
+    {
+        var reader = context.Request.BodyReader;
+        for (; ; )
+        {
+            var result = await reader.ReadAsync(context.RequestAborted);
+            if (!result.IsCompleted)
+            {
+                reader.AdvanceTo(result.Buffer.Start, result.Buffer.End);
+                continue;
+            }
+            var bytes = result.Buffer.ToArray();
+            reader.AdvanceTo(result.Buffer.End);
+            keepBytes?.Invoke(bytes);
+            return Parse(bytes);
+        }
+    }
+
+    /// <summary>The body as an object with no other members than these.</summary>
+    /// <param name="body">The body.</param>
+    /// <param name="members">The members it may have.</param>
+    /// <param name="errors">Each other member is added here.</param>
+    /// <exception cref="ProblemException">422: it is no object.</exception>
+    public static JsonElement Object(JsonDocument body, IReadOnlyList<string> members, List<FieldError> errors)
+    {
+        if (body.RootElement.ValueKind != JsonValueKind.Object) throw Problem.Invalid([new FieldError("(body)", $"must be a JSON object; its members are {string.Join(", ", members)}")]).ToException();
+        foreach (var member in body.RootElement.EnumerateObject())
+        {
+            if (!members.Contains(member.Name)) errors.Add(new FieldError(member.Name.Length <= 64 ? member.Name : member.Name[..64] + "…", $"is not known here; the members are {string.Join(", ", members)}"));
+        }
+        return body.RootElement;
+    }
+
+    /// <summary>Reads bytes as one JSON value.</summary>
+    /// <exception cref="ProblemException">400: they are not JSON in UTF-8, or name a member twice.</exception>
+    public static JsonDocument Parse(byte[] bytes)
+    {
+        // The parser itself does not look into texts.
+        if (!Utf8.IsValid(bytes)) throw new Problem(400, "malformed-json", "The body is not JSON", "It holds bytes that are not UTF-8.", "Send one JSON object, in UTF-8.").ToException();
+        try
+        {
+            return JsonDocument.Parse(bytes, new JsonDocumentOptions { MaxDepth = 32, AllowDuplicateProperties = false });
+        }
+        catch (InvalidOperationException)
+        {
+            throw new Problem(400, "malformed-json", "The body is not JSON", "A member's name holds half of a surrogate pair.", "Send well-formed Unicode.").ToException();
+        }
+        catch (JsonException error)
+        {
+            throw new Problem(400, "malformed-json", "The body is not JSON", $"Line {error.LineNumber + 1}, byte {error.BytePositionInLine + 1}: {Plain(error.Message)}", "Send one JSON object, in UTF-8, naming each member once.").ToException();
+        }
+    }
+
+    /// <summary>A value written anew, without white space between its parts.</summary>
+    public static string OnOneLine(JsonElement value)
+    {
+        var buffer = new ArrayBufferWriter<byte>();
+        using (var json = new Utf8JsonWriter(buffer, Writing)) value.WriteTo(json);
+        return Encoding.UTF8.GetString(buffer.WrittenSpan);
+    }
+
+    static string Plain(string message)
+    {
+        int end = message.IndexOf(". ", StringComparison.Ordinal);
+        return end > 0 ? message[..(end + 1)] : message;
+    }
+
+    /// <summary>Writes a JSON response.</summary>
+    public static async Task Write(HttpContext context, int status, Action<Utf8JsonWriter> body)
+    {
+        var buffer = new ArrayBufferWriter<byte>(512);
+        using (var json = new Utf8JsonWriter(buffer, Writing)) body(json);
+        context.Response.StatusCode = status;
+        context.Response.ContentType = "application/json";
+        context.Response.ContentLength = buffer.WrittenCount;
+        await context.Response.BodyWriter.WriteAsync(buffer.WrittenMemory);
+    }
+}

@@ -1,0 +1,150 @@
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Directory;
+using Rovett.Core.Ledgers.Commands.Life;
+using Rovett.Core.Ledgers.Commands.Spaces;
+using Rovett.Core.Ledgers.Commands.Topics;
+using Rovett.Core.Store;
+using Rovett.Service.Diagnostics;
+using Rovett.Service.Spaces;
+
+namespace Rovett.Service.Ledgers;
+
+/// <summary>Has the ledger carry out what is due (expiries, ends of takings, deadlines), tell who came and left, and let go what retention takes,
+/// a few at a time, so that nobody waits for it. What throws holds up neither other spaces nor other steps.</summary>
+public sealed class Housekeeping : IDisposable
+{
+    static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(250), LongestPause = TimeSpan.FromMinutes(1), SaveClockEvery = TimeSpan.FromMinutes(5);
+    const int Step = 256, MostTries = 3;
+
+    readonly LedgerPump ledger;
+    readonly SpaceDirectory spaces;
+    readonly bool retention;
+    readonly ServiceClock clock;
+    readonly ILogger log;
+    readonly Repeating rounds;
+    readonly Action<string, ErasureRow> erased;
+    long saveClockAfter;
+    bool stepTold;
+    readonly Dictionary<(string Space, string Step), (int Failures, long NotBefore)> paused = [];
+    readonly Dictionary<(string Space, DueRow Due), int> tries = [];
+
+    /// <summary>Starts the timer.</summary>
+    public Housekeeping(LedgerPump ledger, SpaceDirectory spaces, bool retention, ServiceClock clock, Faults faults, Action<string, ErasureRow> erased, ILogger<Housekeeping> log)
+    {
+        (this.ledger, this.spaces, this.retention, this.clock, this.erased, this.log) = (ledger, spaces, retention, clock, erased, log);
+        rounds = new Repeating(nameof(Housekeeping), Interval, clock, faults, Round);
+    }
+
+    async Task Round()
+    {
+        await Guarded("", "clock", LookAtClock);
+        foreach (var space in spaces.All.Select(s => s.Name))
+        {
+            await Guarded(space, "due", () => Dues(space));
+            await Guarded(space, "erasures", () => Erasures(space));
+            await Guarded(space, "presence", () => ledger.Ask(new PresenceRoundCommand(space)));
+            if (retention) await Guarded(space, "retention", () => All(() => ledger.Ask(new TrimCommand(space, Step))));
+        }
+        await Guarded("", "purge", async () =>
+        {
+            while (await ledger.Ask(new PurgeCommand(Step)))
+            {
+            }
+        });
+    }
+
+    /// <summary>Tells of a step of the system's clock, believes it once it has lasted, and stores now and then what the time is.</summary>
+    async Task LookAtClock()
+    {
+        var step = clock.Step;
+        if (step is { } by && !stepTold) log.LogWarning("The system's clock was set {By} {Direction}. It is believed if it stays so for {Minutes} minutes, or at once by 'rovett clock --confirm'", by.By.Duration(), by.By > TimeSpan.Zero ? "ahead" : "back", ServiceClock.ConfirmAfter.TotalMinutes);
+        else if (step is null && stepTold) log.LogInformation("The system's clock is right again");
+        stepTold = step is not null;
+        if (clock.StepHasLasted && step is { } lasting) await Believe(lasting);
+        if (clock.GetTimestamp() < saveClockAfter) return;
+        saveClockAfter = clock.GetTimestamp() + (long)(SaveClockEvery.TotalSeconds * clock.TimestampFrequency);
+        await ledger.Ask(new SaveClockCommand());
+    }
+
+    /// <summary>Believes a step of the system's clock from now on.</summary>
+    public async Task Believe(ClockStep step)
+    {
+        clock.Believe(await ledger.Ask(new BelieveStepCommand(step)));
+        stepTold = false;
+        log.LogWarning("The system's clock is believed from now on: the time went {By} {Direction}. Retention {Retention}", step.By.Duration(), step.By > TimeSpan.Zero ? "ahead" : "back",
+            clock.RetentionHeldBack > TimeSpan.Zero ? "waits: it follows after 24 hours, or at once by 'rovett clock --confirm'" : "follows");
+    }
+
+    /// <summary>Runs a step. One that fails by a bug is tried again after a pause that doubles.</summary>
+    async Task Guarded(string space, string step, Func<Task> work)
+    {
+        var key = (space, step);
+        if (paused.TryGetValue(key, out var pause) && clock.GetTimestamp() < pause.NotBefore) return;
+        try
+        {
+            await work();
+            paused.Remove(key);
+        }
+        catch (ProblemException)
+        {
+            // There is too much to do, or the space was removed meanwhile: the next round finds out.
+        }
+        catch (Exception error)
+        {
+            if (LedgerPump.IsStoreFailure(error)) return; // told by the ledger; the next round tries again
+            // The ledger has told of what its commands threw.
+            var wait = TimeSpan.FromSeconds(Math.Min(Math.Pow(2, pause.Failures), LongestPause.TotalSeconds));
+            paused[key] = (pause.Failures + 1, clock.GetTimestamp() + (long)(wait.TotalSeconds * clock.TimestampFrequency));
+        }
+    }
+
+    static async Task All(Func<Task<int>> step)
+    {
+        while (await step() == Step)
+        {
+        }
+    }
+
+    /// <summary>Carries erasures on that nobody waits for: they were begun before a restart, or whoever asked is gone.</summary>
+    async Task Erasures(string space)
+    {
+        while (await ledger.Ask(new EraseStepCommand(space)) is { } state)
+        {
+            if (state.Done) erased(space, state.Row);
+        }
+    }
+
+    async Task Dues(string space)
+    {
+        try
+        {
+            await All(() => ledger.Ask(new DueCommand(space, Step)));
+        }
+        catch (Exception error) when (error is not ProblemException && !LedgerPump.IsStoreFailure(error))
+        {
+            await DuesOneByOne(space);
+        }
+    }
+
+    /// <summary>One of them has a bug: the others are carried out, and it is set aside after a few tries.</summary>
+    async Task DuesOneByOne(string space)
+    {
+        foreach (var due in await ledger.Ask(new ListDueCommand(space, Step)))
+        {
+            try
+            {
+                await ledger.Ask(new DueCommand(space, 1, due));
+            }
+            catch (Exception error) when (error is not ProblemException && !LedgerPump.IsStoreFailure(error))
+            {
+                int count = tries[(space, due)] = tries.GetValueOrDefault((space, due)) + 1;
+                if (count < MostTries) continue;
+                await ledger.Ask(new SetDueAsideCommand(space, due, $"{error.GetType().Name}, {count} times"));
+                tries.Remove((space, due));
+            }
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Dispose() => rounds.Dispose();
+}

@@ -1,0 +1,102 @@
+using System.Diagnostics;
+using Microsoft.AspNetCore.Connections.Features;
+using Rovett.Service.Ledgers;
+
+namespace Rovett.Service.Limits;
+
+/// <summary>How many sends are carried out at a time. A burst waits its turn; when more comes than can be done for longer than a
+/// moment, nobody waits: what finds no place is refused at once, so that what was let in stays as quick as it is when just so much is sent.</summary>
+/// <param name="most">How many.</param>
+/// <param name="patience">The longest a send of a burst waits for a place.</param>
+public sealed class SendGate(int most, TimeSpan patience)
+{
+    static readonly TimeSpan Burst = TimeSpan.FromMilliseconds(100), Calm = TimeSpan.FromSeconds(1), Spread = TimeSpan.FromSeconds(1);
+    const int MostHeld = 10_000, WaitingForEach = 3;
+    static readonly object NotBefore = new();
+
+    readonly Lock gate = new();
+    readonly LinkedList<TaskCompletionSource> waiting = [];
+    int inside, held;
+    long waitingSince, strictUntil;
+
+    /// <summary>How many sends are carried out now.</summary>
+    public int Inside => Volatile.Read(ref inside);
+
+    /// <summary>Takes a place, to be given back by <see cref="Leave"/>.</summary>
+    /// <exception cref="ProblemException">503: more is sent than can be done. Who was told so on this connection, and is back before the
+    /// time that was named, hears it only after it, and not all at the same moment: so that those who don't wait don't take what the others need.</exception>
+    public async ValueTask Enter(HttpContext context)
+    {
+        if (await TakePlace(context.RequestAborted)) return;
+        var now = Stopwatch.GetTimestamp();
+        var connection = context.Features.Get<IConnectionItemsFeature>()?.Items;
+        if (connection?.TryGetValue(NotBefore, out var told) == true && (long)told! is var until && until > now && Interlocked.Increment(ref held) is var many)
+        {
+            try
+            {
+                if (many <= MostHeld) await Task.Delay(Stopwatch.GetElapsedTime(now, until) + (Random.Shared.NextDouble() * Spread), context.RequestAborted);
+            }
+            finally
+            {
+                Interlocked.Decrement(ref held);
+            }
+        }
+        if (connection is not null) connection[NotBefore] = Stopwatch.GetTimestamp() + (LedgerPump.RetryAfterSeconds * Stopwatch.Frequency);
+        throw LedgerPump.Overloaded().ToException();
+    }
+
+    async ValueTask<bool> TakePlace(CancellationToken cancel)
+    {
+        LinkedListNode<TaskCompletionSource> me;
+        lock (gate)
+        {
+            if (inside < most && waiting.Count == 0)
+            {
+                inside++;
+                return true;
+            }
+            long now = Stopwatch.GetTimestamp();
+            if (waiting.Count == 0) waitingSince = now;
+            if (now < strictUntil || waiting.Count >= WaitingForEach * most || Stopwatch.GetElapsedTime(waitingSince, now) > Burst)
+            {
+                strictUntil = now + (Calm.Ticks * Stopwatch.Frequency / TimeSpan.TicksPerSecond);
+                return false;
+            }
+            me = waiting.AddLast(new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously));
+        }
+        try
+        {
+            await me.Value.Task.WaitAsync(patience, cancel);
+            return true;
+        }
+        catch (Exception error) when (error is TimeoutException or OperationCanceledException)
+        {
+            lock (gate)
+            {
+                if (me.List is not null)
+                {
+                    waiting.Remove(me);
+                    return false;
+                }
+            }
+            return true; // it had its turn just then
+        }
+    }
+
+    /// <summary>Gives a place back: to the one that has waited longest.</summary>
+    public void Leave()
+    {
+        lock (gate)
+        {
+            if (waiting.First is { } next)
+            {
+                waiting.Remove(next);
+                next.Value.SetResult();
+            }
+            else
+            {
+                inside--;
+            }
+        }
+    }
+}

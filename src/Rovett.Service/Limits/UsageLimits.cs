@@ -1,0 +1,126 @@
+using System.Collections.Concurrent;
+using System.Globalization;
+using System.Net;
+using Rovett.Service.Options;
+using Rovett.Service.Spaces;
+
+namespace Rovett.Service.Limits;
+
+/// <summary>How much one backend, one user, one network address may use, and how much each does.</summary>
+public sealed class UsageLimits(RovettOptions options, Connections connections, TimeProvider clock)
+{
+    const int MostBuckets = 10_000, MostRefusing = 100;
+    static readonly TimeSpan FirstWordsTake = TimeSpan.FromSeconds(1);
+
+    readonly ConcurrentDictionary<(string Space, string Key), Bucket> sends = new();
+    readonly ConcurrentDictionary<(string Space, string User), int> byUser = new();
+    readonly ConcurrentDictionary<IPAddress, int> byAddress = new();
+    readonly FairRoom waiting = new(options.MaxUnauthenticated, FirstWordsTake), refusing = new(MostRefusing, FirstWordsTake);
+
+    /// <summary>The sends that are carried out now.</summary>
+    public SendGate Sending { get; } = new(options.SendsAtOnce, TimeSpan.FromMilliseconds(options.MaxSendWaitMs));
+
+    /// <summary>Sends that one API key of a space may make a second; 0: any number.</summary>
+    public int SendsPerSecond(SpaceRuntime space) => space.Settings.SendsPerSecond ?? options.SendsPerSecond;
+
+    /// <summary>Sessions that one user of a space may have at a time; 0: any number.</summary>
+    public int SessionsPerUser(SpaceRuntime space) => space.Settings.SessionsPerUser ?? options.SessionsPerUser;
+
+    /// <summary>Lets a send through, or says when to try again; tells the caller how it stands (RateLimit header fields).</summary>
+    /// <exception cref="ProblemException">429: too many.</exception>
+    public void TakeSend(HttpContext context, SpaceRuntime space, string keyId, string keyName)
+    {
+        int rate = SendsPerSecond(space);
+        if (rate == 0) return;
+        if (sends.Count > MostBuckets)
+        {
+            foreach (var (idle, full) in sends)
+            {
+                if (full.Used == 0) sends.TryRemove(KeyValuePair.Create(idle, full));
+            }
+        }
+        var bucket = sends.GetOrAdd((space.Name, keyId), _ => new Bucket(rate, clock));
+        if (bucket.PerSecond != rate) sends[(space.Name, keyId)] = bucket = new Bucket(rate, clock); // the setting changed
+        var wait = bucket.Take(out int remaining);
+        var headers = context.Response.Headers;
+        headers["RateLimit-Policy"] = string.Create(CultureInfo.InvariantCulture, $"\"sends\";q={rate};w=1");
+        headers["RateLimit"] = string.Create(CultureInfo.InvariantCulture, $"\"sends\";r={remaining};t={(int)Math.Ceiling(wait.TotalSeconds)}");
+        if (wait > TimeSpan.Zero)
+            throw new Problem(429, "too-many-sends", "Too many sends", $"The key '{keyName}' may send {rate} a second.", "Send slower, or raise the limit: PATCH /v1/settings with limits.sendsPerSecond.") { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.ToException();
+    }
+
+    /// <summary>Counts a session in; to be disposed when it ends.</summary>
+    /// <exception cref="ProblemException">429: the user, or the network address, has as many as it may.</exception>
+    public IDisposable EnterSession(SpaceRuntime space, string user, IPAddress? address)
+    {
+        int most = SessionsPerUser(space);
+        if (Count(byUser, (space.Name, user), most) is not { } leaveUser)
+            throw new Problem(429, "too-many-sessions", "The user has too many sessions", $"One user may have {most} at a time.", "End sessions that are not needed; the operator can raise sessionsPerUser.") { RetryAfterSeconds = 5 }.ToException();
+        if (address is null) return leaveUser;
+        if (Count(byAddress, FairRoom.NetworkOf(address), options.SessionsPerAddress) is { } leaveAddress) return new Both(leaveUser, leaveAddress);
+        leaveUser.Dispose();
+        throw new Problem(429, "too-many-sessions", "Too many sessions from one address", $"One network address may have {options.SessionsPerAddress} at a time.", "The operator can raise sessionsPerAddress; behind a proxy, trustedProxies tells whose addresses count.") { RetryAfterSeconds = 5 }.ToException();
+    }
+
+    /// <summary>Counts a WebSocket in that has not said whose it is; to be disposed when it has.</summary>
+    /// <param name="address">Where it comes from: when too many wait, the oldest of the network with most goes.</param>
+    /// <param name="putOut">Called when it has to go.</param>
+    /// <exception cref="ProblemException">503: too many wait.</exception>
+    public IDisposable EnterUnauthenticated(IPAddress? address, Action putOut) => waiting.Enter(FairRoom.NetworkOf(address), putOut) ?? throw TooManyUnauthenticated().ToException();
+
+    /// <summary>What is told to who is not waited for.</summary>
+    public Problem TooManyUnauthenticated() =>
+        new(503, "too-many-unauthenticated", "Too many connections have not said whose they are", $"At most {options.MaxUnauthenticated} may wait for their first message at a time.", "Try again shortly, or connect with a header or a ticket.") { RetryAfterSeconds = 1 };
+
+    /// <summary>Counts a WebSocket in that is accepted only to hear why it is refused; null: that takes too many already, and it is refused without.</summary>
+    public IDisposable? EnterRefused(IPAddress? address, Action putOut) => refusing.Enter(FairRoom.NetworkOf(address), putOut);
+
+    static IDisposable? Count<TKey>(ConcurrentDictionary<TKey, int> counts, TKey key, int most) where TKey : notnull
+    {
+        int now = counts.AddOrUpdate(key, 1, (_, n) => n + 1);
+        var leaving = new Leaving(() =>
+        {
+            counts.AddOrUpdate(key, 0, (_, n) => n - 1);
+            counts.TryRemove(KeyValuePair.Create(key, 0));
+        });
+        if (most == 0 || now <= most) return leaving;
+        leaving.Dispose();
+        return null;
+    }
+
+    /// <summary>Every limit, what it is set to, and the most that is used of it now.</summary>
+    public IEnumerable<(string Name, int Limit, int Used, string What)> All(SpaceRuntime space)
+    {
+        yield return ("maxBodyBytes", options.MaxBodyBytes, 0, "bytes of a request's body");
+        yield return ("maxMessageBytes", options.MaxMessageBytes, 0, "bytes of a device's message");
+        yield return ("messagesPerSecond", options.MessagesPerSecond, 0, "messages of one session a second; it is read slower then");
+        yield return ("sendsPerSecond", SendsPerSecond(space), sends.Where(s => s.Key.Space == space.Name).Select(s => s.Value.Used).DefaultIfEmpty().Max(), "sends of one API key a second");
+        yield return ("sessionsPerUser", SessionsPerUser(space), byUser.Where(u => u.Key.Space == space.Name).Select(u => u.Value).DefaultIfEmpty().Max(), "sessions of one user");
+        yield return ("sessionsPerAddress", options.SessionsPerAddress, byAddress.Values.DefaultIfEmpty().Max(), "sessions from one network address");
+        yield return ("maxConnections", connections.Most, connections.Now, "connections, whatever is said on them");
+        yield return ("minReadBytesPerSecond", options.MinReadBytesPerSecond, 0, "bytes of an answer that must be read a second");
+        yield return ("maxUnauthenticated", options.MaxUnauthenticated, waiting.Taken, "WebSockets that have not said whose they are");
+        yield return ("topicsPerSession", options.TopicsPerSession, 0, "topics that one session has subscribed to");
+        yield return ("topicsPerUser", options.TopicsPerUser, 0, "topics that one user follows");
+        yield return ("handshakeSeconds", options.HandshakeSeconds, 0, "seconds until they must have");
+        yield return ("window", options.Window, 0, "notifications that a device may leave unacknowledged");
+        yield return ("sendsAtOnce", options.SendsAtOnce, Sending.Inside, "sends carried out at a time");
+        yield return ("maxSendWaitMs", options.MaxSendWaitMs, 0, "milliseconds that a send may wait for the store");
+    }
+
+    sealed class Leaving(Action leave) : IDisposable
+    {
+        Action? left = leave;
+
+        public void Dispose() => Interlocked.Exchange(ref left, null)?.Invoke();
+    }
+
+    sealed class Both(IDisposable first, IDisposable second) : IDisposable
+    {
+        public void Dispose()
+        {
+            first.Dispose();
+            second.Dispose();
+        }
+    }
+}

@@ -1,0 +1,19 @@
+using System.Globalization;
+
+namespace Rovett.Service.Options;
+
+/// <summary>Durations as people write them in configuration.</summary>
+public static class Durations
+{
+    /// <summary>Reads <c>now</c>, <c>30s</c>, <c>15m</c>, <c>12h</c> or <c>7d</c>.</summary>
+    public static bool TryParse(string? text, out TimeSpan span)
+    {
+        span = TimeSpan.Zero;
+        if (text == "now") return true;
+        if (text is not { Length: > 1 } || !int.TryParse(text[..^1], NumberStyles.None, CultureInfo.InvariantCulture, out int count) || count > 36_500) return false;
+        TimeSpan? unit = text[^1] switch { 's' => TimeSpan.FromSeconds(1), 'm' => TimeSpan.FromMinutes(1), 'h' => TimeSpan.FromHours(1), 'd' => TimeSpan.FromDays(1), _ => null };
+        if (unit is null) return false;
+        span = unit.Value * count;
+        return true;
+    }
+}

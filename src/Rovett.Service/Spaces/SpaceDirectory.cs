@@ -1,0 +1,57 @@
+using System.Collections.Concurrent;
+using Rovett.Core.Ledgers;
+
+namespace Rovett.Service.Spaces;
+
+/// <summary>The spaces of this service, by name.</summary>
+public sealed class SpaceDirectory(ServiceClock clock)
+{
+    static readonly TimeSpan NameRests = TimeSpan.FromMinutes(1);
+    readonly ConcurrentDictionary<string, SpaceRuntime> spaces = new();
+    readonly ConcurrentDictionary<string, long> removed = new();
+
+    /// <summary>Lets a space be found.</summary>
+    public void Add(SpaceRuntime space) => spaces[space.Name] = space;
+
+    /// <summary>Lets a space be found no more.</summary>
+    public void Remove(SpaceRuntime space)
+    {
+        removed[space.Name] = clock.Due.Micros;
+        spaces.TryRemove(KeyValuePair.Create(space.Name, space));
+        space.IsRemoved = true;
+    }
+
+    /// <summary>Seconds until a name may be given again; null: now. What was under way in the space of that name must be over by then.</summary>
+    public int? RestsFor(string name) => removed.TryGetValue(name, out long at) && NameRests - TimeSpan.FromMicroseconds(clock.Due.Micros - at) is var left && left > TimeSpan.Zero ? (int)Math.Ceiling(left.TotalSeconds) : null;
+
+    /// <summary>Every space.</summary>
+    public IEnumerable<SpaceRuntime> All => spaces.Values;
+
+    sealed record Requested(string Space);
+
+    /// <summary>Takes the space out of a request's path, once, before anything else looks at it: <c>/s/{space}/v1/…</c> becomes <c>/v1/…</c>.</summary>
+    public static void Enter(HttpContext context)
+    {
+        var request = context.Request;
+        if (request.Path.Value is not { } path || !path.StartsWith("/s/", StringComparison.Ordinal)) return;
+        int end = path.IndexOf('/', 3);
+        if (end <= 3 || !path.AsSpan(end).StartsWith("/v1/", StringComparison.Ordinal)) return;
+        context.Features.Set(new Requested(path[3..end]));
+        request.PathBase = request.PathBase.Add(path[..end]);
+        request.Path = path[end..];
+    }
+
+    /// <summary>The name of a request's space.</summary>
+    public static string NameOf(HttpContext context) => context.Features.Get<Requested>()?.Space ?? "main";
+
+    /// <summary>The space of a request.</summary>
+    /// <exception cref="ProblemException">404: there is no such space.</exception>
+    public SpaceRuntime Of(HttpContext context)
+    {
+        var name = NameOf(context);
+        return Find(name) ?? throw new Problem(404, "unknown-space", "No such space", $"There is no space '{name}'.", "Check the path: /v1/… is the space main, /s/<space>/v1/… any other.").ToException();
+    }
+
+    /// <summary>A space by its name, or null.</summary>
+    public SpaceRuntime? Find(string name) => spaces.GetValueOrDefault(name);
+}
