@@ -36,7 +36,12 @@ static class Floor
                 byte[]? webSocket = null, sse = null;
                 lock (gate)
                 {
-                    foreach (var c in connections) c.Writer.TryWrite(context.Request.Path == "/ws" ? webSocket ??= FrameWriter.Text(json) : sse ??= SseWriter.Event("notification", null, json));
+                    foreach (var c in connections)
+                    {
+                        c.Writer.TryWrite(context.Request.Path == "/ws"
+                            ? webSocket ??= FrameWriter.Text(json)
+                            : sse ??= SseWriter.Event("notification", null, json));
+                    }
                 }
                 context.Response.StatusCode = 202;
                 return;

@@ -24,7 +24,10 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
         using var http = new HttpClient(new SocketsHttpHandler { MaxConnectionsPerServer = Window, UseProxy = false });
         try
         {
-            foreach (var chunk in Enumerable.Range(0, sessions).Chunk(100)) sockets.AddRange(await Task.WhenAll(chunk.Select(i => Connect(i, stop.Token))));
+            foreach (var chunk in Enumerable.Range(0, sessions).Chunk(100))
+            {
+                sockets.AddRange(await Task.WhenAll(chunk.Select(i => Connect(i, stop.Token))));
+            }
             await Task.Delay(500);
             var senders = Enumerable.Range(0, Window).Select(_ => Send(http, stop.Token)).ToArray();
             await Task.Delay(Warmup);
@@ -48,8 +51,13 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
         while (!cancel.IsCancellationRequested)
         {
             // Closed loop: the next send only when no more than the window's worth is outstanding.
-            while (Volatile.Read(ref sent) * sessions - Volatile.Read(ref delivered) > (long)Window * sessions && !cancel.IsCancellationRequested) await Task.Yield();
-            using var message = new HttpRequestMessage(HttpMethod.Post, new Uri(url, publishPath)) { Content = new StringContent(body, Encoding.UTF8, "application/json") };
+            while (Volatile.Read(ref sent) * sessions - Volatile.Read(ref delivered) > (long)Window * sessions
+                && !cancel.IsCancellationRequested)
+            {
+                await Task.Yield();
+            }
+            using var message = new HttpRequestMessage(HttpMethod.Post, new Uri(url, publishPath))
+            { Content = new StringContent(body, Encoding.UTF8, "application/json") };
             if (key is not null) message.Headers.Authorization = new AuthenticationHeaderValue("Bearer", key);
             Interlocked.Increment(ref sent);
             using var answer = await http.SendAsync(message, CancellationToken.None);
@@ -80,7 +88,8 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
                 if (count == 0) return;
                 length += count;
                 int at = 0, found = 0;
-                while (buffer.AsSpan(at, length - at).IndexOf("\"kind\":\"notification\",\"cursor\":\""u8) is var next && next >= 0 && at + next + 32 + 22 <= length)
+                while (buffer.AsSpan(at, length - at).IndexOf("\"kind\":\"notification\",\"cursor\":\""u8) is var next && next >= 0
+                    && at + next + 32 + 22 <= length)
                 {
                     at += next + 32;
                     found++;
@@ -91,7 +100,8 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
                 if (acks && unacknowledged >= 128 && webSocket)
                 {
                     unacknowledged = 0;
-                    await socket.SendAsync(RawWebSocket.Frame(0x81, Encoding.ASCII.GetBytes($$"""{"kind":"ack","upTo":"{{cursor}}"}""")), cancel);
+                    await socket.SendAsync(RawWebSocket.Frame(0x81, Encoding.ASCII.GetBytes($$"""{"kind":"ack","upTo":"{{cursor}}"}""")),
+                        cancel);
                 }
                 int rest = Math.Min(keep, length - at);
                 buffer.AsSpan(length - rest, rest).CopyTo(buffer);

@@ -15,8 +15,10 @@ if (args is ["floor", var readyFile])
 const int sessions = 1000, pairs = 3;
 var payload = new string('x', 180);
 var floorBody = $$$"""{"kind":"notification","cursor":"0123456789012345678901","id":"01ARZ3NDEKTSV4RRFFQ69G5FAV","to":"role:crew","type":"engine.check.due","title":"Turnstone: bow thruster check due","urgency":"normal","data":{"pad":"{{{payload}}}"},"time":"2026-11-23T08:15:00.000123Z","attempt":1,"rev":77        ,"unread":18        }""";
-var productBody = $$$"""{"to":["role:crew"],"type":"engine.check.due","title":"Turnstone: bow thruster check due","data":{"pad":"{{{payload}}}"}}""";
-var report = new StringBuilder($"{sessions} sessions of one role, closed loop, {floorBody.Length} bytes a message, acknowledged every 128 over WebSocket; {pairs} pairs, floor and product in turn.\n\n");
+var productBody =
+    $$$"""{"to":["role:crew"],"type":"engine.check.due","title":"Turnstone: bow thruster check due","data":{"pad":"{{{payload}}}"}}""";
+var report = new StringBuilder($"{sessions} sessions of one role, closed loop, {floorBody.Length} bytes a message, acknowledged every " +
+    $"128 over WebSocket; {pairs} pairs, floor and product in turn.\n\n");
 report.Append("| transport | deliveries/s, floor | deliveries/s, Rovett | ratio, median [min – max] |\n| --- | --- | --- | --- |\n");
 foreach (bool webSocket in new[] { true, false })
 {
@@ -26,19 +28,24 @@ foreach (bool webSocket in new[] { true, false })
     {
         floors.Add(await OfFloor(webSocket));
         products.Add(await OfProduct(webSocket));
-        Console.WriteLine($"{(webSocket ? "WebSocket" : "SSE")}: floor {floors[^1]:N0}/s, Rovett {products[^1]:N0}/s, ratio {products[^1] / floors[^1]:F2}");
+        Console.WriteLine($"{(webSocket ? "WebSocket" : "SSE")}: floor {floors[^1]:N0}/s, Rovett {products[^1]:N0}/s, ratio " +
+            $"{products[^1] / floors[^1]:F2}");
     }
     var ratios = floors.Zip(products, (f, p) => p / f).Order().ToList();
-    report.Append($"| {(webSocket ? "WebSocket" : "SSE")} | {floors.Order().ElementAt(pairs / 2):N0} | {products.Order().ElementAt(pairs / 2):N0} | {ratios[pairs / 2]:F2} [{ratios[0]:F2} – {ratios[^1]:F2}] |\n");
+    report.Append($"| {(webSocket ? "WebSocket" : "SSE")} | {floors.Order().ElementAt(pairs / 2):N0} | " +
+        $"{products.Order().ElementAt(pairs / 2):N0} | {ratios[pairs / 2]:F2} [{ratios[0]:F2} – {ratios[^1]:F2}] |\n");
 }
 var file = Path.Combine(ServiceProcess.Root, "docs", "performance.md");
 var text = await File.ReadAllTextAsync(file);
 const string begin = "<!-- make bench: begin -->", end = "<!-- make bench: end -->";
-await File.WriteAllTextAsync(file, text[..(text.IndexOf(begin, StringComparison.Ordinal) + begin.Length)] + "\n" + report + text[text.IndexOf(end, StringComparison.Ordinal)..]);
+await File.WriteAllTextAsync(file, text[..(text.IndexOf(begin, StringComparison.Ordinal) + begin.Length)] + "\n" + report +
+    text[text.IndexOf(end, StringComparison.Ordinal)..]);
 return 0;
 
 static string Request(bool webSocket, string path, string? token) =>
-    $"GET {path} HTTP/1.1\r\nHost: x\r\n{(token is null ? "" : $"Authorization: Bearer {token}\r\n")}{(webSocket ? "Upgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n" : "Accept: text/event-stream\r\n")}\r\n";
+    $"GET {path} HTTP/1.1\r\nHost: x\r\n{(token is null ? "" : $"Authorization: Bearer {token}\r\n")}{(webSocket ? "Upgrade: " +
+    "websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n" : "Accept: " +
+    "text/event-stream\r\n")}\r\n";
 
 async Task<double> OfFloor(bool webSocket)
 {
@@ -48,7 +55,8 @@ async Task<double> OfFloor(bool webSocket)
     {
         await Eventually.Holds(() => File.Exists(ready), "the floor listens");
         var url = new Uri(await File.ReadAllTextAsync(ready));
-        return (await new Load(url, webSocket, sessions, _ => Request(webSocket, "/", null), webSocket ? "/ws" : "/sse", floorBody, null, acks: true).Run()).PerSecond;
+        return (await new Load(url, webSocket, sessions, _ => Request(webSocket, "/", null), webSocket ? "/ws" : "/sse", floorBody, null,
+            acks: true).Run()).PerSecond;
     }
     finally
     {
@@ -64,6 +72,8 @@ async Task<double> OfProduct(bool webSocket)
     using (var service = await ServiceProcess.Start(folder))
     {
         var secret = (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
-        return (await new Load(service.Url, webSocket, sessions, i => Request(webSocket, "/v1/live", TestTokens.Make(secret, $"person{i}", ["crew"])), "/v1/notifications", productBody, (string)service.Ready["credentials"]!["adminKey"]!, acks: true).Run()).PerSecond;
+        return (await new Load(service.Url, webSocket, sessions,
+            i => Request(webSocket, "/v1/live", TestTokens.Make(secret, $"person{i}", ["crew"])), "/v1/notifications", productBody,
+            (string)service.Ready["credentials"]!["adminKey"]!, acks: true).Run()).PerSecond;
     }
 }

@@ -19,7 +19,8 @@ public class CatchUpBench
     const int Behind = 50_000;
     readonly string folder = Directory.CreateTempSubdirectory("rovett-corebench-").FullName;
     readonly byte[] buffer = new byte[16 * 1024];
-    readonly byte[] body = Encoding.UTF8.GetBytes($"\"type\":\"engine.check.due\",\"title\":\"Turnstone: bow thruster check due\",\"data\":{{\"pad\":\"{new string('x', 300)}\"}}");
+    readonly byte[] body = Encoding.UTF8.GetBytes(
+        $"\"type\":\"engine.check.due\",\"title\":\"Turnstone: bow thruster check due\",\"data\":{{\"pad\":\"{new string('x', 300)}\"}}");
     readonly List<AckedRun> acked = [];
     SqlLedgerStore store = null!;
     SqlHistoryReader history = null!;
@@ -39,7 +40,11 @@ public class CatchUpBench
         for (int i = 0; i < Behind; i += 1000)
         {
             var batch = new List<LedgerCommand>(1000);
-            for (int k = 0; k < 1000; k++) batch.Add(new SendCommand("main", new Draft([crew], [], body, new NotificationTraits("engine.check.due", null, ReceiptLevel.Totals, null)), null, false));
+            for (int k = 0; k < 1000; k++)
+            {
+                batch.Add(new SendCommand("main",
+                    new Draft([crew], [], body, new NotificationTraits("engine.check.due", null, ReceiptLevel.Totals, null)), null, false));
+            }
             ledger.Process(batch);
         }
         var state = ledger.Space("main");
@@ -64,7 +69,8 @@ public class CatchUpBench
     public long UntilLive()
     {
         var mark = new DispatchMark();
-        var session = new Session(TransportKind.WebSocket, new SessionLimits(), plan.Version, mark, [mark], TimeSpan.Zero, static () => { });
+        var session = new Session(TransportKind.WebSocket, new SessionLimits(), plan.Version, mark, [mark], TimeSpan.Zero,
+            static () => { });
         var feeder = new SessionFeeder(history, new RecentBySpace(0).Of("bench"), cursors, spaceId);
         session.Open([], new Position(0));
         long bytes = 0;

@@ -19,7 +19,8 @@ public class FanOutBench
     readonly string folder = Directory.CreateTempSubdirectory("rovett-corebench-").FullName;
     readonly List<Session> sessions = [];
     readonly byte[] buffer = new byte[16 * 1024];
-    readonly byte[] body = Encoding.UTF8.GetBytes($"\"type\":\"engine.check.due\",\"title\":\"Turnstone: bow thruster check due\",\"data\":{{\"pad\":\"{new string('x', 200)}\"}}");
+    readonly byte[] body = Encoding.UTF8.GetBytes(
+        $"\"type\":\"engine.check.due\",\"title\":\"Turnstone: bow thruster check due\",\"data\":{{\"pad\":\"{new string('x', 200)}\"}}");
     readonly List<AckedRun> acked = [];
     Address crew;
     SqlLedgerStore store = null!;
@@ -35,7 +36,10 @@ public class FanOutBench
         for (int i = 0; i < Sessions; i++)
         {
             Session made = null!;
-            var info = TotalsBench.Ask(ledger, new AttachCommand("main", new Identity(new UserId($"person{i}"), ["crew"], 1), "d", o => made = new Session(TransportKind.WebSocket, new SessionLimits(), o.PlanVersion, o.User.Dispatched, o.Marks, TimeSpan.Zero, static () => { })));
+            var info = TotalsBench.Ask(ledger,
+                new AttachCommand("main", new Identity(new UserId($"person{i}"), ["crew"], 1), "d",
+                o => made = new Session(TransportKind.WebSocket, new SessionLimits(), o.PlanVersion, o.User.Dispatched, o.Marks,
+                TimeSpan.Zero, static () => { })));
             made.Open([], info.Head);
             made.Drain(buffer, out _);
             sessions.Add(made);
@@ -55,7 +59,11 @@ public class FanOutBench
     public long Delivery()
     {
         var batch = new List<LedgerCommand>(Sends);
-        for (int i = 0; i < Sends; i++) batch.Add(new SendCommand("main", new Draft([crew], [], body, new NotificationTraits("engine.check.due", null, ReceiptLevel.Totals, null)), null, false));
+        for (int i = 0; i < Sends; i++)
+        {
+            batch.Add(new SendCommand("main",
+                new Draft([crew], [], body, new NotificationTraits("engine.check.due", null, ReceiptLevel.Totals, null)), null, false));
+        }
         ledger.Process(batch);
         long bytes = 0;
         foreach (var session in sessions)

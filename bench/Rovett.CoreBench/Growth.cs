@@ -27,7 +27,9 @@ static class Growth
             }
             ratios.Sort();
             smalls.Sort();
-            Console.WriteLine($"first touch, 20 logs of 1,000,000 against 20 of 100,000, {Batches} pairs in turn: {ratios[Batches / 2]:0.00} × [{ratios[Batches / 10]:0.00} – {ratios[Batches * 9 / 10]:0.00}]; {smalls[Batches / 2]:0} µs at 100,000");
+            Console.WriteLine($"first touch, 20 logs of 1,000,000 against 20 of 100,000, {Batches} pairs in turn: " +
+                $"{ratios[Batches / 2]:0.00} × [{ratios[Batches / 10]:0.00} – {ratios[Batches * 9 / 10]:0.00}]; {smalls[Batches / 2]:0} " +
+                $"µs at 100,000");
         }
         finally
         {

@@ -22,4 +22,5 @@ var config = ManualConfig.CreateEmpty()
     .AddExporter(MarkdownExporter.GitHub)
     .AddLogger(ConsoleLogger.Default)
     .WithArtifactsPath(Path.Combine(Path.GetTempPath(), "rovett-corebench"));
-BenchmarkSwitcher.FromTypes([typeof(TotalsBench), typeof(FanOutBench), typeof(CatchUpBench), typeof(ParserBench)]).Run(args.Length > 0 ? args : ["--filter", "*"], config);
+BenchmarkSwitcher.FromTypes([typeof(TotalsBench), typeof(FanOutBench), typeof(CatchUpBench), typeof(ParserBench)])
+    .Run(args.Length > 0 ? args : ["--filter", "*"], config);

@@ -35,7 +35,11 @@ public class TotalsBench
         {
             var first = NewLedger(made);
             Ask(first, new AttachCommand("main", new Identity(new UserId("mara"), roles, 1), "desk", null));
-            foreach (var role in roles) Ask(first, new SendCommand("main", new Draft([Parse("role:" + role)], [], [], new NotificationTraits("t", null, ReceiptLevel.Totals, null)), null, false));
+            foreach (var role in roles)
+            {
+                Ask(first, new SendCommand("main",
+                    new Draft([Parse("role:" + role)], [], [], new NotificationTraits("t", null, ReceiptLevel.Totals, null)), null, false));
+            }
         }
         Fill(path);
         store = SqliteFiles.OpenHistory(path);
@@ -99,7 +103,8 @@ public class TotalsBench
             WITH RECURSIVE n(i) AS (SELECT 2 UNION ALL SELECT i+1 FROM n WHERE i<{Length})
             INSERT INTO log_item (log, ordinal, position, subject, type) SELECT l.id, n.i, 1000+(l.id*{Length})+n.i, NULL, 1 FROM log l, n WHERE l.key LIKE '+role:%' ORDER BY l.id, n.i
             """);
-        Run($"INSERT INTO entry SELECT key+{1000L + ((Logs + 30L) * Length)}, time+1, kind, NULL, body, addressing, placements, type, subject, receipts, take_for FROM entry ORDER BY key DESC LIMIT 1");
+        Run($"INSERT INTO entry SELECT key+{1000L + ((Logs + 30L) * Length)}, time+1, kind, NULL, body, addressing, placements, type, " +
+            $"subject, receipts, take_for FROM entry ORDER BY key DESC LIMIT 1");
         Run("COMMIT; PRAGMA wal_checkpoint(TRUNCATE)");
     }
 
@@ -124,7 +129,8 @@ public class TotalsBench
             {
                 if (log.Log.Head < each) continue;
                 long step = log.Log.Head / each;
-                MarkOperation.Apply(ledger, space, mara, log, [.. Enumerable.Range(1, each).Select(i => ((i * step) - 1, i * step))], MarkVerb.Read, "desk", ledger.Now);
+                MarkOperation.Apply(ledger, space, mara, log, [.. Enumerable.Range(1, each).Select(i => ((i * step) - 1, i * step))],
+                    MarkVerb.Read, "desk", ledger.Now);
             }
         }
     }

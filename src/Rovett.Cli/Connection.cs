@@ -9,14 +9,26 @@ namespace Rovett.Cli;
 /// <summary>The options that say which service, which space, and as whom.</summary>
 sealed class Connection
 {
-    public readonly Option<string> Url = new("--url") { Description = "The service's address.", DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_URL") ?? "http://127.0.0.1:7411" };
-    public readonly Option<string> Space = new("--space") { Description = "The space.", DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_SPACE") ?? "main" };
+    public readonly Option<string> Url = new("--url")
+    {
+        Description = "The service's address.",
+        DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_URL") ?? "http://127.0.0.1:7411"
+    };
+    public readonly Option<string> Space = new("--space")
+    { Description = "The space.", DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_SPACE") ?? "main" };
     public readonly Option<bool> Json = new("--json") { Description = "Print JSON." };
-    public readonly Option<string?> Key = new("--key") { Description = "The API key; better set as ROVETT_KEY, so that it is in no history." };
-    public readonly Option<string?> User = new("--user") { Description = "Act as this user: a short token is made with the token-signing secret." };
-    public readonly Option<string[]> Role = new("--role") { Description = "A role that the token names; may be repeated. Without any, the user's roles stay as they are.", AllowMultipleArgumentsPerToken = false };
+    public readonly Option<string?> Key = new("--key")
+    { Description = "The API key; better set as ROVETT_KEY, so that it is in no history." };
+    public readonly Option<string?> User = new("--user")
+    { Description = "Act as this user: a short token is made with the token-signing secret." };
+    public readonly Option<string[]> Role = new("--role")
+    {
+        Description = "A role that the token names; may be repeated. Without any, the user's roles stay as they are.",
+        AllowMultipleArgumentsPerToken = false
+    };
     public readonly Option<string?> Token = new("--token") { Description = "A ready token of the user; or ROVETT_TOKEN." };
-    public readonly Option<string?> Secret = new("--secret") { Description = "The token-signing secret; better set as ROVETT_TOKEN_SECRET." };
+    public readonly Option<string?> Secret = new("--secret")
+    { Description = "The token-signing secret; better set as ROVETT_TOKEN_SECRET." };
 
     public void AddBackend(Command command) => Add(command, Url, Space, Key, Json);
     public void AddUser(Command command) => Add(command, User, Role, Token, Secret, Url, Space, Json);
@@ -29,7 +41,10 @@ sealed class Connection
     public Uri At(ParseResult parsed)
     {
         var text = parsed.GetValue(Url)!;
-        if (!Uri.TryCreate(text, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https")) throw new UsageException($"--url: '{text}' is no http(s) address.", "Write it as http://127.0.0.1:7411.");
+        if (!Uri.TryCreate(text, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https"))
+        {
+            throw new UsageException($"--url: '{text}' is no http(s) address.", "Write it as http://127.0.0.1:7411.");
+        }
         var space = parsed.GetValue(Space) ?? "main"; // commands about spaces have no option that names one
         return space == "main" ? uri : new Uri($"{uri.ToString().TrimEnd('/')}/s/{Uri.EscapeDataString(space)}");
     }
@@ -37,18 +52,28 @@ sealed class Connection
     public RovettClient Backend(ParseResult parsed)
     {
         var key = parsed.GetValue(Key) ?? Environment.GetEnvironmentVariable("ROVETT_KEY");
-        if (string.IsNullOrEmpty(key)) throw new UsageException("An API key is missing.", "Set ROVETT_KEY to the key that 'rovett serve' printed when it first started, or give --key.");
+        if (string.IsNullOrEmpty(key))
+        {
+            throw new UsageException("An API key is missing.",
+                "Set ROVETT_KEY to the key that 'rovett serve' printed when it first started, or give --key.");
+        }
         return new RovettClient(At(parsed), key);
     }
 
-    /// <summary>Sees to it that the user this acts as is known: a slip in a name would make another person. Not with a ready token, which names
+    /// <summary>Sees to it that the user this acts as is known: a slip in a name would make another person. Not with a
+    /// ready token, which names
     /// somebody; and not without an API key that may read, which nobody has to have.</summary>
     /// <exception cref="UsageException">Nobody is known by it.</exception>
     public async Task RequireKnown(ParseResult parsed, CancellationToken cancel)
     {
-        if (parsed.GetValue(Token) is { Length: > 0 } || parsed.GetValue(User) is not { Length: > 0 } user || Environment.GetEnvironmentVariable("ROVETT_KEY") is not { Length: > 0 } key) return;
+        if (parsed.GetValue(Token) is { Length: > 0 } || parsed.GetValue(User) is not { Length: > 0 } user
+            || Environment.GetEnvironmentVariable("ROVETT_KEY") is not { Length: > 0 } key)
+        {
+            return;
+        }
         using var backend = new RovettClient(At(parsed), key);
-        await RequireKnown(backend, user, "--user", "Whoever connects is known from then on: rovett receive --user " + Output.Quoted(user), cancel);
+        await RequireKnown(backend, user, "--user",
+            "Whoever connects is known from then on: rovett receive --user " + Output.Quoted(user), cancel);
     }
 
     /// <summary>Sees to it that a user is known.</summary>
@@ -66,7 +91,9 @@ sealed class Connection
         }
         catch (RovettRefusedException refused) when (refused.Slug == "unknown-user")
         {
-            var near = refused.Fix.StartsWith("Did you mean", StringComparison.Ordinal) ? refused.Fix[..(refused.Fix.IndexOf('?', StringComparison.Ordinal) + 1)] + " " : "";
+            var near = refused.Fix.StartsWith("Did you mean", StringComparison.Ordinal)
+                ? refused.Fix[..(refused.Fix.IndexOf('?', StringComparison.Ordinal) + 1)] + " "
+                : "";
             throw new UsageException($"{named}: nobody is known by '{user}'.", near + otherwise);
         }
         catch (RovettRefusedException refused) when (refused.Status is 401 or 403)
@@ -84,7 +111,10 @@ sealed class Connection
     {
         var user = parsed.GetValue(User);
         if ((parsed.GetValue(Token) ?? (user is null ? Environment.GetEnvironmentVariable("ROVETT_TOKEN") : null)) is { Length: > 0 } ready)
-            return ready.Count(c => c == '.') == 2 ? ready : throw new UsageException("The token is none: it has not the three parts of a JWT.", "Give --token what 'rovett token --user <id>' prints, or what your backend makes.");
+            return ready.Count(c => c == '.') == 2
+                ? ready
+                : throw new UsageException("The token is none: it has not the three parts of a JWT.",
+                "Give --token what 'rovett token --user <id>' prints, or what your backend makes.");
         if (string.IsNullOrEmpty(user)) throw new UsageException("No user was named.", "Give --user <id>, or a ready --token.");
         return MakeToken(SecretOf(parsed), user, Roles(parsed), TimeSpan.FromHours(1));
     }
@@ -94,7 +124,11 @@ sealed class Connection
     public string SecretOf(ParseResult parsed)
     {
         var secret = parsed.GetValue(Secret) ?? Environment.GetEnvironmentVariable("ROVETT_TOKEN_SECRET");
-        if (string.IsNullOrEmpty(secret)) throw new UsageException("The token-signing secret is missing.", "Set ROVETT_TOKEN_SECRET to the secret that 'rovett serve' printed when it first started, or give --secret.");
+        if (string.IsNullOrEmpty(secret))
+        {
+            throw new UsageException("The token-signing secret is missing.",
+                "Set ROVETT_TOKEN_SECRET to the secret that 'rovett serve' printed when it first started, or give --secret.");
+        }
         return secret;
     }
 
@@ -102,12 +136,14 @@ sealed class Connection
     public static string MakeToken(string secret, string user, IReadOnlyList<string>? roles, TimeSpan lifetime)
     {
         var now = DateTimeOffset.UtcNow;
-        var claims = new Dictionary<string, object> { ["sub"] = user, ["iat"] = now.ToUnixTimeMilliseconds() / 1000.0, ["exp"] = (now + lifetime).ToUnixTimeSeconds() };
+        var claims = new Dictionary<string, object>
+        { ["sub"] = user, ["iat"] = now.ToUnixTimeMilliseconds() / 1000.0, ["exp"] = (now + lifetime).ToUnixTimeSeconds() };
         if (roles is not null) claims["roles"] = roles.ToArray();
         return new JsonWebTokenHandler { SetDefaultTimesOnTokenCreation = false }.CreateToken(new SecurityTokenDescriptor
         {
             Claims = claims,
-            SigningCredentials = new SigningCredentials(new SymmetricSecurityKey(Encoding.UTF8.GetBytes(secret)), SecurityAlgorithms.HmacSha256),
+            SigningCredentials = new SigningCredentials(new SymmetricSecurityKey(Encoding.UTF8.GetBytes(secret)),
+                SecurityAlgorithms.HmacSha256),
         });
     }
 }

@@ -47,7 +47,8 @@ static class Output
     /// <param name="fix">What to do about it; null where there is nothing to say.</param>
     /// <param name="fields">Each field at fault.</param>
     /// <param name="status">The HTTP status, if the service answered.</param>
-    public static void Problem(string slug, string title, string? detail, string? fix, IReadOnlyList<(string Field, string Detail)>? fields = null, int? status = null)
+    public static void Problem(string slug, string title, string? detail, string? fix,
+        IReadOnlyList<(string Field, string Detail)>? fields = null, int? status = null)
     {
         if (AsJson)
         {
@@ -55,7 +56,11 @@ static class Output
             if (status is { } code) problem["status"] = code;
             if (detail is { Length: > 0 }) problem["detail"] = detail;
             if (fix is { Length: > 0 }) problem["fix"] = fix;
-            if (fields is { Count: > 0 }) problem["errors"] = new JsonArray([.. fields.Select(f => (JsonNode)new JsonObject { ["field"] = f.Field, ["detail"] = f.Detail })]);
+            if (fields is { Count: > 0 })
+            {
+                problem["errors"] =
+                    new JsonArray([.. fields.Select(f => (JsonNode)new JsonObject { ["field"] = f.Field, ["detail"] = f.Detail })]);
+            }
             Line(problem);
             return;
         }
@@ -68,7 +73,10 @@ static class Output
     static void Line(JsonObject json) => Console.Error.WriteLine(json.ToJsonString(OneLine));
 
     /// <summary>A word as a shell reads it.</summary>
-    public static string Quoted(string word) => word.Length > 0 && word.All(c => char.IsAsciiLetterOrDigit(c) || "-_./:@%+,=".Contains(c)) ? word : "'" + word.Replace("'", "'\\''", StringComparison.Ordinal) + "'";
+    public static string Quoted(string word) => word.Length > 0
+        && word.All(c => char.IsAsciiLetterOrDigit(c) || "-_./:@%+,=".Contains(c))
+        ? word
+        : "'" + word.Replace("'", "'\\''", StringComparison.Ordinal) + "'";
 
     public static void Json(JsonNode node, bool oneLine = false) => Console.Out.WriteLine(node.ToJsonString(oneLine ? OneLine : Indented));
 
@@ -100,7 +108,8 @@ static class Output
         }
         catch (HttpRequestException unreachable)
         {
-            Problem("unreachable", "The service can't be reached", unreachable.Message, "Is it running? Start it with 'rovett serve', or name its address with --url or ROVETT_URL.");
+            Problem("unreachable", "The service can't be reached", unreachable.Message,
+                "Is it running? Start it with 'rovett serve', or name its address with --url or ROVETT_URL.");
             return 1;
         }
         catch (OperationCanceledException)

@@ -15,11 +15,14 @@ static class Yaml
         {
             var yaml = new YamlStream();
             using (var text = path == "-" ? Console.In : new StreamReader(path)) yaml.Load(text);
-            return yaml.Documents.Count == 1 ? ToJson(yaml.Documents[0].RootNode) : throw new UsageException($"{path} holds {yaml.Documents.Count} documents.", "Give a file with one.");
+            return yaml.Documents.Count == 1 ? ToJson(yaml.Documents[0].RootNode)
+                : throw new UsageException($"{path} holds {yaml.Documents.Count} documents.", "Give a file with one.");
         }
         catch (YamlException error)
         {
-            throw new UsageException($"{path}, line {error.Start.Line}, column {error.Start.Column}: {error.InnerException?.Message ?? error.Message}", "Correct the file; it is YAML, or JSON.");
+            throw new UsageException(
+                $"{path}, line {error.Start.Line}, column {error.Start.Column}: {error.InnerException?.Message ?? error.Message}",
+                "Correct the file; it is YAML, or JSON.");
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
@@ -30,12 +33,14 @@ static class Yaml
     /// <summary>A node as JSON: plain true, false and whole numbers as such, everything else as text.</summary>
     public static JsonNode ToJson(YamlNode node) => node switch
     {
-        YamlMappingNode map => new JsonObject(map.Children.Select(c => KeyValuePair.Create(((YamlScalarNode)c.Key).Value!, (JsonNode?)ToJson(c.Value)))),
+        YamlMappingNode map =>
+            new JsonObject(map.Children.Select(c => KeyValuePair.Create(((YamlScalarNode)c.Key).Value!, (JsonNode?)ToJson(c.Value)))),
         YamlSequenceNode list => new JsonArray([.. list.Children.Select(ToJson)]),
         YamlScalarNode { Style: ScalarStyle.Plain, Value: "true" } => JsonValue.Create(true),
         YamlScalarNode { Style: ScalarStyle.Plain, Value: "false" } => JsonValue.Create(false),
         YamlScalarNode { Style: ScalarStyle.Plain } scalar when long.TryParse(scalar.Value, out long number) => JsonValue.Create(number),
         YamlScalarNode scalar => JsonValue.Create(scalar.Value ?? ""),
-        _ => throw new UsageException("The file holds something else than maps, lists and text.", "Write it out without anchors and aliases."),
+        _ => throw new UsageException("The file holds something else than maps, lists and text.",
+            "Write it out without anchors and aliases."),
     };
 }

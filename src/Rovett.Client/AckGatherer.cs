@@ -3,7 +3,8 @@ using System.Text.Json.Nodes;
 
 namespace Rovett.Client;
 
-/// <summary>Acknowledges what was handed out over one connection, by number and time, whichever is first, until the service says that it knows.</summary>
+/// <summary>Acknowledges what was handed out over one connection, by number and time, whichever is first, until the
+/// service says that it knows.</summary>
 sealed class AckGatherer(LiveLink link, Unconfirmed unconfirmed, LiveOptions options, Action<string> trouble) : IDisposable
 {
     const string RequestPrefix = "acknowledged-";
@@ -51,7 +52,8 @@ sealed class AckGatherer(LiveLink link, Unconfirmed unconfirmed, LiveOptions opt
             LinkAnswer answer;
             try
             {
-                answer = await link.Send(new JsonObject { ["kind"] = "ack", ["upTo"] = cursor, ["handled"] = true, ["requestId"] = request }, cancel).ConfigureAwait(false);
+                answer = await link.Send(new JsonObject
+                { ["kind"] = "ack", ["upTo"] = cursor, ["handled"] = true, ["requestId"] = request }, cancel).ConfigureAwait(false);
             }
             catch (Exception error) when (error is WebSocketException or IOException or HttpRequestException or InvalidOperationException)
             {
@@ -105,7 +107,8 @@ sealed class AckGatherer(LiveLink link, Unconfirmed unconfirmed, LiveOptions opt
     {
         if (isTimed) return;
         isTimed = true;
-        _ = Later(options.AckWithin * Math.Pow(2, Math.Min(refusals, 16)) is var wait && wait < MostBetween || refusals == 0 ? wait : MostBetween);
+        _ = Later(options.AckWithin * Math.Pow(2, Math.Min(refusals, 16)) is var wait && wait < MostBetween
+            || refusals == 0 ? wait : MostBetween);
     }
 
     async Task Later(TimeSpan wait)

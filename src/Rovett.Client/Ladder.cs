@@ -2,7 +2,8 @@ using System.Net.WebSockets;
 
 namespace Rovett.Client;
 
-/// <summary>Tries transports, best first: the next one is started when the one before failed, or has not opened in time. The first to open wins.</summary>
+/// <summary>Tries transports, best first: the next one is started when the one before failed, or has not opened in
+/// time. The first to open wins.</summary>
 static class Ladder
 {
     static readonly TimeSpan Stagger = TimeSpan.FromMilliseconds(1200);
@@ -13,7 +14,8 @@ static class Ladder
     /// <param name="cancel">Ends it.</param>
     /// <returns>Null when none opened.</returns>
     /// <exception cref="RovettRefusedException">The service refused, whichever the transport.</exception>
-    public static async Task<LiveLink?> Climb(IReadOnlyList<Func<CancellationToken, Task<LiveLink>>> rungs, Action<string> trouble, CancellationToken cancel)
+    public static async Task<LiveLink?> Climb(IReadOnlyList<Func<CancellationToken, Task<LiveLink>>> rungs, Action<string> trouble,
+        CancellationToken cancel)
     {
         using var others = CancellationTokenSource.CreateLinkedTokenSource(cancel);
         var tries = new List<Task<LiveLink>>();
@@ -54,8 +56,16 @@ static class Ladder
         finally
         {
             await others.CancelAsync().ConfigureAwait(false);
-            foreach (var late in open) _ = late.ContinueWith(static async t => await t.Result.DisposeAsync().ConfigureAwait(false), CancellationToken.None, TaskContinuationOptions.OnlyOnRanToCompletion, TaskScheduler.Default);
-            foreach (var late in open) _ = late.ContinueWith(static t => _ = t.Exception, CancellationToken.None, TaskContinuationOptions.OnlyOnFaulted, TaskScheduler.Default);
+            foreach (var late in open)
+            {
+                _ = late.ContinueWith(static async t => await t.Result.DisposeAsync().ConfigureAwait(false), CancellationToken.None,
+                    TaskContinuationOptions.OnlyOnRanToCompletion, TaskScheduler.Default);
+            }
+            foreach (var late in open)
+            {
+                _ = late.ContinueWith(static t => _ = t.Exception, CancellationToken.None, TaskContinuationOptions.OnlyOnFaulted,
+                    TaskScheduler.Default);
+            }
         }
     }
 
@@ -64,7 +74,8 @@ static class Ladder
         var link = await open(cancel).ConfigureAwait(false);
         try
         {
-            link.First = await link.Next(cancel).ConfigureAwait(false) ?? throw new IOException($"The connection by {link.Transport} ended before it opened.");
+            link.First = await link.Next(cancel).ConfigureAwait(false)
+                ?? throw new IOException($"The connection by {link.Transport} ended before it opened.");
             return link;
         }
         catch

@@ -37,7 +37,8 @@ public sealed record LiveOptions
     public TimeSpan AckWithin { get; init; } = TimeSpan.FromSeconds(1);
     /// <summary>Acknowledge by itself, after the caller asked for the next message.</summary>
     public bool AutoAcknowledge { get; init; } = true;
-    /// <summary>A connection on which nothing came for so long is dead, whatever the network says, and made anew. At least two heartbeats of the service.</summary>
+    /// <summary>A connection on which nothing came for so long is dead, whatever the network says, and made anew. At
+    /// least two heartbeats of the service.</summary>
     public TimeSpan DeadAfter { get; init; } = TimeSpan.FromSeconds(50);
     /// <summary>Makes the connections: for certificates of your own, or a proxy. Null: a plain one.</summary>
     public HttpMessageHandler? Handler { get; init; }
@@ -48,13 +49,15 @@ public sealed record LiveOptions
 /// <summary>Receives one user's notifications as they come: reconnects, resumes from the newest cursor, acknowledges
 /// what was handed out. One reader at a time.</summary>
 /// <param name="url">The service's address, with <c>/s/&lt;space&gt;</c> for another space than main.</param>
-/// <param name="token">Gives a token of the user; called for each connection. When it throws, or what it gives is no token, it is asked again a little
+/// <param name="token">Gives a token of the user; called for each connection. When it throws, or what it gives is no
+/// token, it is asked again a little
 /// later, and <see cref="LastTrouble"/> says why.</param>
 /// <param name="options">The settings.</param>
 public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<string>> token, LiveOptions? options = null) : IDisposable
 {
     readonly LiveOptions options = options ?? new LiveOptions();
-    readonly HttpClient http = new(options?.Handler ?? new SocketsHttpHandler { UseProxy = false, EnableMultipleHttp2Connections = true }, disposeHandler: options?.Handler is null)
+    readonly HttpClient http = new(options?.Handler ?? new SocketsHttpHandler { UseProxy = false, EnableMultipleHttp2Connections = true },
+        disposeHandler: options?.Handler is null)
     {
         Timeout = Timeout.InfiniteTimeSpan,
         DefaultRequestVersion = HttpVersion.Version20,
@@ -79,7 +82,8 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
     /// <summary>Every message in order, over all connections. Ends when the service refuses for good, or without
     /// <see cref="LiveOptions.Reconnect"/> when the connection does.</summary>
     /// <exception cref="RovettRefusedException">The service refused the credential or the request.</exception>
-    /// <exception cref="FormatException">Without <see cref="LiveOptions.Reconnect"/>: what the token function gave is no token. What that function throws comes through as it is.</exception>
+    /// <exception cref="FormatException">Without <see cref="LiveOptions.Reconnect"/>: what the token function gave is
+    /// no token. What that function throws comes through as it is.</exception>
     public async IAsyncEnumerable<JsonObject> Messages([EnumeratorCancellation] CancellationToken cancel = default)
     {
         int failures = 0;
@@ -117,17 +121,25 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
                         {
                             LastTrouble = $"ended by the service: {message["reason"]}";
                             comeBack = (int?)message["comeBackWithinMs"];
-                            ended = comeBack is null && (string?)message["reason"] is not ("token-expired" or "signing-key-removed"); // then a fresh token is asked for
+                            // Then a fresh token is asked for.
+                            ended = comeBack is null && (string?)message["reason"] is not ("token-expired" or "signing-key-removed");
                         }
-                        if (kind == "refused" && message["requestId"] is null && message["problem"] is { } problem && failures == 0 && Transport == "websocket" && Cursor is null)
+                        if (kind == "refused" && message["requestId"] is null && message["problem"] is { } problem && failures == 0
+                            && Transport == "websocket" && Cursor is null)
                             throw RovettRefusedException.From(problem, (int?)problem["status"] ?? 0);
                         failures = 0;
                         if (acks.Answers(message)) continue;
                         // After a cut it is sent again what the service does not know to be here; that was handed out before.
                         bool counts = kind == "notification" && options.AutoAcknowledge;
-                        if (unconfirmed.Came(kind, counts ? (string?)message["id"] : null, (string?)message["cursor"])) yield return message;
+                        if (unconfirmed.Came(kind, counts ? (string?)message["id"] : null, (string?)message["cursor"]))
+                        {
+                            yield return message;
+                        }
                         if (message["cursor"] is { } cursor && !unconfirmed.IsRepeating) Cursor = (string?)cursor;
-                        if (kind == "notification" && options.AutoAcknowledge && message["cursor"] is { } toAck) await acks.Handled((string)toAck!, atOnce: message.ContainsKey("due"), cancel).ConfigureAwait(false);
+                        if (kind == "notification" && options.AutoAcknowledge && message["cursor"] is { } toAck)
+                        {
+                            await acks.Handled((string)toAck!, atOnce: message.ContainsKey("due"), cancel).ConfigureAwait(false);
+                        }
                         else if (kind == "ackDue") await acks.Now(cancel).ConfigureAwait(false);
                     }
                 }
@@ -136,12 +148,14 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
             }
             if (ended || !options.Reconnect || cancel.IsCancellationRequested) yield break;
             Reconnects++;
-            double seconds = comeBack is { } ms ? chance.NextDouble() * ms / 1000 : Math.Min(20, 0.2 * Math.Pow(2, failures++)) * (0.5 + chance.NextDouble() / 2);
+            double seconds = comeBack is { } ms ? chance.NextDouble() * ms / 1000
+                : Math.Min(20, 0.2 * Math.Pow(2, failures++)) * (0.5 + chance.NextDouble() / 2);
             await Task.Delay(TimeSpan.FromSeconds(seconds), cancel).ConfigureAwait(false);
         }
     }
 
-    /// <summary>Sends a message to the service: <c>ack</c>, <c>markRead</c> …; the answer, if any, comes among <see cref="Messages"/>.</summary>
+    /// <summary>Sends a message to the service: <c>ack</c>, <c>markRead</c> …; the answer, if any, comes among
+    /// <see cref="Messages"/>.</summary>
     /// <exception cref="InvalidOperationException">There is no connection now.</exception>
     public Task Send(JsonObject message, CancellationToken cancel = default) =>
         (link ?? throw new InvalidOperationException("There is no connection now; send when 'opened' has come.")).Send(message, cancel);
@@ -159,12 +173,17 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
             return null;
         }
         var query = new StringBuilder("?");
-        if ((unconfirmed.Before ?? Cursor ?? options.After) is { } after) query.Append("after=").Append(Uri.EscapeDataString(after)).Append('&');
+        if ((unconfirmed.Before ?? Cursor ?? options.After) is { } after)
+        {
+            query.Append("after=").Append(Uri.EscapeDataString(after)).Append('&');
+        }
         if (options.Device is { } device) query.Append("device=").Append(Uri.EscapeDataString(device)).Append('&');
         if (options.Label is { } label) query.Append("label=").Append(Uri.EscapeDataString(label)).Append('&');
         var address = url.ToString().TrimEnd('/') + "/v1/live" + query.ToString().TrimEnd('&', '?');
         Func<CancellationToken, Task<LiveLink>> sse = stop => SseLink.Open(http, url, address, credential, options.DeadAfter, stop),
-            webSocket = stop => WebSocketLink.Open(http, address, credential, options.DeadAfter, options.Transport == LiveTransport.WebSocket ? sse : null, stop),
+            webSocket = stop =>
+            WebSocketLink.Open(http, address, credential, options.DeadAfter,
+            options.Transport == LiveTransport.WebSocket ? sse : null, stop),
             longPoll = _ => Task.FromResult<LiveLink>(new LongPollLink(http, url, address, credential, options.DeadAfter));
         Func<CancellationToken, Task<LiveLink>>[] rungs = options.Transport switch
         {
@@ -180,8 +199,12 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
     static string Checked(string? given)
     {
         var text = given?.Trim() ?? "";
-        bool isOne = text.Split('.') is { Length: 3 } parts && parts.All(p => p.All(c => char.IsAsciiLetterOrDigit(c) || c is '-' or '_')) && parts[0].Length > 0 && parts[1].Length > 0;
-        return isOne ? text : throw new FormatException($"What the function gave is none: {(given is null ? "null" : $"\"{(text.Length > 40 ? text[..40] + "…" : text)}\"")}.");
+        bool isOne = text.Split('.') is { Length: 3 } parts && parts.All(p => p.All(c => char.IsAsciiLetterOrDigit(c) || c is '-' or '_'))
+            && parts[0].Length > 0 && parts[1].Length > 0;
+        return isOne
+            ? text
+            : throw new FormatException(
+            $"What the function gave is none: {(given is null ? "null" : $"\"{(text.Length > 40 ? text[..40] + "…" : text)}\"")}.");
     }
 
     async IAsyncEnumerable<JsonObject> Read(LiveLink from, [EnumeratorCancellation] CancellationToken cancel)

@@ -42,11 +42,13 @@ sealed class WebSocketLink(ClientWebSocket socket) : LiveLink
     /// <param name="address">With the query.</param>
     /// <param name="credential">What follows <c>Bearer</c>.</param>
     /// <param name="deadAfter">When it is dead.</param>
-    /// <param name="other">Asks over another transport why a handshake was refused, which does not say so itself; null when that is tried next anyway.</param>
+    /// <param name="other">Asks over another transport why a handshake was refused, which does not say so itself; null
+    /// when that is tried next anyway.</param>
     /// <param name="cancel">Ends the wait.</param>
     /// <exception cref="RovettRefusedException">The service refused.</exception>
     /// <exception cref="WebSocketException">It did not open.</exception>
-    public static async Task<LiveLink> Open(HttpMessageInvoker http, string address, string credential, TimeSpan deadAfter, Func<CancellationToken, Task<LiveLink>>? other, CancellationToken cancel)
+    public static async Task<LiveLink> Open(HttpMessageInvoker http, string address, string credential, TimeSpan deadAfter,
+        Func<CancellationToken, Task<LiveLink>>? other, CancellationToken cancel)
     {
         var socket = new ClientWebSocket();
         socket.Options.AddSubProtocol("rovett.v1");
@@ -79,7 +81,8 @@ sealed class WebSocketLink(ClientWebSocket socket) : LiveLink
             int status = (int)socket.HttpStatusCode;
             socket.Dispose();
             if (status is >= 400 and < 500 and not 429 && other is not null)
-                await (await other(cancel).ConfigureAwait(false)).DisposeAsync().ConfigureAwait(false); // throws what the service says, if it was the service
+                // Throws what the service says, if it was the service.
+                await (await other(cancel).ConfigureAwait(false)).DisposeAsync().ConfigureAwait(false);
             throw;
         }
         catch
@@ -110,7 +113,8 @@ sealed class WebSocketLink(ClientWebSocket socket) : LiveLink
         await turn.WaitAsync(cancel).ConfigureAwait(false);
         try
         {
-            await socket.SendAsync(Encoding.UTF8.GetBytes(message.ToJsonString()), WebSocketMessageType.Text, true, cancel).ConfigureAwait(false);
+            await socket.SendAsync(Encoding.UTF8.GetBytes(message.ToJsonString()), WebSocketMessageType.Text, true, cancel)
+                .ConfigureAwait(false);
             return default;
         }
         finally
@@ -129,7 +133,8 @@ sealed class WebSocketLink(ClientWebSocket socket) : LiveLink
                 await socket.CloseOutputAsync(WebSocketCloseStatus.NormalClosure, null, limit.Token).ConfigureAwait(false);
                 // A socket that is closed with something unread takes with it what was just sent.
                 var rest = new byte[4096];
-                while ((await socket.ReceiveAsync(rest.AsMemory(), limit.Token).ConfigureAwait(false)).MessageType != WebSocketMessageType.Close)
+                while ((await socket.ReceiveAsync(rest.AsMemory(), limit.Token).ConfigureAwait(false)).MessageType
+                    != WebSocketMessageType.Close)
                 {
                 }
             }
@@ -156,7 +161,8 @@ abstract class PostedLink(HttpClient http, Uri url, string credential, TimeSpan 
         try
         {
             using var answer = await http.SendAsync(request, limit.Token).ConfigureAwait(false);
-            return answer.IsSuccessStatusCode ? new LinkAnswer(IsStored: true) : new LinkAnswer(IsRefused: true, Why: $"the service answered {(int)answer.StatusCode}");
+            return answer.IsSuccessStatusCode ? new LinkAnswer(IsStored: true)
+                : new LinkAnswer(IsRefused: true, Why: $"the service answered {(int)answer.StatusCode}");
         }
         catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
         {
@@ -188,18 +194,21 @@ abstract class PostedLink(HttpClient http, Uri url, string credential, TimeSpan 
         {
         }
         // What stands between may answer what it likes; only the service's own problems are refusals.
-        return problem is JsonObject own && own["type"] is JsonValue type && type.TryGetValue(out string? urn) && urn.StartsWith("urn:", StringComparison.Ordinal)
+        return problem is JsonObject own && own["type"] is JsonValue type && type.TryGetValue(out string? urn)
+            && urn.StartsWith("urn:", StringComparison.Ordinal)
             ? RovettRefusedException.From(own, status)
             : new HttpRequestException($"What answered {status} is not the service.");
     }
 }
 
 /// <summary>Over server-sent events, with POSTs beside the stream.</summary>
-sealed class SseLink(HttpClient http, Uri url, string credential, TimeSpan deadAfter, HttpResponseMessage response, StreamReader reader) : PostedLink(http, url, credential, deadAfter)
+sealed class SseLink(HttpClient http, Uri url, string credential, TimeSpan deadAfter, HttpResponseMessage response, StreamReader reader)
+    : PostedLink(http, url, credential, deadAfter)
 {
     public override string Transport => "sse";
 
-    public static async Task<LiveLink> Open(HttpClient http, Uri url, string address, string credential, TimeSpan deadAfter, CancellationToken cancel)
+    public static async Task<LiveLink> Open(HttpClient http, Uri url, string address, string credential, TimeSpan deadAfter,
+        CancellationToken cancel)
     {
         using var request = Request(HttpMethod.Get, address, credential, "text/event-stream");
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
@@ -217,7 +226,8 @@ sealed class SseLink(HttpClient http, Uri url, string credential, TimeSpan deadA
         {
             using (response) throw await Trouble(response, cancel).ConfigureAwait(false);
         }
-        return new SseLink(http, url, credential, deadAfter, response, new StreamReader(await response.Content.ReadAsStreamAsync(cancel).ConfigureAwait(false), Encoding.UTF8));
+        return new SseLink(http, url, credential, deadAfter, response,
+            new StreamReader(await response.Content.ReadAsStreamAsync(cancel).ConfigureAwait(false), Encoding.UTF8));
     }
 
     public override async Task<string?> Next(CancellationToken cancel)
@@ -264,7 +274,8 @@ sealed class SseLink(HttpClient http, Uri url, string credential, TimeSpan deadA
 }
 
 /// <summary>By requests that wait for an answer. One whose answer was lost is asked for again by its number.</summary>
-sealed class LongPollLink(HttpClient http, Uri url, string address, string credential, TimeSpan deadAfter) : PostedLink(http, url, credential, deadAfter)
+sealed class LongPollLink(HttpClient http, Uri url, string address, string credential, TimeSpan deadAfter)
+    : PostedLink(http, url, credential, deadAfter)
 {
     const int MostRepeats = 2;
 
@@ -298,14 +309,21 @@ sealed class LongPollLink(HttpClient http, Uri url, string address, string crede
         {
             try
             {
-                using var request = Request(HttpMethod.Get, turn == 0 ? address : $"{Live}{Session}?turn={turn}", credential, "application/json");
+                using var request = Request(HttpMethod.Get, turn == 0 ? address : $"{Live}{Session}?turn={turn}", credential,
+                    "application/json");
                 request.Headers.TryAddWithoutValidation("Prefer", $"wait={(turn == 0 ? 0 : (int)(DeadAfter / 2).TotalSeconds)}");
                 using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
                 limit.CancelAfter(DeadAfter);
                 using var response = await http.SendAsync(request, limit.Token).ConfigureAwait(false);
-                if (response.StatusCode != HttpStatusCode.OK) throw turn == 0 ? await Trouble(response, cancel).ConfigureAwait(false) : new HttpRequestException($"The session is over: the service answered {(int)response.StatusCode}.");
-                var answer = await JsonNode.ParseAsync(await response.Content.ReadAsStreamAsync(limit.Token).ConfigureAwait(false), cancellationToken: limit.Token).ConfigureAwait(false);
-                return answer as JsonArray is { } messages && messages.All(m => m is JsonObject) ? messages : throw new HttpRequestException("What answered is not the service.");
+                if (response.StatusCode != HttpStatusCode.OK)
+                {
+                    throw turn == 0 ? await Trouble(response, cancel).ConfigureAwait(false)
+                        : new HttpRequestException($"The session is over: the service answered {(int)response.StatusCode}.");
+                }
+                var answer = await JsonNode.ParseAsync(await response.Content.ReadAsStreamAsync(limit.Token).ConfigureAwait(false),
+                    cancellationToken: limit.Token).ConfigureAwait(false);
+                return answer as JsonArray is { } messages
+                    && messages.All(m => m is JsonObject) ? messages : throw new HttpRequestException("What answered is not the service.");
             }
             catch (JsonException)
             {
@@ -315,7 +333,8 @@ sealed class LongPollLink(HttpClient http, Uri url, string address, string crede
             {
                 throw new HttpRequestException("Nothing came any more.");
             }
-            catch (HttpRequestException lost) when (turn > 0 && repeats < MostRepeats && lost.StatusCode is null && lost.InnerException is not null)
+            catch (HttpRequestException lost) when (turn > 0 && repeats < MostRepeats && lost.StatusCode is null
+                && lost.InnerException is not null)
             {
                 // The same number gives the same answer.
             }

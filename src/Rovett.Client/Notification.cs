@@ -64,9 +64,15 @@ public sealed record Notification(string Type, string Title, params string[] To)
         {
             if (text is not null) json[name] = text;
         }
-        if (Urgency is { } urgency) json["urgency"] = urgency == Client.Urgency.VeryLow ? "very-low" : urgency.ToString().ToLowerInvariant();
+        if (Urgency is { } urgency)
+        {
+            json["urgency"] = urgency == Client.Urgency.VeryLow ? "very-low" : urgency.ToString().ToLowerInvariant();
+        }
         if (Ttl is { } ttl) json["ttl"] = (long)ttl.TotalSeconds;
-        if (Takeable || TakeableFor is not null) json["takeable"] = TakeableFor is { } time ? new JsonObject { ["for"] = XmlConvert.ToString(time) } : true;
+        if (Takeable || TakeableFor is not null)
+        {
+            json["takeable"] = TakeableFor is { } time ? new JsonObject { ["for"] = XmlConvert.ToString(time) } : true;
+        }
         if (Deadlines.Count > 0) json["deadlines"] = new JsonArray([.. Deadlines.Select(d => (JsonNode)Json(d))]);
         if (!Store) json["store"] = false;
         if (Data is not null) json["data"] = Data.DeepClone();
@@ -75,7 +81,12 @@ public sealed record Notification(string Type, string Title, params string[] To)
 
     static JsonObject Json(Deadline deadline)
     {
-        var json = new JsonObject { ["by"] = deadline.By, ["within"] = XmlConvert.ToString(deadline.Within), ["who"] = deadline.Each ? "each" : "anyone" };
+        var json = new JsonObject
+        {
+            ["by"] = deadline.By,
+            ["within"] = XmlConvert.ToString(deadline.Within),
+            ["who"] = deadline.Each ? "each" : "anyone"
+        };
         if (deadline.Otherwise is not null) json["otherwise"] = deadline.Otherwise.ToJson();
         return json;
     }
@@ -99,7 +110,9 @@ public sealed record Reach(string Address, long Users, long Connected, long Stor
 public sealed record SentNotification(string? Id, long? Position, IReadOnlyList<Reach> Reach, bool Repeated)
 {
     internal static SentNotification From(JsonNode answer) => new((string?)answer["id"], (long?)answer["position"],
-        [.. (answer["reach"] as JsonArray ?? []).Select(r => new Reach((string?)r!["address"] ?? "", Number(r["users"]), Number(r["connected"]), Number(r["stored"]), (bool?)r["known"] ?? true))],
+        [.. (answer["reach"] as JsonArray ?? []).Select(
+        r => new Reach((string?)r!["address"] ?? "", Number(r["users"]), Number(r["connected"]), Number(r["stored"]),
+        (bool?)r["known"] ?? true))],
         (bool?)answer["repeated"] ?? false);
 
     static long Number(JsonNode? node) => node is null ? 0 : long.Parse(node.ToJsonString(), CultureInfo.InvariantCulture);

@@ -28,7 +28,8 @@ public sealed class RovettRefusedException(int status, string slug, string title
 
     /// <summary>Reads a problem document.</summary>
     public static RovettRefusedException From(JsonNode? problem, int status, TimeSpan? retryAfter = null) => new(status,
-        ((string?)problem?["type"])?.Split(':')[^1] ?? "unknown", (string?)problem?["title"] ?? "Refused", (string?)problem?["detail"] ?? $"The service answered {status}.", (string?)problem?["fix"] ?? "")
+        ((string?)problem?["type"])?.Split(':')[^1] ?? "unknown", (string?)problem?["title"] ?? "Refused",
+        (string?)problem?["detail"] ?? $"The service answered {status}.", (string?)problem?["fix"] ?? "")
     {
         RetryAfter = retryAfter,
         Fields = [.. (problem?["errors"] as JsonArray ?? []).Select(e => ((string?)e?["field"] ?? "", (string?)e?["detail"] ?? ""))],
@@ -36,11 +37,13 @@ public sealed class RovettRefusedException(int status, string slug, string title
 }
 
 /// <summary>Calls the HTTP interface with one credential: an API key or a user's token. Safe to share.</summary>
-/// <param name="url">The service's address, such as <c>http://127.0.0.1:7411</c>; with <c>/s/&lt;space&gt;</c> for another space than main.</param>
+/// <param name="url">The service's address, such as <c>http://127.0.0.1:7411</c>; with <c>/s/&lt;space&gt;</c> for
+/// another space than main.</param>
 /// <param name="credential">What follows <c>Bearer</c>.</param>
 public sealed class RovettClient(Uri url, string credential) : IDisposable
 {
-    readonly HttpClient http = new(new SocketsHttpHandler { PooledConnectionLifetime = TimeSpan.FromMinutes(5), UseProxy = false }) { Timeout = TimeSpan.FromSeconds(30) };
+    readonly HttpClient http = new(new SocketsHttpHandler { PooledConnectionLifetime = TimeSpan.FromMinutes(5), UseProxy = false })
+    { Timeout = TimeSpan.FromSeconds(30) };
 
     /// <summary>Sends a notification: the members of <c>docs/protocol.md</c>.</summary>
     /// <param name="notification">Such as <c>{"to":["user:mara"],"type":"…","title":"…"}</c>.</param>
@@ -49,13 +52,15 @@ public sealed class RovettClient(Uri url, string credential) : IDisposable
     /// <param name="cancel">Ends the wait.</param>
     /// <exception cref="RovettRefusedException">The service refused it.</exception>
     /// <exception cref="HttpRequestException">The service can't be reached.</exception>
-    public Task<JsonNode> Send(JsonNode notification, string? idempotencyKey = null, bool dryRun = false, CancellationToken cancel = default) =>
+    public Task<JsonNode> Send(JsonNode notification, string? idempotencyKey = null, bool dryRun = false,
+        CancellationToken cancel = default) =>
         Call(HttpMethod.Post, dryRun ? "/v1/notifications?dryRun=true" : "/v1/notifications", notification, cancel, idempotencyKey)!;
 
     /// <summary>Any call that answers JSON; null for an empty answer.</summary>
     /// <exception cref="RovettRefusedException">The service refused it.</exception>
     /// <exception cref="HttpRequestException">The service can't be reached.</exception>
-    public async Task<JsonNode> Call(HttpMethod method, string path, JsonNode? body = null, CancellationToken cancel = default, string? idempotencyKey = null, string? ifMatch = null, string? session = null)
+    public async Task<JsonNode> Call(HttpMethod method, string path, JsonNode? body = null, CancellationToken cancel = default,
+        string? idempotencyKey = null, string? ifMatch = null, string? session = null)
     {
         using var request = new HttpRequestMessage(method, At(path));
         request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", credential);
@@ -66,8 +71,12 @@ public sealed class RovettClient(Uri url, string credential) : IDisposable
         using var response = await http.SendAsync(request, cancel).ConfigureAwait(false);
         var text = await response.Content.ReadAsStringAsync(cancel).ConfigureAwait(false);
         var json = Parse(text);
-        if (!response.IsSuccessStatusCode) throw RovettRefusedException.From(json, (int)response.StatusCode, response.Headers.RetryAfter?.Delta);
-        if (json is JsonObject found && response.Headers.TryGetValues("Link", out var links) && links.First() is var link && link.StartsWith('<'))
+        if (!response.IsSuccessStatusCode)
+        {
+            throw RovettRefusedException.From(json, (int)response.StatusCode, response.Headers.RetryAfter?.Delta);
+        }
+        if (json is JsonObject found && response.Headers.TryGetValues("Link", out var links) && links.First() is var link
+            && link.StartsWith('<'))
             found["next"] = link[1..link.IndexOf('>', StringComparison.Ordinal)];
         return json ?? new JsonObject();
     }
@@ -75,12 +84,14 @@ public sealed class RovettClient(Uri url, string credential) : IDisposable
     /// <summary>Stores many users; what is there already is changed.</summary>
     /// <param name="lines">One JSON object a line: <c>{"id":"mara","displayName":"Mara","roles":["engineer"]}</c>.</param>
     /// <param name="cancel">Ends the wait.</param>
-    /// <returns>How many were <c>stored</c> and <c>refused</c>, and the first <c>errors</c> by line; also when every line was refused.</returns>
+    /// <returns>How many were <c>stored</c> and <c>refused</c>, and the first <c>errors</c> by line; also when every
+    /// line was refused.</returns>
     /// <exception cref="RovettRefusedException">The service refused all of it.</exception>
     /// <exception cref="HttpRequestException">The service can't be reached.</exception>
     public async Task<JsonNode> Import(string lines, CancellationToken cancel = default)
     {
-        using var request = new HttpRequestMessage(HttpMethod.Post, At("/v1/users")) { Content = new StringContent(lines, Encoding.UTF8, "application/x-ndjson") };
+        using var request = new HttpRequestMessage(HttpMethod.Post, At("/v1/users"))
+        { Content = new StringContent(lines, Encoding.UTF8, "application/x-ndjson") };
         request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", credential);
         using var response = await http.SendAsync(request, cancel).ConfigureAwait(false);
         var json = Parse(await response.Content.ReadAsStringAsync(cancel).ConfigureAwait(false));
@@ -89,7 +100,11 @@ public sealed class RovettClient(Uri url, string credential) : IDisposable
 
     /// <summary>The address of a path of this client's space.</summary>
     /// <exception cref="ArgumentException">It is no path: it does not begin with <c>/</c>.</exception>
-    public Uri At(string path) => !path.StartsWith('/') ? throw new ArgumentException($"'{path}' is no path; it begins with '/'.", nameof(path)) : new(path.StartsWith("/s/", StringComparison.Ordinal) ? url.GetLeftPart(UriPartial.Authority) + path : url.ToString().TrimEnd('/') + path);
+    public Uri At(string path) => !path.StartsWith('/')
+        ? throw new ArgumentException($"'{path}' is no path; it begins with '/'.", nameof(path))
+        : new(path.StartsWith("/s/", StringComparison.Ordinal)
+        ? url.GetLeftPart(UriPartial.Authority) + path
+        : url.ToString().TrimEnd('/') + path);
 
     static JsonNode? Parse(string text)
     {

@@ -10,12 +10,15 @@ public interface IRovettSender
 {
     /// <summary>Sends one; stored when this returns. What the service can't take now is tried again, and never stored twice.</summary>
     /// <param name="notification">The notification.</param>
-    /// <param name="idempotencyKey">The same key with the same notification is one send, for 48 h, from any process; null: one is made, for this call.</param>
-    /// <param name="causedBy">The live session of the user who caused it (<c>session</c> of its <c>opened</c>), which needs not hear of it; null: none.</param>
+    /// <param name="idempotencyKey">The same key with the same notification is one send, for 48 h, from any process;
+    /// null: one is made, for this call.</param>
+    /// <param name="causedBy">The live session of the user who caused it (<c>session</c> of its <c>opened</c>), which
+    /// needs not hear of it; null: none.</param>
     /// <param name="cancel">Ends the attempts.</param>
     /// <exception cref="RovettRefusedException">It was refused, or not taken however often it was tried.</exception>
     /// <exception cref="HttpRequestException">The service could not be reached, however often it was tried.</exception>
-    Task<SentNotification> Send(Notification notification, string? idempotencyKey = null, string? causedBy = null, CancellationToken cancel = default);
+    Task<SentNotification> Send(Notification notification, string? idempotencyKey = null, string? causedBy = null,
+        CancellationToken cancel = default);
 
     /// <summary>Sends many, several at a time, which the service stores together.</summary>
     /// <param name="notifications">The notifications.</param>
@@ -33,11 +36,13 @@ public sealed record SendOutcome(Notification Notification, SentNotification? Se
 /// <summary>How to send.</summary>
 public sealed class RovettSendOptions
 {
-    /// <summary>The service's address, such as <c>http://127.0.0.1:7411</c>; with <c>/s/&lt;space&gt;</c> for another space than main.</summary>
+    /// <summary>The service's address, such as <c>http://127.0.0.1:7411</c>; with <c>/s/&lt;space&gt;</c> for another
+    /// space than main.</summary>
     public Uri? Url { get; set; }
     /// <summary>An API key with the scope <c>send</c>.</summary>
     public string? Key { get; set; }
-    /// <summary>How often a send that can't be taken now is tried again; the pauses double from 0.2 s to 10 s, and last at least as long as the service says.</summary>
+    /// <summary>How often a send that can't be taken now is tried again; the pauses double from 0.2 s to 10 s, and last
+    /// at least as long as the service says.</summary>
     public int Retries { get; set; } = 8;
     /// <summary>How many of <see cref="IRovettSender.SendAll"/> are under way at a time.</summary>
     public int AtOnce { get; set; } = 16;
@@ -51,8 +56,10 @@ public sealed class RovettSender : IRovettSender, IDisposable
 
     static readonly ActivitySource Activities = new(Telemetry);
     static readonly Meter Meter = new(Telemetry);
-    static readonly Histogram<double> Durations = Meter.CreateHistogram<double>("rovett.client.send.duration", "s", "How long a send took, with all attempts.");
-    static readonly Counter<long> Again = Meter.CreateCounter<long>("rovett.client.send.retries", "{attempt}", "Attempts that were made again.");
+    static readonly Histogram<double> Durations = Meter.CreateHistogram<double>("rovett.client.send.duration", "s",
+        "How long a send took, with all attempts.");
+    static readonly Counter<long> Again = Meter.CreateCounter<long>("rovett.client.send.retries", "{attempt}",
+        "Attempts that were made again.");
 
     readonly RovettClient client;
     readonly ResiliencePipeline pipeline;
@@ -64,8 +71,14 @@ public sealed class RovettSender : IRovettSender, IDisposable
     public RovettSender(RovettSendOptions options)
     {
         ArgumentNullException.ThrowIfNull(options);
-        if (options.Url is null) throw new ArgumentException("Url is missing: the service's address, such as http://127.0.0.1:7411.", nameof(options));
-        if (string.IsNullOrEmpty(options.Key)) throw new ArgumentException("Key is missing: an API key with the scope 'send' (rovett key make).", nameof(options));
+        if (options.Url is null)
+        {
+            throw new ArgumentException("Url is missing: the service's address, such as http://127.0.0.1:7411.", nameof(options));
+        }
+        if (string.IsNullOrEmpty(options.Key))
+        {
+            throw new ArgumentException("Key is missing: an API key with the scope 'send' (rovett key make).", nameof(options));
+        }
         client = new RovettClient(options.Url, options.Key);
         atOnce = Math.Max(1, options.AtOnce);
         pipeline = options.Retries <= 0 ? ResiliencePipeline.Empty : new ResiliencePipelineBuilder().AddRetry(new RetryStrategyOptions
@@ -76,7 +89,10 @@ public sealed class RovettSender : IRovettSender, IDisposable
             Delay = TimeSpan.FromMilliseconds(200),
             MaxDelay = TimeSpan.FromSeconds(10),
             ShouldHandle = static a => ValueTask.FromResult(IsPassing(a.Outcome.Exception, a.Context.CancellationToken)),
-            DelayGenerator = static a => ValueTask.FromResult((a.Outcome.Exception as RovettRefusedException)?.RetryAfter is { } wait ? wait * (1 + Random.Shared.NextDouble() / 4) : (TimeSpan?)null),
+            DelayGenerator = static a =>
+                ValueTask.FromResult((a.Outcome.Exception as RovettRefusedException)?.RetryAfter is { } wait
+                ? wait * (1 + Random.Shared.NextDouble() / 4)
+                : (TimeSpan?)null),
             OnRetry = static _ =>
             {
                 Again.Add(1);
@@ -89,11 +105,13 @@ public sealed class RovettSender : IRovettSender, IDisposable
         && error is HttpRequestException or TaskCanceledException or RovettRefusedException { Status: 429 or 502 or 503 or 504 };
 
     /// <inheritdoc/>
-    public async Task<SentNotification> Send(Notification notification, string? idempotencyKey = null, string? causedBy = null, CancellationToken cancel = default)
+    public async Task<SentNotification> Send(Notification notification, string? idempotencyKey = null, string? causedBy = null,
+        CancellationToken cancel = default)
     {
         ArgumentNullException.ThrowIfNull(notification);
         using var activity = Activities.StartActivity($"send {notification.Type}", ActivityKind.Producer);
-        activity?.SetTag("messaging.system", "rovett").SetTag("messaging.operation.type", "send").SetTag("messaging.operation.name", "send").SetTag("rovett.type", notification.Type);
+        activity?.SetTag("messaging.system", "rovett").SetTag("messaging.operation.type", "send").SetTag("messaging.operation.name", "send")
+            .SetTag("rovett.type", notification.Type);
         var began = Stopwatch.GetTimestamp();
         var outcome = "sent";
         try
@@ -101,7 +119,10 @@ public sealed class RovettSender : IRovettSender, IDisposable
             // Made before the first attempt: whatever becomes of its answer, the next one is the same send.
             var key = notification.Store ? idempotencyKey ?? Guid.CreateVersion7().ToString() : null;
             var json = notification.ToJson();
-            var sent = await pipeline.ExecuteAsync(async stop => SentNotification.From(await client.Call(HttpMethod.Post, "/v1/notifications", json, stop, key, session: causedBy).ConfigureAwait(false)), cancel).ConfigureAwait(false);
+            var sent = await pipeline.ExecuteAsync(
+                async stop =>
+                SentNotification.From(await client.Call(HttpMethod.Post, "/v1/notifications", json, stop, key, session: causedBy)
+                .ConfigureAwait(false)), cancel).ConfigureAwait(false);
             activity?.SetTag("messaging.message.id", sent.Id);
             return sent;
         }
@@ -122,7 +143,8 @@ public sealed class RovettSender : IRovettSender, IDisposable
     {
         var all = notifications.ToList();
         var outcomes = new SendOutcome[all.Count];
-        await Parallel.ForEachAsync(Enumerable.Range(0, all.Count), new ParallelOptions { MaxDegreeOfParallelism = atOnce, CancellationToken = cancel }, async (i, stop) =>
+        await Parallel.ForEachAsync(Enumerable.Range(0, all.Count),
+            new ParallelOptions { MaxDegreeOfParallelism = atOnce, CancellationToken = cancel }, async (i, stop) =>
         {
             try
             {

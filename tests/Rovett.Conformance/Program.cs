@@ -5,7 +5,8 @@ using Rovett.Client;
 void Tell(string what, JsonNode? details) => Console.WriteLine(new JsonObject { [what] = details?.DeepClone() }.ToJsonString());
 
 int tokens = 0;
-using var live = new LiveConnection(new Uri(Environment.GetEnvironmentVariable("ROVETT_URL")!), _ => new ValueTask<string>($"conformance.token.{++tokens}"), new LiveOptions { Device = "bridge-tablet" });
+using var live = new LiveConnection(new Uri(Environment.GetEnvironmentVariable("ROVETT_URL")!),
+    _ => new ValueTask<string>($"conformance.token.{++tokens}"), new LiveOptions { Device = "bridge-tablet" });
 Tell("can", new JsonArray());
 await foreach (var message in live.Messages())
 {

@@ -52,7 +52,8 @@ public class FrameReaderTests
 
     [Fact]
     public void Joins_fragments_and_takes_control_frames_between_them() =>
-        Read(Join(Text("one ", 0x01), RawWebSocket.Frame(0x89, "p"u8), Text("two ", 0x00), RawWebSocket.Frame(0x8A, "q"u8), Text("three", 0x80)), 1)
+        Read(Join(Text("one ", 0x01), RawWebSocket.Frame(0x89, "p"u8), Text("two ", 0x00), RawWebSocket.Frame(0x8A, "q"u8),
+        Text("three", 0x80)), 1)
             .ShouldBe(["Ping p", "Pong q", "Text one two three"]);
 
     [Fact]
@@ -60,7 +61,8 @@ public class FrameReaderTests
     {
         var bytes = Encoding.UTF8.GetBytes("a€𝄞z");
         for (int cut = 0; cut <= bytes.Length; cut++)
-            Read(Join(RawWebSocket.Frame(0x01, bytes.AsSpan(0, cut)), RawWebSocket.Frame(0x80, bytes.AsSpan(cut)))).ShouldBe(["Text a€𝄞z"]);
+            Read(Join(RawWebSocket.Frame(0x01, bytes.AsSpan(0, cut)), RawWebSocket.Frame(0x80, bytes.AsSpan(cut))))
+                .ShouldBe(["Text a€𝄞z"]);
     }
 
     [Fact]
@@ -76,7 +78,8 @@ public class FrameReaderTests
     [InlineData(0x80, "1002")] // a continuation of nothing
     [InlineData(0x09, "1002")] // a fragmented ping
     [InlineData(0x82, "1003")] // binary
-    public void Refuses_first_bytes_that_may_not_be(int first, string code) => Read(RawWebSocket.Frame(first, "x"u8)).ShouldBe([$"Failed {code}"]);
+    public void Refuses_first_bytes_that_may_not_be(int first, string code) =>
+    Read(RawWebSocket.Frame(first, "x"u8)).ShouldBe([$"Failed {code}"]);
 
     [Fact]
     public void Refuses_a_frame_that_is_not_masked() => Read(RawWebSocket.Frame(0x81, "x"u8, masked: false)).ShouldBe(["Failed 1002"]);
@@ -134,14 +137,17 @@ public class FrameReaderTests
     [InlineData(new byte[] { 0x0B, 0xB8 }, "Close 3000")]
     [InlineData(new byte[] { 0x13, 0x88 }, "Failed 1002")] // 5000
     [InlineData(new byte[] { 3, 0xE8, 0xFF }, "Failed 1007")]
-    public void Reads_close_frames_as_the_standard_has_them(byte[] payload, string expected) => Read(RawWebSocket.Frame(0x88, payload)).ShouldBe([expected]);
+    public void Reads_close_frames_as_the_standard_has_them(byte[] payload, string expected) =>
+    Read(RawWebSocket.Frame(0x88, payload)).ShouldBe([expected]);
 
     [Fact]
-    public void Never_throws_and_reads_the_same_in_any_pieces() => Gen.Select(Gen.Byte.Array[0, 200], Gen.Int[1, 20]).Sample((bytes, piece) =>
+    public void Never_throws_and_reads_the_same_in_any_pieces() =>
+    Gen.Select(Gen.Byte.Array[0, 200], Gen.Int[1, 20]).Sample((bytes, piece) =>
         Read(bytes, piece).ShouldBe(Read(bytes)), iter: 20_000);
 
     [Fact]
-    public void Utf8_is_judged_as_the_platform_judges_it() => Gen.OneOf(Gen.Byte.Array[0, 12], Gen.String[0, 6].Select(s => Encoding.UTF8.GetBytes(s))).Sample(bytes =>
+    public void Utf8_is_judged_as_the_platform_judges_it() =>
+    Gen.OneOf(Gen.Byte.Array[0, 12], Gen.String[0, 6].Select(s => Encoding.UTF8.GetBytes(s))).Sample(bytes =>
     {
         bool strict;
         try

@@ -55,7 +55,8 @@ public sealed class LastingTests : IDisposable
         }
     }
 
-    static AttachCommand Attach(long issued, params string[] roles) => new("main", new Identity(new UserId("mara"), roles, issued), "http", null);
+    static AttachCommand Attach(long issued, params string[] roles) =>
+        new("main", new Identity(new UserId("mara"), roles, issued), "http", null);
 
     string Calls(params LedgerCommand[] commands)
     {

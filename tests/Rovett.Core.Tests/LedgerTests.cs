@@ -56,7 +56,9 @@ public sealed class LedgerTests : IDisposable
     }
 
     NotificationId Send(Address to, string subject) =>
-        Ask(new SendCommand("main", new Draft([to], [], Encoding.UTF8.GetBytes($"\"subject\":\"{subject}\""), new NotificationTraits("test", subject, ReceiptLevel.Totals, null)), null, false)).Id;
+        Ask(new SendCommand("main",
+        new Draft([to], [], Encoding.UTF8.GetBytes($"\"subject\":\"{subject}\""),
+        new NotificationTraits("test", subject, ReceiptLevel.Totals, null)), null, false)).Id;
 
     List<Session> Connect(int count, Func<int, (string User, string[] Roles)> who)
     {
@@ -66,7 +68,8 @@ public sealed class LedgerTests : IDisposable
             var (user, roles) = who(i);
             Ask(new AttachCommand("main", new Identity(new UserId(user), roles, 1), "phone", info =>
             {
-                var session = new Session(TransportKind.WebSocket, new SessionLimits(), info.PlanVersion, info.User.Dispatched, info.Marks, TimeSpan.Zero, () => { });
+                var session = new Session(TransportKind.WebSocket, new SessionLimits(), info.PlanVersion, info.User.Dispatched, info.Marks,
+                    TimeSpan.Zero, () => { });
                 made.Add(session);
                 return session;
             }));
@@ -74,7 +77,8 @@ public sealed class LedgerTests : IDisposable
         return made;
     }
 
-    long Unread(string user, string role) => Ask(new AttachCommand("main", new Identity(new UserId(user), [role], 1), "http", null)).Totals.Unread;
+    long Unread(string user, string role) =>
+        Ask(new AttachCommand("main", new Identity(new UserId(user), [role], 1), "http", null)).Totals.Unread;
 
     TotalsBy Mark(MarkVerb verb, MarkSelector selector) => Ask(new MarkCommand("main", "mara", verb, selector, "desk", null));
 
@@ -103,7 +107,9 @@ public sealed class LedgerTests : IDisposable
     {
         options = new LedgerOptions();
         Restart();
-        var rules = PolicyReader.Read(JsonDocument.Parse("""{"policies":[{"name":"all","topic":"{any...}","may":["subscribe","say"],"when":{"anyone":true}}]}""").RootElement, []);
+        var rules = PolicyReader.Read(
+            JsonDocument.Parse(
+            """{"policies":[{"name":"all","topic":"{any...}","may":["subscribe","say"],"when":{"anyone":true}}]}""").RootElement, []);
         Ask(new PutPoliciesCommand("main", rules, "{}"u8.ToArray(), null));
         var few = Connect(20, i => ($"few{i}", ["engineer"]));
         var speaker = Ask(new AttachCommand("main", new Identity(new UserId("few0"), null, 1), "http", null)).User;
@@ -114,7 +120,10 @@ public sealed class LedgerTests : IDisposable
             for (int round = 0; round < 5; round++)
             {
                 var started = Stopwatch.GetTimestamp();
-                for (int i = 0; i < 500; i++) Ask(new SayCommand("main", speaker, few[0], "berth/3", "1"u8.ToArray(), false)).Allowed.ShouldBeTrue();
+                for (int i = 0; i < 500; i++)
+                {
+                    Ask(new SayCommand("main", speaker, few[0], "berth/3", "1"u8.ToArray(), false)).Allowed.ShouldBeTrue();
+                }
                 best = Math.Min(best, Stopwatch.GetElapsedTime(started).TotalSeconds);
             }
             return best;
@@ -148,7 +157,8 @@ public sealed class LedgerTests : IDisposable
     public void The_newest_entries_of_all_spaces_have_one_bound()
     {
         var recent = new RecentBySpace(100_000);
-        OutgoingEntry Entry(int i) => new(EntryKind.Notification, new Position(i), default, NotificationId.New(DateTimeOffset.UnixEpoch), "cursor", new byte[1000]);
+        OutgoingEntry Entry(int i) =>
+            new(EntryKind.Notification, new Position(i), default, NotificationId.New(DateTimeOffset.UnixEpoch), "cursor", new byte[1000]);
         for (int i = 1; i <= 50; i++) recent.Of("quiet").Add(Entry(i));
         for (int space = 0; space < 20; space++)
         {
@@ -170,7 +180,10 @@ public sealed class LedgerTests : IDisposable
         var other = new LedgerOptions { KeepCount = 100_000 };
         ledger = new Ledger(store, other, TimeProvider.System, new RecentBySpace());
         Unread("mara", "engineer");
-        for (int i = 0; i < 300; i++) Send(i % 3 == 0 ? Address.User(new UserId("mara")) : Address.Role("engineer"), i % 2 == 0 ? "even" : "odd");
+        for (int i = 0; i < 300; i++)
+        {
+            Send(i % 3 == 0 ? Address.User(new UserId("mara")) : Address.Role("engineer"), i % 2 == 0 ? "even" : "odd");
+        }
         if (verb == MarkVerb.Unread) Mark(MarkVerb.Read, new MarkSelector(null, null, "even", false)).Totals.Unread.ShouldBe(150);
         var selector = new MarkSelector(null, null, verb == MarkVerb.Read ? "even" : null, verb == MarkVerb.Unread);
         MarkProgress? from = null;

@@ -10,8 +10,10 @@ public class OrdinalSetTests
     const int Size = 3 * OrdinalSet.BlockSize;
 
     // Short runs, long ones, and ones that begin or end at the edges of words and blocks.
-    static readonly Gen<long> Ordinal = Gen.OneOf(Gen.Long[1, Size], Gen.Int[0, 3].Select(Gen.Int[-1, 2], (b, d) => Math.Clamp(b * (long)OrdinalSet.BlockSize + d, 1, Size)), Gen.Long[1, 130]);
-    static readonly Gen<(bool Add, OrdinalRun Run)> Step = Gen.Select(Gen.Bool, Ordinal, Ordinal, (add, a, b) => (add, new OrdinalRun(Math.Min(a, b), Math.Max(a, b))));
+    static readonly Gen<long> Ordinal = Gen.OneOf(Gen.Long[1, Size],
+        Gen.Int[0, 3].Select(Gen.Int[-1, 2], (b, d) => Math.Clamp(b * (long)OrdinalSet.BlockSize + d, 1, Size)), Gen.Long[1, 130]);
+    static readonly Gen<(bool Add, OrdinalRun Run)> Step = Gen.Select(Gen.Bool, Ordinal, Ordinal,
+        (add, a, b) => (add, new OrdinalRun(Math.Min(a, b), Math.Max(a, b))));
 
     [Fact]
     public void Holds_what_a_plain_set_holds_after_any_history() => Step.List[1, 12].Sample(steps =>
@@ -32,7 +34,8 @@ public class OrdinalSetTests
     }, iter: 300);
 
     [Fact]
-    public void Counts_what_is_in_none_of_three() => Gen.Select(Step.List[0, 6], Step.List[0, 6], Step.List[0, 6], Gen.Select(Ordinal, Ordinal)).Sample((a, b, c, range) =>
+    public void Counts_what_is_in_none_of_three() =>
+    Gen.Select(Step.List[0, 6], Step.List[0, 6], Step.List[0, 6], Gen.Select(Ordinal, Ordinal)).Sample((a, b, c, range) =>
     {
         var sets = new[] { a, b, c }.Select(steps =>
         {
@@ -82,7 +85,8 @@ public class OrdinalSetTests
     }
 
     [Fact]
-    public void The_dead_are_counted_by_rank_and_come_back() => Gen.Select(Ordinal.List[0, 400], Gen.Select(Ordinal, Ordinal), Gen.Int[1, 399]).Sample((turns, range, restartAt) =>
+    public void The_dead_are_counted_by_rank_and_come_back() =>
+    Gen.Select(Ordinal.List[0, 400], Gen.Select(Ordinal, Ordinal), Gen.Int[1, 399]).Sample((turns, range, restartAt) =>
     {
         var set = new DeadSet();
         var stored = new Stored();

@@ -18,7 +18,8 @@ public sealed class PostgresServer : IDisposable
 
     public PostgresServer()
     {
-        programs = Directory.GetDirectories("/usr/lib/postgresql").OrderDescending().Select(d => Path.Combine(d, "bin")).First(Directory.Exists);
+        programs = Directory.GetDirectories("/usr/lib/postgresql").OrderDescending().Select(d => Path.Combine(d, "bin"))
+            .First(Directory.Exists);
         // The server refuses to run as root.
         if (Environment.UserName == "root") Run("chown", "postgres", folder).ShouldBe(0);
         AsServer("initdb", "-D", Path.Combine(folder, "data"), "-A", "trust", "-U", "rovett", "--no-sync").ShouldBe(0);
@@ -28,7 +29,9 @@ public sealed class PostgresServer : IDisposable
     /// <summary>Where its socket lies.</summary>
     public string Folder => folder;
 
-    public void Start() => AsServer("pg_ctl", "-D", Path.Combine(folder, "data"), "-w", "-s", "-l", Path.Combine(folder, "log"), "-o", $"-c listen_addresses= -k {folder}", "start").ShouldBe(0);
+    public void Start() =>
+        AsServer("pg_ctl", "-D", Path.Combine(folder, "data"), "-w", "-s", "-l", Path.Combine(folder, "log"), "-o",
+        $"-c listen_addresses= -k {folder}", "start").ShouldBe(0);
 
     /// <summary>Stops it as a crash would: connections are cut.</summary>
     public void Crash() => AsServer("pg_ctl", "-D", Path.Combine(folder, "data"), "-w", "-s", "-m", "immediate", "stop").ShouldBe(0);
@@ -51,7 +54,8 @@ public sealed class PostgresServer : IDisposable
 
     int Run(string program, params string[] arguments)
     {
-        using var process = Process.Start(new ProcessStartInfo(program, arguments) { WorkingDirectory = folder, RedirectStandardOutput = true })!;
+        using var process =
+            Process.Start(new ProcessStartInfo(program, arguments) { WorkingDirectory = folder, RedirectStandardOutput = true })!;
         process.WaitForExit();
         return process.ExitCode;
     }
@@ -77,7 +81,9 @@ public sealed class PostgresStoreContractTests(PostgresServer server) : StoreCon
         using var reader = PostgresHistory.Read(database);
         int main = store.FindSpace("main")!.Id;
         store.Begin();
-        store.AppendEntry(main, new EntryRow(new Position(1), new StoredTime(5), EntryKind.Notification, NotificationId.New(DateTimeOffset.UnixEpoch), [], "+everyone", [], NotificationTraits.None));
+        store.AppendEntry(main,
+            new EntryRow(new Position(1), new StoredTime(5), EntryKind.Notification, NotificationId.New(DateTimeOffset.UnixEpoch), [],
+            "+everyone", [], NotificationTraits.None));
         reader.History(main).ShouldBeEmpty();
         store.Commit();
         reader.History(main).Count.ShouldBe(1);
@@ -93,7 +99,9 @@ public sealed class PostgresStoreContractTests(PostgresServer server) : StoreCon
     static void AppendOne(ILedgerStore store, int main, long position)
     {
         store.Begin();
-        store.AppendEntry(main, new EntryRow(new Position(position), new StoredTime(position), EntryKind.Notification, NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), [], "+everyone", [], NotificationTraits.None));
+        store.AppendEntry(main,
+            new EntryRow(new Position(position), new StoredTime(position), EntryKind.Notification,
+            NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), [], "+everyone", [], NotificationTraits.None));
         store.Commit();
     }
 

@@ -26,7 +26,8 @@ public class ServiceClockTests
 
     readonly Machine machine = new();
 
-    (double Believed, double Due, double Retention) Look(ServiceClock clock) => (Machine.Hours(clock.GetUtcNow()), Machine.Hours(clock.Due), Machine.Hours(clock.Retention));
+    (double Believed, double Due, double Retention) Look(ServiceClock clock) =>
+        (Machine.Hours(clock.GetUtcNow()), Machine.Hours(clock.Due), Machine.Hours(clock.Retention));
 
     [Fact]
     public void Small_differences_are_followed_at_once()

@@ -11,7 +11,14 @@ namespace Rovett.Core.Tests;
 /// <summary>The session's state machine, by itself: no sockets, no clock.</summary>
 public class SessionTests
 {
-    static readonly SessionLimits Limits = new() { Window = 4, MaxQueued = 8, AckTimeout = TimeSpan.FromSeconds(10), Heartbeat = TimeSpan.FromSeconds(20), QuestionsUntilSilent = 2 };
+    static readonly SessionLimits Limits = new()
+    {
+        Window = 4,
+        MaxQueued = 8,
+        AckTimeout = TimeSpan.FromSeconds(10),
+        Heartbeat = TimeSpan.FromSeconds(20),
+        QuestionsUntilSilent = 2
+    };
     readonly byte[] buffer = new byte[64 * 1024];
     int woken;
 
@@ -33,7 +40,9 @@ public class SessionTests
         return session;
     }
 
-    static OutgoingEntry Notification(long position) => new(EntryKind.Notification, new Position(position), new StoredTime(position), NotificationId.New(DateTimeOffset.UnixEpoch), $"cursor-{position}", Encoding.UTF8.GetBytes("\"title\":\"t\""));
+    static OutgoingEntry Notification(long position) =>
+        new(EntryKind.Notification, new Position(position), new StoredTime(position), NotificationId.New(DateTimeOffset.UnixEpoch),
+        $"cursor-{position}", Encoding.UTF8.GetBytes("\"title\":\"t\""));
 
     static PageItem Item(long position) => new(Notification(position), "role:engineer", 1, position);
 
@@ -349,8 +358,15 @@ public class SessionTests
     public void Of_ephemeral_ones_with_one_key_a_slow_session_gets_the_newest()
     {
         var session = Live();
-        for (int i = 1; i <= 1000; i++) session.OfferPassing("job.progress\n91", new ControlMessage("notification", null, Encoding.UTF8.GetBytes($"{{\"done\":{i}}}")), out _);
-        for (int i = 1; i <= 1000; i++) session.OfferPassing($"other {i}", new ControlMessage("notification", null, "{}"u8.ToArray()), out _);
+        for (int i = 1; i <= 1000; i++)
+        {
+            session.OfferPassing("job.progress\n91",
+                new ControlMessage("notification", null, Encoding.UTF8.GetBytes($"{{\"done\":{i}}}")), out _);
+        }
+        for (int i = 1; i <= 1000; i++)
+        {
+            session.OfferPassing($"other {i}", new ControlMessage("notification", null, "{}"u8.ToArray()), out _);
+        }
         session.Flush();
         var drained = Drain(session);
         drained.ShouldContain("\"done\":1000}");

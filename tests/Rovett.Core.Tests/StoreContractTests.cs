@@ -47,7 +47,9 @@ public abstract class StoreContractTests : IDisposable
     });
 
     static EntryRow Entry(long position, long time, params Placement[] placements) =>
-        new(new Position(position), new StoredTime(time), EntryKind.Notification, NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), Encoding.UTF8.GetBytes($"\"n\":{position}"), "+everyone", placements, new NotificationTraits("test.happened", "berth/3", ReceiptLevel.Full, TimeSpan.FromMinutes(5)));
+        new(new Position(position), new StoredTime(time), EntryKind.Notification,
+        NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), Encoding.UTF8.GetBytes($"\"n\":{position}"), "+everyone",
+        placements, new NotificationTraits("test.happened", "berth/3", ReceiptLevel.Full, TimeSpan.FromMinutes(5)));
 
     [Fact]
     public void A_store_begins_with_the_space_main_and_keeps_its_epoch_and_keys()
@@ -105,7 +107,8 @@ public abstract class StoreContractTests : IDisposable
         {
             var made = s.AddLog(main, "user:mara", []);
             for (long p = 1; p <= 9; p++) s.AppendEntry(main, Entry(p, p * 100));
-            foreach (var (ordinal, position) in new[] { (1L, 2L), (2, 5), (3, 9) }) s.AppendItem(made.Id, ordinal, position, position == 5 ? 42 : null, 7);
+            foreach (var (ordinal, position) in new[]
+                { (1L, 2L), (2, 5), (3, 9) }) s.AppendItem(made.Id, ordinal, position, position == 5 ? 42 : null, 7);
             return made;
         });
         new long[] { 0, 1, 2, 4, 5, 8, 9, 100 }.Select(p => Store.OrdinalAt(log.Id, p)).ShouldBe([0, 0, 1, 1, 2, 2, 3, 3]);
@@ -151,13 +154,23 @@ public abstract class StoreContractTests : IDisposable
             s.OpenMembership(main, made.Id, new Membership("role:engineer", 3, null, 5));
             s.CloseMembership(main, made.Id, "role:engineer", 7);
             s.OpenMembership(main, made.Id, new Membership("role:engineer", 9, null, 9));
-            s.SavePerson(made with { Seen = new StoredTime(4), Rev = 5, RolesIssuedAt = 6, RolesChangedAt = 7, TokenRoles = ["engineer"], DisplayName = "Mara" });
+            s.SavePerson(
+                made with
+                {
+                    Seen = new StoredTime(4),
+                    Rev = 5,
+                    RolesIssuedAt = 6,
+                    RolesChangedAt = 7,
+                    TokenRoles = ["engineer"],
+                    DisplayName = "Mara"
+                });
             return made;
         });
         Again().Memberships(person.Id).ShouldBe([new Membership("role:engineer", 3, 7, 5), new Membership("role:engineer", 9, null, 9)]);
         Store.MembersOf(main, "role:engineer").ShouldBe(1);
         var found = Store.FindPerson(main, "mara")!;
-        (found.Id, found.Seen, found.Rev, found.RolesIssuedAt, found.RolesChangedAt, found.DisplayName, found.Locale).ShouldBe((person.Id, new StoredTime(4), 5, 6, 7, "Mara", null));
+        (found.Id, found.Seen, found.Rev, found.RolesIssuedAt, found.RolesChangedAt, found.DisplayName, found.Locale).ShouldBe(
+            (person.Id, new StoredTime(4), 5, 6, 7, "Mara", null));
         found.TokenRoles.ShouldBe(["engineer"]);
         found.DirectoryRoles.ShouldBeEmpty();
         Store.Holders(main, "role:engineer", 0, 10).ShouldBe([person.Id]);
@@ -188,7 +201,8 @@ public abstract class StoreContractTests : IDisposable
         blocks.Load(9).ShouldBeEmpty();
         Store.Blocks(1, 2, MarkKind.Received).List().ShouldBeEmpty();
         var back = Store.UserLogs(1).ShouldHaveSingleItem();
-        (back with { Segments = null }).ShouldBe(row with { Segments = null, Gone = null, Parts = row.Parts | UserLogParts.Skips }); // a skip makes it be counted anew
+        // A skip makes it be counted anew.
+        (back with { Segments = null }).ShouldBe(row with { Segments = null, Gone = null, Parts = row.Parts | UserLogParts.Skips });
         back.Segments.ShouldBe(row.Segments);
         (Store.Skips(1, 2).Contains(77), Store.Skips(1, 2).Contains(76), Store.Skips(2, 2).IsEmpty).ShouldBe((true, false, true));
         InOne(s => s.ForgetUserLogs(1));
@@ -203,7 +217,8 @@ public abstract class StoreContractTests : IDisposable
         var take = new TakeRow(5, 1, new Placement(2, 3), new StoredTime(30));
         var mute = new MuteRow(true, "weather.warning", 4, null, new StoredTime(6));
         var otherwise = new Draft([Address.Role("bridge")], [], [1, 2], new NotificationTraits("late", null, ReceiptLevel.Totals, null));
-        var deadline = new DeadlineRow(5, 1, new DeadlineTerms(ReceiptState.Read, TimeSpan.FromMinutes(1), true, otherwise), new StoredTime(20), DeadlineState.Pending, null);
+        var deadline = new DeadlineRow(5, 1, new DeadlineTerms(ReceiptState.Read, TimeSpan.FromMinutes(1), true, otherwise),
+            new StoredTime(20), DeadlineState.Pending, null);
         InOne(s =>
         {
             s.AddDue(1, later);
@@ -223,7 +238,8 @@ public abstract class StoreContractTests : IDisposable
         Store.FindSlot(1, "key").ShouldBe(5);
         Store.FindRole(1, "engineer").ShouldBe(new RoleRow("engineer", "Engineers", TimeSpan.Zero, true));
         var found = Store.Deadlines(1, 5).ShouldHaveSingleItem();
-        (found.Terms.By, found.Terms.Within, found.Terms.Each, found.State).ShouldBe((ReceiptState.Read, TimeSpan.FromMinutes(1), true, DeadlineState.Pending));
+        (found.Terms.By, found.Terms.Within, found.Terms.Each, found.State).ShouldBe(
+            (ReceiptState.Read, TimeSpan.FromMinutes(1), true, DeadlineState.Pending));
         found.Terms.Otherwise!.To.ShouldBe(otherwise.To);
         InOne(s =>
         {
@@ -338,12 +354,20 @@ public abstract class StoreContractTests : IDisposable
                 s.AppendEntry(main, Entry(o, o * 10, new Placement(log, o)));
                 s.AppendItem(log, o, o, 4711, 4712);
                 s.SaveSlot(main, $"+user:mara\n={o}", o);
-                s.AppendReceipt(main, new ReceiptRow(o, new StoredTime(o), ReceiptState.Read, log, new OrdinalRun(o, o), o == 2 ? 99 : person, "desk", 0, o == 3 ? "mara" : ""));
+                s.AppendReceipt(main,
+                    new ReceiptRow(o, new StoredTime(o), ReceiptState.Read, log, new OrdinalRun(o, o), o == 2 ? 99 : person, "desk", 0,
+                    o == 3 ? "mara" : ""));
                 s.AddSkip(log, person, o);
-                s.SaveDeadline(main, new DeadlineRow(o, 0, new DeadlineTerms(ReceiptState.Read, TimeSpan.FromSeconds(1), false, o == 2 ? null : new Draft([Address.User(new UserId("mara"))], [], [], new NotificationTraits("t", null, ReceiptLevel.None, null))), new StoredTime(o), DeadlineState.Pending, null));
+                s.SaveDeadline(main,
+                    new DeadlineRow(o, 0,
+                    new DeadlineTerms(ReceiptState.Read, TimeSpan.FromSeconds(1), false,
+                    o == 2 ? null
+                    : new Draft([Address.User(new UserId("mara"))], [], [], new NotificationTraits("t", null, ReceiptLevel.None, null))),
+                    new StoredTime(o), DeadlineState.Pending, null));
             }
             s.SetAside(main, new SetAsideRow(new StoredTime(1), AsideKind.Otherwise, 1, "why", "{\"to\":\"user:mara\"}"));
-            s.AppendEntry(main, new EntryRow(new Position(4), new StoredTime(50), EntryKind.Taken, default, [], "", [], NotificationTraits.None));
+            s.AppendEntry(main,
+                new EntryRow(new Position(4), new StoredTime(50), EntryKind.Taken, default, [], "", [], NotificationTraits.None));
         });
         Store.ItemsAfter(log, 1, 10).ShouldBe([(2, 2), (3, 3)]);
         Store.SlotsAfter(main, 0, 2, 10).ShouldBe([(1, "+user:mara\n=1"), (2, "+user:mara\n=2")]);
@@ -385,13 +409,18 @@ public abstract class StoreContractTests : IDisposable
             var mara = s.AddPerson(main, "mara", null);
             for (long o = 1; o <= 20; o++) s.AppendEntry(main, Entry(o, o * 10, new Placement(made.Id, o)));
             // Read by one from 3 to 12, by another from 8 to 20.
-            foreach (var (ordinal, difference) in new[] { (3L, 1L), (13, -1), (8, 1), (21, -1) }) s.AddTally(made.Id, MarkKind.Read, ordinal, difference);
+            foreach (var (ordinal, difference) in new[]
+                { (3L, 1L), (13, -1), (8, 1), (21, -1) }) s.AddTally(made.Id, MarkKind.Read, ordinal, difference);
             foreach (var (after, until) in new[] { (0L, (long?)4), (4, 9), (9, 15), (15, null) })
             {
                 s.OpenMembership(main, mara.Id, new Membership("role:crew", after, null, after));
                 if (until is { } lost) s.CloseMembership(main, mara.Id, "role:crew", lost);
             }
-            for (long n = 1; n <= 12; n++) s.AppendReceipt(main, new ReceiptRow(n, new StoredTime(n * 10), ReceiptState.Read, made.Id, new OrdinalRun(n, n), mara.Id, "desk", 0, ""));
+            for (long n = 1; n <= 12; n++)
+            {
+                s.AppendReceipt(main,
+                    new ReceiptRow(n, new StoredTime(n * 10), ReceiptState.Read, made.Id, new OrdinalRun(n, n), mara.Id, "desk", 0, ""));
+            }
             return (made.Id, mara.Id);
         });
         InOne(s =>

@@ -39,7 +39,9 @@ public sealed class StoreFailureTests : IDisposable
         failing.Store = store;
         ledger = new Ledger(proxy, new LedgerOptions(), TimeProvider.System, new RecentBySpace(), observer, faults);
         Session? made = null;
-        Ask(new AttachCommand("main", Mara(["engineer"], 1), "desk", info => made = new Session(TransportKind.Sse, new SessionLimits(), info.PlanVersion, new DispatchMark(), info.Marks, TimeSpan.Zero, () => woken())));
+        Ask(new AttachCommand("main", Mara(["engineer"], 1), "desk",
+            info => made = new Session(TransportKind.Sse, new SessionLimits(), info.PlanVersion, new DispatchMark(), info.Marks,
+            TimeSpan.Zero, () => woken())));
         session = made!;
         session.Open([], new Position(1));
         session.IsLive.ShouldBeTrue("nothing was missed");
@@ -59,7 +61,10 @@ public sealed class StoreFailureTests : IDisposable
 
         protected override object? Invoke(MethodInfo? method, object?[]? args)
         {
-            if (method!.Name == FailAt || (FailAt == "everything" && method.Name is not ("Begin" or "Rollback" or "IsFailure"))) throw new IOException("No space left on device");
+            if (method!.Name == FailAt || (FailAt == "everything" && method.Name is not ("Begin" or "Rollback" or "IsFailure")))
+            {
+                throw new IOException("No space left on device");
+            }
             if (method.Name == BreakAt) throw new InvalidOperationException("a bug");
             try
             {
@@ -105,7 +110,9 @@ public sealed class StoreFailureTests : IDisposable
         return command.Task.GetAwaiter().GetResult();
     }
 
-    static SendCommand Send(string title) => new("main", new Draft([Address.Role("engineer")], [], Encoding.UTF8.GetBytes($"\"title\":\"{title}\""), new NotificationTraits("test", null, ReceiptLevel.Totals, null)), null, false);
+    static SendCommand Send(string title) =>
+        new("main", new Draft([Address.Role("engineer")], [], Encoding.UTF8.GetBytes($"\"title\":\"{title}\""),
+        new NotificationTraits("test", null, ReceiptLevel.Totals, null)), null, false);
 
     string Drain()
     {
@@ -122,7 +129,8 @@ public sealed class StoreFailureTests : IDisposable
         Ask(Send("third"));
         Ask(new MarkCommand("main", "mara", MarkVerb.Read, new MarkSelector([second.Id], null, null, false), "desk", session));
         Drain();
-        MarkCommand Step(MarkProgress? from) => new("main", "mara", MarkVerb.Read, new MarkSelector(null, null, null, true), "desk", session, null, most: 1, from);
+        MarkCommand Step(MarkProgress? from) =>
+            new("main", "mara", MarkVerb.Read, new MarkSelector(null, null, null, true), "desk", session, null, most: 1, from);
         var step = Step(null);
         Ask(step).Totals.Unread.ShouldBe(1, "two runs are unread, and a step marks one");
         var rest = step.Rest!;
@@ -148,7 +156,8 @@ public sealed class StoreFailureTests : IDisposable
         Ask(Send("first")).Position.Value.ShouldBe(2);
         Drain().ShouldContain("first");
         failing.FailAt = at;
-        LedgerCommand[] batch = [Send("lost one"), new MarkCommand("main", "mara", MarkVerb.Read, new MarkSelector(null, null, null, true), "desk", null), Send("lost two")];
+        LedgerCommand[] batch = [Send("lost one"),
+            new MarkCommand("main", "mara", MarkVerb.Read, new MarkSelector(null, null, null, true), "desk", null), Send("lost two")];
         ledger.Process(batch);
         ((SendCommand)batch[0]).Task.Exception!.InnerException.ShouldBeOfType<IOException>();
         ((MarkCommand)batch[1]).Task.IsFaulted.ShouldBeTrue();
@@ -180,7 +189,9 @@ public sealed class StoreFailureTests : IDisposable
     [Fact]
     public async Task A_refused_command_does_not_take_its_batch_with_it()
     {
-        LedgerCommand[] batch = [Send("before"), new MarkCommand("main", "mara", MarkVerb.Read, new MarkSelector([NotificationId.New(DateTimeOffset.UnixEpoch)], null, null, false), "desk", null), Send("after")];
+        LedgerCommand[] batch = [Send("before"),
+            new MarkCommand("main", "mara", MarkVerb.Read,
+                new MarkSelector([NotificationId.New(DateTimeOffset.UnixEpoch)], null, null, false), "desk", null), Send("after")];
         ledger.Process(batch);
         ((MarkCommand)batch[1]).Task.Exception!.InnerException.ShouldBeOfType<ProblemException>();
         (await ((SendCommand)batch[0]).Task).Position.Value.ShouldBe(2);
@@ -188,7 +199,9 @@ public sealed class StoreFailureTests : IDisposable
         Drain().ShouldContain("after");
     }
 
-    static MarkCommand MarkById() => new("main", "mara", MarkVerb.Read, new MarkSelector([NotificationId.New(DateTimeOffset.UnixEpoch)], null, null, false), "desk", null);
+    static MarkCommand MarkById() =>
+        new("main", "mara", MarkVerb.Read, new MarkSelector([NotificationId.New(DateTimeOffset.UnixEpoch)], null, null, false),
+        "desk", null);
 
     [Fact]
     public async Task A_bug_fails_its_one_command_and_the_others_of_its_batch_are_stored_once()
@@ -223,7 +236,9 @@ public sealed class StoreFailureTests : IDisposable
     {
         Ask(new AddSpaceCommand("other", new byte[32]));
         Session? other = null;
-        Ask(new AttachCommand("other", Mara(null, 1), "desk", info => other = new Session(TransportKind.Sse, new SessionLimits(), info.PlanVersion, new DispatchMark(), info.Marks, TimeSpan.Zero, () => { })));
+        Ask(new AttachCommand("other", Mara(null, 1), "desk",
+            info => other = new Session(TransportKind.Sse, new SessionLimits(), info.PlanVersion, new DispatchMark(), info.Marks,
+            TimeSpan.Zero, () => { })));
         other!.Open([], new Position(1));
         int version = other.Next().PlanVersion;
         failing.BreakAt = "FindNotification";

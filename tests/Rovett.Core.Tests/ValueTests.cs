@@ -29,7 +29,8 @@ public class ValueTests
     {
         var epoch = Epoch.New();
         using var seal = new CursorSeal(Key, epoch, "main", "cursor");
-        CursorSeal[] others = [new(Key, epoch, "harbour", "cursor"), new(Key, Epoch.New(), "main", "cursor"), new(Key, epoch, "main", "page"), new([.. Key.Reverse()], epoch, "main", "cursor")];
+        CursorSeal[] others = [new(Key, epoch, "harbour", "cursor"), new(Key, Epoch.New(), "main", "cursor"),
+            new(Key, epoch, "main", "page"), new([.. Key.Reverse()], epoch, "main", "cursor")];
         foreach (var other in others) other.Open(seal.Seal(new Position(7)), out _).ShouldBe(CursorState.Foreign);
     }
 
@@ -48,7 +49,10 @@ public class ValueTests
                 seal.Open(changed, out _).ShouldNotBe(CursorState.Valid, changed);
             }
         }
-        foreach (var text in new[] { "", "x", cursor + "A", cursor[1..], new string('ä', 22), cursor.Replace(cursor[3], '+') }) seal.Open(text, out _).ShouldNotBe(CursorState.Valid);
+        foreach (var text in new[] { "", "x", cursor + "A", cursor[1..], new string('ä', 22), cursor.Replace(cursor[3], '+') })
+        {
+            seal.Open(text, out _).ShouldNotBe(CursorState.Valid);
+        }
     }
 
     [Fact]
@@ -98,7 +102,8 @@ public class ValueTests
     [InlineData("user:a\u0000b")]
     [InlineData("user:a\nb")]
     [InlineData("everyone:all")]
-    public void What_is_no_address_is_said_with_the_mend(string text) => Address.TryParse(text, out _).ShouldNotBeNull().Length.ShouldBeGreaterThan(20);
+    public void What_is_no_address_is_said_with_the_mend(string text) =>
+    Address.TryParse(text, out _).ShouldNotBeNull().Length.ShouldBeGreaterThan(20);
 
     [Fact]
     public void Half_of_a_surrogate_pair_is_no_name() => Names.Check("a\ud800b", false, out _).ShouldNotBeNull();
@@ -108,7 +113,8 @@ public class ValueTests
     [InlineData("\uffff")]
     [InlineData("x\ufdd0")]
     [InlineData("\U0001fffe")]
-    public void What_unicode_calls_no_character_is_refused_with_its_number(string text) => Names.Check(text, false, out _)!.ShouldContain("U+");
+    public void What_unicode_calls_no_character_is_refused_with_its_number(string text) =>
+    Names.Check(text, false, out _)!.ShouldContain("U+");
 
     [Fact]
     public void Names_may_have_128_characters_of_any_plane_and_no_more()
@@ -134,7 +140,10 @@ public class ValueTests
     [Fact]
     public void Dependencies_point_inward_only()
     {
-        static string[] Rovett(Type type) => [.. type.Assembly.GetReferencedAssemblies().Select(a => a.Name!).Where(n => n.StartsWith("Rovett", StringComparison.Ordinal) || n.StartsWith("Microsoft.AspNetCore", StringComparison.Ordinal))];
+        static string[] Rovett(Type type) =>
+            [.. type.Assembly.GetReferencedAssemblies().Select(a => a.Name!)
+            .Where(n => n.StartsWith("Rovett", StringComparison.Ordinal)
+            || n.StartsWith("Microsoft.AspNetCore", StringComparison.Ordinal))];
         Rovett(typeof(Problem)).ShouldBeEmpty();
         Rovett(typeof(AccessStore)).ShouldBe(["Rovett.Core"]);
         Rovett(typeof(RovettClient)).ShouldBeEmpty();

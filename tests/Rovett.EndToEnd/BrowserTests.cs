@@ -14,7 +14,8 @@ using Xunit;
 
 namespace Rovett.EndToEnd;
 
-/// <summary>A page of an application in headless Chromium, with the client library as it is built, behind a network that fails: nothing is lost or
+/// <summary>A page of an application in headless Chromium, with the client library as it is built, behind a network
+/// that fails: nothing is lost or
 /// doubled, the count is right and never goes back, and the page knows how it stands.</summary>
 public sealed class BrowserTests : IAsyncLifetime
 {
@@ -58,13 +59,17 @@ public sealed class BrowserTests : IAsyncLifetime
     public async ValueTask InitializeAsync()
     {
         application.MapGet("/", () => Results.Content(Page, "text/html"));
-        application.MapGet("/client/{file}", (string file) => Results.File(Path.Combine(ServiceProcess.Root, "clients", "typescript", "dist", file), "text/javascript"));
+        application.MapGet("/client/{file}",
+            (string file) => Results.File(Path.Combine(ServiceProcess.Root, "clients", "typescript", "dist", file), "text/javascript"));
         application.MapGet("/token", (string user = "mara") =>
         {
             Interlocked.Increment(ref tokens);
             return TestTokens.Make(secret, user, ["engineer"], lifetime);
         });
-        application.MapGet("/ticket", async () => Results.Content(await (await Post(service.Url, "v1/tickets", TestTokens.Make(secret, "mara", ["engineer"]), "{}")).Content.ReadAsStringAsync(), "application/json"));
+        application.MapGet("/ticket",
+            async () => Results.Content(
+            await (await Post(service.Url, "v1/tickets", TestTokens.Make(secret, "mara", ["engineer"]), "{}")).Content.ReadAsStringAsync(),
+            "application/json"));
         await application.StartAsync();
         await StartService();
         playwright = await Playwright.CreateAsync();
@@ -115,25 +120,31 @@ public sealed class BrowserTests : IAsyncLifetime
         return page;
     }
 
-    Task Begin(IPage page, string user, bool shared = false) => page.EvaluateAsync($"begin('{relay.Url.ToString().TrimEnd('/')}', '{user}', {(shared ? "true" : "false")})");
+    Task Begin(IPage page, string user, bool shared = false) =>
+        page.EvaluateAsync($"begin('{relay.Url.ToString().TrimEnd('/')}', '{user}', {(shared ? "true" : "false")})");
 
     static async Task<JsonNode> Look(IPage page) => JsonNode.Parse(await page.EvaluateAsync<string>("JSON.stringify(look())"))!;
 
     static string[] Titles(JsonNode seen) => [.. seen["titles"]!.AsArray().Select(t => (string)t!)];
 
     static Task Is(IPage page, string phase, string? transport = null, int seconds = 20) =>
-        Eventually.Holds(() => Look(page), s => (string)s["phase"]! == phase && (transport is null || (string?)s["transport"] == transport), $"{phase} {transport}", seconds);
+        Eventually.Holds(() => Look(page), s => (string)s["phase"]! == phase && (transport is null || (string?)s["transport"] == transport),
+        $"{phase} {transport}", seconds);
 
-    Task Send(string to, string title) => backend.Send(new JsonObject { ["to"] = new JsonArray(to), ["type"] = "berth.changed", ["title"] = title });
+    Task Send(string to, string title) =>
+        backend.Send(new JsonObject { ["to"] = new JsonArray(to), ["type"] = "berth.changed", ["title"] = title });
 
     /// <summary>Everything that was sent is there, once, in order, and counted; and no total was ever staler than the one before.</summary>
     static async Task HasAll(IPage page, IReadOnlyCollection<string> sent, int? unread = null)
     {
-        await Eventually.Holds(() => Look(page), s => s["titles"]!.AsArray().Count >= sent.Count && (int?)s["unread"] == (unread ?? sent.Count), $"{sent.Count} came and are counted");
+        await Eventually.Holds(() => Look(page),
+            s => s["titles"]!.AsArray().Count >= sent.Count && (int?)s["unread"] == (unread ?? sent.Count),
+            $"{sent.Count} came and are counted");
         var seen = await Look(page);
         Titles(seen).ShouldBe(sent);
         var totals = seen["totals"]!.AsArray().OfType<JsonObject>().Select(t => ((string)t["asOf"]!, (long)t["rev"]!)).ToList();
-        totals.Zip(totals.Skip(1)).ShouldAllBe(pair => string.CompareOrdinal(pair.First.Item1, pair.Second.Item1) <= 0 && pair.First.Item2 <= pair.Second.Item2);
+        totals.Zip(totals.Skip(1))
+            .ShouldAllBe(pair => string.CompareOrdinal(pair.First.Item1, pair.Second.Item1) <= 0 && pair.First.Item2 <= pair.Second.Item2);
     }
 
     [Fact]
@@ -221,10 +232,13 @@ public sealed class BrowserTests : IAsyncLifetime
         await HasAll(page, sent);
         (await Look(page))["phases"]!.AsArray().Select(p => (string)p!).ShouldNotContain("refused");
 
-        // The application's sign-in has ended, and it only has tokens that are over: it says why, and asks again. Signed in again, it goes on by itself.
+        // The application's sign-in has ended, and it only has tokens that are over: it says why, and asks again.
+        // Signed in again, it goes on by itself.
         lifetime = TimeSpan.FromSeconds(-60);
         int asked = tokens;
-        await Eventually.Holds(() => Look(page), s => tokens >= asked + 3 && s["whys"]!.AsArray() is [.., var why] && why!.ToString().Contains("token", StringComparison.OrdinalIgnoreCase), "it says why, and asks again", 30);
+        await Eventually.Holds(() => Look(page),
+            s => tokens >= asked + 3 && s["whys"]!.AsArray() is [.., var why]
+            && why!.ToString().Contains("token", StringComparison.OrdinalIgnoreCase), "it says why, and asks again", 30);
         (await Look(page))["phases"]!.AsArray().Select(p => (string)p!).ShouldNotContain("refused");
         await Send("user:mara", "meanwhile");
         lifetime = TimeSpan.FromHours(1);
@@ -248,7 +262,8 @@ public sealed class BrowserTests : IAsyncLifetime
         await StartService();
         await Send("user:mara", "of another life");
         await Is(page, "live");
-        await Eventually.Holds(() => Look(page), s => Titles(s).Length == 4 && (int?)s["unread"] == 1, "what is new is there, and counted alone");
+        await Eventually.Holds(() => Look(page), s => Titles(s).Length == 4 && (int?)s["unread"] == 1,
+            "what is new is there, and counted alone");
         var seen = await Look(page);
         Titles(seen).ShouldBe(["1", "2", "3", "of another life"]);
         seen["gaps"]!.ToJsonString().ShouldBe("""["new-epoch"]""");
@@ -288,7 +303,8 @@ public sealed class BrowserTests : IAsyncLifetime
 
     static async Task<HttpResponseMessage> Post(Uri service, string path, string token, string body)
     {
-        using var request = new HttpRequestMessage(HttpMethod.Post, new Uri(service, path)) { Content = new StringContent(body, null, "application/json") };
+        using var request = new HttpRequestMessage(HttpMethod.Post, new Uri(service, path))
+        { Content = new StringContent(body, null, "application/json") };
         request.Headers.Authorization = new("Bearer", token);
         return await http.SendAsync(request);
     }
@@ -304,7 +320,8 @@ public sealed class BrowserTests : IAsyncLifetime
     async Task<int> Received(string title)
     {
         using var user = new RovettClient(service.Url, TestTokens.Make(secret, "mara", ["engineer"]));
-        return (await user.Call(HttpMethod.Get, "/v1/inbox"))["items"]!.AsArray().Count(i => (string)i!["title"]! == title && i["state"]!["received"] is not null);
+        return (await user.Call(HttpMethod.Get, "/v1/inbox"))["items"]!.AsArray()
+            .Count(i => (string)i!["title"]! == title && i["state"]!["received"] is not null);
     }
 
     [Theory]
@@ -349,7 +366,8 @@ public sealed class BrowserTests : IAsyncLifetime
         var token = TestTokens.Make(secret, "mara", ["engineer"]);
         var code = Code("curl");
         for (int i = 1; i <= 2; i++) await Send("user:mara", $"{i}");
-        var environment = new Dictionary<string, string> { ["TOKEN"] = token, ["ROVETT_URL"] = relay.Url.ToString().TrimEnd('/'), ["CURSOR"] = "" };
+        var environment = new Dictionary<string, string>
+        { ["TOKEN"] = token, ["ROVETT_URL"] = relay.Url.ToString().TrimEnd('/'), ["CURSOR"] = "" };
         using (var stream = Shell(code[0], environment))
         {
             var events = await Events(stream, 2);

@@ -89,14 +89,17 @@ public sealed class CommandLineTests : IAsyncLifetime
             ((string)problem["title"]!).ShouldNotBeEmpty();
             ((string)problem["fix"]!).ShouldNotBeEmpty();
         }
-        JsonNode.Parse((await Cli("send", "--to", "mara", "--json")).Error)!["errors"]!.AsArray().Select(e => (string)e!["field"]!).ShouldBe(["to[0]", "type", "title"]);
+        JsonNode.Parse((await Cli("send", "--to", "mara", "--json")).Error)!["errors"]!.AsArray().Select(e => (string)e!["field"]!)
+            .ShouldBe(["to[0]", "type", "title"]);
     }
 
     [Fact]
     public async Task A_slip_in_a_name_makes_nobody()
     {
         await Import("""{"id":"mara"}""");
-        foreach (var args in new string[][] { ["inbox", "--user", "marra"], ["mark", "read", "--all", "--user", "marra"], ["users", "block", "marra"], ["users", "unblock", "marra"], ["users", "sign-out", "marra"], ["prove", "--to", "user:mara", "--not", "user:marra"], ["prove", "--to", "user:marra", "--not", "user:mara"] })
+        foreach (var args in new string[][] { ["inbox", "--user", "marra"], ["mark", "read", "--all", "--user", "marra"],
+            ["users", "block", "marra"], ["users", "unblock", "marra"], ["users", "sign-out", "marra"],
+                ["prove", "--to", "user:mara", "--not", "user:marra"], ["prove", "--to", "user:marra", "--not", "user:mara"] })
         {
             var run = await Cli(args);
             run.ExitCode.ShouldBe(2, string.Join(' ', args));
@@ -118,7 +121,9 @@ public sealed class CommandLineTests : IAsyncLifetime
         (await Json("settings", "limits.sendsPerSecond=100"))["limits"]!["sendsPerSecond"]!.GetValue<int>().ShouldBe(100);
         (await Json("settings", "limits.sendsPerSecond="))["limits"]!["sendsPerSecond"].ShouldBeNull();
         (await Json("settings", "tokens.audiences=2024"))["tokens"]!["audiences"]![0]!.GetValue<string>().ShouldBe("2024");
-        foreach (var (change, said) in new[] { ("a=", "'a' is no setting"), ("audiences=x", "Did you mean tokens.audiences?"), ("tokens.audience=x", "Did you mean tokens.audiences?"), ("origins", "'origins' is no change"), ("limits.sendsPerSecond=many", "limits.sendsPerSecond must be a whole number") })
+        foreach (var (change, said) in new[] { ("a=", "'a' is no setting"), ("audiences=x", "Did you mean tokens.audiences?"),
+            ("tokens.audience=x", "Did you mean tokens.audiences?"), ("origins", "'origins' is no change"),
+                ("limits.sendsPerSecond=many", "limits.sendsPerSecond must be a whole number") })
         {
             var run = await Cli("settings", change);
             run.ExitCode.ShouldBe(2, change);
@@ -133,13 +138,15 @@ public sealed class CommandLineTests : IAsyncLifetime
         foreach (var link in new[] { "garbage", "/v1/users", "http://elsewhere/v1/inbox" })
         {
             var page = await Cli("inbox", "--user", "mara", "--next", link);
-            (page.ExitCode, page.Error.Contains($"--next: '{link}' is no link", StringComparison.Ordinal), page.Error.Contains("   at ", StringComparison.Ordinal)).ShouldBe((2, true, false), page.Error);
+            (page.ExitCode, page.Error.Contains($"--next: '{link}' is no link", StringComparison.Ordinal),
+                page.Error.Contains("   at ", StringComparison.Ordinal)).ShouldBe((2, true, false), page.Error);
         }
         (await Cli("inbox", "--user", "mara", "--next", "/v1/inbox?page=garbage")).ExitCode.ShouldBe(2);
         var file = Path.Combine(folder, "broken.json");
         await File.WriteAllTextAsync(file, "{\"to\":");
         var sent = await Cli("send", "--file", file);
-        (sent.ExitCode, sent.Error.Contains("shell", StringComparison.Ordinal), sent.Error.Contains($"{file}: not JSON, at line 1", StringComparison.Ordinal)).ShouldBe((2, false, true), sent.Error);
+        (sent.ExitCode, sent.Error.Contains("shell", StringComparison.Ordinal),
+            sent.Error.Contains($"{file}: not JSON, at line 1", StringComparison.Ordinal)).ShouldBe((2, false, true), sent.Error);
         var token = await Cli("receive", "--token", "nonsense");
         (token.ExitCode, token.Error.Contains("The token is none", StringComparison.Ordinal)).ShouldBe((2, true), token.Error);
         var made = await Cli("space", "make", "It's the harbour's");
@@ -163,7 +170,8 @@ public sealed class CommandLineTests : IAsyncLifetime
     [Fact]
     public async Task A_port_in_use_is_said_in_a_line()
     {
-        var run = await ServiceProcess.Cli(["serve", "--data", Path.Combine(folder, "other"), "--port", service.Url.Port.ToString(CultureInfo.InvariantCulture)]);
+        var run = await ServiceProcess.Cli(
+            ["serve", "--data", Path.Combine(folder, "other"), "--port", service.Url.Port.ToString(CultureInfo.InvariantCulture)]);
         (run.ExitCode, run.Out).ShouldBe((1, ""));
         run.Error.ShouldContain($"Port {service.Url.Port} of 127.0.0.1 is in use.");
         run.Error.Trim().Split('\n').Length.ShouldBe(2);
@@ -182,8 +190,10 @@ public sealed class CommandLineTests : IAsyncLifetime
         environment["ROVETT_KEY"] = made.Out.Trim().Split('\n')[^1];
         using var again = await ServiceProcess.Start(folder);
         environment["ROVETT_URL"] = again.Url.ToString();
-        (await Json("key", "list"))["keys"]!.AsArray().Select(k => (string)k!["name"]!).ShouldBe(["first admin key", "recovered admin key"]);
-        (await Cli("audit", "--json")).Out.Split('\n').ShouldContain(l => l.Contains("\"act\":\"api-key.recovered\"") && l.Contains("\"actor\":\"local:"));
+        (await Json("key", "list"))["keys"]!.AsArray().Select(k => (string)k!["name"]!)
+            .ShouldBe(["first admin key", "recovered admin key"]);
+        (await Cli("audit", "--json")).Out.Split('\n')
+            .ShouldContain(l => l.Contains("\"act\":\"api-key.recovered\"") && l.Contains("\"actor\":\"local:"));
     }
 
     [Fact]
@@ -201,7 +211,8 @@ public sealed class CommandLineTests : IAsyncLifetime
 
         var listening = Cli("receive", "--user", "mara", "--transport", "sse", "--count", "1");
         await Eventually.Holds(async () => (int)(await Json("status"))["sessions"]!, n => n == 1, "it is connected");
-        (await Json("send", "--to", "role:engineer", "--type", "engine.check.due", "--title", "Kittiwake: cooling pump check due"))["reach"]![0]!["connected"]!.GetValue<int>().ShouldBe(1);
+        (await Json("send", "--to", "role:engineer", "--type", "engine.check.due", "--title",
+            "Kittiwake: cooling pump check due"))["reach"]![0]!["connected"]!.GetValue<int>().ShouldBe(1);
         var heard = await listening;
         heard.Out.ShouldContain("connected over sse");
         heard.Out.ShouldContain("2 unread");
@@ -252,7 +263,8 @@ public sealed class CommandLineTests : IAsyncLifetime
         (await Json("prove", "--to", "user:pia", "--not", "user:teo", "--stored"))["proven"]!.GetValue<bool>().ShouldBeTrue();
         (await Json("inbox", "--user", "pia"))["items"]!.AsArray().ShouldBeEmpty(); // the test was withdrawn
         (await Cli("prove", "--to", "pia", "--not", "user:teo")).ExitCode.ShouldBe(2);
-        var grant = (long)(await Json("grant", "give", "--user", "teo", "--topic", "berth/3", "--may", "subscribe", "--for", "1h"))["grant"]!;
+        var grant = (long)(await Json("grant", "give", "--user", "teo", "--topic", "berth/3", "--may", "subscribe", "--for",
+            "1h"))["grant"]!;
         (await Cli("grant", "list", "--user", "teo")).Out.ShouldContain("berth/3");
         var disproof = await Cli("prove", "--to", "user:pia", "--not", "user:teo", "--on", "topic:berth/3");
         (disproof.ExitCode, disproof.Out.Contains("Not proven.")).ShouldBe((1, true), disproof.Out);
@@ -271,7 +283,12 @@ public sealed class CommandLineTests : IAsyncLifetime
     public async Task A_space_is_made_used_and_removed()
     {
         var made = await Json("space", "make", "harbour");
-        var own = new Dictionary<string, string>(environment) { ["ROVETT_SPACE"] = "harbour", ["ROVETT_KEY"] = (string)made["credentials"]!["adminKey"]!, ["ROVETT_TOKEN_SECRET"] = (string)made["credentials"]!["tokenSigningSecret"]! };
+        var own = new Dictionary<string, string>(environment)
+        {
+            ["ROVETT_SPACE"] = "harbour",
+            ["ROVETT_KEY"] = (string)made["credentials"]!["adminKey"]!,
+            ["ROVETT_TOKEN_SECRET"] = (string)made["credentials"]!["tokenSigningSecret"]!
+        };
         (await ServiceProcess.Cli(["send", "--to", "user:mara", "--type", "t", "--title", "In the harbour"], own)).ExitCode.ShouldBe(0);
         (await ServiceProcess.Cli(["inbox", "--user", "mara"], own)).Out.ShouldContain("In the harbour");
         (await Cli("inbox", "--user", "mara")).Out.ShouldNotContain("In the harbour");
@@ -287,7 +304,8 @@ public sealed class CommandLineTests : IAsyncLifetime
         var made = await Json("key", "make", "--name", "booking backend", "--scope", "send");
         (await Cli("key", "list")).Out.ShouldContain("booking backend");
         (await Cli("key", "revoke", (string)made["id"]!)).ExitCode.ShouldBe(0);
-        var refused = await ServiceProcess.Cli(["send", "--to", "everyone", "--type", "t", "--title", "t"], new Dictionary<string, string>(environment) { ["ROVETT_KEY"] = (string)made["key"]! });
+        var refused = await ServiceProcess.Cli(["send", "--to", "everyone", "--type", "t", "--title", "t"],
+            new Dictionary<string, string>(environment) { ["ROVETT_KEY"] = (string)made["key"]! });
         refused.ExitCode.ShouldBe(1);
         refused.Error.ShouldContain("revoked");
         var token = (await Cli("token", "--user", "mara", "--role", "engineer", "--lifetime", "5m")).Out.Trim();
@@ -297,7 +315,8 @@ public sealed class CommandLineTests : IAsyncLifetime
     [Fact]
     public async Task A_whole_notification_comes_from_standard_input()
     {
-        var run = await ServiceProcess.Cli(["send", "--file", "-", "--json"], environment, """{"to":["user:ivo"],"type":"crew.swap.asked","title":"Swap?","data":{"swap":18}}""");
+        var run = await ServiceProcess.Cli(["send", "--file", "-", "--json"], environment,
+            """{"to":["user:ivo"],"type":"crew.swap.asked","title":"Swap?","data":{"swap":18}}""");
         run.ExitCode.ShouldBe(0, run.Error);
         ((bool)JsonNode.Parse(run.Out)!["repeated"]!).ShouldBeFalse();
         (await Json("send", "--to", "user:ivo", "--type", "t", "--title", "t", "--dry-run"))["dryRun"]!.GetValue<bool>().ShouldBeTrue();
@@ -346,7 +365,8 @@ public sealed class CommandLineTests : IAsyncLifetime
     [Fact]
     public async Task Every_command_has_an_example()
     {
-        string[][] commands = [["serve"], ["demo"], ["send"], ["receive"], ["inbox"], ["mark"], ["token"], ["key"], ["key", "make"], ["key", "list"], ["key", "revoke"], ["status"]];
+        string[][] commands = [["serve"], ["demo"], ["send"], ["receive"], ["inbox"], ["mark"], ["token"], ["key"], ["key", "make"],
+            ["key", "list"], ["key", "revoke"], ["status"]];
         foreach (var command in commands)
         {
             var help = await Cli([.. command, "--help"]);
@@ -359,10 +379,16 @@ public sealed class CommandLineTests : IAsyncLifetime
     public async Task All_mistakes_of_a_configuration_are_named_at_once_with_their_lines()
     {
         var file = Path.Combine(folder, "rovett.yaml");
-        await File.WriteAllTextAsync(file, "port: many\norigin:\n  - https://crew.example\norigins:\n  - https://crew.example/path\nwindow: 0\n");
+        await File.WriteAllTextAsync(file,
+            "port: many\norigin:\n  - https://crew.example\norigins:\n  - https://crew.example/path\nwindow: 0\n");
         var run = await Cli("serve", "--config", file);
         run.ExitCode.ShouldBe(2);
-        foreach (var line in new[] { "rovett.yaml:1: 'port' must be a whole number", "rovett.yaml:2: 'origin' is no setting; did you mean 'origins'?", "rovett.yaml:4: 'https://crew.example/path' is no origin", "rovett.yaml:6: 'window' is 0" }) run.Error.ShouldContain(line);
+        foreach (var line in new[] { "rovett.yaml:1: 'port' must be a whole number",
+            "rovett.yaml:2: 'origin' is no setting; did you mean 'origins'?", "rovett.yaml:4: 'https://crew.example/path' is no origin",
+                "rovett.yaml:6: 'window' is 0" })
+        {
+            run.Error.ShouldContain(line);
+        }
     }
 
     [Fact]
@@ -371,9 +397,11 @@ public sealed class CommandLineTests : IAsyncLifetime
         var other = Directory.CreateTempSubdirectory("rovett-cli-").FullName;
         var file = Path.Combine(other, "rovett.yaml");
         await File.WriteAllTextAsync(file, "heartbeatSeconds: 7\nwindow: 17\nspaces: [harbour]\n");
-        using (var configured = await ServiceProcess.Start(other, ["--config", file, "--heartbeat-seconds", "9"], new Dictionary<string, string> { ["ROVETT_WINDOW"] = "27", ["ROVETT_HEARTBEAT_SECONDS"] = "8" }))
+        using (var configured = await ServiceProcess.Start(other, ["--config", file, "--heartbeat-seconds", "9"],
+            new Dictionary<string, string> { ["ROVETT_WINDOW"] = "27", ["ROVETT_HEARTBEAT_SECONDS"] = "8" }))
         {
-            File.GetUnixFileMode(Directory.GetFiles(other, "ready-*.json").Single()).ShouldBe(UnixFileMode.UserRead | UnixFileMode.UserWrite);
+            File.GetUnixFileMode(Directory.GetFiles(other, "ready-*.json").Single())
+                .ShouldBe(UnixFileMode.UserRead | UnixFileMode.UserWrite);
             var token = TestTokens.Make((string)configured.Ready["spaces"]!["harbour"]!["tokenSigningSecret"]!, "pia", ["harbour-desk"]);
             using var live = await RawWebSocket.Connect(configured.Url.Port, "/s/harbour/v1/live", token);
             var opened = await live.Next("opened");
@@ -400,7 +428,8 @@ public sealed class CommandLineTests : IAsyncLifetime
     [Fact]
     public async Task A_notification_is_withdrawn_and_one_that_expires_or_is_not_stored_is_sent()
     {
-        var sent = await Json("send", "--to", "role:engineer", "--type", "engine.check.due", "--title", "A false alarm", "--ttl", "3600", "--slot", "alarm", "--takeable");
+        var sent = await Json("send", "--to", "role:engineer", "--type", "engine.check.due", "--title", "A false alarm", "--ttl", "3600",
+            "--slot", "alarm", "--takeable");
         var id = (string)sent["id"]!;
         var withdrawn = await Cli("withdraw", id);
         (withdrawn.ExitCode, withdrawn.Out.Contains("Withdrawn", StringComparison.Ordinal)).ShouldBe((0, true), withdrawn.Error);
@@ -416,15 +445,21 @@ public sealed class CommandLineTests : IAsyncLifetime
     public async Task The_directory_is_imported_and_shown_and_a_person_is_erased()
     {
         var file = Path.Combine(folder, "crew.ndjson");
-        await File.WriteAllLinesAsync(file, [.. Enumerable.Range(1, 5001).Select(i => $$"""{"id":"deckhand{{i:D4}}","displayName":"Deckhand {{i}}","roles":["deckhand"]}"""), """{"id":"nils","rolls":[]}"""]);
+        await File.WriteAllLinesAsync(file,
+            [.. Enumerable.Range(1, 5001)
+            .Select(i => $$"""{"id":"deckhand{{i:D4}}","displayName":"Deckhand {{i}}","roles":["deckhand"]}"""),
+            """{"id":"nils","rolls":[]}"""]);
         var import = await Cli("users", "import", file);
         import.ExitCode.ShouldBe(2);
         import.Out.ShouldContain("5,001 users stored, 1 line refused");
         import.Error.ShouldContain("5,000 lines, 5,000 stored");
         import.Error.ShouldContain("line 5002: rolls");
-        (await Json("users", "list", "--after", "deckhand4999"))["users"]!.AsArray().Select(u => (string)u!["id"]!).ShouldBe(["deckhand5000", "deckhand5001"]);
+        (await Json("users", "list", "--after", "deckhand4999"))["users"]!.AsArray().Select(u => (string)u!["id"]!)
+            .ShouldBe(["deckhand5000", "deckhand5001"]);
         (await Cli("users", "list")).Out.ShouldContain("Deckhand 7");
-        (await Json("send", "--to", "role:deckhand", "--type", "t", "--title", "Lines fore and aft"))["reach"]![0]!["users"]!.GetValue<int>().ShouldBe(5001);
+        (await Json("send", "--to", "role:deckhand", "--type", "t", "--title",
+            "Lines fore and aft"))["reach"]![0]!["users"]!.GetValue<int>()
+            .ShouldBe(5001);
         (await Cli("users", "show", "deckhand0007")).Out.ShouldMatch("unread +1");
         (await Cli("users", "erase", "deckhand0007")).ExitCode.ShouldBe(2);
         (await Cli("users", "erase", "deckhand0007", "--yes")).Out.ShouldContain("Erased");
@@ -434,9 +469,11 @@ public sealed class CommandLineTests : IAsyncLifetime
     [Fact]
     public async Task What_became_of_a_notification_is_shown()
     {
-        var id = (string)(await Json("send", "--to", "user:mara", "--type", "engine.check.due", "--title", "Turnstone: bow thruster check due", "--ttl", "2h"))["id"]!;
+        var id = (string)(await Json("send", "--to", "user:mara", "--type", "engine.check.due", "--title",
+            "Turnstone: bow thruster check due", "--ttl", "2h"))["id"]!;
         (await Cli("receive", "--user", "mara", "--count", "1")).ExitCode.ShouldBe(0);
-        await Eventually.Holds(async () => (await Cli("receipts", id)).Out, text => text.Contains("1 received, 1 handled, 0 read"), "its receipt is stored");
+        await Eventually.Holds(async () => (await Cli("receipts", id)).Out, text => text.Contains("1 received, 1 handled, 0 read"),
+            "its receipt is stored");
         (await Cli("withdraw", id)).ExitCode.ShouldBe(0);
         (await Cli("receipts", id)).Out.ShouldContain("withdrawn");
         var all = await Cli("receipts");
@@ -454,7 +491,8 @@ public sealed class CommandLineTests : IAsyncLifetime
         var made = await Cli("store", "backup", "--data", Path.Combine(folder, "data"), "--to", backup);
         made.ExitCode.ShouldBe(0, made.Error);
         await Json("send", "--to", "user:mara", "--type", "t", "--title", "after the backup");
-        (await Cli("store", "backup", "--data", Path.Combine(folder, "data"), "--to", backup)).ExitCode.ShouldBe(2); // nothing is written over
+        // Nothing is written over.
+        (await Cli("store", "backup", "--data", Path.Combine(folder, "data"), "--to", backup)).ExitCode.ShouldBe(2);
         (await Cli("store", "restore", "--from", backup, "--data", restored)).ExitCode.ShouldBe(0);
         (await Cli("store", "check", "--data", restored)).Out.ShouldContain("Nothing is wrong");
         (await Cli("store", "check", "--data", folder)).ExitCode.ShouldBe(2);

@@ -8,8 +8,10 @@ namespace Rovett.EndToEnd;
 /// <summary>Both clients hold the recorded conversations, and one that does not is found out.</summary>
 public sealed class ConformanceTests
 {
-    static readonly string TypeScript = $"node --experimental-websocket --no-warnings {Path.Combine(ServiceProcess.Root, "clients", "typescript", "build", "tests", "conformance.js")}";
-    static readonly string DotNet = $"dotnet {Path.Combine(ServiceProcess.Root, "tests", "Rovett.Conformance", "bin", "Release", "net10.0", "Rovett.Conformance.dll")}";
+    static readonly string TypeScript = $"node --experimental-websocket --no-warnings " +
+        $"{Path.Combine(ServiceProcess.Root, "clients", "typescript", "build", "tests", "conformance.js")}";
+    static readonly string DotNet = $"dotnet " +
+        $"{Path.Combine(ServiceProcess.Root, "tests", "Rovett.Conformance", "bin", "Release", "net10.0", "Rovett.Conformance.dll")}";
 
     static async Task<(Run Run, JsonNode Report)> Conformance(string client, params string[] more)
     {
@@ -24,7 +26,8 @@ public sealed class ConformanceTests
     {
         var (run, report) = await Conformance(which == ".NET" ? DotNet : TypeScript);
         var results = report["results"]!.AsArray();
-        results.Where(r => (string)r!["outcome"]! == "deviated").Select(r => $"{r!["conversation"]} {r["transport"]}: {r["why"]}").ShouldBeEmpty();
+        results.Where(r => (string)r!["outcome"]! == "deviated").Select(r => $"{r!["conversation"]} {r["transport"]}: {r["why"]}")
+            .ShouldBeEmpty();
         results.Count(r => (string)r!["outcome"]! == "left out").ShouldBe(leftOut);
         results.Count.ShouldBeGreaterThan(50);
         run.ExitCode.ShouldBe(0);

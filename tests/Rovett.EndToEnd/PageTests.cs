@@ -39,18 +39,23 @@ public sealed class PageTests : IAsyncLifetime
 
     async Task<IPage> Open(string address, List<string> errors, IBrowserContext? profile = null)
     {
-        profile ??= await browser.NewContextAsync(new BrowserNewContextOptions { ViewportSize = new ViewportSize { Width = 1280, Height = 800 } });
+        profile ??= await browser.NewContextAsync(
+            new BrowserNewContextOptions { ViewportSize = new ViewportSize { Width = 1280, Height = 800 } });
         var page = await profile.NewPageAsync();
         page.PageError += (_, error) => errors.Add(error);
         page.Console += (_, message) =>
         {
-            if (message.Type == "error" && !message.Text.StartsWith("WebSocket connection to", StringComparison.Ordinal)) errors.Add(message.Text);
+            if (message.Type == "error" && !message.Text.StartsWith("WebSocket connection to", StringComparison.Ordinal))
+            {
+                errors.Add(message.Text);
+            }
         };
         await page.GotoAsync(address);
         return page;
     }
 
-    Task<JsonNode> Send(string to, string title) => backend.Send(new JsonObject { ["to"] = new JsonArray(to), ["type"] = "test.happened", ["title"] = title });
+    Task<JsonNode> Send(string to, string title) =>
+        backend.Send(new JsonObject { ["to"] = new JsonArray(to), ["type"] = "test.happened", ["title"] = title });
 
     [Fact]
     public async Task The_console_lets_in_nothing_but_its_own_and_each_answer_has_its_own_number()
@@ -76,13 +81,20 @@ public sealed class PageTests : IAsyncLifetime
         var errors = new List<string>();
         var page = await Open((string)demo.Ready["crew"]!, errors);
         ILocator Device(string name) => page.Locator($"[data-device={name}]");
-        foreach (var name in new[] { "mara-desk", "mara-phone", "teo-phone" }) await Assertions.Expect(Device(name).Locator("[data-state=live]")).ToBeVisibleAsync();
+        foreach (var name in new[] { "mara-desk", "mara-phone", "teo-phone" })
+        {
+            await Assertions.Expect(Device(name).Locator("[data-state=live]")).ToBeVisibleAsync();
+        }
         await Assertions.Expect(Device("mara-desk").Locator("[data-transport=WebSocket]")).ToBeVisibleAsync();
         async Task<int> Unread(string name) => int.Parse((await Device(name).Locator("[data-unread]").GetAttributeAsync("data-unread"))!);
 
-        await Assertions.Expect(Device("mara-phone").Locator("[data-here='1']")).ToContainTextAsync("engineer here now: Mara Quill"); // once, on two devices
+        // Once, on two devices.
+        await Assertions.Expect(Device("mara-phone").Locator("[data-here='1']")).ToContainTextAsync("engineer here now: Mara Quill");
         await Device("mara-phone").GetByText("mark all read").ClickAsync();
-        foreach (var name in new[] { "mara-desk", "mara-phone" }) await Assertions.Expect(Device(name).Locator("[data-unread='0']")).ToBeVisibleAsync();
+        foreach (var name in new[] { "mara-desk", "mara-phone" })
+        {
+            await Assertions.Expect(Device(name).Locator("[data-unread='0']")).ToBeVisibleAsync();
+        }
         int teo = await Unread("teo-phone");
         await Send("role:engineer", "Only for engineers");
         foreach (var name in new[] { "mara-desk", "mara-phone" })
@@ -105,8 +117,10 @@ public sealed class PageTests : IAsyncLifetime
         await Assertions.Expect(Device("mara-phone").Locator("[data-state=live]")).ToBeVisibleAsync();
         foreach (var name in new[] { "mara-phone", "mara-desk" })
         {
-            await Assertions.Expect(Device(name).Locator("[data-item]").Filter(new LocatorFilterOptions { HasText = "While away 3" })).ToBeVisibleAsync();
-            var titles = (await Device(name).Locator("[data-item]").AllInnerTextsAsync()).Select(t => Regex.Match(t, "While away \\d|Over events|Only for engineers").Value).Where(t => t.Length > 0).ToList();
+            await Assertions.Expect(Device(name).Locator("[data-item]").Filter(new LocatorFilterOptions { HasText = "While away 3" }))
+                .ToBeVisibleAsync();
+            var titles = (await Device(name).Locator("[data-item]").AllInnerTextsAsync()).Select(
+                t => Regex.Match(t, "While away \\d|Over events|Only for engineers").Value).Where(t => t.Length > 0).ToList();
             titles.ShouldBe(["While away 3", "While away 2", "While away 1", "Over events", "Only for engineers"], name);
         }
         (await Device("teo-phone").InnerTextAsync()).ShouldNotContain("Only for engineers");
@@ -129,8 +143,12 @@ public sealed class PageTests : IAsyncLifetime
         var element = page.Locator("rovett-bell");
         async Task Unread(int count)
         {
-            await Assertions.Expect(react.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { Name = $"Notifications, {count} unread" })).ToBeVisibleAsync();
-            await Assertions.Expect(element.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { Name = $"Notifications, {count} unread" })).ToBeVisibleAsync();
+            await Assertions.Expect(
+                react.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { Name = $"Notifications, {count} unread" }))
+                .ToBeVisibleAsync();
+            await Assertions.Expect(
+                element.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { Name = $"Notifications, {count} unread" }))
+                .ToBeVisibleAsync();
         }
         await Assertions.Expect(element).ToHaveAttributeAsync("data-unread", new Regex("\\d+"));
         int before = int.Parse((await element.GetAttributeAsync("data-unread"))!);
@@ -141,7 +159,8 @@ public sealed class PageTests : IAsyncLifetime
         await Unread(before + 1);
         await Assertions.Expect(react.Locator("[data-part=item]").First).ToContainTextAsync("For both <img");
         await Assertions.Expect(element.Locator("[part~=item]").First).ToContainTextAsync("For both <img");
-        await element.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { NameRegex = new Regex("^Mark read: For both") }).ClickAsync();
+        await element.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { NameRegex = new Regex("^Mark read: For both") })
+            .ClickAsync();
         await Unread(before);
         await Assertions.Expect(react.Locator("[data-part=item]").First).Not.ToHaveAttributeAsync("data-unread", new Regex(".*"));
         await react.GetByText("Mark all read").ClickAsync();
@@ -149,7 +168,8 @@ public sealed class PageTests : IAsyncLifetime
         await Assertions.Expect(element.GetByText("Mark all read")).ToBeDisabledAsync();
         int shown = await react.Locator("[data-part=item]").CountAsync();
         await react.GetByText("Older ones").ClickAsync();
-        await Eventually.Holds(async () => await react.Locator("[data-part=item]").CountAsync(), count => count > shown, "older ones are shown");
+        await Eventually.Holds(async () => await react.Locator("[data-part=item]").CountAsync(), count => count > shown,
+            "older ones are shown");
         await Assertions.Expect(react.GetByText("Nothing is muted.")).ToBeVisibleAsync();
         errors.ShouldBeEmpty();
     }
@@ -157,7 +177,8 @@ public sealed class PageTests : IAsyncLifetime
     [Fact]
     public async Task A_page_without_a_bundler_has_a_bell_that_says_when_there_is_no_token_and_comes_right_by_itself()
     {
-        var profile = await browser.NewContextAsync(new BrowserNewContextOptions { ViewportSize = new ViewportSize { Width = 1280, Height = 800 } });
+        var profile =
+            await browser.NewContextAsync(new BrowserNewContextOptions { ViewportSize = new ViewportSize { Width = 1280, Height = 800 } });
         var page = await profile.NewPageAsync();
         int asked = 0;
         bool isUp = false;
@@ -172,7 +193,12 @@ public sealed class PageTests : IAsyncLifetime
             asked++;
             return route.FulfillAsync(isUp
                 ? new RouteFulfillOptions { Body = TestTokens.Make((string)demo.Ready["tokenSigningSecret"]!, "lou", []) }
-                : new RouteFulfillOptions { Status = asked == 1 ? 502 : 200, ContentType = "text/html", Body = "<!doctype html><title>Sign in</title>" });
+                : new RouteFulfillOptions
+                {
+                    Status = asked == 1 ? 502 : 200,
+                    ContentType = "text/html",
+                    Body = "<!doctype html><title>Sign in</title>"
+                });
         });
         await page.GotoAsync(at);
         var bell = page.Locator("rovett-bell");
@@ -184,14 +210,16 @@ public sealed class PageTests : IAsyncLifetime
         isUp = true;
         await bell.GetByText("Try again").ClickAsync();
         await Assertions.Expect(bell).ToHaveAttributeAsync("data-phase", "live");
-        await Assertions.Expect(bell.GetByText("fog bank until 11:30", new LocatorGetByTextOptions { Exact = false }).First).ToBeVisibleAsync();
+        await Assertions.Expect(bell.GetByText("fog bank until 11:30", new LocatorGetByTextOptions { Exact = false }).First)
+            .ToBeVisibleAsync();
         await Assertions.Expect(bell.Locator("[part=error]")).ToHaveCountAsync(0);
         await Send("user:lou", "For the page without a bundler");
         await Assertions.Expect(bell.Locator("[part~=item]").First).ToContainTextAsync("For the page without a bundler");
         await profile.CloseAsync();
     }
 
-    async Task<int> Sessions(string device) => (await backend.Call(HttpMethod.Get, "/v1/sessions"))!["sessions"]!.AsArray().Count(s => (string)s!["device"]! == device);
+    async Task<int> Sessions(string device) =>
+        (await backend.Call(HttpMethod.Get, "/v1/sessions"))!["sessions"]!.AsArray().Count(s => (string)s!["device"]! == device);
 
     [Fact]
     public async Task Tabs_of_one_browser_share_a_connection_and_another_takes_over_when_the_connected_one_closes_freezes_or_hangs()
@@ -206,7 +234,10 @@ public sealed class PageTests : IAsyncLifetime
             foreach (var page in pages)
             {
                 await Assertions.Expect(page.Locator($"{Desk} [data-item]").First).ToContainTextAsync($"For every tab {sent}");
-                for (int i = 1; i <= sent; i++) await Assertions.Expect(page.Locator($"{Desk} [data-item] [title='For every tab {i}']")).ToHaveCountAsync(1);
+                for (int i = 1; i <= sent; i++)
+                {
+                    await Assertions.Expect(page.Locator($"{Desk} [data-item] [title='For every tab {i}']")).ToHaveCountAsync(1);
+                }
             }
             var counts = new List<string?>();
             foreach (var page in pages) counts.Add(await page.Locator($"{Desk} [data-unread]").GetAttributeAsync("data-unread"));
@@ -243,12 +274,14 @@ public sealed class PageTests : IAsyncLifetime
         await Reaches(second, third);
 
         // It hangs: it holds its lock, and answers nobody.
-        _ = third.EvaluateAsync("() => { for (const end = Date.now() + 14000; Date.now() < end;); }").ContinueWith(t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted);
+        _ = third.EvaluateAsync("() => { for (const end = Date.now() + 14000; Date.now() < end;); }")
+            .ContinueWith(t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted);
         await second.BringToFrontAsync();
         await IsConnected(second);
         await Send("user:mara", $"For every tab {++sent}");
         await Assertions.Expect(second.Locator($"{Desk} [data-item]").First).ToContainTextAsync($"For every tab {sent}");
-        await Assertions.Expect(third.Locator($"{Desk} [data-through='another tab']")).ToBeVisibleAsync(new LocatorAssertionsToBeVisibleOptions { Timeout = 40_000 });
+        await Assertions.Expect(third.Locator($"{Desk} [data-through='another tab']"))
+            .ToBeVisibleAsync(new LocatorAssertionsToBeVisibleOptions { Timeout = 40_000 });
         await Reaches(second, third);
 
         // Another browser profile of the same person has its own.
@@ -302,14 +335,16 @@ public sealed class PageTests : IAsyncLifetime
         // What was taken back stands there as that; and who asks again and again is counted as that.
         await backend.Call(HttpMethod.Delete, $"/v1/notifications/{sent["id"]}");
         await Assertions.Expect(row.GetByText("withdrawn")).ToBeVisibleAsync();
-        using (var poll = new LiveConnection(demo.Url, _ => new ValueTask<string>(token), new LiveOptions { Transport = LiveTransport.LongPoll, Label = "buoy tender" }))
+        using (var poll = new LiveConnection(demo.Url, _ => new ValueTask<string>(token),
+            new LiveOptions { Transport = LiveTransport.LongPoll, Label = "buoy tender" }))
         {
             using var over = new CancellationTokenSource();
             var reading = Task.Run(async () =>
             {
                 await foreach (var _ in poll.Messages(over.Token)) { }
             });
-            await Assertions.Expect(page.GetByRole(AriaRole.Row).Filter(new LocatorFilterOptions { HasText = "buoy tender" }).GetByText("long poll")).ToBeVisibleAsync();
+            await Assertions.Expect(page.GetByRole(AriaRole.Row).Filter(new LocatorFilterOptions { HasText = "buoy tender" })
+                .GetByText("long poll")).ToBeVisibleAsync();
             await Assertions.Expect(page.GetByText(new Regex(", 1 by long poll"))).ToBeVisibleAsync();
             await over.CancelAsync();
             await Should.ThrowAsync<OperationCanceledException>(() => reading);

@@ -18,9 +18,14 @@ namespace Rovett.EndToEnd;
 public sealed class ProxyTests : IAsyncLifetime
 {
     const string Simple = "proxy_http_version 1.1; proxy_set_header Connection \"\"; proxy_set_header Host $http_host;";
-    const string Upgrading = "proxy_http_version 1.1; proxy_set_header Upgrade $http_upgrade; proxy_set_header Connection upgrade; proxy_set_header Host $http_host;";
+    const string Upgrading = "proxy_http_version 1.1; proxy_set_header Upgrade $http_upgrade; proxy_set_header Connection upgrade; " +
+        "proxy_set_header Host $http_host;";
     readonly string folder = Directory.CreateTempSubdirectory("rovett-proxy-").FullName;
-    readonly SocketsHttpHandler handler = new() { UseProxy = false, SslOptions = new SslClientAuthenticationOptions { RemoteCertificateValidationCallback = (_, _, _, _) => true } };
+    readonly SocketsHttpHandler handler = new()
+    {
+        UseProxy = false,
+        SslOptions = new SslClientAuthenticationOptions { RemoteCertificateValidationCallback = (_, _, _, _) => true }
+    };
     readonly int port = FreePort();
     ServiceUnderTest service = null!;
     Process? proxy;
@@ -52,17 +57,25 @@ public sealed class ProxyTests : IAsyncLifetime
     {
         using (var key = ECDsa.Create(ECCurve.NamedCurves.nistP256))
         {
-            using var made = new CertificateRequest("CN=notify.example", key, HashAlgorithmName.SHA256).CreateSelfSigned(DateTimeOffset.UtcNow.AddDays(-1), DateTimeOffset.UtcNow.AddDays(2));
+            using var made = new CertificateRequest("CN=notify.example", key,
+                HashAlgorithmName.SHA256).CreateSelfSigned(DateTimeOffset.UtcNow.AddDays(-1), DateTimeOffset.UtcNow.AddDays(2));
             var (certificate, keyText) = (made.ExportCertificatePem() + "\n", key.ExportPkcs8PrivateKeyPem() + "\n");
             await File.WriteAllTextAsync(Path.Combine(folder, "certificate.pem"), certificate);
             await File.WriteAllTextAsync(Path.Combine(folder, "key.pem"), keyText);
             await File.WriteAllTextAsync(Path.Combine(folder, "certificate-and-key.pem"), certificate + keyText);
         }
         var text = await File.ReadAllTextAsync(Path.Combine(ServiceProcess.Root, "docs", "deploy", file));
-        text = text.Replace("/etc/rovett", folder, StringComparison.Ordinal).Replace("notify.example:443", $"127.0.0.1:{port}", StringComparison.Ordinal).Replace("listen 443", $"listen 127.0.0.1:{port}", StringComparison.Ordinal)
-            .Replace("bind :443", $"bind 127.0.0.1:{port}", StringComparison.Ordinal).Replace("127.0.0.1:7411", $"127.0.0.1:{service.Port}", StringComparison.Ordinal).Replace("maxconn 20000", "maxconn 500", StringComparison.Ordinal).Replace("worker_connections 20000", "worker_connections 500", StringComparison.Ordinal);
+        text = text.Replace("/etc/rovett", folder, StringComparison.Ordinal)
+            .Replace("notify.example:443", $"127.0.0.1:{port}", StringComparison.Ordinal)
+            .Replace("listen 443", $"listen 127.0.0.1:{port}", StringComparison.Ordinal)
+            .Replace("bind :443", $"bind 127.0.0.1:{port}", StringComparison.Ordinal)
+            .Replace("127.0.0.1:7411", $"127.0.0.1:{service.Port}", StringComparison.Ordinal)
+            .Replace("maxconn 20000", "maxconn 500", StringComparison.Ordinal)
+            .Replace("worker_connections 20000", "worker_connections 500", StringComparison.Ordinal);
         var config = Path.Combine(folder, file);
-        await File.WriteAllTextAsync(config, file == "nginx.conf" ? NginxHead + text.Replace("http {", "http { " + NginxFolders, StringComparison.Ordinal) : text);
+        await File.WriteAllTextAsync(config, file == "nginx.conf"
+            ? NginxHead + text.Replace("http {", "http { " + NginxFolders, StringComparison.Ordinal)
+            : text);
         return file switch
         {
             "nginx.conf" => await Run("https", "nginx", "-p", folder, "-c", config),
@@ -72,7 +85,8 @@ public sealed class ProxyTests : IAsyncLifetime
     }
 
     string NginxHead => $"daemon off; master_process off; pid {folder}/nginx.pid; error_log {folder}/error.log;\n";
-    string NginxFolders => $"client_body_temp_path {folder}/body; proxy_temp_path {folder}/proxy; fastcgi_temp_path {folder}/f; uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s;";
+    string NginxFolders => $"client_body_temp_path {folder}/body; proxy_temp_path {folder}/proxy; fastcgi_temp_path {folder}/f; " +
+        $"uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s;";
 
     /// <summary>nginx with what stands in its location, without TLS.</summary>
     async Task<Uri> Nginx(string location)
@@ -94,7 +108,8 @@ public sealed class ProxyTests : IAsyncLifetime
 
     async Task<Uri> Run(string scheme, string program, params string[] arguments)
     {
-        var start = new ProcessStartInfo(File.Exists("/usr/sbin/" + program) ? "/usr/sbin/" + program : program, arguments) { RedirectStandardError = true, RedirectStandardOutput = true };
+        var start = new ProcessStartInfo(File.Exists("/usr/sbin/" + program) ? "/usr/sbin/" + program : program, arguments)
+        { RedirectStandardError = true, RedirectStandardOutput = true };
         foreach (var home in new[] { "HOME", "XDG_DATA_HOME", "XDG_CONFIG_HOME" }) start.Environment[home] = folder;
         proxy = Process.Start(start)!;
         var said = new ConcurrentQueue<string?>();
@@ -120,7 +135,8 @@ public sealed class ProxyTests : IAsyncLifetime
     /// <summary>Receives until it has as many; the last ones are sent when it is live. Each ack is seen to arrive.</summary>
     async Task<(string Transport, List<string> Titles)> Receive(Uri url, int count, Func<LiveConnection, Task<int>>? whenLive = null)
     {
-        using var live = new LiveConnection(url, _ => new ValueTask<string>(service.Token("mara", "engineer")), new LiveOptions { Device = "desk", Handler = handler, AckEvery = 1 });
+        using var live = new LiveConnection(url, _ => new ValueTask<string>(service.Token("mara", "engineer")),
+            new LiveOptions { Device = "desk", Handler = handler, AckEvery = 1 });
         using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(60));
         var titles = new List<string>();
         Task? sending = null;
@@ -136,7 +152,8 @@ public sealed class ProxyTests : IAsyncLifetime
         }
         if (titles.Count < count) throw new InvalidOperationException($"The stream ended after {titles.Count}: {live.LastTrouble}");
         await sending!;
-        await Eventually.Holds(() => service.Get("/v1/inbox", service.Token("mara", "engineer")), a => a.Json!["items"]!.AsArray().All(i => i!["state"]!["received"] is not null), "all are received");
+        await Eventually.Holds(() => service.Get("/v1/inbox", service.Token("mara", "engineer")),
+            a => a.Json!["items"]!.AsArray().All(i => i!["state"]!["received"] is not null), "all are received");
         return (transport, titles);
 
         async Task SendRest(LiveConnection live, int from)
@@ -161,7 +178,8 @@ public sealed class ProxyTests : IAsyncLifetime
         titles.ShouldBe(Four);
 
         // A stream over HTTP/2 at the front: each event at once, and the post beside it.
-        using var stream = new LiveConnection(url, _ => new ValueTask<string>(service.Token("mara", "engineer")), new LiveOptions { Transport = LiveTransport.Sse, Device = "desk", Handler = handler, After = "now" });
+        using var stream = new LiveConnection(url, _ => new ValueTask<string>(service.Token("mara", "engineer")),
+            new LiveOptions { Transport = LiveTransport.Sse, Device = "desk", Handler = handler, After = "now" });
         using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(20));
         int came = 0;
         await foreach (var message in stream.Messages(limit.Token))
@@ -193,7 +211,8 @@ public sealed class ProxyTests : IAsyncLifetime
     public async Task With_the_upgrade_stripped_and_responses_buffered_it_goes_on_over_events_and_loses_nothing()
     {
         // Buffering is on, as is nginx's default: the stream's own X-Accel-Buffering switches it off for itself.
-        var url = await Nginx(Simple + "proxy_buffering on; proxy_buffers 8 64k; gzip on; gzip_types text/event-stream; gzip_min_length 1;");
+        var url = await Nginx(Simple +
+            "proxy_buffering on; proxy_buffers 8 64k; gzip on; gzip_types text/event-stream; gzip_min_length 1;");
         await service.Send("role:engineer", "before");
         var (transport, titles) = await Receive(url, 4);
         (transport, string.Join(' ', titles)).ShouldBe(("sse", string.Join(' ', Four)));

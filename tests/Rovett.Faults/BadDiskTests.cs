@@ -52,7 +52,14 @@ public sealed class BadDiskTests : IAsyncLifetime
                 var title = $"{number}-{i}";
                 try
                 {
-                    var answer = await client.Send(new JsonObject { ["to"] = new JsonArray("user:mara"), ["type"] = "t", ["title"] = title, ["data"] = new JsonObject { ["pad"] = new string('x', 500) } }, cancel: CancellationToken.None);
+                    var answer = await client.Send(
+                        new JsonObject
+                        {
+                            ["to"] = new JsonArray("user:mara"),
+                            ["type"] = "t",
+                            ["title"] = title,
+                            ["data"] = new JsonObject { ["pad"] = new string('x', 500) }
+                        }, cancel: CancellationToken.None);
                     Answered[title] = (string)answer["id"]!;
                 }
                 catch (RovettRefusedException refused)
@@ -76,11 +83,13 @@ public sealed class BadDiskTests : IAsyncLifetime
         Sender sender;
         using (var service = await Start())
         {
-            (key, secret) = ((string)service.Ready["credentials"]!["adminKey"]!, (string)service.Ready["credentials"]!["tokenSigningSecret"]!);
+            (key, secret) =
+                ((string)service.Ready["credentials"]!["adminKey"]!, (string)service.Ready["credentials"]!["tokenSigningSecret"]!);
             using var backend = new RovettClient(service.Url, key);
             using var mara = new RovettClient(service.Url, TestTokens.Make(secret, "mara"));
             using var stop = new CancellationTokenSource();
-            using var live = new LiveConnection(service.Url, _ => new ValueTask<string>(TestTokens.Make(secret, "mara")), new LiveOptions { Device = "desk", AckEvery = 5, AckWithin = TimeSpan.FromMilliseconds(50) });
+            using var live = new LiveConnection(service.Url, _ => new ValueTask<string>(TestTokens.Make(secret, "mara")),
+                new LiveOptions { Device = "desk", AckEvery = 5, AckWithin = TimeSpan.FromMilliseconds(50) });
             var receiving = Receive(live, received, stop.Token);
             sender = new Sender(backend);
             using var enough = new CancellationTokenSource();
@@ -96,7 +105,8 @@ public sealed class BadDiskTests : IAsyncLifetime
             if (fault != "full") // where what is small may still find a place
             {
                 (await Status(service.Url, "/readyz")).ShouldBe(503);
-                (await Should.ThrowAsync<RovettRefusedException>(() => mara.Call(HttpMethod.Post, "/v1/inbox/marks", JsonNode.Parse("""{"read":{"all":true}}""")))).Status.ShouldBe(503);
+                (await Should.ThrowAsync<RovettRefusedException>(
+                    () => mara.Call(HttpMethod.Post, "/v1/inbox/marks", JsonNode.Parse("""{"read":{"all":true}}""")))).Status.ShouldBe(503);
             }
 
             File.Delete(Fault);
@@ -105,11 +115,14 @@ public sealed class BadDiskTests : IAsyncLifetime
             (await Status(service.Url, "/readyz")).ShouldBe(200);
             await enough.CancelAsync();
             await senders;
-            await Eventually.Holds(() => received.Select(r => r.Id).Distinct().Count() >= sender.Answered.Count, "the device has everything", 60);
+            await Eventually.Holds(() => received.Select(r => r.Id).Distinct().Count() >= sender.Answered.Count,
+                "the device has everything", 60);
             await CheckInbox(mara, sender);
             // What the device acknowledged while the disk was bad was not lost either.
-            await Eventually.Holds(async () => (await Inbox(mara)).Count(i => i["state"]!["received"] is null), missing => missing == 0, "every acknowledgement is stored", 60);
-            (await mara.Call(HttpMethod.Post, "/v1/inbox/marks", JsonNode.Parse("""{"read":{"all":true}}""")))!["totals"]!["unread"]!.GetValue<int>().ShouldBe(0);
+            await Eventually.Holds(async () => (await Inbox(mara)).Count(i => i["state"]!["received"] is null), missing => missing == 0,
+                "every acknowledgement is stored", 60);
+            (await mara.Call(HttpMethod.Post, "/v1/inbox/marks",
+                JsonNode.Parse("""{"read":{"all":true}}""")))!["totals"]!["unread"]!.GetValue<int>().ShouldBe(0);
             await stop.CancelAsync();
             await receiving;
             (await service.Terminate()).ShouldBe(0);
@@ -142,7 +155,8 @@ public sealed class BadDiskTests : IAsyncLifetime
             Execute(other, "ROLLBACK");
         }
         await Send(backend, "after");
-        using var mara = new RovettClient(service.Url, TestTokens.Make((string)service.Ready["credentials"]!["tokenSigningSecret"]!, "mara"));
+        using var mara = new RovettClient(service.Url,
+            TestTokens.Make((string)service.Ready["credentials"]!["tokenSigningSecret"]!, "mara"));
         (await Inbox(mara)).Select(i => (string)i["title"]!).ShouldBe(["after", "waits", "before"]);
     }
 
@@ -152,11 +166,13 @@ public sealed class BadDiskTests : IAsyncLifetime
         using var service = await Start();
         var secret = (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
         using var backend = new RovettClient(service.Url, (string)service.Ready["credentials"]!["adminKey"]!);
-        var token = TestTokens.Make(secret, "mara", lifetime: TimeSpan.FromDays(3), change: c => c["iat"] = DateTimeOffset.UtcNow.AddDays(-3).ToUnixTimeSeconds());
+        var token = TestTokens.Make(secret, "mara", lifetime: TimeSpan.FromDays(3),
+            change: c => c["iat"] = DateTimeOffset.UtcNow.AddDays(-3).ToUnixTimeSeconds());
         using var mara = new RovettClient(service.Url, token);
         using var stop = new CancellationTokenSource();
         var received = new ConcurrentQueue<(string Id, string Title)>();
-        using var live = new LiveConnection(service.Url, _ => new ValueTask<string>(token), new LiveOptions { Device = "desk", AckWithin = TimeSpan.FromMilliseconds(50) });
+        using var live = new LiveConnection(service.Url, _ => new ValueTask<string>(token),
+            new LiveOptions { Device = "desk", AckWithin = TimeSpan.FromMilliseconds(50) });
         var receiving = Receive(live, received, stop.Token);
         var sent = new List<string>();
         foreach (var seconds in new[] { "0", "-7200", "-90000", "3600", "-1" })
@@ -167,7 +183,13 @@ public sealed class BadDiskTests : IAsyncLifetime
                 sent.Add($"{seconds}: {i}");
                 await Send(backend, sent[^1]);
             }
-            (await mara.Call(HttpMethod.Post, "/v1/inbox/marks", new JsonObject { ["read"] = new JsonObject { ["ids"] = new JsonArray((await Inbox(mara))[0]["id"]!.DeepClone()) } }))!["totals"]!["unread"]!.GetValue<int>().ShouldBe(sent.Count - sent.Count / 5);
+            (await mara.Call(HttpMethod.Post, "/v1/inbox/marks",
+                new JsonObject
+                {
+                    ["read"] = new JsonObject
+                    { ["ids"] = new JsonArray((await Inbox(mara))[0]["id"]!.DeepClone()) }
+                }))!["totals"]!["unread"]!.GetValue<int>()
+                .ShouldBe(sent.Count - sent.Count / 5);
         }
         await Eventually.Holds(() => received.Count == sent.Count, "everything came");
         received.Select(r => r.Title).ShouldBe(sent);
@@ -180,7 +202,8 @@ public sealed class BadDiskTests : IAsyncLifetime
         await receiving;
     }
 
-    static Task<JsonNode> Send(RovettClient backend, string title) => backend.Send(new JsonObject { ["to"] = new JsonArray("user:mara"), ["type"] = "t", ["title"] = title });
+    static Task<JsonNode> Send(RovettClient backend, string title) =>
+        backend.Send(new JsonObject { ["to"] = new JsonArray("user:mara"), ["type"] = "t", ["title"] = title });
 
     static void Execute(SqliteConnection connection, string sql)
     {

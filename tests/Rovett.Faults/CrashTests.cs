@@ -13,9 +13,11 @@ namespace Rovett.Faults;
 /// <c>ROVETT_KILLS</c> and <c>ROVETT_KILL_SENDS</c> (answered sends in each life) make a long run of it.</summary>
 public sealed class CrashTests
 {
-    static readonly int Kills = Number("ROVETT_KILLS", 12), SendsPerLife = Number("ROVETT_KILL_SENDS", 30), Senders = SendsPerLife > 100 ? 24 : 4;
+    static readonly int Kills = Number("ROVETT_KILLS", 12), SendsPerLife = Number("ROVETT_KILL_SENDS", 30),
+        Senders = SendsPerLife > 100 ? 24 : 4;
 
-    static int Number(string name, int otherwise) => int.TryParse(Environment.GetEnvironmentVariable(name), out int number) ? number : otherwise;
+    static int Number(string name, int otherwise) =>
+        int.TryParse(Environment.GetEnvironmentVariable(name), out int number) ? number : otherwise;
 
     [Fact]
     public async Task Nothing_answered_is_lost_or_doubled_by_kills_and_a_device_goes_on_where_it_was()
@@ -33,7 +35,11 @@ public sealed class CrashTests
             for (int life = 0; life <= Kills; life++)
             {
                 using var service = await ServiceProcess.Start(folder);
-                if (life == 0) (key, secret) = ((string)service.Ready["credentials"]!["adminKey"]!, (string)service.Ready["credentials"]!["tokenSigningSecret"]!);
+                if (life == 0)
+                {
+                    (key, secret) =
+                        ((string)service.Ready["credentials"]!["adminKey"]!, (string)service.Ready["credentials"]!["tokenSigningSecret"]!);
+                }
                 using var client = new RovettClient(service.Url, key);
                 using var stop = new CancellationTokenSource();
                 var receiving = Task.WhenAll(mara.Receive(service.Url, secret, stop.Token), teo.Receive(service.Url, secret, stop.Token));
@@ -47,7 +53,8 @@ public sealed class CrashTests
                     // In order: whoever has the last one has everything before it, answered or not.
                     await Send(client, "the last", answered);
                     await Send(client, "the last for teo", answered);
-                    await Eventually.Holds(() => mara.Has(answered["the last"]) && teo.Has(answered["the last for teo"]), "the devices have the last one", 60);
+                    await Eventually.Holds(() => mara.Has(answered["the last"]) && teo.Has(answered["the last for teo"]),
+                        "the devices have the last one", 60);
                     await stop.CancelAsync();
                     await receiving;
                     (await service.Terminate()).ShouldBe(0);
@@ -85,14 +92,23 @@ public sealed class CrashTests
             answered.Values.Where(id => !stored.Contains(id)).ShouldBeEmpty($"seed {seed}");
             foreach (var watch in new[] { mara, teo })
             {
-                var meant = history.Where(e => e.Id is not null && e.Addressing == "+" + watch.Address).Select(e => e.Id!.Value.ToString()).ToList();
+                var meant = history.Where(e => e.Id is not null && e.Addressing == "+" + watch.Address).Select(e => e.Id!.Value.ToString())
+                    .ToList();
                 meant.ShouldNotBeEmpty();
-                watch.Received.Distinct().SequenceEqual(meant).ShouldBeTrue($"seed {seed}: {watch.User} received {watch.Received.Distinct().Count()} of {meant.Count}, each once at the first time and in the order stored");
+                watch.Received.Distinct().SequenceEqual(meant).ShouldBeTrue($"seed {seed}: {watch.User} received " +
+                    $"{watch.Received.Distinct().Count()} of {meant.Count}, each once at the first time and in the order stored");
                 watch.OfOthers.ShouldBe(0, $"seed {seed}: {watch.User} got something of another's");
             }
             answered.Count.ShouldBeGreaterThan(Kills * 20);
-            TestContext.Current.SendDiagnosticMessage($"{dead} kills, {answered.Count} answered sends, {stored.Count} stored, {mara.Received.Count + teo.Received.Count} received, {mara.Received.Count + teo.Received.Count - mara.Received.Distinct().Count() - teo.Received.Distinct().Count()} of them repeats");
-            if (Kills > 12) File.AppendAllText(Path.Combine(Path.GetTempPath(), "rovett-kills.txt"), $"{dead} kills, {answered.Count} answered sends, {stored.Count} stored, seed {seed}\n");
+            TestContext.Current.SendDiagnosticMessage($"{dead} kills, {answered.Count} answered sends, {stored.Count} stored, " +
+                $"{mara.Received.Count + teo.Received.Count} received, " +
+                $"{mara.Received.Count + teo.Received.Count - mara.Received.Distinct().Count() - teo.Received.Distinct().Count()} of " +
+                $"them repeats");
+            if (Kills > 12)
+            {
+                File.AppendAllText(Path.Combine(Path.GetTempPath(), "rovett-kills.txt"),
+                    $"{dead} kills, {answered.Count} answered sends, {stored.Count} stored, seed {seed}\n");
+            }
         }
         finally
         {
@@ -102,7 +118,12 @@ public sealed class CrashTests
 
     static async Task Send(RovettClient client, string key, ConcurrentDictionary<string, string> answered)
     {
-        var answer = await client.Send(new JsonObject { ["to"] = new JsonArray(key.EndsWith("for teo", StringComparison.Ordinal) ? "user:teo" : "role:engineer"), ["type"] = "t", ["title"] = key }, key);
+        var answer = await client.Send(new JsonObject
+        {
+            ["to"] = new JsonArray(key.EndsWith("for teo", StringComparison.Ordinal) ? "user:teo" : "role:engineer"),
+            ["type"] = "t",
+            ["title"] = key
+        }, key);
         var id = (string)answer["id"]!;
         answered.GetOrAdd(key, id).ShouldBe(id); // the same key, the same notification, over any number of lives
     }
@@ -125,7 +146,8 @@ public sealed class CrashTests
 
         public async Task Receive(Uri url, string secret, CancellationToken cancel)
         {
-            using var live = new LiveConnection(url, _ => new ValueTask<string>(TestTokens.Make(secret, user, roles)), new LiveOptions { Device = "watch", After = cursor, AckWithin = TimeSpan.FromMilliseconds(100) });
+            using var live = new LiveConnection(url, _ => new ValueTask<string>(TestTokens.Make(secret, user, roles)),
+                new LiveOptions { Device = "watch", After = cursor, AckWithin = TimeSpan.FromMilliseconds(100) });
             try
             {
                 await foreach (var message in live.Messages(cancel))

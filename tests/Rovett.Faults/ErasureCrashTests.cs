@@ -9,7 +9,8 @@ using Xunit;
 
 namespace Rovett.Faults;
 
-/// <summary>kill -9 at random steps of erasures: each is finished by a later life without being asked again, nothing of the person is left in any file, and a
+/// <summary>kill -9 at random steps of erasures: each is finished by a later life without being asked again, nothing of
+/// the person is left in any file, and a
 /// credential of before lets nobody in. <c>ROVETT_ERASE_KILLS</c> makes a long run of it.</summary>
 public sealed class ErasureCrashTests
 {
@@ -18,7 +19,8 @@ public sealed class ErasureCrashTests
 
     static long Erasures(string data)
     {
-        using var connection = new SqliteConnection($"Data Source={Path.Combine(data, SqliteFiles.HistoryName)};Mode=ReadOnly;Pooling=False");
+        using var connection =
+            new SqliteConnection($"Data Source={Path.Combine(data, SqliteFiles.HistoryName)};Mode=ReadOnly;Pooling=False");
         connection.Open();
         using var command = connection.CreateCommand();
         command.CommandText = "SELECT count(*) FROM erasure";
@@ -26,7 +28,8 @@ public sealed class ErasureCrashTests
     }
 
     static bool Holds(string data, string word) =>
-        Directory.EnumerateFiles(data, "*.db*").Any(file => Encoding.Latin1.GetString(File.ReadAllBytes(file)).Contains(word, StringComparison.Ordinal));
+        Directory.EnumerateFiles(data, "*.db*")
+        .Any(file => Encoding.Latin1.GetString(File.ReadAllBytes(file)).Contains(word, StringComparison.Ordinal));
 
     [Fact]
     public async Task An_erasure_is_finished_whenever_it_is_killed()
@@ -43,15 +46,30 @@ public sealed class ErasureCrashTests
             {
                 var canary = $"canary{round}x{Guid.NewGuid():N}";
                 var service = await ServiceProcess.Start(folder);
-                if (round == 0) (key, secret) = ((string)service.Ready["credentials"]!["adminKey"]!, (string)service.Ready["credentials"]!["tokenSigningSecret"]!);
+                if (round == 0)
+                {
+                    (key, secret) =
+                        ((string)service.Ready["credentials"]!["adminKey"]!, (string)service.Ready["credentials"]!["tokenSigningSecret"]!);
+                }
                 var token = TestTokens.Make(secret, canary, ["engineer"]);
                 using (var client = new RovettClient(service.Url, key))
                 {
                     using (var person = new RovettClient(service.Url, token)) await person.Call(HttpMethod.Get, "/v1/inbox");
-                    JsonObject Notification(string[] to, string[] except, int i) => new() { ["to"] = new JsonArray([.. to.Select(t => (JsonNode)t)]), ["except"] = new JsonArray([.. except.Select(t => (JsonNode)t)]), ["type"] = "letter", ["title"] = $"{i}", ["body"] = to[0].StartsWith("user:canary", StringComparison.Ordinal) && to.Length == 1 ? canary : "for all" };
+                    JsonObject Notification(string[] to, string[] except, int i) =>
+                        new()
+                        {
+                            ["to"] = new JsonArray([.. to.Select(t => (JsonNode)t)]),
+                            ["except"] = new JsonArray([.. except.Select(t => (JsonNode)t)]),
+                            ["type"] = "letter",
+                            ["title"] = $"{i}",
+                            ["body"] = to[0].StartsWith("user:canary", StringComparison.Ordinal) && to.Length == 1 ? canary : "for all"
+                        };
                     var sends = Enumerable.Range(0, Own).Select(i => Notification(["user:" + canary], [], i))
-                        .Concat(Enumerable.Range(0, Others).Select(i => i % 2 == 0 ? Notification(["role:engineer"], ["user:" + canary], i) : Notification(["user:mara", "user:" + canary], [], i)));
-                    await Parallel.ForEachAsync(sends, new ParallelOptions { MaxDegreeOfParallelism = 16 }, async (one, cancel) => await client.Send(one, cancel: cancel));
+                        .Concat(Enumerable.Range(0, Others)
+                        .Select(i => i % 2 == 0 ? Notification(["role:engineer"], ["user:" + canary], i)
+                        : Notification(["user:mara", "user:" + canary], [], i)));
+                    await Parallel.ForEachAsync(sends, new ParallelOptions { MaxDegreeOfParallelism = 16 },
+                        async (one, cancel) => await client.Send(one, cancel: cancel));
                     Holds(data, canary).ShouldBeTrue("it is found as long as it is there");
                     var erasing = client.Call(HttpMethod.Delete, "/v1/users?id=" + canary);
                     await Eventually.Holds(() => erasing.IsCompleted || Erasures(data) == 1, "it began");
@@ -76,14 +94,16 @@ public sealed class ErasureCrashTests
                 using var third = await ServiceProcess.Start(folder);
                 await Eventually.Holds(() => Erasures(data) == 0, $"seed {seed}: the erasure of round {round} comes to its end", 60);
                 using (var person = new RovettClient(third.Url, token))
-                    (await Should.ThrowAsync<RovettRefusedException>(() => person.Call(HttpMethod.Get, "/v1/inbox"))).Status.ShouldBe(401, $"seed {seed}");
+                    (await Should.ThrowAsync<RovettRefusedException>(() => person.Call(HttpMethod.Get, "/v1/inbox"))).Status.ShouldBe(401,
+                        $"seed {seed}");
                 await Eventually.Holds(() => !Holds(data, canary), $"seed {seed}: nothing of round {round} is left in a file", 60);
                 (await third.Terminate()).ShouldBe(0);
                 Holds(data, canary).ShouldBeFalse($"seed {seed}");
                 using var reader = SqliteFiles.ReadHistory(Path.Combine(data, SqliteFiles.HistoryName));
                 reader.Check().ShouldBeEmpty($"seed {seed}");
             }
-            TestContext.Current.SendDiagnosticMessage($"{Kills} erasures, {cutShort} of them cut short by a kill, each killed once more in the life after (seed {seed})");
+            TestContext.Current.SendDiagnosticMessage(
+                $"{Kills} erasures, {cutShort} of them cut short by a kill, each killed once more in the life after (seed {seed})");
         }
         finally
         {

@@ -12,7 +12,9 @@ static class Layer
     {
         var layer = Path.Combine(folder, name + ".so");
         if (File.Exists(layer)) return layer;
-        using var gcc = Process.Start("gcc", ["-shared", "-fPIC", "-O2", "-o", layer, Path.Combine(ServiceProcess.Root, "tests", "Rovett.Faults", name + ".c"), "-ldl", "-lpthread"]);
+        using var gcc = Process.Start("gcc",
+            ["-shared", "-fPIC", "-O2", "-o", layer, Path.Combine(ServiceProcess.Root, "tests", "Rovett.Faults", name + ".c"), "-ldl",
+            "-lpthread"]);
         await gcc.WaitForExitAsync();
         gcc.ExitCode.ShouldBe(0);
         return layer;

@@ -39,10 +39,16 @@ public sealed class PowerCutTests
             {
                 // Cuts at any effect after the first answer, half of them right after a sync, where syncing too late would show.
                 int at = random.Next(effects.FindIndex(e => e.End >= answered[0].RecordLength) + 1, effects.Count + 1);
-                checkedSends += CheckCut(Path.Combine(folder, "cut"), effects, at, answered, random, $"seed {seed}, cut {cut} after {at} of {effects.Count} effects");
+                checkedSends += CheckCut(Path.Combine(folder, "cut"), effects, at, answered, random,
+                    $"seed {seed}, cut {cut} after {at} of {effects.Count} effects");
             }
-            TestContext.Current.SendDiagnosticMessage($"{answered.Count} answered sends, {effects.Count} effects, {CutPoints} cuts, {checkedSends} look-ups");
-            if (CutPoints > 120) File.AppendAllText(Path.Combine(Path.GetTempPath(), "rovett-cuts.txt"), $"{answered.Count} answered sends, {effects.Count} effects, {CutPoints} cuts, {checkedSends} look-ups, seed {seed}\n");
+            TestContext.Current.SendDiagnosticMessage(
+                $"{answered.Count} answered sends, {effects.Count} effects, {CutPoints} cuts, {checkedSends} look-ups");
+            if (CutPoints > 120)
+            {
+                File.AppendAllText(Path.Combine(Path.GetTempPath(), "rovett-cuts.txt"),
+                    $"{answered.Count} answered sends, {effects.Count} effects, {CutPoints} cuts, {checkedSends} look-ups, seed {seed}\n");
+            }
         }
         finally
         {
@@ -67,13 +73,20 @@ public sealed class PowerCutTests
     {
         var layer = await Layer.Build(folder, "powercut");
         var answered = new List<(string, long)>();
-        using var service = await ServiceProcess.Start(folder, environment: new Dictionary<string, string> { ["LD_PRELOAD"] = layer, ["POWERCUT_FOLDER"] = Path.Combine(folder, "data"), ["POWERCUT_RECORD"] = record });
+        using var service = await ServiceProcess.Start(folder,
+            environment: new Dictionary<string, string>
+            { ["LD_PRELOAD"] = layer, ["POWERCUT_FOLDER"] = Path.Combine(folder, "data"), ["POWERCUT_RECORD"] = record });
         using var client = new RovettClient(service.Url, (string)service.Ready["credentials"]!["adminKey"]!);
         await Task.WhenAll(Enumerable.Range(0, 6).Select(async sender =>
         {
             for (int i = 0; i < 120; i++)
             {
-                var answer = await client.Send(new JsonObject { ["to"] = new JsonArray(i % 3 == 0 ? "role:engineer" : $"user:u{i % 20}"), ["type"] = "t", ["title"] = new string('x', i % 50 + 1) }, i % 4 == 0 ? $"{sender}-{i}" : null);
+                var answer = await client.Send(new JsonObject
+                {
+                    ["to"] = new JsonArray(i % 3 == 0 ? "role:engineer" : $"user:u{i % 20}"),
+                    ["type"] = "t",
+                    ["title"] = new string('x', i % 50 + 1)
+                }, i % 4 == 0 ? $"{sender}-{i}" : null);
                 long length = new FileInfo(record).Length;
                 lock (answered) answered.Add(((string)answer["id"]!, length));
             }
@@ -139,7 +152,8 @@ public sealed class PowerCutTests
         return files.ToDictionary(f => f.Key, f => f.Value.ToArray());
     }
 
-    static int CheckCut(string folder, List<(Effect Effect, long End)> effects, int count, List<(string Id, long RecordLength)> answered, Random random, string which)
+    static int CheckCut(string folder, List<(Effect Effect, long End)> effects, int count, List<(string Id, long RecordLength)> answered,
+        Random random, string which)
     {
         Directory.CreateDirectory(folder);
         foreach (var (name, bytes) in Rebuild(effects, count, random))
@@ -152,7 +166,8 @@ public sealed class PowerCutTests
             using var store = SqliteFiles.OpenHistory(path);
             using var reader = SqliteFiles.ReadHistory(path);
             reader.Check().ShouldBeEmpty(which);
-            var ids = reader.History(store.FindSpace("main")!.Id).Where(e => e.Id is not null).Select(e => e.Id!.Value.ToString()).ToHashSet();
+            var ids = reader.History(store.FindSpace("main")!.Id).Where(e => e.Id is not null).Select(e => e.Id!.Value.ToString())
+                .ToHashSet();
             long length = effects[count - 1].End;
             int looked = 0;
             foreach (var (id, recordLength) in answered)

@@ -9,11 +9,15 @@ using Xunit;
 namespace Rovett.Faults;
 
 /// <summary>Many days' coming and going in a short time: people connect, receive, read, take, leave; notifications expire, replace each
-/// other, are withdrawn and trimmed; roles change. What the process holds must not grow. <c>ROVETT_SOAK_MINUTES</c> makes a long run of it.</summary>
+/// other, are withdrawn and trimmed; roles change. What the process holds must not grow. <c>ROVETT_SOAK_MINUTES</c>
+/// makes a long run of it.</summary>
 public sealed class SoakTests
 {
     const int People = 60;
-    static readonly TimeSpan Lasts = TimeSpan.FromMinutes(double.TryParse(Environment.GetEnvironmentVariable("ROVETT_SOAK_MINUTES"), CultureInfo.InvariantCulture, out double minutes) ? minutes : 0.25);
+    static readonly TimeSpan Lasts = TimeSpan.FromMinutes(
+        double.TryParse(Environment.GetEnvironmentVariable("ROVETT_SOAK_MINUTES"), CultureInfo.InvariantCulture, out double minutes)
+        ? minutes
+        : 0.25);
 
     readonly record struct Sample(long Live, long Resident, int Handles, int Threads, long Stored);
 
@@ -25,12 +29,15 @@ public sealed class SoakTests
         var folder = Directory.CreateTempSubdirectory("rovett-soak-").FullName;
         try
         {
-            using var service = await ServiceProcess.Start(folder, environment: new Dictionary<string, string> { ["ROVETT_KEEP_COUNT"] = "5000", ["ROVETT_RECENT_MEBIBYTES"] = "4", ["ROVETT_FULL_RECEIPTS"] = "job.*" });
+            using var service = await ServiceProcess.Start(folder,
+                environment: new Dictionary<string, string>
+                { ["ROVETT_KEEP_COUNT"] = "5000", ["ROVETT_RECENT_MEBIBYTES"] = "4", ["ROVETT_FULL_RECEIPTS"] = "job.*" });
             using var backend = new RovettClient(service.Url, (string)service.Ready["credentials"]!["adminKey"]!);
             var secret = (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
             using var stop = new CancellationTokenSource();
             int before = (await Take(service, folder, backend)).Handles;
-            var work = Enumerable.Range(0, People).Select(i => Person(service.Url, secret, i, stop.Token)).Append(Backend(backend, stop.Token)).ToList();
+            var work = Enumerable.Range(0, People).Select(i => Person(service.Url, secret, i, stop.Token))
+                .Append(Backend(backend, stop.Token)).ToList();
             var samples = new List<Sample>();
             var clock = Stopwatch.StartNew();
             while (clock.Elapsed < Lasts)
@@ -41,13 +48,17 @@ public sealed class SoakTests
             }
             await stop.CancelAsync();
             await Task.WhenAll(work);
-            await Eventually.Holds(async () => (int)(await backend.Call(HttpMethod.Get, "/v1/status"))["sessions"]!, n => n == 0, "nobody is connected");
+            await Eventually.Holds(async () => (int)(await backend.Call(HttpMethod.Get, "/v1/status"))["sessions"]!, n => n == 0,
+                "nobody is connected");
             received.ShouldBeGreaterThan(100);
-            var said = $"{clock.Elapsed.TotalMinutes:F1} min: {visits} visits, {sent} sends, {received} received; live MB, resident MB, handles, threads, stored MB at the ends of quarters: "
-                + string.Join("; ", Enumerable.Range(1, 4).Select(q => samples[(samples.Count * q / 4) - 1]).Select(s => $"{s.Live >> 20} {s.Resident >> 20} {s.Handles} {s.Threads} {s.Stored >> 20}"));
+            var said = $"{clock.Elapsed.TotalMinutes:F1} min: {visits} visits, {sent} sends, {received} received; live MB, resident MB, " +
+                $"handles, threads, stored MB at the ends of quarters: "
+                + string.Join("; ", Enumerable.Range(1, 4).Select(q => samples[(samples.Count * q / 4) - 1])
+                .Select(s => $"{s.Live >> 20} {s.Resident >> 20} {s.Handles} {s.Threads} {s.Stored >> 20}"));
             TestContext.Current.SendDiagnosticMessage(said);
             // Connections that were closed are let go; what is still listening or pooled is few.
-            await Eventually.Holds(async () => (await Take(service, folder, backend)).Handles, n => n < before + 40, $"handles are let go, there were {before}");
+            await Eventually.Holds(async () => (await Take(service, folder, backend)).Handles, n => n < before + 40,
+                $"handles are let go, there were {before}");
             Median(samples, s => s.Threads, 3).ShouldBeLessThan(80);
             if (Lasts < TimeSpan.FromMinutes(5)) return;
             File.AppendAllText(Path.Combine(Path.GetTempPath(), "rovett-soak.txt"), said + "\n");
@@ -63,14 +74,18 @@ public sealed class SoakTests
     }
 
     static double Median(List<Sample> samples, Func<Sample, double> of, int quarter) =>
-        samples.Skip(samples.Count * quarter / 4).Take(Math.Max(1, samples.Count / 4)).Select(of).Order().ElementAt(Math.Max(0, (samples.Count / 8) - 1));
+        samples.Skip(samples.Count * quarter / 4).Take(Math.Max(1, samples.Count / 4)).Select(of).Order()
+        .ElementAt(Math.Max(0, (samples.Count / 8) - 1));
 
     static async Task<Sample> Take(ServiceProcess service, string folder, RovettClient backend)
     {
-        var status = File.ReadLines($"/proc/{service.Id}/status").Select(line => line.Split(':', 2)).ToDictionary(p => p[0], p => p[1].Trim());
+        var status = File.ReadLines($"/proc/{service.Id}/status").Select(line => line.Split(':', 2))
+            .ToDictionary(p => p[0], p => p[1].Trim());
         var live = (long)(await backend.Call(HttpMethod.Get, "/v1/status"))["liveBytes"]!;
-        return new Sample(live, long.Parse(status["VmRSS"].Split(' ')[0], CultureInfo.InvariantCulture) << 10, Directory.GetFileSystemEntries($"/proc/{service.Id}/fd").Length,
-            int.Parse(status["Threads"], CultureInfo.InvariantCulture), new DirectoryInfo(Path.Combine(folder, "data")).GetFiles().Sum(f => f.Length));
+        return new Sample(live, long.Parse(status["VmRSS"].Split(' ')[0], CultureInfo.InvariantCulture) << 10,
+            Directory.GetFileSystemEntries($"/proc/{service.Id}/fd").Length,
+            int.Parse(status["Threads"], CultureInfo.InvariantCulture),
+            new DirectoryInfo(Path.Combine(folder, "data")).GetFiles().Sum(f => f.Length));
     }
 
     /// <summary>Comes, takes what there is, reads some of it, takes a job over, and leaves, again and again.</summary>
@@ -82,7 +97,14 @@ public sealed class SoakTests
         {
             var token = TestTokens.Make(secret, $"person{number}", visit % 7 == 0 ? ["crew"] : ["crew", "engineer"]);
             using var leave = CancellationTokenSource.CreateLinkedTokenSource(stop);
-            using var live = new LiveConnection(url, _ => new ValueTask<string>(token), new LiveOptions { Device = "phone", After = cursor, Transport = random.Next(2) == 0 ? LiveTransport.WebSocket : LiveTransport.Sse, AckWithin = TimeSpan.FromMilliseconds(50) });
+            using var live = new LiveConnection(url, _ => new ValueTask<string>(token),
+                new LiveOptions
+                {
+                    Device = "phone",
+                    After = cursor,
+                    Transport = random.Next(2) == 0 ? LiveTransport.WebSocket : LiveTransport.Sse,
+                    AckWithin = TimeSpan.FromMilliseconds(50)
+                });
             int stays = random.Next(2, 12);
             try
             {
@@ -91,8 +113,16 @@ public sealed class SoakTests
                     if (message["cursor"] is { } moved) cursor = (string)moved!;
                     if ((string)message["kind"]! != "notification") continue;
                     Interlocked.Increment(ref received);
-                    if (message["takeable"] is not null && random.Next(4) == 0) await live.Send(new JsonObject { ["kind"] = "take", ["id"] = (string)message["id"]!, ["requestId"] = "t" }, leave.Token);
-                    else if (random.Next(3) == 0) await live.Send(new JsonObject { ["kind"] = "markRead", ["ids"] = new JsonArray((string)message["id"]!), ["requestId"] = "r" }, leave.Token);
+                    if (message["takeable"] is not null && random.Next(4) == 0)
+                    {
+                        await live.Send(new JsonObject { ["kind"] = "take", ["id"] = (string)message["id"]!, ["requestId"] = "t" },
+                            leave.Token);
+                    }
+                    else if (random.Next(3) == 0)
+                    {
+                        await live.Send(new JsonObject
+                        { ["kind"] = "markRead", ["ids"] = new JsonArray((string)message["id"]!), ["requestId"] = "r" }, leave.Token);
+                    }
                     if (--stays == 0) break;
                 }
             }
@@ -108,7 +138,12 @@ public sealed class SoakTests
         var ids = new Queue<string>();
         for (int i = 0; !stop.IsCancellationRequested; i++)
         {
-            var notification = new JsonObject { ["to"] = new JsonArray((i % 4) switch { 0 => "role:engineer", 1 => "role:crew", _ => $"user:person{i % People}" }), ["type"] = i % 4 == 0 ? "job.open" : "t", ["title"] = $"number {i}" };
+            var notification = new JsonObject
+            {
+                ["to"] = new JsonArray((i % 4) switch { 0 => "role:engineer", 1 => "role:crew", _ => $"user:person{i % People}" }),
+                ["type"] = i % 4 == 0 ? "job.open" : "t",
+                ["title"] = $"number {i}"
+            };
             if (i % 4 == 0) notification["takeable"] = new JsonObject { ["for"] = "PT2S" };
             if (i % 5 == 0) notification["ttl"] = 3;
             if (i % 8 == 1) notification["slot"] = "weather";
@@ -119,7 +154,11 @@ public sealed class SoakTests
                 var id = ids.Dequeue();
                 if (i % 6 == 0) await backend.Call(HttpMethod.Delete, $"/v1/notifications/{id}", cancel: CancellationToken.None);
             }
-            if (i % 40 == 0) await backend.Call(HttpMethod.Put, $"/v1/users/person{i % People}", new JsonObject { ["roles"] = i % 80 == 0 ? new JsonArray("duty-manager") : new JsonArray() }, CancellationToken.None);
+            if (i % 40 == 0)
+            {
+                await backend.Call(HttpMethod.Put, $"/v1/users/person{i % People}",
+                    new JsonObject { ["roles"] = i % 80 == 0 ? new JsonArray("duty-manager") : new JsonArray() }, CancellationToken.None);
+            }
         }
     }
 }

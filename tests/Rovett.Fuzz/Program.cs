@@ -30,14 +30,24 @@ public static class Program
 
     static readonly (string Name, byte[][] Examples, Func<byte[], bool> Parse)[] Parsers =
     [
-        ("frames", [RawWebSocket.Frame(0x81, "{\"kind\":\"ack\"}"u8.ToArray()), [.. RawWebSocket.Frame(0x01, new byte[200]), .. RawWebSocket.Frame(0x89, [1]), .. RawWebSocket.Frame(0x80, new byte[70])], RawWebSocket.Frame(0x88, [3, 232, 98]), RawWebSocket.Frame(0x81, new byte[3000])], Frames),
-        ("messages", Texts($$"""{"kind":"ack","upTo":"{{Seal.Seal(new Position(5))}}","handled":true,"requestId":"7"}""", """{"kind":"markRead","ids":["01M83TCXK2Z4J8Q5V6W7X8Y9ZA","01M83TCXK2Z4J8Q5V6W7X8Y9ZB"]}""", """{"kind":"attend","subject":"vessel/turnstone"}""", """{"kind":"take","id":"01M83TCXK2Z4J8Q5V6W7X8Y9ZA"}""", """{"kind":"markUnread","all":true}""", """{"kind":"say","topic":"berth/3","data":{"text":["é",1.5e3,null]},"self":true}""", """{"kind":"subscribe","topic":"berth/3"}"""),
+        ("frames", [RawWebSocket.Frame(0x81, "{\"kind\":\"ack\"}"u8.ToArray()),
+            [.. RawWebSocket.Frame(0x01, new byte[200]), .. RawWebSocket.Frame(0x89, [1]), .. RawWebSocket.Frame(0x80, new byte[70])],
+                RawWebSocket.Frame(0x88, [3, 232, 98]), RawWebSocket.Frame(0x81, new byte[3000])], Frames),
+        ("messages", Texts($$"""{"kind":"ack","upTo":"{{Seal.Seal(new Position(5))}}","handled":true,"requestId":"7"}""",
+            """{"kind":"markRead","ids":["01M83TCXK2Z4J8Q5V6W7X8Y9ZA","01M83TCXK2Z4J8Q5V6W7X8Y9ZB"]}""",
+            """{"kind":"attend","subject":"vessel/turnstone"}""", """{"kind":"take","id":"01M83TCXK2Z4J8Q5V6W7X8Y9ZA"}""",
+            """{"kind":"markUnread","all":true}""", """{"kind":"say","topic":"berth/3","data":{"text":["é",1.5e3,null]},"self":true}""",
+            """{"kind":"subscribe","topic":"berth/3"}"""),
             b => DeviceMessage.Parse(b, Seal).Problem is null),
-        ("bodies", Texts("""{"to":["role:engineer"],"except":["user:teo"],"type":"engine.check.due","title":"Check","body":"Soon","subject":"vessel/turnstone","link":"/v/1","urgency":"high","ttl":7200,"slot":"check","takeable":true,"data":{"a":[1,2,{"b":null}]},"deadlines":[{"by":"read","within":"PT1M","who":"each","otherwise":{"to":["role:chief"],"type":"t","title":"x"}}]}""", """{"to":["everyone"],"type":"t","title":"x","store":false}"""), Body),
-        ("cursors", Texts(Seal.Seal(new Position(1)), Seal.Seal(new Position(long.MaxValue))), b => Seal.Open(Encoding.UTF8.GetString(b), out _) == CursorState.Valid),
-        ("names", Texts("mara", "deck-hand", "berth/3", "ıÅé", "a.b-c_d"), b => Names.Check(Encoding.UTF8.GetString(b), true, out _) is null),
+        ("bodies", Texts(
+            """{"to":["role:engineer"],"except":["user:teo"],"type":"engine.check.due","title":"Check","body":"Soon","subject":"vessel/turnstone","link":"/v/1","urgency":"high","ttl":7200,"slot":"check","takeable":true,"data":{"a":[1,2,{"b":null}]},"deadlines":[{"by":"read","within":"PT1M","who":"each","otherwise":{"to":["role:chief"],"type":"t","title":"x"}}]}""", """{"to":["everyone"],"type":"t","title":"x","store":false}"""), Body),
+        ("cursors", Texts(Seal.Seal(new Position(1)), Seal.Seal(new Position(long.MaxValue))),
+            b => Seal.Open(Encoding.UTF8.GetString(b), out _) == CursorState.Valid),
+        ("names", Texts("mara", "deck-hand", "berth/3", "ıÅé", "a.b-c_d"),
+            b => Names.Check(Encoding.UTF8.GetString(b), true, out _) is null),
         ("addresses", Texts("user:mara", "role:deck-hand", "everyone"), b => Address.TryParse(Encoding.UTF8.GetString(b), out _) is null),
-        ("ids", Texts(NotificationId.New(DateTimeOffset.UnixEpoch).ToString()), b => NotificationId.TryParse(Encoding.UTF8.GetString(b), out _)),
+        ("ids", Texts(NotificationId.New(DateTimeOffset.UnixEpoch).ToString()),
+            b => NotificationId.TryParse(Encoding.UTF8.GetString(b), out _)),
         ("tokens", Texts(TestTokens.Make(Secret, "mara", ["engineer"]), TestTokens.Make(Secret, "teo", [])), Token),
     ];
 
@@ -47,13 +57,17 @@ public static class Program
         long count = args.Length > 0 ? long.Parse(args[0], CultureInfo.InvariantCulture) : 100_000;
         int seed = args.Length > 1 ? int.Parse(args[1], CultureInfo.InvariantCulture) : Environment.TickCount;
         bool sound = true;
-        foreach (var (name, examples, parse) in Parsers.Where(p => args.Length < 3 || p.Name == args[2])) sound &= Run(name, examples, parse, count, seed);
+        foreach (var (name, examples, parse) in Parsers.Where(p => args.Length < 3 || p.Name == args[2])) sound &= Run(name, examples,
+            parse, count, seed);
         return sound ? 0 : 1;
     }
 
     static bool Run(string name, byte[][] examples, Func<byte[], bool> parse, long count, int seed)
     {
-        if (!examples.All(parse)) throw new InvalidOperationException($"{name}: an example is not valid, so nothing near one would be tried");
+        if (!examples.All(parse))
+        {
+            throw new InvalidOperationException($"{name}: an example is not valid, so nothing near one would be tried");
+        }
         var random = new Random(seed);
         long taken = 0, slowest = 0, memoryBefore = 0;
         var watch = Stopwatch.StartNew();
@@ -78,7 +92,9 @@ public static class Program
             slowest = Math.Max(slowest, Stopwatch.GetTimestamp() - began);
         }
         long grown = GC.GetTotalMemory(forceFullCollection: true) - memoryBefore;
-        Console.WriteLine($"{name}: {count:N0} inputs, seed {seed}: {taken:N0} taken, the others refused; {count / watch.Elapsed.TotalSeconds:N0}/s, slowest {Stopwatch.GetElapsedTime(0, slowest).TotalMilliseconds:N0} ms, memory grown by {grown / 1024:N0} KiB");
+        Console.WriteLine($"{name}: {count:N0} inputs, seed {seed}: {taken:N0} taken, the others refused; " +
+            $"{count / watch.Elapsed.TotalSeconds:N0}/s, slowest {Stopwatch.GetElapsedTime(0, slowest).TotalMilliseconds:N0} ms, memory " +
+            $"grown by {grown / 1024:N0} KiB");
         return grown < 16 << 20;
     }
 
@@ -102,7 +118,10 @@ public static class Program
         return [.. bytes];
     }
 
-    static readonly byte[][] Spices = [.. new[] { "\\ud800", "\"\":", "1e999", "-0", "99999999999999999999", "[[[[[[[[[[", "{\"a\":{\"a\":{\"a\":", "\u0000", "\u202e", "\ufeff", "null", "true", "../", "\r\n", "'" }.Select(Encoding.UTF8.GetBytes), [0xff, 0xfe], [0xc0, 0x80], [0x7f, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff]];
+    static readonly byte[][] Spices =
+        [.. new[] { "\\ud800", "\"\":", "1e999", "-0", "99999999999999999999", "[[[[[[[[[[", "{\"a\":{\"a\":{\"a\":", "\u0000", "\u202e",
+        "\ufeff", "null", "true", "../", "\r\n", "'" }.Select(Encoding.UTF8.GetBytes), [0xff, 0xfe], [0xc0, 0x80],
+            [0x7f, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff]];
 
     static byte[][] Texts(params string[] texts) => [.. texts.Select(Encoding.UTF8.GetBytes)];
 
@@ -148,7 +167,8 @@ public static class Program
         var clock = new ServiceClock(TimeProvider.System);
         var spaces = new SpaceDirectory(clock);
         spaces.Add(Space);
-        return new Tokens(spaces, new SigningKeys(store, new KeySets(new OutboundGuard([]), Folder.FullName, clock, NullLogger<KeySets>.Instance)), clock);
+        return new Tokens(spaces,
+            new SigningKeys(store, new KeySets(new OutboundGuard([]), Folder.FullName, clock, NullLogger<KeySets>.Instance)), clock);
     }
 
     static bool Token(byte[] input)

@@ -25,7 +25,8 @@ public sealed class AbuseTests
         var started = Stopwatch.GetTimestamp();
         var answers = await Task.WhenAll(Enumerable.Range(0, 10).Select(_ => s.Post(path, token, Many(100))));
         double seconds = Stopwatch.GetElapsedTime(started).TotalSeconds;
-        answers.Count(a => a.Status == 204).ShouldBeInRange(1, 1 + (int)(seconds * 20 / 81), "the first post, then one more for every 81 messages that the rate allows");
+        answers.Count(a => a.Status == 204).ShouldBeInRange(1, 1 + (int)(seconds * 20 / 81),
+            "the first post, then one more for every 81 messages that the rate allows");
         var refused = await s.Post(path, token, Many(1));
         (refused.Status, refused.Problem).ShouldBe((429, "too-many-messages"));
         refused.Headers.RetryAfter!.Delta!.Value.ShouldBeGreaterThan(TimeSpan.FromSeconds(1)); // the debt of a hundred at 20 a second
@@ -51,7 +52,8 @@ public sealed class AbuseTests
         else
         {
             (await s.Call(HttpMethod.Put, "/v1/deciders/rota", s.Key, $$"""{"url":"{{backend.Url}}"}""")).Status.ShouldBe(201);
-            (await s.Call(HttpMethod.Put, "/v1/policies", s.Key, """{"policies":[{"name":"rota decides","topic":"berth/{berth}","may":["subscribe"],"when":{"anyone":true},"ask":"rota"}]}""")).Status.ShouldBe(200);
+            (await s.Call(HttpMethod.Put, "/v1/policies", s.Key,
+                """{"policies":[{"name":"rota decides","topic":"berth/{berth}","may":["subscribe"],"when":{"anyone":true},"ask":"rota"}]}""")).Status.ShouldBe(200);
             using var live = await s.WebSocket(s.Token("teo"));
             await live.Next("current");
             for (int i = 0; i < 300; i++) await live.Text($$"""{"kind":"subscribe","topic":"berth/{{i}}","requestId":"{{i}}"}""");
@@ -70,12 +72,15 @@ public sealed class AbuseTests
     [Fact]
     public async Task A_backend_that_names_a_date_is_left_alone_until_then()
     {
-        await using var backend = new CalledBackend { Answer = _ => (503, ""), RetryAfter = DateTimeOffset.UtcNow.AddMinutes(10).ToString("R", CultureInfo.InvariantCulture) };
+        await using var backend = new CalledBackend
+        { Answer = _ => (503, ""), RetryAfter = DateTimeOffset.UtcNow.AddMinutes(10).ToString("R", CultureInfo.InvariantCulture) };
         await using var s = await ServiceUnderTest.Start(o => (o.WebhookNetworks, o.FullReceipts) = (["127.0.0.1/32"], ["*"]));
         (await s.Call(HttpMethod.Put, "/v1/webhooks/backend", s.Key, $$"""{"url":"{{backend.Url}}"}""")).Status.ShouldBe(201);
         await s.Call(HttpMethod.Delete, "/v1/notifications/" + await s.Send("user:mara"), s.Key);
-        var shown = await Eventually.Holds(() => s.Get("/v1/webhooks/backend", s.Key), a => a.Json!["nextTry"] is not null, "it says when it tries again");
-        (DateTimeOffset.Parse((string)shown.Json!["nextTry"]!, CultureInfo.InvariantCulture) - DateTimeOffset.UtcNow).ShouldBeInRange(TimeSpan.FromMinutes(9), TimeSpan.FromMinutes(11));
+        var shown = await Eventually.Holds(() => s.Get("/v1/webhooks/backend", s.Key), a => a.Json!["nextTry"] is not null,
+            "it says when it tries again");
+        (DateTimeOffset.Parse((string)shown.Json!["nextTry"]!, CultureInfo.InvariantCulture) - DateTimeOffset.UtcNow).ShouldBeInRange(
+            TimeSpan.FromMinutes(9), TimeSpan.FromMinutes(11));
     }
 
     [Fact]
@@ -86,7 +91,9 @@ public sealed class AbuseTests
         (await s.Get("/v1/inbox", token)).Status.ShouldBe(200);
         // Of every three two are about one subject, never all side by side.
         await Parallel.ForEachAsync(Enumerable.Range(0, 9000), new ParallelOptions { MaxDegreeOfParallelism = 64 }, async (i, _) =>
-            (await s.Post("/v1/notifications", s.Key, $$"""{"to":["role:engineer"],"type":"t","title":"t","subject":"{{(i % 3 == 0 ? "rest" : "job 4711")}}"}""")).Status.ShouldBe(201));
+            (await s.Post("/v1/notifications", s.Key,
+            $$"""{"to":["role:engineer"],"type":"t","title":"t","subject":"{{(i % 3 == 0 ? "rest" : "job 4711")}}"}""")).Status.ShouldBe(
+            201));
         var marking = s.Post("/v1/inbox/marks", token, """{"read":{"subject":"job 4711"}}""");
         int sent = 0;
         for (; !marking.IsCompleted; sent++) await s.Send("user:teo");
@@ -110,7 +117,8 @@ public sealed class AbuseTests
             using (var page = await s.WebSocket(null))
             {
                 page.Status.ShouldBe(101);
-                ((string)(await silent[0].Next("refused"))["problem"]!["type"]!).ShouldEndWith("too-many-unauthenticated"); // the oldest goes
+                // The oldest goes.
+                ((string)(await silent[0].Next("refused"))["problem"]!["type"]!).ShouldEndWith("too-many-unauthenticated");
                 await page.Text($$"""{"kind":"renew","token":"{{s.Token("mara")}}"}""");
                 await page.Next("current");
             }
@@ -172,7 +180,8 @@ public sealed class AbuseTests
                 }
             }
             for (int i = 0; i < 10; i++) (await s.Send("user:mara")).Length.ShouldBe(26);
-            var limits = (await s.Get("/v1/limits", s.Key)).Json!["limits"]!.AsArray().Single(l => (string)l!["name"]! == "maxConnections")!;
+            var limits = (await s.Get("/v1/limits", s.Key)).Json!["limits"]!.AsArray()
+                .Single(l => (string)l!["name"]! == "maxConnections")!;
             ((int)limits["limit"]!, (int)limits["used"]!).ShouldBe((20, 20));
             (await session.Notifications(10)).Count.ShouldBe(10);
             await session.Text("""{"kind":"attend","subject":"x","requestId":"still here"}""");
@@ -189,12 +198,18 @@ public sealed class AbuseTests
     {
         await using var s = await ServiceUnderTest.Start(o => o.MinReadBytesPerSecond = 1_000_000);
         var token = s.Token("mara");
-        for (int i = 0; i < 100; i++) await s.Post("/v1/notifications", s.Key, $$"""{"to":["user:mara"],"type":"t","title":"t","body":"{{new string('x', 3900)}}"}""");
+        for (int i = 0; i < 100; i++)
+        {
+            await s.Post("/v1/notifications", s.Key,
+                $$"""{"to":["user:mara"],"type":"t","title":"t","body":"{{new string('x', 3900)}}"}""");
+        }
         using var stream = await s.Events(token);
         await stream.Next("opened"); // and is not read on
         using var slow = new TcpClient { ReceiveBufferSize = 4096 };
         await slow.ConnectAsync(IPAddress.Loopback, s.Port);
-        var request = Encoding.ASCII.GetBytes(string.Concat(Enumerable.Repeat($"GET /v1/inbox?limit=100 HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {token}\r\n\r\n", 20)));
+        var request =
+            Encoding.ASCII.GetBytes(
+            string.Concat(Enumerable.Repeat($"GET /v1/inbox?limit=100 HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {token}\r\n\r\n", 20)));
         await slow.GetStream().WriteAsync(request);
         // Its own requests are what it notices the end by.
         var waited = Stopwatch.StartNew();
@@ -221,7 +236,8 @@ public sealed class AbuseTests
         }
         await Try("nosy", 150);
         await Try("teo", 1);
-        var lines = (await s.Get("/v1/audit?limit=1000", s.Key)).Json!["acts"]!.AsArray().Where(a => (string)a!["act"]! == "topic.refused").ToList();
+        var lines = (await s.Get("/v1/audit?limit=1000", s.Key)).Json!["acts"]!.AsArray().Where(a => (string)a!["act"]! == "topic.refused")
+            .ToList();
         lines.Select(l => (string)l!["actor"]!).Distinct().Count().ShouldBe(2);
         lines.Count.ShouldBeLessThan(40);
     }
@@ -234,7 +250,8 @@ public sealed class AbuseTests
         {
             using var client = new TcpClient(new IPEndPoint(IPAddress.Parse(from), 0));
             await client.ConnectAsync(IPAddress.Loopback, s.Port);
-            await client.GetStream().WriteAsync(Encoding.ASCII.GetBytes($"GET /v1/inbox HTTP/1.1\r\nHost: x\r\nOrigin: {origin}\r\nConnection: close\r\n\r\n"));
+            await client.GetStream()
+                .WriteAsync(Encoding.ASCII.GetBytes($"GET /v1/inbox HTTP/1.1\r\nHost: x\r\nOrigin: {origin}\r\nConnection: close\r\n\r\n"));
             using var reader = new StreamReader(client.GetStream());
             return int.Parse((await reader.ReadToEndAsync()).AsSpan(9, 3), CultureInfo.InvariantCulture);
         }

@@ -10,7 +10,8 @@ public sealed class AccessTests : IAsyncLifetime
 {
     ServiceUnderTest s = null!;
 
-    public async ValueTask InitializeAsync() => s = await ServiceUnderTest.Start(o => (o.Spaces, o.Origins) = (["harbour"], ["https://crew.example"]));
+    public async ValueTask InitializeAsync() =>
+        s = await ServiceUnderTest.Start(o => (o.Spaces, o.Origins) = (["harbour"], ["https://crew.example"]));
     public ValueTask DisposeAsync() => s.DisposeAsync();
 
     string Wrong(string what) => what switch
@@ -132,12 +133,15 @@ public sealed class AccessTests : IAsyncLifetime
     public async Task Over_events_the_same_device_comes_back_with_its_ticket_even_after_a_restart_and_nobody_else_does()
     {
         var ticket = await Ticket(s.Token("mara", "engineer"));
-        using (var first = await s.Events(null, $"?ticket={ticket}&device=phone", "Origin: https://crew.example")) await first.Next("current");
-        using (var again = await s.Events(null, $"?ticket={ticket}&device=phone", "Origin: https://crew.example")) await again.Next("opened");
+        using (var first = await s.Events(null, $"?ticket={ticket}&device=phone",
+            "Origin: https://crew.example")) await first.Next("current");
+        using (var again = await s.Events(null, $"?ticket={ticket}&device=phone",
+            "Origin: https://crew.example")) await again.Next("opened");
         (await s.Get($"/v1/live?ticket={ticket}&device=tablet", null)).Problem.ShouldBe("ticket-of-another-device");
         (await s.Get($"/v1/live?ticket={ticket}&device=phone", null)).Problem.ShouldBe("ticket-of-another-device");
         await s.Restart();
-        using (var later = await s.Events(null, $"?ticket={ticket}&device=phone", "Origin: https://crew.example")) ((string)(await later.Next("opened"))["device"]!).ShouldBe("phone");
+        using (var later = await s.Events(null, $"?ticket={ticket}&device=phone",
+            "Origin: https://crew.example")) ((string)(await later.Next("opened"))["device"]!).ShouldBe("phone");
         using var socket = await s.WebSocket(null, $"?ticket={ticket}&device=phone", "Origin: https://crew.example");
         ((string)(await socket.Next("refused"))["problem"]!["type"]!).ShouldEndWith("ticket-used");
     }
@@ -169,7 +173,10 @@ public sealed class AccessTests : IAsyncLifetime
     public async Task A_foreign_origin_is_refused_by_status_on_every_transport_and_the_API(string origin)
     {
         var token = s.Token("mara");
-        foreach (var path in new[] { "/v1/live", "/v1/inbox" }) (await s.Call(HttpMethod.Get, path, token, null, ("Origin", origin))).Problem.ShouldBe("origin-refused");
+        foreach (var path in new[] { "/v1/live", "/v1/inbox" })
+        {
+            (await s.Call(HttpMethod.Get, path, token, null, ("Origin", origin))).Problem.ShouldBe("origin-refused");
+        }
         using var socket = await s.WebSocket(token, "", "Origin: " + origin);
         socket.Status.ShouldBe(403);
     }
@@ -183,7 +190,8 @@ public sealed class AccessTests : IAsyncLifetime
             answer.Status.ShouldBe(200);
             answer.Headers.GetValues("Access-Control-Allow-Origin").Single().ShouldBe(origin);
         }
-        var preflight = await s.Call(HttpMethod.Options, "/v1/inbox", null, null, ("Origin", "https://crew.example"), ("Access-Control-Request-Method", "GET"));
+        var preflight = await s.Call(HttpMethod.Options, "/v1/inbox", null, null, ("Origin", "https://crew.example"),
+            ("Access-Control-Request-Method", "GET"));
         preflight.Status.ShouldBe(204);
         preflight.Headers.GetValues("Access-Control-Allow-Headers").Single().ShouldContain("Authorization");
     }
@@ -192,9 +200,11 @@ public sealed class AccessTests : IAsyncLifetime
     public async Task A_space_with_origins_of_its_own_takes_those_and_no_others_and_refused_ones_are_counted()
     {
         var harbour = s.Credentials["harbour"];
-        (await s.Call(HttpMethod.Patch, "/s/harbour/v1/settings", harbour.AdminKey, """{"origins":["https://harbour.example"]}""")).Status.ShouldBe(200);
+        (await s.Call(HttpMethod.Patch, "/s/harbour/v1/settings", harbour.AdminKey,
+            """{"origins":["https://harbour.example"]}""")).Status.ShouldBe(200);
         var token = TestTokens.Make(harbour.TokenSigningSecret, "pia");
-        Task<Answer> From(string origin, string path, string credential) => s.Call(HttpMethod.Get, path, credential, null, ("Origin", origin));
+        Task<Answer> From(string origin, string path, string credential) =>
+            s.Call(HttpMethod.Get, path, credential, null, ("Origin", origin));
         (await From("https://harbour.example", "/s/harbour/v1/inbox", token)).Status.ShouldBe(200);
         (await From("https://crew.example", "/s/harbour/v1/inbox", token)).Problem.ShouldBe("origin-refused");
         (await From("https://crew.example", "/s/harbour/v1/inbox", token)).Problem.ShouldBe("origin-refused");
@@ -208,11 +218,15 @@ public sealed class AccessTests : IAsyncLifetime
     [Fact]
     public async Task A_key_narrowed_to_types_and_addresses_sends_and_withdraws_nothing_else()
     {
-        var made = await s.Post("/v1/keys", s.Key, """{"name":"engine room","scopes":["send"],"types":["engine.*"],"addresses":["role:engineer","user:*"]}""");
+        var made = await s.Post("/v1/keys", s.Key,
+            """{"name":"engine room","scopes":["send"],"types":["engine.*"],"addresses":["role:engineer","user:*"]}""");
         var key = (string)made.Json!["key"]!;
-        Task<Answer> Send(string to, string type) => s.Post("/v1/notifications", key, $$"""{"to":[{{to}}],"type":"{{type}}","title":"t"}""");
+        Task<Answer> Send(string to, string type) =>
+            s.Post("/v1/notifications", key, $$"""{"to":[{{to}}],"type":"{{type}}","title":"t"}""");
         (await Send("\"role:engineer\",\"user:mara\"", "engine.alarm")).Status.ShouldBe(201);
-        foreach (var (to, type, field) in new[] { ("\"everyone\"", "engine.alarm", "to[0]"), ("\"role:engineer\",\"role:engineers\"", "engine.alarm", "to[1]"), ("\"user:mara\"", "engine", "type"), ("\"user:mara\"", "Engine.alarm", "type") })
+        foreach (var (to, type, field) in new[] { ("\"everyone\"", "engine.alarm", "to[0]"),
+            ("\"role:engineer\",\"role:engineers\"", "engine.alarm", "to[1]"), ("\"user:mara\"", "engine", "type"),
+                ("\"user:mara\"", "Engine.alarm", "type") })
         {
             var refused = await Send(to, type);
             (refused.Status, refused.Problem).ShouldBe((403, "api-key-narrowed"));
@@ -223,7 +237,9 @@ public sealed class AccessTests : IAsyncLifetime
         var own = await s.Send("role:engineer", type: "engine.alarm");
         (await s.Call(HttpMethod.Delete, "/v1/notifications/" + own, key)).Status.ShouldBe(200);
         (await s.Post("/v1/keys", s.Key, """{"name":"x","scopes":["admin"],"types":["a"]}""")).Status.ShouldBe(422);
-        (await s.Post("/v1/keys", s.Key, """{"name":"x","scopes":["send"],"types":["a*b"],"addresses":["r*","everyone"]}""")).Json!["errors"]!.AsArray().Select(e => (string)e!["field"]!).ShouldBe(["types[0]", "addresses[0]"]);
+        (await s.Post("/v1/keys", s.Key,
+            """{"name":"x","scopes":["send"],"types":["a*b"],"addresses":["r*","everyone"]}""")).Json!["errors"]!.AsArray()
+            .Select(e => (string)e!["field"]!).ShouldBe(["types[0]", "addresses[0]"]);
     }
 
     [Fact]
@@ -232,7 +248,8 @@ public sealed class AccessTests : IAsyncLifetime
         var clock = new TestClock();
         await using var timed = await ServiceUnderTest.Start(clock: clock);
         var made = (await timed.Post("/v1/keys", timed.Key, """{"name":"booking","scopes":["send"],"types":["a"]}""")).Json!;
-        Task<Answer> Send(JsonNode key) => timed.Post("/v1/notifications", (string)key["key"]!, """{"to":["everyone"],"type":"a","title":"t"}""");
+        Task<Answer> Send(JsonNode key) =>
+            timed.Post("/v1/notifications", (string)key["key"]!, """{"to":["everyone"],"type":"a","title":"t"}""");
         (await timed.Post($"/v1/keys/{made["id"]}/rotate", timed.Key, """{"overlap":"100d"}""")).Status.ShouldBe(422);
         var next = (await timed.Post($"/v1/keys/{made["id"]}/rotate", timed.Key, """{"overlap":"1h"}""")).Json!;
         ((string)next["types"]![0]!).ShouldBe("a");
@@ -262,7 +279,10 @@ public sealed class AccessTests : IAsyncLifetime
         using (var socket = await strict.WebSocket(null, "?device=desk"))
         {
             // What follows in the same packet is carried out too.
-            await socket.Write((byte[])[.. RawWebSocket.Frame(0x81, Encoding.UTF8.GetBytes($$"""{"kind":"renew","token":"{{strict.Token("mara", "engineer")}}"}""")), .. RawWebSocket.Frame(0x81, """{"kind":"attend","subject":"x","requestId":"1"}"""u8)]);
+            await socket.Write(
+                (byte[])[.. RawWebSocket.Frame(0x81,
+                Encoding.UTF8.GetBytes($$"""{"kind":"renew","token":"{{strict.Token("mara", "engineer")}}"}""")),
+                .. RawWebSocket.Frame(0x81, """{"kind":"attend","subject":"x","requestId":"1"}"""u8)]);
             var opened = await socket.Next("opened");
             ((string)opened["user"]!, (string)opened["device"]!).ShouldBe(("mara", "desk"));
             ((string)(await socket.Next("done"))["requestId"]!).ShouldBe("1");
@@ -316,39 +336,54 @@ public sealed class AccessTests : IAsyncLifetime
         var clock = new TestClock();
         await using var timed = await ServiceUnderTest.Start(clock: clock);
         var first = timed.Token("mara", "engineer", "bridge");
-        var ticket = (string)(await timed.Post("/v1/tickets", TestTokens.Make(timed.Secret, "mara", ["engineer", "bridge"]), "{}")).Json!["ticket"]!;
+        var ticket =
+            (string)(await timed.Post("/v1/tickets", TestTokens.Make(timed.Secret, "mara", ["engineer", "bridge"]), "{}")).Json!["ticket"]!;
         using var socket = await timed.WebSocket(first);
         using var events = await timed.Events(null, $"?ticket={ticket}&device=phone");
         foreach (RawConnection live in new RawConnection[] { socket, events }) await live.Next("current");
         clock.Advance(TimeSpan.FromMinutes(59.2));
-        foreach (RawConnection live in new RawConnection[] { socket, events }) DateTimeOffset.Parse((string)(await live.Next("expiring"))["at"]!).ShouldBeLessThan(clock.GetUtcNow().AddMinutes(1));
+        foreach (RawConnection live in new RawConnection[] { socket, events })
+        {
+            DateTimeOffset.Parse((string)(await live.Next("expiring"))["at"]!).ShouldBeLessThan(clock.GetUtcNow().AddMinutes(1));
+        }
 
-        string Newer(string user, params string[] roles) => TestTokens.Make(timed.Secret, user, roles, change: c => c["exp"] = clock.GetUtcNow().ToUnixTimeSeconds() + 3600);
+        string Newer(string user, params string[] roles) =>
+            TestTokens.Make(timed.Secret, user, roles, change: c => c["exp"] = clock.GetUtcNow().ToUnixTimeSeconds() + 3600);
         async Task<string> Renew(string token)
         {
             await socket.Text($$"""{"kind":"renew","token":"{{token}}","requestId":"r"}""");
             for (; ; )
             {
                 var answer = (await socket.Next())!;
-                if ((string?)answer["requestId"] == "r") return (string)answer["kind"]! == "done" ? "done" : ((string)answer["problem"]!["type"]!).Split(':')[^1];
+                if ((string?)answer["requestId"] == "r")
+                {
+                    return (string)answer["kind"]! == "done" ? "done" : ((string)answer["problem"]!["type"]!).Split(':')[^1];
+                }
             }
         }
         (await Renew(Newer("teo"))).ShouldBe("token-of-another-user");
         (await Renew("nonsense")).ShouldBe("token-malformed");
-        (await Renew(TestTokens.Make(timed.Secret, "mara", change: c => (c["iat"], c["exp"]) = (DateTimeOffset.UtcNow.ToUnixTimeSeconds() - 100, clock.GetUtcNow().ToUnixTimeSeconds() + 60)))).ShouldBe("token-older");
+        (await Renew(
+            TestTokens.Make(timed.Secret, "mara",
+            change: c =>
+            (c["iat"], c["exp"]) =
+            (DateTimeOffset.UtcNow.ToUnixTimeSeconds() - 100, clock.GetUtcNow().ToUnixTimeSeconds() + 60)))).ShouldBe("token-older");
         (await Renew(Newer("mara", "engineer"))).ShouldBe("done"); // and a role less
         await timed.Send("role:bridge", "Not for mara any more");
         await timed.Send("role:engineer", "For mara");
         ((string)(await socket.Next("notification"))["title"]!).ShouldBe("For mara");
-        var session = (string)(await timed.Get("/v1/sessions", timed.Key)).Json!["sessions"]!.AsArray().First(x => (string)x!["device"]! == "phone")!["session"]!;
-        (await timed.Post($"/v1/live/{session}?ticket={ticket}", null, $$"""{"kind":"renew","token":"{{Newer("mara", "engineer")}}"}""")).Status.ShouldBe(204);
+        var session = (string)(await timed.Get("/v1/sessions", timed.Key)).Json!["sessions"]!.AsArray()
+            .First(x => (string)x!["device"]! == "phone")!["session"]!;
+        (await timed.Post($"/v1/live/{session}?ticket={ticket}", null,
+            $$"""{"kind":"renew","token":"{{Newer("mara", "engineer")}}"}""")).Status.ShouldBe(204);
         clock.Advance(TimeSpan.FromMinutes(10));
         await timed.Send("user:mara", "Still there");
         foreach (RawConnection live in new RawConnection[] { socket, events })
         {
             JsonObject message;
             do message = (await live.Next())!;
-            while ((string)message["kind"]! == "notification" && (string)message["title"]! != "Still there" || (string)message["kind"]! is "channels" or "totals");
+            while ((string)message["kind"]! == "notification" && (string)message["title"]! != "Still there"
+            || (string)message["kind"]! is "channels" or "totals");
             ((string)message["kind"]!, (string?)message["title"]).ShouldBe(("notification", "Still there"));
         }
         events.Cut();
@@ -374,7 +409,10 @@ public sealed class AccessTests : IAsyncLifetime
         cookie.ShouldContain("httponly", Case.Insensitive);
         cookie.ShouldContain("samesite=strict", Case.Insensitive);
         (await s.Post("/console/api/sign-up", null, body, own)).Problem.ShouldBe("link-ended");
-        for (int i = 0; i < 5; i++) (await s.Post("/console/api/sign-in", null, """{"name":"ruth","password":"wrong"}""", own)).Problem.ShouldBe("sign-in-failed");
+        for (int i = 0; i < 5; i++)
+        {
+            (await s.Post("/console/api/sign-in", null, """{"name":"ruth","password":"wrong"}""", own)).Problem.ShouldBe("sign-in-failed");
+        }
         var throttled = await s.Post("/console/api/sign-in", null, """{"name":"ruth","password":"a long password"}""", own);
         (throttled.Status, throttled.Problem).ShouldBe((429, "too-many-sign-ins"));
         var me = await s.Call(HttpMethod.Get, "/console/api/me", null, null, ("Cookie", cookie.Split(';')[0]));

@@ -15,7 +15,8 @@ public sealed class BackupTests : IAsyncLifetime
     readonly string folder = Directory.CreateTempSubdirectory("rovett-test-").FullName;
     ServiceUnderTest s = null!;
 
-    public async ValueTask InitializeAsync() => s = await ServiceUnderTest.Start(folder: Directory.CreateDirectory(Path.Combine(folder, "data")).FullName);
+    public async ValueTask InitializeAsync() =>
+        s = await ServiceUnderTest.Start(folder: Directory.CreateDirectory(Path.Combine(folder, "data")).FullName);
 
     public async ValueTask DisposeAsync()
     {
@@ -58,7 +59,8 @@ public sealed class BackupTests : IAsyncLifetime
             // A key, then a notification: at any moment there are as many of both, or one key more.
             while (!over.IsCancellationRequested)
             {
-                await backend.Call(HttpMethod.Post, "/v1/keys", new JsonObject { ["name"] = $"k{made}", ["scopes"] = new JsonArray("send") });
+                await backend.Call(HttpMethod.Post, "/v1/keys",
+                    new JsonObject { ["name"] = $"k{made}", ["scopes"] = new JsonArray("send") });
                 await s.Send("user:mara", $"{made}");
                 Interlocked.Increment(ref made);
             }
@@ -69,7 +71,8 @@ public sealed class BackupTests : IAsyncLifetime
             await Eventually.Holds(() => Volatile.Read(ref made) > before + 3 || writing.IsCompleted, "more was made");
             var to = Directory.CreateDirectory(Path.Combine(folder, $"copy{i}")).FullName;
             DataFolderBackup.Copy(s.Folder, to);
-            long more = Count(Path.Combine(to, SqliteFiles.AccessName), "SELECT count(*) FROM api_key") - keys, sent = Count(Path.Combine(to, SqliteFiles.HistoryName), "SELECT count(*) FROM entry WHERE id IS NOT NULL");
+            long more = Count(Path.Combine(to, SqliteFiles.AccessName), "SELECT count(*) FROM api_key") - keys,
+                sent = Count(Path.Combine(to, SqliteFiles.HistoryName), "SELECT count(*) FROM entry WHERE id IS NOT NULL");
             (more - sent).ShouldBeInRange(0, 1, $"{more} keys, {sent} notifications");
             SqliteFiles.Integrity(Path.Combine(to, SqliteFiles.HistoryName)).ShouldBeEmpty();
             Directory.GetFiles(to).Select(Path.GetFileName).Order().ShouldBe([SqliteFiles.AccessName, SqliteFiles.HistoryName]);
@@ -83,10 +86,17 @@ public sealed class BackupTests : IAsyncLifetime
     {
         var sets = Directory.CreateDirectory(Path.Combine(s.Folder, SqliteFiles.KeySetsName)).FullName;
         await File.WriteAllTextAsync(Path.Combine(sets, "identity.json"), """{"keys":[]}""", TestContext.Current.CancellationToken);
-        var (copy, back) = (Directory.CreateDirectory(Path.Combine(folder, "copy")).FullName, Directory.CreateDirectory(Path.Combine(folder, "back")).FullName);
+        var (copy, back) =
+            (Directory.CreateDirectory(Path.Combine(folder, "copy")).FullName,
+            Directory.CreateDirectory(Path.Combine(folder, "back")).FullName);
         DataFolderBackup.Copy(s.Folder, copy);
         DataFolderBackup.CopyBack(copy, back);
-        foreach (var file in Directory.GetFiles(copy, "*", SearchOption.AllDirectories).Concat(Directory.GetFiles(back, "*", SearchOption.AllDirectories))) File.GetUnixFileMode(file).ShouldBe(Own, file);
-        (await File.ReadAllTextAsync(Path.Combine(back, SqliteFiles.KeySetsName, "identity.json"), TestContext.Current.CancellationToken)).ShouldBe("""{"keys":[]}""");
+        foreach (var file in Directory.GetFiles(copy, "*", SearchOption.AllDirectories)
+            .Concat(Directory.GetFiles(back, "*", SearchOption.AllDirectories)))
+        {
+            File.GetUnixFileMode(file).ShouldBe(Own, file);
+        }
+        (await File.ReadAllTextAsync(Path.Combine(back, SqliteFiles.KeySetsName, "identity.json"),
+            TestContext.Current.CancellationToken)).ShouldBe("""{"keys":[]}""");
     }
 }

@@ -35,7 +35,9 @@ public sealed class ClientTests : IAsyncLifetime
     public async Task When_its_token_ends_it_comes_back_with_a_fresh_one_and_misses_nothing(LiveTransport transport, string name)
     {
         int tokens = 0;
-        using var live = new LiveConnection(s.Url, _ => new ValueTask<string>(TestTokens.Make(s.Secret, "mara", ["engineer"], tokens++ == 0 ? TimeSpan.FromSeconds(1) : TimeSpan.FromHours(1))),
+        using var live = new LiveConnection(s.Url,
+            _ => new ValueTask<string>(
+            TestTokens.Make(s.Secret, "mara", ["engineer"], tokens++ == 0 ? TimeSpan.FromSeconds(1) : TimeSpan.FromHours(1))),
             new LiveOptions { Transport = transport, AckWithin = TimeSpan.FromMilliseconds(50) });
         var kinds = new List<string>();
         await s.Send("role:engineer", "before");
@@ -61,7 +63,8 @@ public sealed class ClientTests : IAsyncLifetime
     {
         using var relay = new Relay(s.Port) { StripsUpgrades = strips, BuffersStreams = buffers };
         for (int i = 0; i < 50; i++) await s.Send("role:engineer", $"{i}");
-        using var live = new LiveConnection(relay.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")), new LiveOptions { AckWithin = TimeSpan.FromMilliseconds(50) });
+        using var live = new LiveConnection(relay.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")),
+            new LiveOptions { AckWithin = TimeSpan.FromMilliseconds(50) });
         var clock = Stopwatch.StartNew();
         var titles = await Read(live, 60, async message =>
         {
@@ -79,7 +82,8 @@ public sealed class ClientTests : IAsyncLifetime
     [Fact]
     public async Task It_comes_back_after_a_restart_and_has_what_came_meanwhile_once()
     {
-        // The port is another one after the restart, as it would be behind a proxy that moves over: a fresh connection takes the cursor along.
+        // The port is another one after the restart, as it would be behind a proxy that moves over: a fresh connection
+        // takes the cursor along.
         string? cursor = null;
         using (var live = new LiveConnection(s.Url, _ => new ValueTask<string>(s.Token("mara", "engineer"))))
         {
@@ -94,7 +98,8 @@ public sealed class ClientTests : IAsyncLifetime
         await s.Send("role:engineer", "two");
         await s.Restart();
         await s.Send("role:engineer", "three");
-        using var again = new LiveConnection(s.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")), new LiveOptions { After = cursor });
+        using var again = new LiveConnection(s.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")),
+            new LiveOptions { After = cursor });
         (await Read(again, 2)).ShouldBe(["two", "three"]);
     }
 
@@ -106,7 +111,8 @@ public sealed class ClientTests : IAsyncLifetime
     {
         const int All = 600;
         using var relay = new Relay(s.Port);
-        using var live = new LiveConnection(relay.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")), new LiveOptions { Transport = transport, Device = "desk", AckEvery = 1 });
+        using var live = new LiveConnection(relay.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")),
+            new LiveOptions { Transport = transport, Device = "desk", AckEvery = 1 });
         using var over = new CancellationTokenSource();
         int came = 0;
         var cuts = Task.Run(async () =>
@@ -138,7 +144,8 @@ public sealed class ClientTests : IAsyncLifetime
     public async Task A_connection_that_is_dead_and_does_not_say_so_is_noticed(LiveTransport transport)
     {
         using var relay = new Relay(s.Port);
-        using var live = new LiveConnection(relay.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")), new LiveOptions { Transport = transport, Device = "desk", DeadAfter = TimeSpan.FromSeconds(4) });
+        using var live = new LiveConnection(relay.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")),
+            new LiveOptions { Transport = transport, Device = "desk", DeadAfter = TimeSpan.FromSeconds(4) });
         await s.Send("role:engineer everyone", "before");
         var titles = await Read(live, 2, async message =>
         {
@@ -168,7 +175,8 @@ public sealed class ClientTests : IAsyncLifetime
         string Good() => s.Token("mara", "engineer");
         string Late() => TestTokens.Make(s.Secret, "mara", ["engineer"], TimeSpan.FromMinutes(-5));
         var answers = new Queue<Func<string>>([
-            () => throw new HttpRequestException("502 from the page's backend"), () => "<!doctype html><title>Sign in</title>", () => null!, () => "", Late, Late, Good,
+            () => throw new HttpRequestException("502 from the page's backend"), () => "<!doctype html><title>Sign in</title>", () => null!,
+                () => "", Late, Late, Good,
             () => throw new InvalidOperationException("nobody is signed in"), Good]);
         var troubles = new List<string>();
         using var relay = new Relay(s.Port);
@@ -187,7 +195,8 @@ public sealed class ClientTests : IAsyncLifetime
             await s.Send("role:engineer", "two");
         }, 60)).ShouldBe(["one", "two"]);
         answers.ShouldBeEmpty();
-        foreach (var why in new[] { "no token: 502", "<!doctype html>", "is none: null", "is none: \"\"", "expired", "nobody is signed in" })
+        foreach (var why in new[] { "no token: 502", "<!doctype html>", "is none: null", "is none: \"\"", "expired",
+            "nobody is signed in" })
             troubles.ShouldContain(t => t.Contains(why, StringComparison.OrdinalIgnoreCase), why);
     }
 
@@ -208,7 +217,8 @@ public sealed class ClientTests : IAsyncLifetime
         using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(20));
         foreach (var transport in new[] { LiveTransport.WebSocket, LiveTransport.Sse, LiveTransport.LongPoll })
         {
-            using var live = new LiveConnection(new Uri(between.Url), _ => new ValueTask<string>(s.Token("mara")), new LiveOptions { Transport = transport });
+            using var live = new LiveConnection(new Uri(between.Url), _ => new ValueTask<string>(s.Token("mara")),
+                new LiveOptions { Transport = transport });
             using var enough = new CancellationTokenSource();
             var reading = Task.Run(async () =>
             {
@@ -228,7 +238,8 @@ public sealed class ClientTests : IAsyncLifetime
         const string Other = "a secret of its own, long enough to sign with";
         await admin.Call(HttpMethod.Post, "/v1/signing-keys", new JsonObject { ["name"] = "rotated", ["secret"] = Other });
         var secret = Other;
-        using var live = new LiveConnection(s.Url, _ => new ValueTask<string>(TestTokens.Make(secret, "mara", ["engineer"], TimeSpan.FromHours(1))), new LiveOptions());
+        using var live = new LiveConnection(s.Url,
+            _ => new ValueTask<string>(TestTokens.Make(secret, "mara", ["engineer"], TimeSpan.FromHours(1))), new LiveOptions());
         (await Read(live, 1, async message =>
         {
             if ((string)message["kind"]! != "current" || live.Reconnects > 0) return;
@@ -245,7 +256,8 @@ public sealed class ClientTests : IAsyncLifetime
     public async Task An_acknowledgement_that_did_not_get_through_is_repeated(LiveTransport transport)
     {
         using var relay = new Relay(s.Port);
-        using var live = new LiveConnection(relay.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")), new LiveOptions { Transport = transport, AckWithin = TimeSpan.FromMilliseconds(20) });
+        using var live = new LiveConnection(relay.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")),
+            new LiveOptions { Transport = transport, AckWithin = TimeSpan.FromMilliseconds(20) });
         var id = await s.Send("role:engineer", "one");
         using var over = new CancellationTokenSource();
         relay.PostsRefused = 3;
@@ -254,7 +266,8 @@ public sealed class ClientTests : IAsyncLifetime
             await foreach (var _ in live.Messages(over.Token)) { }
         }, TestContext.Current.CancellationToken);
         using var backend = s.Backend();
-        await Eventually.Holds(async () => (int)(await backend.Call(HttpMethod.Get, $"/v1/notifications/{id}"))["people"]!["handled"]!, n => n == 1, "it is known to be handled");
+        await Eventually.Holds(async () => (int)(await backend.Call(HttpMethod.Get, $"/v1/notifications/{id}"))["people"]!["handled"]!,
+            n => n == 1, "it is known to be handled");
         live.LastTrouble!.ShouldContain("503");
         live.Reconnects.ShouldBe(0);
         await over.CancelAsync();
@@ -297,7 +310,8 @@ public sealed class ClientTests : IAsyncLifetime
     public async Task Sending_throws_what_was_refused_with_its_fields_and_repeats_safely()
     {
         using var backend = s.Backend();
-        var refused = await Should.ThrowAsync<RovettRefusedException>(() => backend.Send(new JsonObject { ["to"] = new JsonArray("mara") }));
+        var refused =
+            await Should.ThrowAsync<RovettRefusedException>(() => backend.Send(new JsonObject { ["to"] = new JsonArray("mara") }));
         (refused.Status, refused.Slug).ShouldBe((422, "invalid-fields"));
         refused.Fields.Select(f => f.Field).ShouldBe(["to[0]", "type", "title"]);
         JsonObject Notification() => new() { ["to"] = new JsonArray("user:mara"), ["type"] = "t", ["title"] = "t" };
@@ -309,7 +323,8 @@ public sealed class ClientTests : IAsyncLifetime
     public async Task What_has_a_deadline_is_acknowledged_at_once()
     {
         await using var s = await ServiceUnderTest.Start();
-        using var live = new LiveConnection(s.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")), new LiveOptions { AckWithin = TimeSpan.FromHours(1) });
+        using var live = new LiveConnection(s.Url, _ => new ValueTask<string>(s.Token("mara", "engineer")),
+            new LiveOptions { AckWithin = TimeSpan.FromHours(1) });
         async Task<int> Received(string id) => (int)(await s.Get($"/v1/notifications/{id}", s.Key)).Json!["people"]!["received"]!;
         using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(30));
         string toRead = "", toSign = "";
@@ -326,7 +341,8 @@ public sealed class ClientTests : IAsyncLifetime
         toRead = await s.Send("user:mara", "to read");
         (await Next("notification")).ContainsKey("due").ShouldBeFalse();
         var after = Next("notification");
-        toSign = (string)(await s.Post("/v1/notifications", s.Key, """{"to":["user:mara"],"type":"t","title":"to sign","deadlines":[{"by":"received","within":"PT1M"}]}""")).Json!["id"]!;
+        toSign = (string)(await s.Post("/v1/notifications", s.Key,
+            """{"to":["user:mara"],"type":"t","title":"to sign","deadlines":[{"by":"received","within":"PT1M"}]}""")).Json!["id"]!;
         var signed = await after;
         (string.CompareOrdinal((string)signed["due"]!, (string)signed["time"]!) > 0).ShouldBeTrue();
         (await Received(toRead)).ShouldBe(0, "the next message was asked for, and an hour is not over");

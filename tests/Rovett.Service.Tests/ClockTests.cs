@@ -17,7 +17,9 @@ public sealed class ClockTests
     public async Task What_is_due_ends_when_it_must_and_whoever_is_signed_out_meanwhile_signs_in_again(double hours)
     {
         await using var s = await ServiceUnderTest.Start(clock: clock);
-        async Task<string> Send() => (string)(await s.Post("/v1/notifications", s.Key, """{"to":["role:engineer"],"type":"t","title":"t","ttl":10800,"takeable":true,"deadlines":[{"by":"read","within":"PT2H","otherwise":{"to":["user:ruth"],"type":"t","title":"missed"}}]}""")).Json!["id"]!;
+        async Task<string> Send() =>
+            (string)(await s.Post("/v1/notifications", s.Key,
+            """{"to":["role:engineer"],"type":"t","title":"t","ttl":10800,"takeable":true,"deadlines":[{"by":"read","within":"PT2H","otherwise":{"to":["user:ruth"],"type":"t","title":"missed"}}]}""")).Json!["id"]!;
         var mara = s.Token("mara", "engineer");
         using var live = await s.WebSocket(mara);
         await live.Next("current");
@@ -39,11 +41,17 @@ public sealed class ClockTests
         foreach (var id in new[] { before, during, after }) StateOf(await s.Get("/v1/notifications/" + id, s.Key)).ShouldBe("stored");
 
         clock.Advance(TimeSpan.FromHours(2.5));
-        await Eventually.Holds(async () => (await s.Totals(TestTokens.Make(s.Secret, "ruth", lifetime: TimeSpan.FromHours(12)))).Unread, n => n == 3, "three deadlines are missed", 40);
+        await Eventually.Holds(async () => (await s.Totals(TestTokens.Make(s.Secret, "ruth", lifetime: TimeSpan.FromHours(12)))).Unread,
+            n => n == 3, "three deadlines are missed", 40);
         (await s.Get("/v1/grants", s.Key)).Json!["grants"]!.AsArray().Count.ShouldBe(1);
         clock.Advance(TimeSpan.FromHours(1));
-        foreach (var id in new[] { before, during, after }) await Eventually.Holds(async () => StateOf(await s.Get("/v1/notifications/" + id, s.Key)), state => state == "expired", "expired");
-        await Eventually.Holds(async () => (await s.Get("/v1/grants", s.Key)).Json!["grants"]!.AsArray().Count, n => n == 0, "the grant ended");
+        foreach (var id in new[] { before, during, after })
+        {
+            await Eventually.Holds(async () => StateOf(await s.Get("/v1/notifications/" + id, s.Key)), state => state == "expired",
+                "expired");
+        }
+        await Eventually.Holds(async () => (await s.Get("/v1/grants", s.Key)).Json!["grants"]!.AsArray().Count, n => n == 0,
+            "the grant ended");
         (await s.Get("/v1/status", s.Key)).Json!["clock"]!["step"].ShouldBeNull();
     }
 
@@ -66,8 +74,14 @@ public sealed class ClockTests
         clock.Set(TimeSpan.FromDays(30));
         await s.Send("user:mara");
         clock.Advance(TimeSpan.FromMinutes(6)); // long enough to be believed
-        await Eventually.Holds(async () => (await s.Get("/v1/clock", s.Key)).Json!["clock"]!, c => (double)c["retentionHeldBackSeconds"]! > 0 && c["step"] is null, "the step is believed");
-        async Task<long> Unread() => (long)(await s.Get("/v1/inbox/totals", TestTokens.Make(s.Secret, "mara", change: c => (c["iat"], c["exp"]) = (DateTimeOffset.UtcNow.AddDays(30).ToUnixTimeSeconds(), DateTimeOffset.UtcNow.AddDays(31).ToUnixTimeSeconds())))).Json!["unread"]!;
+        await Eventually.Holds(async () => (await s.Get("/v1/clock", s.Key)).Json!["clock"]!,
+            c => (double)c["retentionHeldBackSeconds"]! > 0 && c["step"] is null, "the step is believed");
+        async Task<long> Unread() =>
+            (long)(await s.Get("/v1/inbox/totals",
+            TestTokens.Make(s.Secret, "mara",
+            change: c =>
+            (c["iat"], c["exp"]) = (DateTimeOffset.UtcNow.AddDays(30).ToUnixTimeSeconds(), DateTimeOffset.UtcNow.AddDays(31)
+            .ToUnixTimeSeconds())))).Json!["unread"]!;
         (await Unread()).ShouldBe(21);
         await s.Restart();
         (await Unread()).ShouldBe(21);
@@ -84,13 +98,15 @@ public sealed class ClockTests
     {
         clock.Set(TimeSpan.FromHours(10)); // wrong from the start
         await using var s = await ServiceUnderTest.Start(clock: clock);
-        string Late(string user) => TestTokens.Make(s.Secret, user, change: c => (c["iat"], c["exp"]) = ((double)c["iat"] + 36_000, (long)c["exp"] + 36_000));
+        string Late(string user) =>
+            TestTokens.Make(s.Secret, user, change: c => (c["iat"], c["exp"]) = ((double)c["iat"] + 36_000, (long)c["exp"] + 36_000));
         var old = Late("mara");
         (await s.Get("/v1/inbox/totals", old)).Status.ShouldBe(200);
         (await s.Post("/v1/users/mara/sign-out", s.Key, "")).Status.ShouldBe(200);
         clock.Set(TimeSpan.FromHours(-10)); // and put right
         (await s.Get("/v1/inbox/totals", s.Token("mara"))).Status.ShouldBe(401);
         (await s.Post("/v1/clock/confirm", s.Key, "")).Status.ShouldBe(200);
-        await Eventually.Holds(async () => (await s.Get("/v1/inbox/totals", s.Token("mara"))).Status, status => status == 200, "a fresh token is let in");
+        await Eventually.Holds(async () => (await s.Get("/v1/inbox/totals", s.Token("mara"))).Status, status => status == 200,
+            "a fresh token is let in");
     }
 }

@@ -16,7 +16,8 @@ public sealed class ConsoleTests : IAsyncLifetime
 
     async Task<(string, string)> SignUp(string name, string link)
     {
-        var up = await s.Post("/console/api/sign-up", null, $$"""{"name":"{{name}}","password":"a long password","link":"{{link}}"}""", Own);
+        var up = await s.Post("/console/api/sign-up", null,
+            $$"""{"name":"{{name}}","password":"a long password","link":"{{link}}"}""", Own);
         up.Status.ShouldBe(204, up.Text);
         return ("Cookie", up.Headers.GetValues("Set-Cookie").Single().Split(';')[0]);
     }
@@ -38,8 +39,13 @@ public sealed class ConsoleTests : IAsyncLifetime
         ((string)(await Get("/console/api/me", nils)).Json!["may"]!).ShouldBe("view");
         using var live = await s.WebSocket(s.Token("teo", "deckhand"));
         await live.Next("current");
-        foreach (var path in new[] { "/console/api/access?space=main", "/console/api/operators", "/console/api/explain?user=teo&on=role:deckhand" }) (await Get(path, nils)).Status.ShouldBe(200, path);
-        foreach (var (path, body) in new[] { ("sign-out-user?space=main", """{"user":"teo"}"""), ("links", """{"may":"operate"}"""), ("operators/remove", """{"name":"ruth"}""") })
+        foreach (var path in new[] { "/console/api/access?space=main", "/console/api/operators",
+            "/console/api/explain?user=teo&on=role:deckhand" })
+        {
+            (await Get(path, nils)).Status.ShouldBe(200, path);
+        }
+        foreach (var (path, body) in new[] { ("sign-out-user?space=main", """{"user":"teo"}"""), ("links", """{"may":"operate"}"""),
+            ("operators/remove", """{"name":"ruth"}""") })
         {
             (await s.Post("/console/api/" + path, null, body, Own, nils)).Problem.ShouldBe("may-only-view", path);
             (await s.Post("/console/api/" + path, null, body, Own)).Problem.ShouldBe("not-signed-in", path);
@@ -47,7 +53,8 @@ public sealed class ConsoleTests : IAsyncLifetime
         }
         (await s.Post("/console/api/sign-out-user?space=main", null, """{"user":"teo"}""", Own, ruth)).Status.ShouldBe(204);
         ((string)(await live.Next("ending"))["reason"]!).ShouldBe("signed-out");
-        (await s.Get("/v1/audit", s.Key)).Json!["acts"]!.AsArray().Select(a => $"{a!["actor"]} {a["act"]} {a["about"]}").ShouldBe(["operator:ruth operator.invited view", "operator:ruth user.signed-out user:teo"]);
+        (await s.Get("/v1/audit", s.Key)).Json!["acts"]!.AsArray().Select(a => $"{a!["actor"]} {a["act"]} {a["about"]}")
+            .ShouldBe(["operator:ruth operator.invited view", "operator:ruth user.signed-out user:teo"]);
     }
 
     [Fact]
@@ -98,7 +105,8 @@ public sealed class ConsoleTests : IAsyncLifetime
     public async Task Many_guesses_at_a_time_are_no_way_around_the_limit()
     {
         await SignUp("ruth", s.Service.ConsoleLink!);
-        var answers = await Task.WhenAll(Enumerable.Range(0, 300).Select(i => s.Post("/console/api/sign-in", null, $$"""{"name":"ruth","password":"guess {{i}}"}""", Own)));
+        var answers = await Task.WhenAll(Enumerable.Range(0, 300)
+            .Select(i => s.Post("/console/api/sign-in", null, $$"""{"name":"ruth","password":"guess {{i}}"}""", Own)));
         answers.Count(a => a.Problem == "sign-in-failed").ShouldBeLessThanOrEqualTo(5);
         answers.Count(a => a.Status == 429).ShouldBeGreaterThanOrEqualTo(295);
     }
@@ -107,7 +115,9 @@ public sealed class ConsoleTests : IAsyncLifetime
     public async Task Behind_a_proxy_with_TLS_the_cookie_is_kept_to_TLS()
     {
         await SignUp("ruth", s.Service.ConsoleLink!);
-        async Task<string> Cookie(params (string, string)[] headers) => (await s.Post("/console/api/sign-in", null, """{"name":"ruth","password":"a long password"}""", [Own, .. headers])).Headers.GetValues("Set-Cookie").Single();
+        async Task<string> Cookie(params (string, string)[] headers) =>
+            (await s.Post("/console/api/sign-in", null, """{"name":"ruth","password":"a long password"}""",
+            [Own, .. headers])).Headers.GetValues("Set-Cookie").Single();
         var plain = await Cookie();
         plain.ShouldContain("httponly");
         plain.ShouldContain("samesite=strict");
@@ -126,7 +136,8 @@ public sealed class ConsoleTests : IAsyncLifetime
         taken.Problem.ShouldBe("operator-exists");
         var nils = await SignUp("nils", link);
         ((string)(await Get("/console/api/me", nils)).Json!["may"]!).ShouldBe("view");
-        (await s.Post("/console/api/sign-up", null, $$"""{"name":"pia","password":"a long password","link":"{{link}}"}""", Own)).Problem.ShouldBe("link-ended");
+        (await s.Post("/console/api/sign-up", null, $$"""{"name":"pia","password":"a long password","link":"{{link}}"}""",
+            Own)).Problem.ShouldBe("link-ended");
         var reader = (string)(await s.Post("/v1/keys", s.Key, """{"name":"reader","scopes":["read"]}""")).Json!["key"]!;
         (await s.Post("/v1/console-links", reader, "{}")).Problem.ShouldBe("api-key-scope");
         (await s.Post("/v1/console-links", s.Key, """{"may":"everything"}""")).Status.ShouldBe(422);
@@ -136,11 +147,20 @@ public sealed class ConsoleTests : IAsyncLifetime
     public async Task Sign_ins_are_listed_with_those_refused_and_guessing_is_throttled()
     {
         var ruth = await SignUp("ruth", s.Service.ConsoleLink!);
-        for (int i = 0; i < 5; i++) (await s.Post("/console/api/sign-in", null, """{"name":"ruth","password":"guess"}""", Own)).Problem.ShouldBe("sign-in-failed");
-        (await s.Post("/console/api/sign-in", null, """{"name":"ruth","password":"a long password"}""", Own)).Problem.ShouldBe("too-many-sign-ins");
+        for (int i = 0; i < 5; i++)
+        {
+            (await s.Post("/console/api/sign-in", null, """{"name":"ruth","password":"guess"}""", Own)).Problem.ShouldBe("sign-in-failed");
+        }
+        (await s.Post("/console/api/sign-in", null, """{"name":"ruth","password":"a long password"}""", Own)).Problem.ShouldBe(
+            "too-many-sign-ins");
         // Other names from the same address: bounded as well.
         int refused = 0;
-        for (int i = 0; i < 40; i++) refused += (await s.Post("/console/api/sign-in", null, $$"""{"name":"guess{{i}}","password":"guess"}""", Own)).Status == 429 ? 1 : 0;
+        for (int i = 0; i < 40; i++)
+        {
+            refused += (await s.Post("/console/api/sign-in", null, $$"""{"name":"guess{{i}}","password":"guess"}""", Own)).Status == 429
+                ? 1
+                : 0;
+        }
         refused.ShouldBe(15);
         var signIns = (await Get("/console/api/operators", ruth)).Json!["signIns"]!.AsArray();
         signIns.Count(x => (bool)x!["signedIn"]!).ShouldBe(1);
@@ -152,10 +172,13 @@ public sealed class ConsoleTests : IAsyncLifetime
     public async Task Nothing_of_the_console_answers_a_foreign_page_or_a_backends_key_or_a_users_token()
     {
         var ruth = await SignUp("ruth", s.Service.ConsoleLink!);
-        foreach (var path in new[] { "/console/api/me", "/console/api/live", "/console/api/access", "/console/api/operators", "/console/api/explain?user=teo&on=everyone" })
+        foreach (var path in new[] { "/console/api/me", "/console/api/live", "/console/api/access", "/console/api/operators",
+            "/console/api/explain?user=teo&on=everyone" })
         {
-            (await s.Call(HttpMethod.Get, path, null, null, ruth, ("Origin", "https://evil.example"))).Problem.ShouldBe("origin-refused", path);
-            (await s.Call(HttpMethod.Get, path, null, null, ruth, ("Origin", "https://crew.example"))).Problem.ShouldBe("origin-refused", path);
+            (await s.Call(HttpMethod.Get, path, null, null, ruth, ("Origin", "https://evil.example"))).Problem.ShouldBe("origin-refused",
+                path);
+            (await s.Call(HttpMethod.Get, path, null, null, ruth, ("Origin", "https://crew.example"))).Problem.ShouldBe("origin-refused",
+                path);
             if (path.EndsWith("me", StringComparison.Ordinal)) continue;
             (await s.Get(path, s.Key)).Problem.ShouldBe("not-signed-in", path);
             (await s.Get(path, s.Token("ruth"))).Problem.ShouldBe("not-signed-in", path);

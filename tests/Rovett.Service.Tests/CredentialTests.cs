@@ -8,7 +8,8 @@ using Xunit;
 
 namespace Rovett.Service.Tests;
 
-/// <summary>What gets past nobody: withdrawn keys, sessions that have ended, cursors of one's own making, tokens of the near future, odd paths and names.</summary>
+/// <summary>What gets past nobody: withdrawn keys, sessions that have ended, cursors of one's own making, tokens of the
+/// near future, odd paths and names.</summary>
 public sealed class CredentialTests
 {
     static async Task<string> Verdict(ServiceUnderTest s, string token, string path = "/v1/inbox/totals")
@@ -46,7 +47,10 @@ public sealed class CredentialTests
         await File.WriteAllTextAsync(file, $$"""{"keys":[{{stays.Jwk("ES256", "stays")}}]}""");
         File.SetLastWriteTimeUtc(file, DateTime.UtcNow.AddSeconds(5));
         (await Verdict(s, going)).ShouldBe("token-signature"); // though it was verified before
-        foreach (RawConnection session in new RawConnection[] { live, events }) ((string)(await session.Next("ending"))["reason"]!).ShouldBe("signing-key-removed");
+        foreach (RawConnection session in new RawConnection[] { live, events })
+        {
+            ((string)(await session.Next("ending"))["reason"]!).ShouldBe("signing-key-removed");
+        }
         (await s.Get($"/v1/live?ticket={ticket}&device=phone", null)).Problem.ShouldBe("ticket-key-removed");
         using (var again = await s.WebSocket(going)) again.Status.ShouldBe(401);
         (await Verdict(s, staying)).ShouldBe("in");
@@ -79,8 +83,10 @@ public sealed class CredentialTests
     public async Task A_device_of_a_blocked_user_that_does_not_read_does_nothing_any_more()
     {
         await using var s = await ServiceUnderTest.Start();
-        (await s.Call(HttpMethod.Put, "/v1/policies", s.Key, """{"policies":[{"name":"all","topic":"{any...}","may":["subscribe","follow","say"],"when":{"anyone":true}}]}""")).Status.ShouldBe(200);
-        var job = (string)(await s.Post("/v1/notifications", s.Key, """{"to":["role:engineer"],"type":"t","title":"t","takeable":true}""")).Json!["id"]!;
+        (await s.Call(HttpMethod.Put, "/v1/policies", s.Key,
+            """{"policies":[{"name":"all","topic":"{any...}","may":["subscribe","follow","say"],"when":{"anyone":true}}]}""")).Status.ShouldBe(200);
+        var job = (string)(await s.Post("/v1/notifications", s.Key,
+            """{"to":["role:engineer"],"type":"t","title":"t","takeable":true}""")).Json!["id"]!;
         var token = s.Token("mara", "engineer");
         using var stuck = await s.WebSocket(token);
         using var events = await s.Events(token);
@@ -88,15 +94,21 @@ public sealed class CredentialTests
         await stuck.Next("current");
         // It is sent so much that its connection can't close, for it reads nothing.
         var filler = new string('x', 3_900);
-        for (int i = 0; i < 1500; i++) (await s.Post("/v1/notifications", s.Key, $$"""{"to":["user:mara"],"type":"t","title":"t","body":"{{filler}}"}""")).Status.ShouldBe(201);
+        for (int i = 0; i < 1500; i++)
+        {
+            (await s.Post("/v1/notifications", s.Key,
+                $$"""{"to":["user:mara"],"type":"t","title":"t","body":"{{filler}}"}""")).Status.ShouldBe(201);
+        }
         (await s.Call(HttpMethod.Put, "/v1/users/mara", s.Key, """{"blocked":true}""")).Status.ShouldBe(200);
-        string[] acts = ["""{"kind":"markRead","all":true}""", $$"""{"kind":"take","id":"{{job}}"}""", """{"kind":"follow","topic":"berth/3"}"""];
+        string[] acts = ["""{"kind":"markRead","all":true}""", $$"""{"kind":"take","id":"{{job}}"}""",
+            """{"kind":"follow","topic":"berth/3"}"""];
         foreach (var act in acts)
         {
             await stuck.Text(act);
             (await s.Post("/v1/live/" + session, token, act)).Status.ShouldBeOneOf(204, 401, 403, 404);
         }
-        foreach (var (path, body) in new[] { ("/v1/inbox/marks", """{"read":{"all":true}}"""), ($"/v1/inbox/{job}/take", "{}"), ("/v1/follows", """{"topic":"berth/3"}"""), ("/v1/mutes", """{"type":"t"}""") })
+        foreach (var (path, body) in new[] { ("/v1/inbox/marks", """{"read":{"all":true}}"""), ($"/v1/inbox/{job}/take", "{}"),
+            ("/v1/follows", """{"topic":"berth/3"}"""), ("/v1/mutes", """{"type":"t"}""") })
             (await s.Post(path, token, body)).Problem.ShouldBe("user-blocked", path);
         // Whatever was to come of it has come once another's send is answered.
         await s.Send("user:ivo");
@@ -118,20 +130,32 @@ public sealed class CredentialTests
         await using var s = await ServiceUnderTest.Start();
         string Policy(string when) => $$"""{"policies":[{"name":"p","topic":"berth/{n}","may":["subscribe"],"when":{{when}}}]}""";
         Task<Answer> Load(string when) => s.Call(HttpMethod.Put, "/v1/policies", s.Key, Policy(when));
-        (await Load(by switch { "role" => """{"role":"harbour-desk"}""", "claim" => """{"claims":{"berth":"{n}"}}""", _ => """{"role":"nobody"}""" })).Status.ShouldBe(200);
-        string Token(bool entitled) => TestTokens.Make(s.Secret, "pia", entitled && by == "role" ? ["harbour-desk"] : ["deckhand"], change: c => c["berth"] = entitled && by == "claim" ? "3" : "none");
+        (await Load(
+            by switch
+            {
+                "role" => """{"role":"harbour-desk"}""",
+                "claim" => """{"claims":{"berth":"{n}"}}""",
+                _ => """{"role":"nobody"}"""
+            })).Status.ShouldBe(200);
+        string Token(bool entitled) =>
+            TestTokens.Make(s.Secret, "pia", entitled && by == "role" ? ["harbour-desk"] : ["deckhand"],
+            change: c => c["berth"] = entitled && by == "claim" ? "3" : "none");
         string old;
         using (var early = await s.WebSocket(Token(false)))
         {
             old = (string)(await early.Next("current"))["cursor"]!;
             for (int i = 0; i < 30; i++) await s.Send("topic:berth/3", $"before {i}");
         }
-        if (by == "grant") (await s.Post("/v1/grants", s.Key, """{"user":"pia","topic":"berth/3","may":["subscribe"]}""")).Status.ShouldBe(201);
+        if (by == "grant")
+        {
+            (await s.Post("/v1/grants", s.Key, """{"user":"pia","topic":"berth/3","may":["subscribe"]}""")).Status.ShouldBe(201);
+        }
         if (by == "policy") (await Load("""{"role":"deckhand"}""")).Status.ShouldBe(200);
         var token = Token(true);
         (await s.Get("/v1/inbox", token)).Status.ShouldBe(200); // the right begins, at the latest
         for (int i = 0; i < 3; i++) await s.Send("topic:berth/3", $"after {i}");
-        if (by is "role" or "policy") (await Load("""{"role":["harbour-desk","deckhand"]}""")).Status.ShouldBe(200); // which changes nothing for pia
+        // Which changes nothing for pia.
+        if (by is "role" or "policy") (await Load("""{"role":["harbour-desk","deckhand"]}""")).Status.ShouldBe(200);
         foreach (var cursor in new[] { old, "AAAAAAAAAAAAAAAAAAAAAA", "AU4nlV6MeTAePgkTki68jQ", "_____________________w" })
         {
             using var live = await s.WebSocket(token);
@@ -164,7 +188,8 @@ public sealed class CredentialTests
             (await s.Post("/v1/tickets", ahead[0], "{}")).Problem.ShouldBe("signed-out");
         }
         await Out();
-        using (var socket = await s.WebSocket(null, $"?ticket={ticket}")) ((string)(await socket.Next("refused"))["problem"]!["type"]!).ShouldEndWith("signed-out");
+        using (var socket = await s.WebSocket(null,
+            $"?ticket={ticket}")) ((string)(await socket.Next("refused"))["problem"]!["type"]!).ShouldEndWith("signed-out");
         (await Verdict(s, s.Token("mara"))).ShouldBe("in"); // a fresh one, made by a clock that is right
         await s.Restart();
         await Out();
@@ -177,7 +202,8 @@ public sealed class CredentialTests
         await using var s = await ServiceUnderTest.Start(o => (o.Spaces, o.Origins) = (["harbour"], ["https://everywhere.example"]));
         var key = s.Credentials["harbour"].AdminKey;
         (await s.Call(HttpMethod.Patch, "/s/harbour/v1/settings", key, """{"origins":["https://harbour.example"]}""")).Status.ShouldBe(200);
-        foreach (var (path, status) in new[] { ("/s/harbour/v1/status", 403), ("/S/harbour/v1/status", 404), ("/S/HARBOUR/v1/status", 404), ("/s/harbour/V1/status", 404), ("/s/%68arbour/v1/status", 403), ("/%73/harbour/v1/status", 403) })
+        foreach (var (path, status) in new[] { ("/s/harbour/v1/status", 403), ("/S/harbour/v1/status", 404), ("/S/HARBOUR/v1/status", 404),
+            ("/s/harbour/V1/status", 404), ("/s/%68arbour/v1/status", 403), ("/%73/harbour/v1/status", 403) })
             (await s.Call(HttpMethod.Get, path, key, null, ("Origin", "https://everywhere.example"))).Status.ShouldBe(status, path);
         (await s.Call(HttpMethod.Get, "/s/harbour/v1/status", key, null, ("Origin", "https://harbour.example"))).Status.ShouldBe(200);
         (await s.Call(HttpMethod.Get, "/v1/status", s.Key, null, ("Origin", "https://harbour.example"))).Status.ShouldBe(403);
@@ -188,8 +214,10 @@ public sealed class CredentialTests
     public async Task A_narrowed_key_replaces_nothing_in_a_slot_that_it_could_not_have_sent()
     {
         await using var s = await ServiceUnderTest.Start();
-        var narrow = (string)(await s.Post("/v1/keys", s.Key, """{"name":"weather","scopes":["send"],"types":["weather.*"]}""")).Json!["key"]!;
-        Task<Answer> Send(string key, string type, string query = "") => s.Post("/v1/notifications" + query, key, $$"""{"to":["everyone"],"type":"{{type}}","title":"{{type}}","slot":"latest"}""");
+        var narrow =
+            (string)(await s.Post("/v1/keys", s.Key, """{"name":"weather","scopes":["send"],"types":["weather.*"]}""")).Json!["key"]!;
+        Task<Answer> Send(string key, string type, string query = "") =>
+            s.Post("/v1/notifications" + query, key, $$"""{"to":["everyone"],"type":"{{type}}","title":"{{type}}","slot":"latest"}""");
         var other = (string)(await Send(s.Key, "sailing.delayed")).Json!["id"]!;
         foreach (var query in new[] { "", "?dryRun=true" })
         {
@@ -203,7 +231,8 @@ public sealed class CredentialTests
         (await Send(s.Key, "sailing.delayed")).Status.ShouldBe(201);
     }
 
-    public static TheoryData<string> OddNames => ["a%2Fb", ".", "..", "%2e%2e", "a?b#c", "Ä Ö", "%", "+", "café\u0301x", "мара", "a\\b", "a;b"];
+    public static TheoryData<string> OddNames =>
+        ["a%2Fb", ".", "..", "%2e%2e", "a?b#c", "Ä Ö", "%", "+", "café\u0301x", "мара", "a\\b", "a;b"];
 
     [Theory]
     [MemberData(nameof(OddNames))]
@@ -220,7 +249,8 @@ public sealed class CredentialTests
         var old = s.Token(id);
         (await s.Post("/v1/users/sign-out" + query, s.Key, "")).Status.ShouldBe(200);
         (await Verdict(s, old)).ShouldBe("signed-out");
-        (await s.Call(HttpMethod.Put, "/v1/roles?role=" + Uri.EscapeDataString(id), s.Key, """{"displayName":"odd"}""")).Status.ShouldBe(200);
+        (await s.Call(HttpMethod.Put, "/v1/roles?role=" + Uri.EscapeDataString(id), s.Key, """{"displayName":"odd"}""")).Status.ShouldBe(
+            200);
         ((string)(await s.Get("/v1/roles?role=" + Uri.EscapeDataString(id), s.Key)).Json!["displayName"]!).ShouldBe("odd");
         (await s.Call(HttpMethod.Delete, "/v1/users" + query, s.Key)).Status.ShouldBe(200);
         (await s.Get("/v1/users" + query, s.Key)).Status.ShouldBe(404);
@@ -247,7 +277,8 @@ public sealed class CredentialTests
     public async Task Invisible_characters_are_in_no_id()
     {
         await using var s = await ServiceUnderTest.Start();
-        foreach (int rune in new[] { 0x200B, 0x200C, 0x200D, 0x200E, 0x200F, 0x202A, 0x202E, 0x2060, 0x2066, 0x2069, 0xFEFF, 0x00AD, 0x034F, 0x061C, 0x115F, 0x180E, 0x3164, 0xFE0F, 0xFFA0, 0xE0001, 0xE0100, 0x2028, 0x2029 })
+        foreach (int rune in new[] { 0x200B, 0x200C, 0x200D, 0x200E, 0x200F, 0x202A, 0x202E, 0x2060, 0x2066, 0x2069, 0xFEFF, 0x00AD, 0x034F,
+            0x061C, 0x115F, 0x180E, 0x3164, 0xFE0F, 0xFFA0, 0xE0001, 0xE0100, 0x2028, 0x2029 })
         {
             var id = $"ma{char.ConvertFromUtf32(rune)}ra";
             (await Verdict(s, s.Token(id))).ShouldBe("token-claims", $"U+{rune:X4}");
@@ -273,7 +304,11 @@ public sealed class CredentialTests
         await using var s = await ServiceUnderTest.Start();
         foreach (var exp in new object[] { 253402300799, 253402300799.99, 253402300800, 253402200000, 1e18, 1e300, long.MaxValue })
         {
-            foreach (var claim in new[] { "exp", "iat", "nbf" }) (await Verdict(s, TestTokens.Make(s.Secret, "mara", change: c => c[claim] = exp))).ShouldStartWith("token-", Case.Sensitive, $"{claim} {exp}");
+            foreach (var claim in new[] { "exp", "iat", "nbf" })
+            {
+                (await Verdict(s, TestTokens.Make(s.Secret, "mara", change: c => c[claim] = exp))).ShouldStartWith("token-", Case.Sensitive,
+                    $"{claim} {exp}");
+            }
         }
         (await s.Get("/v1/status", s.Key)).Json!["bugs"]!.GetValue<long>().ShouldBe(0);
     }
@@ -285,10 +320,14 @@ public sealed class CredentialTests
         await using var s = await ServiceUnderTest.Start(o => o.Spaces = ["harbour"], clock: clock);
         using var socket = new TcpClient("127.0.0.1", s.Port);
         var stream = socket.GetStream();
-        async Task Chunk(string text) => await stream.WriteAsync(Encoding.UTF8.GetBytes($"{Encoding.UTF8.GetByteCount(text):x}\r\n{text}\r\n"));
-        await stream.WriteAsync(Encoding.UTF8.GetBytes($"POST /s/harbour/v1/users HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {s.Credentials["harbour"].AdminKey}\r\nTransfer-Encoding: chunked\r\n\r\n"));
+        async Task Chunk(string text) =>
+            await stream.WriteAsync(Encoding.UTF8.GetBytes($"{Encoding.UTF8.GetByteCount(text):x}\r\n{text}\r\n"));
+        await stream.WriteAsync(Encoding.UTF8.GetBytes($"POST /s/harbour/v1/users HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer " +
+            $"{s.Credentials["harbour"].AdminKey}\r\nTransfer-Encoding: chunked\r\n\r\n"));
         await Chunk(string.Concat(Enumerable.Range(0, 200).Select(i => $"{{\"id\":\"early-{i}\"}}\n")));
-        await Eventually.Holds(async () => (await s.Get("/s/harbour/v1/users", s.Credentials["harbour"].AdminKey)).Json!["users"]!.AsArray().Count, n => n > 0, "the first batch is stored");
+        await Eventually.Holds(
+            async () => (await s.Get("/s/harbour/v1/users", s.Credentials["harbour"].AdminKey)).Json!["users"]!.AsArray().Count, n => n > 0,
+            "the first batch is stored");
         (await s.Call(HttpMethod.Delete, "/v1/spaces/harbour", s.Key)).Status.ShouldBe(200);
         clock.Advance(TimeSpan.FromSeconds(61));
         var made = await s.Post("/v1/spaces", s.Key, """{"name":"harbour"}""");
@@ -305,11 +344,13 @@ public sealed class CredentialTests
     {
         await using var s = await ServiceUnderTest.Start(o => o.WebhookNetworks = ["127.0.0.0/8"]);
         (await s.Call(HttpMethod.Put, "/v1/roles/harbour-desk", s.Key, """{"presence":"members"}""")).Status.ShouldBe(200);
-        (await s.Call(HttpMethod.Put, "/v1/webhooks/backend", s.Key, """{"url":"http://127.0.0.1:9/secret-path?secret=canary"}""")).Status.ShouldBe(201);
+        (await s.Call(HttpMethod.Put, "/v1/webhooks/backend", s.Key,
+            """{"url":"http://127.0.0.1:9/secret-path?secret=canary"}""")).Status.ShouldBe(201);
         (await s.Call(HttpMethod.Delete, "/v1/webhooks/backend", s.Key)).Status.ShouldBe(204);
         (await s.Post("/v1/users", s.Key, "{\"id\":\"pia\"}\n")).Status.ShouldBe(200);
         var trail = await s.Get("/v1/audit", s.Key);
-        trail.Json!["acts"]!.AsArray().Select(a => (string)a!["act"]!).ShouldBe(["role.put", "webhook.put", "webhook.removed", "users.imported"]);
+        trail.Json!["acts"]!.AsArray().Select(a => (string)a!["act"]!)
+            .ShouldBe(["role.put", "webhook.put", "webhook.removed", "users.imported"]);
         trail.Text.ShouldNotContain("canary");
     }
 
@@ -319,7 +360,9 @@ public sealed class CredentialTests
         await using var s = await ServiceUnderTest.Start();
         using var socket = new TcpClient("127.0.0.1", s.Port);
         var stream = socket.GetStream();
-        await stream.WriteAsync(Encoding.UTF8.GetBytes($"POST /v1/users HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {s.Key}\r\nContent-Length: 450000000\r\n\r\n"));
+        await stream.WriteAsync(
+            Encoding.UTF8.GetBytes(
+            $"POST /v1/users HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {s.Key}\r\nContent-Length: 450000000\r\n\r\n"));
         var chunk = new byte[64 * 1024];
         Array.Fill(chunk, (byte)'x');
         long before = Environment.WorkingSet;

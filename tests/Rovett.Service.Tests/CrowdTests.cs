@@ -31,7 +31,8 @@ public sealed class CrowdTests
         // One sender keeps the order; the ledger joins what others ask meanwhile.
         for (int i = 0; i < Notifications; i++)
         {
-            var answer = await s.Post("/v1/notifications", s.Key, $$$"""{"to":["role:engineer"],"type":"engine.check.due","title":"n","data":{"n":{{{i}}}}}""");
+            var answer = await s.Post("/v1/notifications", s.Key,
+                $$$"""{"to":["role:engineer"],"type":"engine.check.due","title":"n","data":{"n":{{{i}}}}}""");
             ids[next++] = (string)answer.Json!["id"]!;
         }
         await reading;
@@ -39,7 +40,8 @@ public sealed class CrowdTests
         foreach (var reader in readers) reader.Seen.ShouldBe(Notifications);
         foreach (int sample in new[] { 0, 1, 499, 998, 999 })
         {
-            var seen = await Eventually.Holds(() => s.Get("/v1/notifications/" + ids[sample], s.Key), a => (int)a.Json!["people"]!["received"]! == People, $"everybody's ack of number {sample} is stored");
+            var seen = await Eventually.Holds(() => s.Get("/v1/notifications/" + ids[sample], s.Key),
+                a => (int)a.Json!["people"]!["received"]! == People, $"everybody's ack of number {sample} is stored");
             seen.Json!["people"]!["read"]!.GetValue<int>().ShouldBe(0);
         }
         await Parallel.ForEachAsync(Enumerable.Range(0, People), new ParallelOptions { MaxDegreeOfParallelism = 8 }, async (i, _) =>
@@ -64,8 +66,10 @@ public sealed class CrowdTests
         public async Task Connect()
         {
             await socket.ConnectAsync(IPAddress.Loopback, s.Port);
-            var more = transport == "websocket" ? "Upgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n" : "Accept: text/event-stream\r\n";
-            await socket.SendAsync(Encoding.ASCII.GetBytes($"GET /v1/live HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {token}\r\n{more}\r\n"));
+            var more = transport == "websocket" ? "Upgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: " +
+                "13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n" : "Accept: text/event-stream\r\n";
+            await socket.SendAsync(
+                Encoding.ASCII.GetBytes($"GET /v1/live HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {token}\r\n{more}\r\n"));
             while (buffer.AsSpan(0, length).IndexOf("\"kind\":\"current\""u8) < 0) await Fill();
             session = Text("\"session\":\""u8, 0)!.Value.Text;
         }
@@ -96,7 +100,8 @@ public sealed class CrowdTests
                 while (Text("\"kind\":\"notification\",\"cursor\":\""u8, at) is { } found)
                 {
                     int n = buffer.AsSpan(found.End, length - found.End).IndexOf("\"n\":"u8);
-                    if (n < 0 || buffer.AsSpan(found.End + n, length - found.End - n).IndexOf((byte)'}') < 0) break; // the rest is still on its way
+                    // The rest is still on its way.
+                    if (n < 0 || buffer.AsSpan(found.End + n, length - found.End - n).IndexOf((byte)'}') < 0) break;
                     Utf8Parser.TryParse(buffer.AsSpan(found.End + n + 4), out int number, out _).ShouldBeTrue();
                     number.ShouldBe(Seen); // in order, none missing, none doubled
                     Seen++;
@@ -119,7 +124,8 @@ public sealed class CrowdTests
                 await socket.SendAsync(RawWebSocket.Frame(0x81, Encoding.ASCII.GetBytes(message)));
                 return;
             }
-            using var request = new HttpRequestMessage(HttpMethod.Post, new Uri(s.Url, "/v1/live/" + session)) { Content = new StringContent(message, Encoding.UTF8, "application/json") };
+            using var request = new HttpRequestMessage(HttpMethod.Post, new Uri(s.Url, "/v1/live/" + session))
+            { Content = new StringContent(message, Encoding.UTF8, "application/json") };
             request.Headers.Add("Authorization", "Bearer " + token);
             using var answer = await posts.SendAsync(request);
             answer.StatusCode.ShouldBe(HttpStatusCode.NoContent);

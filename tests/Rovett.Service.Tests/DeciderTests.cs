@@ -17,10 +17,12 @@ public sealed class DeciderTests : IAsyncLifetime
     {
         s = await ServiceUnderTest.Start(o => o.WebhookNetworks = ["127.0.0.1/32"]);
         backend = new CalledBackend();
-        var made = await s.Call(HttpMethod.Put, "/v1/deciders/rota", s.Key, $$"""{"url":"{{backend.Url}}","timeoutMs":1000,"allowSeconds":60,"denySeconds":60}""");
+        var made = await s.Call(HttpMethod.Put, "/v1/deciders/rota", s.Key,
+            $$"""{"url":"{{backend.Url}}","timeoutMs":1000,"allowSeconds":60,"denySeconds":60}""");
         made.Status.ShouldBe(201, made.Text);
         secret = Convert.FromBase64String(((string)made.Json!["secret"]!)[6..]);
-        (await s.Call(HttpMethod.Put, "/v1/policies", s.Key, """{"policies":[{"name":"rota decides","topic":"berth/{berth}","may":["subscribe","follow"],"when":{"role":"deckhand"},"ask":"rota"}]}""")).Status.ShouldBe(200);
+        (await s.Call(HttpMethod.Put, "/v1/policies", s.Key,
+            """{"policies":[{"name":"rota decides","topic":"berth/{berth}","may":["subscribe","follow"],"when":{"role":"deckhand"},"ask":"rota"}]}""")).Status.ShouldBe(200);
     }
 
     public async ValueTask DisposeAsync()
@@ -42,7 +44,10 @@ public sealed class DeciderTests : IAsyncLifetime
         for (; ; )
         {
             var next = (await live.Next())!;
-            if ((string?)next["requestId"] == "r") return (string)next["kind"]! == "done" ? "done" : ((string)next["problem"]!["type"]!).Split(':')[^1];
+            if ((string?)next["requestId"] == "r")
+            {
+                return (string)next["kind"]! == "done" ? "done" : ((string)next["problem"]!["type"]!).Split(':')[^1];
+            }
         }
     }
 
@@ -55,11 +60,17 @@ public sealed class DeciderTests : IAsyncLifetime
     [InlineData("\n\n")]
     public async Task A_profile_with_line_breaks_cuts_no_event(string br)
     {
-        (await s.Call(HttpMethod.Put, "/v1/policies", s.Key, """{"policies":[{"name":"rota decides","topic":"berth/{berth}","may":["subscribe","say","presence"],"when":{"role":"deckhand"},"ask":"rota"}]}""")).Status.ShouldBe(200);
-        backend.Answer = _ => (200, "{\"decision\":\"allow\",\"for\":\"1h\",\"profile\":{" + br + "\"displayName\":\"Teo Marsh\"," + br + "\"event\": {\"id\":" + br + "7}" + br + "}}");
+        (await s.Call(HttpMethod.Put, "/v1/policies", s.Key,
+            """{"policies":[{"name":"rota decides","topic":"berth/{berth}","may":["subscribe","say","presence"],"when":{"role":"deckhand"},"ask":"rota"}]}""")).Status.ShouldBe(200);
+        backend.Answer = _ =>
+            (200, "{\"decision\":\"allow\",\"for\":\"1h\",\"profile\":{" + br + "\"displayName\":\"Teo Marsh\"," + br +
+            "\"event\": {\"id\":" + br + "7}" + br + "}}");
         using var stream = await s.Events(s.Token("mara", "deckhand"));
         var session = (string)(await stream.Next("opened"))["session"]!;
-        foreach (var message in new[] { """{"kind":"subscribe","topic":"berth/3"}""", """{"kind":"watch","address":"topic:berth/3"}""" }) (await s.Post("/v1/live/" + session, s.Token("mara", "deckhand"), message)).Status.ShouldBeOneOf(200, 204);
+        foreach (var message in new[] { """{"kind":"subscribe","topic":"berth/3"}""", """{"kind":"watch","address":"topic:berth/3"}""" })
+        {
+            (await s.Post("/v1/live/" + session, s.Token("mara", "deckhand"), message)).Status.ShouldBeOneOf(200, 204);
+        }
         using var teo = await Live("teo", "deckhand");
         (await Ask(teo, "subscribe", "berth/3")).ShouldBe("done");
         await teo.Text("""{"kind":"say","topic":"berth/3","data":{"text":"Lines are fast"},"requestId":"s"}""");
@@ -80,7 +91,8 @@ public sealed class DeciderTests : IAsyncLifetime
         var asked = backend.Calls.ShouldHaveSingleItem();
         asked.Signature.ShouldBe("v1," + OutboundSignature.Of(secret, asked.Id, asked.Timestamp, asked.Body));
         var data = JsonNode.Parse(asked.Body)!["data"]!;
-        data.ToJsonString().ShouldBe("""{"space":"main","user":"teo","roles":["deckhand"],"claims":{},"topic":"berth/3","right":"subscribe","policy":"rota decides"}""");
+        data.ToJsonString()
+            .ShouldBe("""{"space":"main","user":"teo","roles":["deckhand"],"claims":{},"topic":"berth/3","right":"subscribe","policy":"rota decides"}""");
         var grant = (await s.Get("/v1/grants?user=teo", s.Key)).Json!["grants"]![0]!;
         ((string)grant["policy"]!, (string)grant["profile"]!["displayName"]!).ShouldBe(("rota decides", "Teo Marsh"));
         using var second = await Live("teo", "deckhand");
@@ -133,7 +145,10 @@ public sealed class DeciderTests : IAsyncLifetime
         ((string)(await live.Next("notification"))["title"]!).ShouldBe("Still here");
         backend.Answer = _ => (200, """{"decision":"deny"}""");
         var left = new List<string>();
-        while (!left.SequenceEqual(["user:teo", "role:deckhand", "everyone"])) left = [.. (await live.Next("channels"))["channels"]!.AsArray().Select(c => (string)c!)];
+        while (!left.SequenceEqual(["user:teo", "role:deckhand", "everyone"]))
+        {
+            left = [.. (await live.Next("channels"))["channels"]!.AsArray().Select(c => (string)c!)];
+        }
         await s.Send("topic:berth/3", "Hidden");
         await s.Send("topic:berth/4", "Hidden");
         await s.Send("user:teo", "Plain");
@@ -143,7 +158,8 @@ public sealed class DeciderTests : IAsyncLifetime
     [Fact]
     public async Task An_answer_that_keeps_waiting_holds_up_no_other()
     {
-        (await s.Call(HttpMethod.Put, "/v1/deciders/rota", s.Key, $$"""{"url":"{{backend.Url}}","timeoutMs":10000}""")).Status.ShouldBe(200);
+        (await s.Call(HttpMethod.Put, "/v1/deciders/rota", s.Key, $$"""{"url":"{{backend.Url}}","timeoutMs":10000}""")).Status.ShouldBe(
+            200);
         var release = new TaskCompletionSource();
         int first = 0, second = 0;
         backend.Answer = call =>
@@ -242,9 +258,11 @@ public sealed class DeciderTests : IAsyncLifetime
         var token = s.Token("teo", "deckhand");
         (await s.Post("/v1/follows", token, """{"topic":"berth/3"}""")).Status.ShouldBe(200);
         backend.Answer = _ => (500, "");
-        await Eventually.Holds(async () => (bool)(await s.Get("/v1/follows", token)).Json!["follows"]![0]!["active"]!, active => !active, "the answer has ended");
+        await Eventually.Holds(async () => (bool)(await s.Get("/v1/follows", token)).Json!["follows"]![0]!["active"]!, active => !active,
+            "the answer has ended");
         backend.Answer = _ => (200, """{"decision":"allow","for":"1h"}""");
-        (await s.Call(HttpMethod.Put, "/v1/deciders/rota", s.Key, $$"""{"url":"{{backend.Url}}"}""")).Status.ShouldBe(200); // or it would rest first
+        // Or it would rest first.
+        (await s.Call(HttpMethod.Put, "/v1/deciders/rota", s.Key, $$"""{"url":"{{backend.Url}}"}""")).Status.ShouldBe(200);
         using var live = await s.WebSocket(token);
         var channels = await live.Next("channels");
         channels["channels"]!.AsArray().Select(c => (string)c!).ShouldContain("topic:berth/3");

@@ -31,7 +31,10 @@ public sealed class ErasureTests : IDisposable
         (await s.Call(HttpMethod.Delete, "/v1/users/teo", s.Key)).Status.ShouldBe(200);
         async Task AllOut()
         {
-            foreach (var path in new[] { "/v1/inbox", "/v1/inbox/totals", "/v1/mutes", "/v1/follows", "/v1/live" }) (await s.Get(path, old)).Problem.ShouldBe("signed-out", path);
+            foreach (var path in new[] { "/v1/inbox", "/v1/inbox/totals", "/v1/mutes", "/v1/follows", "/v1/live" })
+            {
+                (await s.Get(path, old)).Problem.ShouldBe("signed-out", path);
+            }
             (await s.Post("/v1/tickets", old, "{}")).Problem.ShouldBe("signed-out");
             (await s.Get($"/v1/live?ticket={opened}&device=phone", null)).Problem.ShouldBe("ticket-unknown");
             (await s.Get($"/v1/live?ticket={unopened}", null)).Problem.ShouldBe("ticket-unknown");
@@ -66,7 +69,8 @@ public sealed class ErasureTests : IDisposable
     {
         async Task<string> Send(string more, string to)
         {
-            var answer = await s.Post("/v1/notifications", s.Key, $$"""{"to":[{{to}}],"type":"crew.notice","title":"A notice"{{(more.Length > 0 ? "," + more : "")}}}""");
+            var answer = await s.Post("/v1/notifications", s.Key,
+                $$"""{"to":[{{to}}],"type":"crew.notice","title":"A notice"{{(more.Length > 0 ? "," + more : "")}}}""");
             answer.Status.ShouldBe(201, answer.Text);
             return (string)answer.Json!["id"]!;
         }
@@ -74,7 +78,11 @@ public sealed class ErasureTests : IDisposable
         using (var live = await s.WebSocket(teo, "?device=device-canary&label=label-canary"))
         {
             await live.Next("current");
-            for (int i = 0; i < notifications; i++) await Send($"\"body\":\"text-canary-{i}\",\"subject\":\"subject-canary/{i}\",\"data\":{{\"word\":\"data-canary\"}}", "\"user:teo-canary\"");
+            for (int i = 0; i < notifications; i++)
+            {
+                await Send($"\"body\":\"text-canary-{i}\",\"subject\":\"subject-canary/{i}\",\"data\":{{\"word\":\"data-canary\"}}",
+                    "\"user:teo-canary\"");
+            }
             await live.Text("""{"kind":"markRead","all":true,"requestId":"1"}""");
             await live.Next("done");
         }
@@ -82,25 +90,33 @@ public sealed class ErasureTests : IDisposable
         await Send("\"except\":[\"user:teo-canary\"]", "\"role:deckhand\"");
         await Send("\"deadlines\":[{\"by\":\"read\",\"within\":\"P1D\",\"otherwise\":{\"to\":[\"user:teo-canary\"],\"type\":\"t\",\"title\":\"otherwise-canary\"}}]", "\"user:ivo\"");
         await Send("\"deadlines\":[{\"by\":\"read\",\"within\":\"P1D\",\"otherwise\":{\"to\":[\"user:teo-canary\",\"user:ruth\"],\"type\":\"t\",\"title\":\"for ruth too\"}}]", "\"user:ivo\"");
-        var job = await Send("\"takeable\":true,\"deadlines\":[{\"by\":\"read\",\"within\":\"PT1S\",\"who\":\"each\"}]", "\"role:deckhand\"");
+        var job = await Send("\"takeable\":true,\"deadlines\":[{\"by\":\"read\",\"within\":\"PT1S\",\"who\":\"each\"}]",
+            "\"role:deckhand\"");
         (await s.Post($"/v1/inbox/{job}/take", teo, "{}")).Status.ShouldBe(200);
-        await Eventually.Holds(async () => (await s.Get("/v1/receipts", s.Key)).Text, text => text.Contains("missingUsers\":[\"teo-canary"), "the deadline is missed", 20);
-        (await s.Call(HttpMethod.Put, "/v1/users/teo-canary", s.Key, """{"displayName":"name-canary","locale":"xx-canary","roles":["deckhand"]}""")).Status.ShouldBe(200);
+        await Eventually.Holds(async () => (await s.Get("/v1/receipts", s.Key)).Text, text => text.Contains("missingUsers\":[\"teo-canary"),
+            "the deadline is missed", 20);
+        (await s.Call(HttpMethod.Put, "/v1/users/teo-canary", s.Key,
+            """{"displayName":"name-canary","locale":"xx-canary","roles":["deckhand"]}""")).Status.ShouldBe(200);
         (await s.Post("/v1/mutes", teo, """{"subject":"mute-canary"}""")).Status.ShouldBe(200);
-        (await s.Call(HttpMethod.Put, "/v1/policies", s.Key, """{"policies":[{"name":"all","topic":"{any...}","may":["subscribe","follow"],"when":{"anyone":true}}]}""")).Status.ShouldBe(200);
+        (await s.Call(HttpMethod.Put, "/v1/policies", s.Key,
+            """{"policies":[{"name":"all","topic":"{any...}","may":["subscribe","follow"],"when":{"anyone":true}}]}""")).Status.ShouldBe(
+            200);
         (await s.Post("/v1/follows", teo, """{"topic":"own/topic-canary"}""")).Status.ShouldBe(200);
         (await s.Post("/v1/grants", s.Key, """{"user":"teo-canary","topic":"granted/topic-canary","may":["say"]}""")).Status.ShouldBe(201);
         (await s.Post("/v1/tickets", teo, "{}")).Status.ShouldBe(201);
     }
 
     static List<string> Canaries(string folder) =>
-        [.. Directory.EnumerateFiles(folder, "*", SearchOption.AllDirectories).Where(f => Path.GetFileName(f) != "serve.lock").SelectMany(file => Found(file).Select(word => $"{Path.GetFileName(file)}: {word}"))];
+        [.. Directory.EnumerateFiles(folder, "*", SearchOption.AllDirectories).Where(f => Path.GetFileName(f) != "serve.lock")
+        .SelectMany(file => Found(file).Select(word => $"{Path.GetFileName(file)}: {word}"))];
 
     static IEnumerable<string> Found(string file)
     {
         var text = Encoding.Latin1.GetString(File.ReadAllBytes(file));
-        for (int at = text.IndexOf("canary", StringComparison.Ordinal); at >= 0; at = text.IndexOf("canary", at + 1, StringComparison.Ordinal))
-            yield return string.Concat(text.AsSpan(Math.Max(0, at - 20), Math.Min(40, text.Length - Math.Max(0, at - 20))).ToString().Where(c => c is >= ' ' and <= '~'));
+        for (int at = text.IndexOf("canary", StringComparison.Ordinal); at >= 0; at = text.IndexOf("canary", at + 1,
+            StringComparison.Ordinal))
+            yield return string.Concat(text.AsSpan(Math.Max(0, at - 20), Math.Min(40, text.Length - Math.Max(0, at - 20))).ToString()
+                .Where(c => c is >= ' ' and <= '~'));
     }
 
     [Fact]
@@ -113,7 +129,8 @@ public sealed class ErasureTests : IDisposable
         answer.Status.ShouldBe(200, answer.Text);
         ((int)answer.Json!["notifications"]!).ShouldBe(62);
         (await s.Call(HttpMethod.Delete, "/v1/users/teo-canary", s.Key)).Status.ShouldBe(404);
-        await Eventually.Holds(() => Canaries(folder).Where(c => !c.Contains("topic-canary")).ToList().Count == 0, "overwritten while it runs", 60);
+        await Eventually.Holds(() => Canaries(folder).Where(c => !c.Contains("topic-canary")).ToList().Count == 0,
+            "overwritten while it runs", 60);
         // The rest of what named others too is there.
         (await s.Totals(s.Token("ivo"))).Unread.ShouldBe(3);
         using (var console = new HttpClient()) (await console.GetStringAsync(new Uri(s.Url, "/healthz"))).ShouldBe("ok\n");
@@ -127,7 +144,10 @@ public sealed class ErasureTests : IDisposable
     public async Task An_erasure_goes_on_when_nobody_waits_for_it_any_more()
     {
         var s = await ServiceUnderTest.Start(folder: folder);
-        for (int i = 0; i < 3000; i += 50) await Task.WhenAll(Enumerable.Range(i, 50).Select(n => s.Send("user:teo-canary", $"text-canary-{n}")));
+        for (int i = 0; i < 3000; i += 50)
+        {
+            await Task.WhenAll(Enumerable.Range(i, 50).Select(n => s.Send("user:teo-canary", $"text-canary-{n}")));
+        }
         using (var gone = new CancellationTokenSource())
         using (var http = new HttpClient())
         {

@@ -35,7 +35,9 @@ public sealed class FaultTests : IDisposable
     public async Task A_data_folder_has_one_owner_at_a_time()
     {
         var first = await ServiceUnderTest.Start(folder: Data);
-        Should.Throw<StoreException>(() => RovettService.Create(new RovettOptions { Data = Data, Port = 0, Log = "error" })).Message.ShouldContain($"in use by process {Environment.ProcessId}");
+        Should.Throw<StoreException>(
+            () => RovettService.Create(new RovettOptions { Data = Data, Port = 0, Log = "error" })).Message.ShouldContain(
+            $"in use by process {Environment.ProcessId}");
         (await first.Send("user:mara")).ShouldNotBeEmpty();
         await first.DisposeAsync();
         await using var second = await ServiceUnderTest.Start(folder: Data);
@@ -51,8 +53,19 @@ public sealed class FaultTests : IDisposable
         var options = new RovettOptions { Data = Data, Port = 0, Log = "error", Spaces = ["harbour"] };
         if (portIsTaken) options.Port = ((IPEndPoint)taken.LocalEndpoint).Port;
         else options.ReadyFile = Path.Combine(folder, "missing", "ready.json");
-        await using (var failing = RovettService.Create(options)) (await Should.ThrowAsync<IOException>(() => failing.Start())).Message.ShouldContain(portIsTaken ? "address already in use" : "ready.json");
-        await using (var shown = RovettService.Create(options = new RovettOptions { Data = Data, Port = 0, Log = "error", Spaces = ["harbour"] })) await Should.ThrowAsync<InvalidOperationException>(() => shown.Start(() => throw new InvalidOperationException("the terminal is gone")));
+        await using (var failing = RovettService.Create(
+            options)) (await Should.ThrowAsync<IOException>(() => failing.Start())).Message.ShouldContain(portIsTaken
+            ? "address already in use"
+            : "ready.json");
+        await using (var shown = RovettService.Create(
+            options = new RovettOptions
+            {
+                Data = Data,
+                Port = 0,
+                Log = "error",
+                Spaces = ["harbour"]
+            })) await Should.ThrowAsync<InvalidOperationException>(
+                    () => shown.Start(() => throw new InvalidOperationException("the terminal is gone")));
         await using var s = await ServiceUnderTest.Start(o => o.Spaces = ["harbour"], folder: Data);
         (await s.Get("/v1/status", s.Key)).Status.ShouldBe(200);
         (await s.Get("/v1/inbox/totals", s.Token("mara"))).Status.ShouldBe(200);
@@ -67,29 +80,38 @@ public sealed class FaultTests : IDisposable
     {
         var s = await ServiceUnderTest.Start(o => o.Spaces = ["harbour"], folder: Data);
         var harbour = s.Credentials["harbour"].AdminKey;
-        (await s.Post("/v1/notifications", s.Key, """{"to":["user:mara"],"type":"t","title":"short-lived","ttl":1}""")).Status.ShouldBe(201);
-        (await s.Post("/s/harbour/v1/notifications", harbour, """{"to":["user:pia"],"type":"t","title":"short-lived","ttl":1}""")).Status.ShouldBe(201);
+        (await s.Post("/v1/notifications", s.Key, """{"to":["user:mara"],"type":"t","title":"short-lived","ttl":1}""")).Status.ShouldBe(
+            201);
+        (await s.Post("/s/harbour/v1/notifications", harbour,
+            """{"to":["user:pia"],"type":"t","title":"short-lived","ttl":1}""")).Status.ShouldBe(201);
         var key = s.Key;
         await s.Service.DisposeAsync();
-        Execute(Path.Combine(Data, SqliteFiles.HistoryName), "INSERT INTO due (space, at, kind, position, number) SELECT id, 1, 1, 999999, 0 FROM space");
+        Execute(Path.Combine(Data, SqliteFiles.HistoryName),
+            "INSERT INTO due (space, at, kind, position, number) SELECT id, 1, 1, 999999, 0 FROM space");
         await s.Restart();
         async Task<(int Aside, long Bugs, string State, string OtherState)> Look()
         {
             var status = (await s.Get("/v1/status", key)).Json!;
-            async Task<string> StateOf(string prefix, string key) => (string)(await s.Get($"{prefix}/v1/notifications/{(prefix.Length == 0 ? Newest("main") : Newest("harbour"))}", key)).Json!["timeline"]!.AsArray()[^1]!["state"]!;
-            return (status["setAside"]!.AsArray().Count, (long)status["bugs"]!, await StateOf("", key), await StateOf("/s/harbour", harbour));
+            async Task<string> StateOf(string prefix, string key) =>
+                (string)(await s.Get($"{prefix}/v1/notifications/{(prefix.Length == 0 ? Newest("main") : Newest("harbour"))}",
+                key)).Json!["timeline"]!.AsArray()[^1]!["state"]!;
+            return (status["setAside"]!.AsArray().Count, (long)status["bugs"]!, await StateOf("", key),
+                await StateOf("/s/harbour", harbour));
         }
         string Newest(string space)
         {
             using var history = SqliteFiles.ReadHistory(Path.Combine(Data, SqliteFiles.HistoryName));
             return history.Newest(space == "main" ? 1 : 2, 1)[0].Id.ToString();
         }
-        var seen = await Eventually.Holds(Look, l => l is { Aside: 1, State: "expired", OtherState: "expired" }, "the poison row is set aside and the others are carried out");
+        var seen = await Eventually.Holds(Look, l => l is { Aside: 1, State: "expired", OtherState: "expired" },
+            "the poison row is set aside and the others are carried out");
         seen.Bugs.ShouldBeInRange(6, 20); // three tries in each space, and the batches that led to them
         var status = (await s.Get("/v1/status", key)).Json!;
         var aside = status["setAside"]![0]!;
-        ((string)aside["kind"]!, (long)aside["position"]!, (string)aside["why"]!, (string)aside["detail"]!["due"]!).ShouldBe(("due", 999999, "NullReferenceException, 3 times", "Expiry"));
-        status["faults"]!.AsArray().ShouldContain(f => (string)f!["where"]! == "DueCommand" && (string)f["what"]! == "NullReferenceException");
+        ((string)aside["kind"]!, (long)aside["position"]!, (string)aside["why"]!, (string)aside["detail"]!["due"]!).ShouldBe(
+            ("due", 999999, "NullReferenceException, 3 times", "Expiry"));
+        status["faults"]!.AsArray()
+            .ShouldContain(f => (string)f!["where"]! == "DueCommand" && (string)f["what"]! == "NullReferenceException");
         await s.DisposeAsync();
     }
 
@@ -117,7 +139,8 @@ public sealed class FaultTests : IDisposable
         var clock = new FakeClock();
         var faults = new Faults(clock, NullLogger<Faults>.Instance);
         int rounds = 0;
-        using var work = new Repeating("work", TimeSpan.FromSeconds(1), clock, faults, () => ++rounds == 2 ? Task.CompletedTask : throw new InvalidOperationException("a bug"));
+        using var work = new Repeating("work", TimeSpan.FromSeconds(1), clock, faults,
+            () => ++rounds == 2 ? Task.CompletedTask : throw new InvalidOperationException("a bug"));
         for (int i = 0; i < 3; i++) clock.Timers[0].Work(clock.Timers[0].State);
         (rounds, faults.Bugs).ShouldBe((3, 2));
         faults.Of("main").Single().ShouldSatisfyAllConditions(f => f.Where.ShouldBe("work"), f => f.Count.ShouldBe(2));

@@ -109,7 +109,8 @@ public sealed class HostileTests : IAsyncLifetime
     public async Task A_device_that_floods_and_never_reads_is_ended_and_costs_nobody_else()
     {
         using var live = await s.WebSocket(s.Token("mara"));
-        var frames = Enumerable.Repeat(RawWebSocket.Frame(0x81, Encoding.UTF8.GetBytes(new string('x', 100))), 1000).SelectMany(f => f).ToArray();
+        var frames = Enumerable.Repeat(RawWebSocket.Frame(0x81, Encoding.UTF8.GetBytes(new string('x', 100))), 1000).SelectMany(f => f)
+            .ToArray();
         var flood = Task.Run(async () =>
         {
             try
@@ -122,7 +123,8 @@ public sealed class HostileTests : IAsyncLifetime
         });
         await s.Send("user:witness", "during it");
         ((string)(await witness.Next("notification"))["title"]!).ShouldBe("during it");
-        await Eventually.Holds(async () => (int)(await s.Get("/v1/status", s.Key)).Json!["sessions"]!, n => n == 1, "the flooding session is ended", 30);
+        await Eventually.Holds(async () => (int)(await s.Get("/v1/status", s.Key)).Json!["sessions"]!, n => n == 1,
+            "the flooding session is ended", 30);
         live.Cut();
         await flood;
     }
@@ -174,8 +176,10 @@ public sealed class HostileTests : IAsyncLifetime
         (await s.Post("/v1/live/" + session, s.Token("teo"), """{"kind":"markRead","all":true}""")).Problem.ShouldBe("unknown-session");
         (await s.Post("/v1/live/" + session, null, "{}")).Problem.ShouldBe("token-missing");
         (await s.Post("/v1/live/nonsense", s.Token("mara"), "{}")).Problem.ShouldBe("unknown-session");
-        (await s.Post("/v1/live/" + session, s.Token("mara"), "[" + string.Join(',', Enumerable.Repeat("{}", 101)) + "]")).Problem.ShouldBe("invalid-fields");
-        var both = await s.Post("/v1/live/" + session, s.Token("mara"), """[{"kind":"markRead","all":true,"requestId":"a"},{"kind":"no","requestId":"b"}]""");
+        (await s.Post("/v1/live/" + session, s.Token("mara"), "[" + string.Join(',', Enumerable.Repeat("{}", 101)) + "]")).Problem.ShouldBe(
+            "invalid-fields");
+        var both = await s.Post("/v1/live/" + session, s.Token("mara"),
+            """[{"kind":"markRead","all":true,"requestId":"a"},{"kind":"no","requestId":"b"}]""");
         both.Json!.AsArray().Select(a => $"{a!["kind"]} {a["requestId"]}").ShouldBe(["done a", "refused b"]);
     }
 

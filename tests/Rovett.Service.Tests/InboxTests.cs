@@ -15,7 +15,12 @@ public sealed class InboxTests : IAsyncLifetime
     public async Task Pages_hold_everything_once_newest_first_and_the_totals_add_up()
     {
         var token = s.Token("mara", "engineer", "bridge");
-        for (int i = 0; i < 25; i++) await s.Send(i % 4 == 0 ? "user:mara" : i % 4 == 1 ? "role:engineer" : i % 4 == 2 ? "role:bridge role:engineer" : "everyone user:ivo", $"n{i}");
+        for (int i = 0; i < 25; i++)
+        {
+            await s.Send(i % 4 == 0 ? "user:mara" : i % 4 == 1 ? "role:engineer" : i % 4 == 2
+                ? "role:bridge role:engineer"
+                : "everyone user:ivo", $"n{i}");
+        }
         var titles = new List<string>();
         var path = "/v1/inbox?limit=10";
         while (path is not null)
@@ -28,7 +33,8 @@ public sealed class InboxTests : IAsyncLifetime
             path = page.Headers.TryGetValues("Link", out var link) ? link.Single().Split('<', '>')[1] : null;
         }
         titles.ShouldBe(Enumerable.Range(0, 25).Reverse().Select(i => $"n{i}"));
-        (await s.Get("/v1/inbox", token)).Json!["totals"]!["by"]!.ToJsonString().ShouldBe("""{"everyone":6,"role:bridge":6,"role:engineer":6,"user:mara":7}""");
+        (await s.Get("/v1/inbox", token)).Json!["totals"]!["by"]!.ToJsonString()
+            .ShouldBe("""{"everyone":6,"role:bridge":6,"role:engineer":6,"user:mara":7}""");
     }
 
     [Fact]
@@ -37,14 +43,17 @@ public sealed class InboxTests : IAsyncLifetime
         var token = s.Token("mara", "engineer");
         var ids = new List<string>();
         for (int i = 0; i < 6; i++) ids.Add(await s.Send("role:engineer", $"n{i}"));
-        (await s.Post("/v1/inbox/marks", token, $$$"""{"read":{"ids":["{{{ids[2]}}}","{{{ids[4]}}}"]}}""")).Json!["totals"]!["unread"]!.GetValue<long>().ShouldBe(4);
-        async Task<string[]> Titles(string state) => [.. (await s.Get("/v1/inbox?state=" + state, token)).Json!["items"]!.AsArray().Select(i => (string)i!["title"]!)];
+        (await s.Post("/v1/inbox/marks", token,
+            $$$"""{"read":{"ids":["{{{ids[2]}}}","{{{ids[4]}}}"]}}""")).Json!["totals"]!["unread"]!.GetValue<long>().ShouldBe(4);
+        async Task<string[]> Titles(string state) =>
+            [.. (await s.Get("/v1/inbox?state=" + state, token)).Json!["items"]!.AsArray().Select(i => (string)i!["title"]!)];
         (await Titles("read")).ShouldBe(["n4", "n2"]);
         (await Titles("unread")).ShouldBe(["n5", "n3", "n1", "n0"]);
         var item = await s.Get("/v1/inbox/" + ids[2], token);
         item.Json!["state"]!["read"]!.GetValue<string>().ShouldBe(item.Json["state"]!["received"]!.GetValue<string>());
         (await s.Get("/v1/inbox/" + ids[3], token)).Json!["state"]!.ToJsonString().ShouldBe("""{"received":null,"read":null}""");
-        (await s.Post("/v1/inbox/marks", token, $$$"""{"unread":{"ids":["{{{ids[2]}}}"]}}""")).Json!["totals"]!["unread"]!.GetValue<long>().ShouldBe(5);
+        (await s.Post("/v1/inbox/marks", token, $$$"""{"unread":{"ids":["{{{ids[2]}}}"]}}""")).Json!["totals"]!["unread"]!.GetValue<long>()
+            .ShouldBe(5);
         (await s.Get("/v1/inbox/" + ids[2], token)).Json!["state"]!["read"].ShouldBeNull();
     }
 
@@ -52,10 +61,16 @@ public sealed class InboxTests : IAsyncLifetime
     public async Task Marks_by_cursor_subject_and_all_are_exact_and_survive_a_restart()
     {
         var token = s.Token("mara", "engineer");
-        for (int i = 0; i < 9; i++) await s.Post("/v1/notifications", s.Key, $$"""{"to":["role:engineer"],"type":"t","title":"n{{i}}","subject":"vessel/{{i % 3}}"}""");
-        (await s.Post("/v1/inbox/marks", token, """{"read":{"subject":"vessel/1"}}""")).Json!["totals"]!["unread"]!.GetValue<long>().ShouldBe(6);
+        for (int i = 0; i < 9; i++)
+        {
+            await s.Post("/v1/notifications", s.Key,
+                $$"""{"to":["role:engineer"],"type":"t","title":"n{{i}}","subject":"vessel/{{i % 3}}"}""");
+        }
+        (await s.Post("/v1/inbox/marks", token, """{"read":{"subject":"vessel/1"}}""")).Json!["totals"]!["unread"]!.GetValue<long>()
+            .ShouldBe(6);
         var third = (string)(await s.Get("/v1/inbox", token)).Json!["items"]![6]!["cursor"]!;
-        (await s.Post("/v1/inbox/marks", token, $$$"""{"read":{"upTo":"{{{third}}}"}}""")).Json!["totals"]!["unread"]!.GetValue<long>().ShouldBe(4);
+        (await s.Post("/v1/inbox/marks", token, $$$"""{"read":{"upTo":"{{{third}}}"}}""")).Json!["totals"]!["unread"]!.GetValue<long>()
+            .ShouldBe(4);
         await s.Restart();
         (await s.Totals(token)).ShouldBe((4, 2));
         (await s.Post("/v1/inbox/marks", token, """{"read":{"all":true}}""")).Json!["totals"]!["unread"]!.GetValue<long>().ShouldBe(0);

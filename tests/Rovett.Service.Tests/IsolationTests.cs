@@ -10,7 +10,9 @@ public sealed class IsolationTests
 {
     sealed record Listener(string Space, string User, string[] Roles, RawConnection Live)
     {
-        public bool MayHave(string space, string address) => space == Space && (address == "everyone" || address == "user:" + User || Roles.Contains(address.Split(':')[1]) && address.StartsWith("role:", StringComparison.Ordinal));
+        public bool MayHave(string space, string address) => space == Space
+            && (address == "everyone" || address == "user:" + User
+            || Roles.Contains(address.Split(':')[1]) && address.StartsWith("role:", StringComparison.Ordinal));
     }
 
     [Fact]
@@ -19,7 +21,8 @@ public sealed class IsolationTests
         await using var s = await ServiceUnderTest.Start(o => o.Spaces = ["harbour"]);
         string[] people = ["mara", "ivo", "teo", "nils"];
         string[][] roles = [["engineer"], ["engineer", "bridge"], ["deckhand"], []];
-        string[] addresses = [.. people.Select(p => "user:" + p), "role:engineer", "role:bridge", "role:deckhand", "role:duty-manager", "everyone"];
+        string[] addresses = [.. people.Select(p => "user:" + p), "role:engineer", "role:bridge", "role:deckhand", "role:duty-manager",
+            "everyone"];
         string[] spaces = ["main", "harbour"];
         var canaries = new Dictionary<(string Space, string Address), string>();
         foreach (var space in spaces)
@@ -38,7 +41,9 @@ public sealed class IsolationTests
                 {
                     var token = Token(space, people[i], roles[i]);
                     var path = Path(space) + "/v1/live?device=d" + round;
-                    RawConnection live = (i + round) % 2 == 0 ? await RawWebSocket.Connect(s.Port, path, token) : await RawEvents.Connect(s.Port, path, token);
+                    RawConnection live = (i + round) % 2 == 0
+                        ? await RawWebSocket.Connect(s.Port, path, token)
+                        : await RawEvents.Connect(s.Port, path, token);
                     live.Recording = new MemoryStream();
                     await live.Next("opened");
                     list.Add(new Listener(space, people[i], roles[i], live));
@@ -59,7 +64,8 @@ public sealed class IsolationTests
             foreach (var space in spaces)
             {
                 // Several addresses at once: nobody learns the others.
-                var answer = await s.Post(Path(space) + "/v1/notifications", s.Credentials[space].AdminKey, $$"""{"to":["user:mara","role:deckhand"],"except":["user:nils"],"type":"t","title":"shared in {{space}}"}""");
+                var answer = await s.Post(Path(space) + "/v1/notifications", s.Credentials[space].AdminKey,
+                    $$"""{"to":["user:mara","role:deckhand"],"except":["user:nils"],"type":"t","title":"shared in {{space}}"}""");
                 answer.Status.ShouldBe(201);
             }
         }

@@ -9,7 +9,8 @@ using Xunit;
 
 namespace Rovett.Service.Tests;
 
-/// <summary>In which order what is asked of the ledger is carried out, and what goes together. Time stands still here unless it is set.</summary>
+/// <summary>In which order what is asked of the ledger is carried out, and what goes together. Time stands still here
+/// unless it is set.</summary>
 public class LedgerQueueTests
 {
     sealed class StoppedClock : TimeProvider

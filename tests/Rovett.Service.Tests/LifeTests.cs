@@ -26,7 +26,8 @@ public sealed class LifeTests : IAsyncLifetime
 
     async Task<string> Send(string more, string to = "role:engineer", string type = "engine.check.due")
     {
-        var answer = await service.Post("/v1/notifications", service.Key, $$"""{"to":["{{to}}"],"type":"{{type}}","title":"Check the thruster"{{(more.Length > 0 ? "," + more : "")}}}""");
+        var answer = await service.Post("/v1/notifications", service.Key,
+            $$"""{"to":["{{to}}"],"type":"{{type}}","title":"Check the thruster"{{(more.Length > 0 ? "," + more : "")}}}""");
         answer.Status.ShouldBe(201, answer.Text);
         return (string)answer.Json!["id"]!;
     }
@@ -144,7 +145,8 @@ public sealed class LifeTests : IAsyncLifetime
         await Send("", type: "weather.warning");
         (await live.Next("notification"))["unread"]!.GetValue<int>().ShouldBe(2);
         var totals = (await service.Get("/v1/inbox/totals?by=type&subject=vessel/turnstone", mara)).Json!;
-        ((int)totals["byType"]!["weather.warning"]!, (int)totals["byType"]!["engine.check.due"]!, (int)totals["subject"]!["unread"]!).ShouldBe((1, 1, 0));
+        ((int)totals["byType"]!["weather.warning"]!, (int)totals["byType"]!["engine.check.due"]!,
+            (int)totals["subject"]!["unread"]!).ShouldBe((1, 1, 0));
         (await service.Post("/v1/mutes", mara, """{"type":"a","subject":"b"}""")).Status.ShouldBe(422);
     }
 
@@ -152,13 +154,15 @@ public sealed class LifeTests : IAsyncLifetime
     public async Task An_ephemeral_one_reaches_who_is_connected_and_leaves_no_trace()
     {
         using var live = await Live(mara);
-        var answer = await service.Post("/v1/notifications", service.Key, """{"to":["role:engineer"],"type":"job.progress","subject":"job/7","title":"40 %","store":false}""");
+        var answer = await service.Post("/v1/notifications", service.Key,
+            """{"to":["role:engineer"],"type":"job.progress","subject":"job/7","title":"40 %","store":false}""");
         (answer.Status, (bool)answer.Json!["stored"]!, answer.Json["id"]).ShouldBe((202, false, null));
         var told = await live.Next("notification");
         ((bool)told["stored"]!, (string)told["title"]!, told["cursor"], told["unread"]).ShouldBe((false, "40 %", null, null));
         (await service.Totals(mara)).Unread.ShouldBe(0);
         (await service.Get("/v1/inbox", ivo)).Json!["items"]!.AsArray().ShouldBeEmpty();
-        (await service.Post("/v1/notifications", service.Key, """{"to":["everyone"],"type":"t","title":"t","store":false,"ttl":5,"slot":"s"}""")).Status.ShouldBe(422);
+        (await service.Post("/v1/notifications", service.Key,
+            """{"to":["everyone"],"type":"t","title":"t","store":false,"ttl":5,"slot":"s"}""")).Status.ShouldBe(422);
     }
 
     [Fact]
@@ -174,9 +178,11 @@ public sealed class LifeTests : IAsyncLifetime
         await live.Text($$"""{"kind":"ack","ids":["{{id}}"],"handled":true,"requestId":"h"}""");
         await live.Next("done");
         live.Cut();
-        var shown = await Eventually.Holds(async () => (await service.Get($"/v1/notifications/{id}", service.Key)).Json!, j => j["people"]!["handled"]!.GetValue<int>() == 1, "handled");
+        var shown = await Eventually.Holds(async () => (await service.Get($"/v1/notifications/{id}", service.Key)).Json!,
+            j => j["people"]!["handled"]!.GetValue<int>() == 1, "handled");
         var receipt = shown["receipts"]!.AsArray().ShouldHaveSingleItem()!;
-        ((string)receipt["user"]!, (string)receipt["device"]!, receipt["handled"] is not null, receipt["read"]).ShouldBe(("mara", "desk", true, null));
+        ((string)receipt["user"]!, (string)receipt["device"]!, receipt["handled"] is not null, receipt["read"]).ShouldBe(
+            ("mara", "desk", true, null));
         using var back = await service.WebSocket(mara, "?device=desk&after=" + start);
         (await back.Next("notification"))["attempt"]!.GetValue<int>().ShouldBe(2);
     }
@@ -189,11 +195,15 @@ public sealed class LifeTests : IAsyncLifetime
         await service.Post("/v1/inbox/marks", mara, """{"read":{"all":true}}""");
         var missed = await Send("\"deadlines\":[{\"by\":\"read\",\"within\":\"PT1S\",\"who\":\"each\",\"otherwise\":{\"to\":[\"role:duty-manager\"],\"type\":\"signature.late\",\"title\":\"Not signed\"}}]", to: "user:ivo");
         ((string)(await manager.Next("notification"))["title"]!).ShouldBe("Not signed");
-        async Task<string> State(string id) => (string)(await service.Get($"/v1/notifications/{id}", service.Key)).Json!["deadlines"]![0]!["state"]!;
+        async Task<string> State(string id) =>
+            (string)(await service.Get($"/v1/notifications/{id}", service.Key)).Json!["deadlines"]![0]!["state"]!;
         (await State(missed)).ShouldBe("missed");
         await Eventually.Holds(() => State(kept), s => s == "met", "met");
-        (await service.Post("/v1/notifications", service.Key, """{"to":["role:engineer"],"type":"t","title":"t","deadlines":[{"by":"taken","within":"soon","who":"all","x":1,"otherwise":{}}]}""")).Json!["errors"]!.AsArray()
-            .Select(e => (string)e!["field"]!).ShouldBe(["deadlines[0].x", "deadlines[0].by", "deadlines[0].within", "deadlines[0].who", "deadlines[0].otherwise.to", "deadlines[0].otherwise.type", "deadlines[0].otherwise.title"], ignoreOrder: true);
+        (await service.Post("/v1/notifications", service.Key,
+            """{"to":["role:engineer"],"type":"t","title":"t","deadlines":[{"by":"taken","within":"soon","who":"all","x":1,"otherwise":{}}]}""")).Json!["errors"]!.AsArray()
+            .Select(e => (string)e!["field"]!)
+            .ShouldBe(["deadlines[0].x", "deadlines[0].by", "deadlines[0].within", "deadlines[0].who", "deadlines[0].otherwise.to",
+            "deadlines[0].otherwise.type", "deadlines[0].otherwise.title"], ignoreOrder: true);
     }
 
     [Fact]
@@ -201,7 +211,8 @@ public sealed class LifeTests : IAsyncLifetime
     {
         // An address may stand in 256 different groups of addresses; the next one is refused, also where it is only for later.
         for (int i = 0; i < 256; i++)
-            (await service.Post("/v1/notifications", service.Key, $$"""{"to":["role:engineer","role:r{{i}}"],"type":"t","title":"t"}""")).Status.ShouldBe(201, $"{i}");
+            (await service.Post("/v1/notifications", service.Key,
+                $$"""{"to":["role:engineer","role:r{{i}}"],"type":"t","title":"t"}""")).Status.ShouldBe(201, $"{i}");
         string Sent(string to) => $$$"""{"to":["user:mara"],"type":"t","title":"t","deadlines":[{"by":"read","within":"PT1S"},{"by":"read","within":"PT1S","otherwise":{"to":{{{to}}},"type":"t.late","title":"late"}}]}""";
         long before = (await service.Totals(mara)).Unread;
         var refused = await service.Post("/v1/notifications", service.Key, Sent("""["role:engineer","role:duty-manager"]"""));
@@ -219,25 +230,33 @@ public sealed class LifeTests : IAsyncLifetime
     {
         var teo = service.Token("teo");
         using var live = await Live(teo);
-        var put = await service.Call(HttpMethod.Put, "/v1/users/teo", service.Key, """{"displayName":"Teo Marsh","locale":"en-GB","roles":["deckhand"]}""");
+        var put = await service.Call(HttpMethod.Put, "/v1/users/teo", service.Key,
+            """{"displayName":"Teo Marsh","locale":"en-GB","roles":["deckhand"]}""");
         put.Json!["holds"]!.AsArray().Select(r => (string)r!).ShouldBe(["everyone", "role:deckhand"]);
         (await live.Next("channels"))["channels"]!.AsArray().Select(c => (string)c!).ShouldContain("role:deckhand");
         await Send("", to: "role:deckhand");
         await live.Next("notification");
-        var job = await Send("\"takeable\":true,\"deadlines\":[{\"by\":\"read\",\"within\":\"PT1S\",\"who\":\"each\"}]", to: "role:deckhand");
+        var job = await Send("\"takeable\":true,\"deadlines\":[{\"by\":\"read\",\"within\":\"PT1S\",\"who\":\"each\"}]",
+            to: "role:deckhand");
         (await service.Post($"/v1/inbox/{job}/take", teo, "{}")).Status.ShouldBe(200);
-        await Eventually.Holds(async () => (await service.Get("/v1/receipts", service.Key)).Text, text => text.Contains("missingUsers\":[\"teo"), "the deadline is missed", 20);
+        await Eventually.Holds(async () => (await service.Get("/v1/receipts", service.Key)).Text,
+            text => text.Contains("missingUsers\":[\"teo"), "the deadline is missed", 20);
         await service.Call(HttpMethod.Put, "/v1/users/teo", service.Key, """{"roles":[]}""");
         (await live.Next("channels"))["totals"]!["unread"]!.GetValue<int>().ShouldBe(0);
         var secret = await Send("\"body\":\"for-teo-only-canary\"", to: "user:teo");
         await live.Next("notification");
-        var import = await service.Post("/v1/users", service.Key, "{\"id\":\"pia\",\"roles\":[\"harbour-desk\"]}\n\nnot json\n{\"id\":\"nils\",\"rolls\":[]}\n{\"id\":\"sanna\"}\n");
+        var import = await service.Post("/v1/users", service.Key,
+            "{\"id\":\"pia\",\"roles\":[\"harbour-desk\"]}\n\nnot json\n{\"id\":\"nils\",\"rolls\":[]}\n{\"id\":\"sanna\"}\n");
         ((int)import.Json!["stored"]!, (int)import.Json["refused"]!).ShouldBe((2, 2));
         import.Json["errors"]!.AsArray().Select(e => (string)e!["field"]!).ShouldBe(["line 3: (line)", "line 4: rolls"]);
-        var lines = (await service.Post("/v1/users", service.Key, "{\"id\":\"pia\"}\nnot json\n", ("Accept", "application/x-ndjson"))).Text.TrimEnd().Split('\n');
-        JsonNode.Parse(lines[^1])!.ToJsonString().ShouldBe("""{"stored":1,"refused":1,"errors":[{"field":"line 2: (line)","detail":"is not one JSON object"}]}""");
-        (await service.Call(HttpMethod.Put, "/v1/roles/harbour-desk", service.Key, """{"newcomers":"now","displayName":"Harbour desk"}""")).Json!["users"]!.GetValue<int>().ShouldBe(1);
-        (await service.Get("/v1/users", service.Key)).Json!["users"]!.AsArray().Select(u => (string)u!["id"]!).ShouldBe(["pia", "sanna", "teo"]);
+        var lines = (await service.Post("/v1/users", service.Key, "{\"id\":\"pia\"}\nnot json\n",
+            ("Accept", "application/x-ndjson"))).Text.TrimEnd().Split('\n');
+        JsonNode.Parse(lines[^1])!.ToJsonString()
+            .ShouldBe("""{"stored":1,"refused":1,"errors":[{"field":"line 2: (line)","detail":"is not one JSON object"}]}""");
+        (await service.Call(HttpMethod.Put, "/v1/roles/harbour-desk", service.Key,
+            """{"newcomers":"now","displayName":"Harbour desk"}""")).Json!["users"]!.GetValue<int>().ShouldBe(1);
+        (await service.Get("/v1/users", service.Key)).Json!["users"]!.AsArray().Select(u => (string)u!["id"]!)
+            .ShouldBe(["pia", "sanna", "teo"]);
 
         var erased = await service.Call(HttpMethod.Delete, "/v1/users/teo", service.Key);
         erased.Status.ShouldBe(200);

@@ -24,26 +24,34 @@ public sealed class LimitTests
         var refused = answers.Where(a => a.Status == 429).ToList();
         answers.Count(a => a.Status == 201).ShouldBeInRange(5, 100); // 5 at once, and 5 for each second that it took
         refused.ShouldNotBeEmpty();
-        refused.ShouldAllBe(a => a.Problem == "too-many-sends" && a.Headers.RetryAfter!.Delta == TimeSpan.FromSeconds(1) && a.Headers.GetValues("RateLimit-Policy").Single() == "\"sends\";q=5;w=1" && a.Headers.GetValues("RateLimit").Single() == "\"sends\";r=0;t=1");
+        refused.ShouldAllBe(
+            a => a.Problem == "too-many-sends" && a.Headers.RetryAfter!.Delta == TimeSpan.FromSeconds(1)
+            && a.Headers.GetValues("RateLimit-Policy").Single() == "\"sends\";q=5;w=1"
+            && a.Headers.GetValues("RateLimit").Single() == "\"sends\";r=0;t=1");
         (await Send(other)).Status.ShouldBe(201); // each key has its own
         (await Limit(s, "sendsPerSecond")).Limit.ShouldBe(5);
         (await s.Totals(s.Token("mara"))).Unread.ShouldBe(answers.Count(a => a.Status == 201) + 1);
         (await s.Call(HttpMethod.Patch, "/v1/settings", s.Key, """{"limits":null}""")).Status.ShouldBe(200);
         (await Task.WhenAll(Enumerable.Range(0, 20).Select(_ => Send(s.Key)))).ShouldAllBe(a => a.Status == 201);
-        foreach (var bad in new[] { """{"limits":{"sendsPerSecond":-1}}""", """{"limits":{"sends":1}}""", """{"limits":7}""" }) (await s.Call(HttpMethod.Patch, "/v1/settings", s.Key, bad)).Status.ShouldBe(422, bad);
+        foreach (var bad in new[] { """{"limits":{"sendsPerSecond":-1}}""", """{"limits":{"sends":1}}""", """{"limits":7}""" })
+        {
+            (await s.Call(HttpMethod.Patch, "/v1/settings", s.Key, bad)).Status.ShouldBe(422, bad);
+        }
     }
 
     [Fact]
     public async Task A_user_and_an_address_have_so_many_sessions_and_places_are_given_back()
     {
-        await using var s = await ServiceUnderTest.Start(o => (o.SessionsPerUser, o.SessionsPerAddress, o.TrustedProxies) = (2, 3, ["127.0.0.0/8"]));
+        await using var s =
+            await ServiceUnderTest.Start(o => (o.SessionsPerUser, o.SessionsPerAddress, o.TrustedProxies) = (2, 3, ["127.0.0.0/8"]));
         using var one = await s.WebSocket(s.Token("mara"));
         using (var two = await s.Events(s.Token("mara")))
         {
             await two.Next("current");
             using var three = await s.WebSocket(s.Token("mara"));
             three.Status.ShouldBe(429);
-            (await s.Call(HttpMethod.Get, "/v1/live", s.Token("mara"), null, ("Accept", "text/event-stream"))).Problem.ShouldBe("too-many-sessions");
+            (await s.Call(HttpMethod.Get, "/v1/live", s.Token("mara"), null, ("Accept", "text/event-stream"))).Problem.ShouldBe(
+                "too-many-sessions");
             using var teo = await s.WebSocket(s.Token("teo"));
             (await Limit(s, "sessionsPerUser")).ShouldBe((2, 2));
             (await Limit(s, "sessionsPerAddress")).ShouldBe((3, 3));
@@ -74,7 +82,8 @@ public sealed class LimitTests
         var token = s.Token("teo");
         using var events = await s.Events(token);
         var session = (string)(await events.Next("opened"))["session"]!;
-        var posts = await Task.WhenAll(Enumerable.Range(0, 60).Select(_ => s.Post("/v1/live/" + session, token, """{"kind":"attend","subject":"x"}""")));
+        var posts = await Task.WhenAll(Enumerable.Range(0, 60)
+            .Select(_ => s.Post("/v1/live/" + session, token, """{"kind":"attend","subject":"x"}""")));
         posts.ShouldContain(p => p.Status == 429 && p.Problem == "too-many-messages" && p.Headers.RetryAfter != null);
         posts.ShouldContain(p => p.Status == 204);
     }

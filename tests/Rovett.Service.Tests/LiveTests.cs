@@ -12,7 +12,8 @@ public sealed class LiveTests : IAsyncLifetime
     public async ValueTask InitializeAsync() => s = await ServiceUnderTest.Start(o => o.Spaces = ["harbour"]);
     public ValueTask DisposeAsync() => s.DisposeAsync();
 
-    async Task<RawConnection> Connect(string transport, string token, string query = "") => transport == "websocket" ? await s.WebSocket(token, query) : await s.Events(token, query);
+    async Task<RawConnection> Connect(string transport, string token, string query = "") =>
+        transport == "websocket" ? await s.WebSocket(token, query) : await s.Events(token, query);
 
     Task Ack(RawConnection live, string token, JsonObject opened, string cursor) => live is RawWebSocket socket
         ? socket.Text($$"""{"kind":"ack","upTo":"{{cursor}}"}""")
@@ -150,7 +151,8 @@ public sealed class LiveTests : IAsyncLifetime
             await phone.Text($$"""{"kind":"ack","upTo":"{{got[1]["cursor"]}}","requestId":"a"}""");
             await phone.Next("done");
         }
-        var stored = await Eventually.Holds(() => s.Get("/v1/inbox", token), a => a.Json!["items"]!.AsArray().Count(i => i!["state"]!["received"] is not null) == 2, "two are received");
+        var stored = await Eventually.Holds(() => s.Get("/v1/inbox", token),
+            a => a.Json!["items"]!.AsArray().Count(i => i!["state"]!["received"] is not null) == 2, "two are received");
         using var desk = await s.Events(token, "?device=desk");
         var opened = await desk.Next("opened");
         ((long)opened["totals"]!["unread"]!).ShouldBe(3);
@@ -327,7 +329,8 @@ public sealed class LiveTests : IAsyncLifetime
     {
         await using var quick = await ServiceUnderTest.Start(o => o.HeartbeatSeconds = 1);
         using var dead = await quick.WebSocket(quick.Token("mara"));
-        await Eventually.Holds(async () => (int)(await quick.Get("/v1/status", quick.Key)).Json!["sessions"]!, n => n == 1, "it is connected");
+        await Eventually.Holds(async () => (int)(await quick.Get("/v1/status", quick.Key)).Json!["sessions"]!, n => n == 1,
+            "it is connected");
         await Eventually.Holds(async () => (int)(await quick.Get("/v1/status", quick.Key)).Json!["sessions"]!, n => n == 0, "it is let go");
     }
 

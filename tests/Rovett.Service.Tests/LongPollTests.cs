@@ -39,7 +39,8 @@ public sealed class LongPollTests : IAsyncLifetime
         return (session, messages, turn);
     }
 
-    Task<Answer> Ask(string token, string session, int turn, int wait = 10) => s.Call(HttpMethod.Get, $"/v1/live/{session}?turn={turn}", token, null, ("Prefer", $"wait={wait}"));
+    Task<Answer> Ask(string token, string session, int turn, int wait = 10) =>
+        s.Call(HttpMethod.Get, $"/v1/live/{session}?turn={turn}", token, null, ("Prefer", $"wait={wait}"));
 
     [Fact]
     public async Task Messages_come_with_the_request_that_waits_and_what_is_posted_counts()
@@ -51,8 +52,10 @@ public sealed class LongPollTests : IAsyncLifetime
         var answer = await waiting;
         answer.Headers.GetValues("Preference-Applied").ShouldBe(["wait=10"]);
         var notification = answer.Json!.AsArray().Single()!;
-        ((string)notification["kind"]!, (string)notification["id"]!, (string)notification["title"]!, (long)notification["unread"]!).ShouldBe(("notification", id, "Bow thruster check due", 1));
-        var acked = await s.Post($"/v1/live/{session}", mara, $$"""{"kind":"ack","upTo":"{{notification["cursor"]}}","handled":true,"requestId":"a"}""");
+        ((string)notification["kind"]!, (string)notification["id"]!, (string)notification["title"]!,
+            (long)notification["unread"]!).ShouldBe(("notification", id, "Bow thruster check due", 1));
+        var acked = await s.Post($"/v1/live/{session}", mara,
+            $$"""{"kind":"ack","upTo":"{{notification["cursor"]}}","handled":true,"requestId":"a"}""");
         ((string)acked.Json![0]!["kind"]!).ShouldBe("done");
         (await s.Get($"/v1/notifications/{id}", s.Key)).Json!["people"]!["handled"]!.GetValue<int>().ShouldBe(1);
         // Nothing comes: the answer is empty once the time is up.
@@ -89,7 +92,8 @@ public sealed class LongPollTests : IAsyncLifetime
         for (int i = 0; i < 250; i++) await s.Send("user:mara", $"number {i} {new string('x', 180)}");
         var (_, messages, turn) = await CaughtUp(mara);
         turn.ShouldBeGreaterThan(1);
-        messages.Where(m => (string?)m["kind"] == "notification").Select(m => ((string)m["title"]!).Split(' ')[1]).ShouldBe(Enumerable.Range(0, 250).Select(i => $"{i}"));
+        messages.Where(m => (string?)m["kind"] == "notification").Select(m => ((string)m["title"]!).Split(' ')[1])
+            .ShouldBe(Enumerable.Range(0, 250).Select(i => $"{i}"));
     }
 
     [Fact]
@@ -124,7 +128,8 @@ public sealed class LongPollTests : IAsyncLifetime
         var (session, came, turn) = await CaughtUp(mara, "?device=shore-office");
         var current = came.Single(m => (string?)m["kind"] == "current");
         var id = await s.Send("user:mara", "while nobody asks");
-        await Eventually.Holds(() => s.Get("/v1/sessions", s.Key), a => !a.Text.Contains("shore-office", StringComparison.Ordinal), "the session is over", 30);
+        await Eventually.Holds(() => s.Get("/v1/sessions", s.Key), a => !a.Text.Contains("shore-office", StringComparison.Ordinal),
+            "the session is over", 30);
         (await Ask(mara, session, turn + 1)).Problem.ShouldBe("unknown-session");
         var (_, messages, _) = await CaughtUp(mara, $"?device=shore-office&after={current["cursor"]}");
         ((string)messages.Single(m => (string?)m["kind"] == "notification")["id"]!).ShouldBe(id);

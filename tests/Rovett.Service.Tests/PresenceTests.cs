@@ -35,11 +35,13 @@ public sealed class PresenceTests : IAsyncLifetime
         return live;
     }
 
-    static async Task Subscribe(RawWebSocket live) => (await live.Ask("""{"kind":"subscribe","topic":"berth/3","requestId":"s"}""")).ShouldBe("done");
+    static async Task Subscribe(RawWebSocket live) =>
+        (await live.Ask("""{"kind":"subscribe","topic":"berth/3","requestId":"s"}""")).ShouldBe("done");
 
     static Task Watch(RawWebSocket live, string address = "topic:berth/3") => live.Text($$"""{"kind":"watch","address":"{{address}}"}""");
 
-    static List<string> Users(JsonNode? people) => [.. (people as JsonArray ?? []).Select(p => p is JsonValue ? (string)p! : (string)p!["user"]!).Order(StringComparer.Ordinal)];
+    static List<string> Users(JsonNode? people) =>
+        [.. (people as JsonArray ?? []).Select(p => p is JsonValue ? (string)p! : (string)p!["user"]!).Order(StringComparer.Ordinal)];
 
     /// <summary>Reads on until as many are there: who came and who left meanwhile.</summary>
     static async Task<string> Until(RawWebSocket live, int count)
@@ -66,12 +68,14 @@ public sealed class PresenceTests : IAsyncLifetime
         var person = list["people"]!.AsArray().Single()!.AsObject();
         person["since"].ShouldNotBeNull();
         person.Remove("since");
-        list.ToJsonString().ShouldStartWith("""{"kind":"presence","of":"topic:berth/3","count":1,"people":[{"user":"teo","displayName":"Teo Lind"}""");
+        list.ToJsonString()
+            .ShouldStartWith("""{"kind":"presence","of":"topic:berth/3","count":1,"people":[{"user":"teo","displayName":"Teo Lind"}""");
 
         using var phone = await Connected("teo", "berth-3");
         await Subscribe(phone);
         using var ivo = await Connected("ivo", "berth-3");
-        (await s.Post("/v1/follows", s.Token("ivo", "berth-3"), """{"topic":"berth/3"}""")).Status.ShouldBe(200); // one is there by following, too
+        // One is there by following, too.
+        (await s.Post("/v1/follows", s.Token("ivo", "berth-3"), """{"topic":"berth/3"}""")).Status.ShouldBe(200);
         (await Until(ruth, 2)).ShouldBe("+ivo"); // and nothing of the second device
 
         phone.Cut();
@@ -93,7 +97,8 @@ public sealed class PresenceTests : IAsyncLifetime
         for (int i = 0; i < 3; i++)
         {
             teo.Cut();
-            await Eventually.Holds(async () => (await s.Get("/v1/sessions", s.Key)).Text, text => !text.Contains("\"teo\""), "the service knows that he is gone");
+            await Eventually.Holds(async () => (await s.Get("/v1/sessions", s.Key)).Text, text => !text.Contains("\"teo\""),
+                "the service knows that he is gone");
             teo.Dispose();
             teo = await Connected("teo", "berth-3");
             await Subscribe(teo);
@@ -125,20 +130,27 @@ public sealed class PresenceTests : IAsyncLifetime
         using var ruth = await Connected("ruth", "master");
         await Watch(ruth);
         Users((await ruth.Next("presence"))["people"]).ShouldBe(["teo"]);
-        (await s.Get("/v1/inbox/totals", TestTokens.Make(s.Secret, "ruth", ["engineer"], change: c => c["iat"] = (double)c["iat"]! + 5))).Status.ShouldBe(200); // a newer token without the role
+        // A newer token without the role.
+        (await s.Get("/v1/inbox/totals",
+            TestTokens.Make(s.Secret, "ruth", ["engineer"], change: c => c["iat"] = (double)c["iat"]! + 5))).Status.ShouldBe(200);
         using var canary = await Connected("canary", "berth-3");
         await Subscribe(canary);
         (await ruth.Next("presence")).ToJsonString().ShouldBe("""{"kind":"presence","of":"topic:berth/3","ended":true}""");
         (await pia.Next("presence")).ToJsonString().ShouldBe("""{"kind":"presence","of":"topic:berth/3","count":2}""");
         await s.Send("everyone", "The end");
-        for (JsonObject next; (string)(next = (await ruth.Next())!)["kind"]! != "notification";) next.ToJsonString().ShouldNotContain("canary");
+        for (JsonObject next; (string)(next = (await ruth.Next())!)["kind"]! != "notification";)
+        {
+            next.ToJsonString().ShouldNotContain("canary");
+        }
         (await s.Get("/v1/explain?user=pia&on=topic:berth/3", s.Key)).Text.ShouldContain("presence");
     }
 
     [Fact]
     public void A_backend_that_says_yes_gives_no_more_than_the_policy_that_asked_it_shows()
     {
-        using var document = JsonDocument.Parse("""{"policies":[{"name":"asked","topic":"berth/{berth}","may":["presence"],"shows":"count","ask":"office","when":{"anyone":true}}]}""");
+        using var document =
+            JsonDocument.Parse(
+            """{"policies":[{"name":"asked","topic":"berth/{berth}","may":["presence"],"shows":"count","ask":"office","when":{"anyone":true}}]}""");
         var errors = new List<FieldError>();
         var policies = PolicyReader.Read(document.RootElement, errors);
         errors.ShouldBeEmpty();
@@ -162,7 +174,8 @@ public sealed class PresenceTests : IAsyncLifetime
         using var mara = await Connected("mara", "engineer");
         (await mara.Ask("""{"kind":"watch","address":"role:engineer","requestId":"w"}""")).ShouldBe("not-allowed");
         (await s.Call(HttpMethod.Put, "/v1/roles/engineer", s.Key, """{"presence":"everybody"}""")).Problem.ShouldBe("invalid-fields");
-        ((string)(await s.Call(HttpMethod.Put, "/v1/roles/engineer", s.Key, """{"presence":"members"}""")).Json!["presence"]!).ShouldBe("members");
+        ((string)(await s.Call(HttpMethod.Put, "/v1/roles/engineer", s.Key, """{"presence":"members"}""")).Json!["presence"]!).ShouldBe(
+            "members");
         await Watch(mara, "role:engineer");
         Users((await mara.Next("presence"))["people"]).ShouldBe(["mara"]);
         using var pia = await Connected("pia", "harbour-desk");

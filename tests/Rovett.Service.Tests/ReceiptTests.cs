@@ -29,11 +29,13 @@ public sealed class ReceiptTests : IAsyncLifetime
 
     Task<string> Send(string type = "engine.check.due") => service.Send("role:engineer", type: type);
 
-    async Task Read(string id) => (await service.Post("/v1/inbox/marks", mara, $$$"""{"read":{"ids":["{{{id}}}"]}}""")).Status.ShouldBe(200);
+    async Task Read(string id) =>
+        (await service.Post("/v1/inbox/marks", mara, $$$"""{"read":{"ids":["{{{id}}}"]}}""")).Status.ShouldBe(200);
 
     async Task Join() => (await service.Get("/v1/inbox", mara)).Status.ShouldBe(200);
 
-    Task<RawEvents> Stream(string query = "", params string[] headers) => RawEvents.Connect(service.Port, "/v1/receipts" + query, service.Key, headers);
+    Task<RawEvents> Stream(string query = "", params string[] headers) =>
+        RawEvents.Connect(service.Port, "/v1/receipts" + query, service.Key, headers);
 
     [Fact]
     public async Task A_backend_hears_of_each_act_as_it_happens_and_goes_on_where_it_was()
@@ -46,7 +48,8 @@ public sealed class ReceiptTests : IAsyncLifetime
         await Read(quiet);
         await Read(first);
         var heard = await stream.Next("receipt");
-        ((string)heard["state"]!, (string)heard["id"]!, (string)heard["user"]!, (string)heard["type"]!).ShouldBe(("read", first, "mara", "engine.check.due"));
+        ((string)heard["state"]!, (string)heard["id"]!, (string)heard["user"]!, (string)heard["type"]!).ShouldBe(
+            ("read", first, "mara", "engine.check.due"));
         // Who saw it has it.
         var also = await stream.Next("receipt");
         ((string)also["state"]!, (string)also["id"]!).ShouldBe(("received", first));
@@ -86,7 +89,8 @@ public sealed class ReceiptTests : IAsyncLifetime
         var foreign = (string)(await service.Get("/v1/inbox?limit=1", mara)).Json!["cursor"]!;
         (await service.Get("/v1/receipts?after=" + foreign, service.Key)).Json!["gap"]!.GetValue<string>().ShouldBe("new-epoch");
         (await service.Get("/v1/receipts?after=nonsense", service.Key)).Status.ShouldBe(422);
-        (await service.Get("/v1/receipts?after=AAAAAAAAAAAAAAAAAAAAAA", service.Key)).Json!["gap"]!.GetValue<string>().ShouldBe("new-epoch");
+        (await service.Get("/v1/receipts?after=AAAAAAAAAAAAAAAAAAAAAA", service.Key)).Json!["gap"]!.GetValue<string>()
+            .ShouldBe("new-epoch");
         (await service.Get("/v1/receipts", mara)).Status.ShouldBe(401);
     }
 
@@ -103,7 +107,8 @@ public sealed class ReceiptTests : IAsyncLifetime
             taken.Enqueue(call);
             return (204, "");
         };
-        var made = await service.Call(HttpMethod.Put, "/v1/webhooks/back-office", service.Key, $$"""{"url":"{{receiver.Url}}","states":["read"]}""");
+        var made = await service.Call(HttpMethod.Put, "/v1/webhooks/back-office", service.Key,
+            $$"""{"url":"{{receiver.Url}}","states":["read"]}""");
         made.Status.ShouldBe(201, made.Text);
         var secret = Convert.FromBase64String(((string)made.Json!["secret"]!)[6..]);
         var id = await Send();
@@ -111,7 +116,10 @@ public sealed class ReceiptTests : IAsyncLifetime
         await Eventually.Holds(() => taken.Count == 1, "the receipt is taken at the third attempt", 30);
         receiver.Calls.Count.ShouldBe(3);
         receiver.Calls.Select(r => r.Id).Distinct().Count().ShouldBe(1, "every attempt has the same webhook-id");
-        foreach (var request in receiver.Calls) request.Signature.ShouldBe("v1," + OutboundSignature.Of(secret, request.Id, request.Timestamp, request.Body));
+        foreach (var request in receiver.Calls)
+        {
+            request.Signature.ShouldBe("v1," + OutboundSignature.Of(secret, request.Id, request.Timestamp, request.Body));
+        }
         var receipt = JsonNode.Parse(receiver.Calls.First().Body)!["data"]!["receipts"]!.AsArray().ShouldHaveSingleItem()!;
         ((string)receipt["state"]!, (string)receipt["id"]!, (string)receipt["user"]!).ShouldBe(("read", id, "mara"));
         (await service.Get("/v1/webhooks/back-office", service.Key)).Json!["secret"].ShouldBeNull();
@@ -122,7 +130,8 @@ public sealed class ReceiptTests : IAsyncLifetime
         await Read(later);
         await Eventually.Holds(() => taken.Count == 2, "what happened after the restart is posted, and only that", 30);
         ((string)JsonNode.Parse(taken.Last().Body)!["data"]!["receipts"]![0]!["id"]!).ShouldBe(later);
-        await Eventually.Holds(async () => (string)(await service.Get("/v1/webhooks/back-office", service.Key)).Json!["state"]!, state => state == "working", "it works again");
+        await Eventually.Holds(async () => (string)(await service.Get("/v1/webhooks/back-office", service.Key)).Json!["state"]!,
+            state => state == "working", "it works again");
         (await service.Call(HttpMethod.Delete, "/v1/webhooks/back-office", service.Key)).Status.ShouldBe(204);
         (await service.Get("/v1/webhooks/back-office", service.Key)).Status.ShouldBe(404);
     }
@@ -150,9 +159,14 @@ public sealed class ReceiptTests : IAsyncLifetime
     public void What_is_not_public_is_refused_whatever_way_it_is_written()
     {
         var none = new OutboundGuard([]);
-        foreach (var address in new[] { "127.0.0.1", "10.1.2.3", "172.16.0.1", "192.168.1.1", "100.64.0.1", "169.254.1.1", "0.0.0.0", "255.255.255.255", "224.0.0.1", "::", "::1", "fe80::1", "fc00::1", "ff02::1", "64:ff9b::7f00:1", "2002:7f00:1::", "::ffff:127.0.0.1" })
+        foreach (var address in new[] { "127.0.0.1", "10.1.2.3", "172.16.0.1", "192.168.1.1", "100.64.0.1", "169.254.1.1", "0.0.0.0",
+            "255.255.255.255", "224.0.0.1", "::", "::1", "fe80::1", "fc00::1", "ff02::1", "64:ff9b::7f00:1", "2002:7f00:1::",
+                "::ffff:127.0.0.1" })
             none.Allows(IPAddress.Parse(address)).ShouldBeFalse(address);
-        foreach (var address in new[] { "1.1.1.1", "93.184.216.34", "2606:4700::1111" }) none.Allows(IPAddress.Parse(address)).ShouldBeTrue(address);
+        foreach (var address in new[] { "1.1.1.1", "93.184.216.34", "2606:4700::1111" })
+        {
+            none.Allows(IPAddress.Parse(address)).ShouldBeTrue(address);
+        }
         new OutboundGuard([IPNetwork.Parse("10.1.0.0/16")]).Allows(IPAddress.Parse("::ffff:10.1.2.3")).ShouldBeTrue();
     }
 }

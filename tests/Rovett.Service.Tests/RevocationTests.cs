@@ -40,9 +40,12 @@ public sealed class RevocationTests : IAsyncLifetime
             (await live.Next()).ShouldBeNull();
         }
         (await Verdict(token)).ShouldBe("signed-out");
-        foreach (var (method, path, body) in new[] { ("POST", "/v1/tickets", "{}"), ("GET", "/v1/mutes", null), ("POST", "/v1/inbox/marks", """{"read":{"all":true}}"""), ("GET", "/v1/live", null), ("GET", "/v1/inbox", null) })
+        foreach (var (method, path, body) in new[]
+            { ("POST", "/v1/tickets", "{}"), ("GET", "/v1/mutes", null), ("POST", "/v1/inbox/marks", """{"read":{"all":true}}"""),
+            ("GET", "/v1/live", null), ("GET", "/v1/inbox", null) })
             (await s.Call(new HttpMethod(method), path, token, body)).Problem.ShouldBe("signed-out", path);
-        using (var again = await s.WebSocket(null, $"?ticket={ticket}")) ((string)(await again.Next("refused"))["problem"]!["type"]!).ShouldEndWith("signed-out");
+        using (var again = await s.WebSocket(null,
+            $"?ticket={ticket}")) ((string)(await again.Next("refused"))["problem"]!["type"]!).ShouldEndWith("signed-out");
         await s.Send("role:engineer", "While out");
         ((string)(await teo.Next("notification"))["title"]!).ShouldBe("While out"); // others are not concerned
         await s.Restart();
@@ -69,7 +72,8 @@ public sealed class RevocationTests : IAsyncLifetime
         await s.Send("role:engineer", "Meanwhile");
         var blocked = await s.Get("/v1/inbox", s.Token("mara", "engineer"));
         (blocked.Status, blocked.Problem).ShouldBe((403, "user-blocked"));
-        (await Put("mara", """{"displayName":"Mara Quill"}""")).Json!["blocked"]!.GetValue<bool>().ShouldBeTrue(); // nothing else lets her in
+        // Nothing else lets her in.
+        (await Put("mara", """{"displayName":"Mara Quill"}""")).Json!["blocked"]!.GetValue<bool>().ShouldBeTrue();
         (await Put("mara", """{"blocked":"no"}""")).Status.ShouldBe(422);
         await s.Restart();
         (await Verdict(s.Token("mara", "engineer"))).ShouldBe("user-blocked");
@@ -81,12 +85,14 @@ public sealed class RevocationTests : IAsyncLifetime
         (await s.Get("/v1/audit", s.Key)).Text.ShouldNotContain("mara");
     }
 
-    const string CrewPolicies = """{"policies":[{"name":"crew","topic":"berth/{n}","may":["subscribe","follow"],"when":{"role":"berth-crew"}}]}""";
+    const string CrewPolicies =
+        """{"policies":[{"name":"crew","topic":"berth/{n}","may":["subscribe","follow"],"when":{"role":"berth-crew"}}]}""";
 
     Task<Answer> Load(string policies) => s.Call(HttpMethod.Put, "/v1/policies", s.Key, policies);
 
     /// <summary>In each trial a session listens, a right is taken away while sends go on without pause, and nothing that was
-    /// stored after the answer to the change may arrive. By a role that is lost, a sign-out, a block; of a topic, subscribed to or followed:
+    /// stored after the answer to the change may arrive. By a role that is lost, a sign-out, a block; of a topic,
+    /// subscribed to or followed:
     /// by a grant that is ended, by other policies, by the role that a policy asks for.</summary>
     [Fact]
     public async Task Nothing_sent_after_a_right_was_taken_away_arrives_however_close_it_comes()
@@ -100,7 +106,10 @@ public sealed class RevocationTests : IAsyncLifetime
             var (user, topic) = ($"user{trial}", $"berth/{trial}");
             var address = isTopic ? "topic:" + topic : "role:engineer";
             if (way is 4 or 5) (await Load(CrewPolicies)).Status.ShouldBe(200);
-            string? grant = way == 3 ? (await s.Post("/v1/grants", s.Key, $$"""{"user":"{{user}}","topic":"{{topic}}","may":["subscribe","follow"]}""")).Json!["grant"]!.ToString() : null;
+            string? grant = way == 3
+                ? (await s.Post("/v1/grants", s.Key,
+                $$"""{"user":"{{user}}","topic":"{{topic}}","may":["subscribe","follow"]}""")).Json!["grant"]!.ToString()
+                : null;
             var token = s.Token(user, "engineer", "deckhand", way is 4 or 5 ? "berth-crew" : "steward");
             using RawConnection live = trial % 2 == 0 ? await s.WebSocket(token) : await s.Events(token);
             var session = (string)(await live.Next("opened"))["session"]!;
@@ -109,7 +118,12 @@ public sealed class RevocationTests : IAsyncLifetime
             {
                 var kind = follows ? "follow" : "subscribe";
                 if (live is RawWebSocket socket) await socket.Text($$"""{"kind":"{{kind}}","topic":"{{topic}}"}""");
-                else (await s.Post("/v1/live/" + session, token, $$"""{"kind":"{{kind}}","topic":"{{topic}}"}""")).Status.ShouldBe(follows ? 200 : 204);
+                else
+                {
+                    (await s.Post("/v1/live/" + session, token, $$"""{"kind":"{{kind}}","topic":"{{topic}}"}""")).Status.ShouldBe(follows
+                        ? 200
+                        : 204);
+                }
                 (await live.Next("channels"))["channels"]!.AsArray().Select(c => (string)c!).ShouldContain(address);
             }
             var until = new CancellationTokenSource();
@@ -149,7 +163,10 @@ public sealed class RevocationTests : IAsyncLifetime
                 message["channels"]!.AsArray().Select(c => (string)c!).ShouldNotContain(address);
                 await sending;
                 await s.Send($"user:{user}", "the end"); // whatever went before this has arrived before it
-                while ((message = await live.Next("notification")) is not null && (string)message["title"]! != "the end") arrived.Add((string)message["title"]!);
+                while ((message = await live.Next("notification")) is not null && (string)message["title"]! != "the end")
+                {
+                    arrived.Add((string)message["title"]!);
+                }
                 break;
             }
             await sending;
@@ -158,6 +175,7 @@ public sealed class RevocationTests : IAsyncLifetime
             await until.CancelAsync();
         }
         worst.ShouldBeLessThan(TimeSpan.FromSeconds(5));
-        TestContext.Current.SendDiagnosticMessage($"{trials} trials, at worst {worst.TotalMilliseconds:0} ms from the request to the session's last word");
+        TestContext.Current.SendDiagnosticMessage(
+            $"{trials} trials, at worst {worst.TotalMilliseconds:0} ms from the request to the session's last word");
     }
 }

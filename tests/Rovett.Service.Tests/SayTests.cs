@@ -41,13 +41,15 @@ public sealed class SayTests : IAsyncLifetime
         using var his = await On("berth/3", "teo", "berth-3");
         using var pia = await On("berth/3", "pia", "harbour-desk");
         using var elsewhere = await On("berth/4", "ivo", "berth-4");
-        (await teo.Ask("""{"kind":"say","topic":"berth/3","data":{"text":"Lines are fast é"},"from":"mara","displayName":"Mara","requestId":"b"}""")).ShouldBe("done");
+        (await teo.Ask(
+            """{"kind":"say","topic":"berth/3","data":{"text":"Lines are fast é"},"from":"mara","displayName":"Mara","requestId":"b"}""")).ShouldBe("done");
         foreach (var listener in new[] { pia, his })
         {
             var said = await listener.Next("said");
             said["time"].ShouldNotBeNull();
             said.Remove("time");
-            said.ToJsonString(new() { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping }).ShouldBe("""{"kind":"said","to":"topic:berth/3","from":"teo","displayName":"Teo Lind","data":{"text":"Lines are fast é"}}""");
+            said.ToJsonString(new() { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping })
+                .ShouldBe("""{"kind":"said","to":"topic:berth/3","from":"teo","displayName":"Teo Lind","data":{"text":"Lines are fast é"}}""");
         }
         await teo.Text("""{"kind":"say","topic":"berth/3","data":"to me too","self":true}""");
         ((string)(await teo.Next("said"))["data"]!).ShouldBe("to me too");
@@ -69,7 +71,8 @@ public sealed class SayTests : IAsyncLifetime
         (await teo.Ask("""{"kind":"say","topic":"berth/3","data":"one","requestId":"c"}""")).ShouldBe("done");
         var heard = await pia.Next("said");
         ((string)heard["data"]!).ShouldBe("one");
-        (await s.Call(HttpMethod.Put, "/v1/policies", s.Key, """{"policies":[{"name":"none","topic":"berth/{berth}","may":["subscribe"],"when":{"role":"harbour-desk"}}]}""")).Status.ShouldBe(200);
+        (await s.Call(HttpMethod.Put, "/v1/policies", s.Key,
+            """{"policies":[{"name":"none","topic":"berth/{berth}","may":["subscribe"],"when":{"role":"harbour-desk"}}]}""")).Status.ShouldBe(200);
         (await teo.Ask("""{"kind":"say","topic":"berth/3","data":"canary-y","requestId":"d"}""")).ShouldBe("not-allowed");
         await s.Send("user:pia", "The end");
         string.Join(' ', (await pia.Next("notification")).ToJsonString()).ShouldNotContain("canary");
@@ -97,7 +100,8 @@ public sealed class SayTests : IAsyncLifetime
         var token = s.Token("teo", "berth-3");
         using var teo = await s.Events(token);
         var session = (string)(await teo.Next("opened"))["session"]!;
-        (await s.Post($"/v1/live/{session}", token, $$"""{"kind":"say","topic":"berth/3","data":"{{new string('x', 4096)}}"}""")).Json![0]!["problem"]!["errors"]![0]!["field"]!.GetValue<string>().ShouldBe("data");
+        (await s.Post($"/v1/live/{session}", token,
+            $$"""{"kind":"say","topic":"berth/3","data":"{{new string('x', 4096)}}"}""")).Json![0]!["problem"]!["errors"]![0]!["field"]!.GetValue<string>().ShouldBe("data");
         (await s.Post($"/v1/live/{session}", token, """{"kind":"say","topic":"berth/3","data":[1,2]}""")).Status.ShouldBe(204);
         (await pia.Next("said"))["data"]!.ToJsonString().ShouldBe("[1,2]");
     }

@@ -16,7 +16,8 @@ public sealed class SenderTests : IAsyncLifetime
     public async ValueTask InitializeAsync() => s = await ServiceUnderTest.Start();
     public ValueTask DisposeAsync() => s.DisposeAsync();
 
-    RovettSender Sender(Uri? url = null, int retries = 8) => new(new RovettSendOptions { Url = url ?? s.Url, Key = s.Key, Retries = retries });
+    RovettSender Sender(Uri? url = null, int retries = 8) =>
+        new(new RovettSendOptions { Url = url ?? s.Url, Key = s.Key, Retries = retries });
 
     async Task<List<JsonNode>> Inbox(string user, params string[] roles)
     {
@@ -46,12 +47,16 @@ public sealed class SenderTests : IAsyncLifetime
             Ttl = TimeSpan.FromHours(2),
             Slot = "check/91",
             TakeableFor = TimeSpan.FromMinutes(30),
-            Deadlines = [new Deadline(TimeSpan.FromMinutes(5), "taken", Otherwise: new Notification("engine.check.late", "Nobody has taken it", "role:bridge"))],
+            Deadlines = [new Deadline(TimeSpan.FromMinutes(5), "taken",
+                Otherwise: new Notification("engine.check.late", "Nobody has taken it", "role:bridge"))],
             Data = new JsonObject { ["checkId"] = 91 },
         });
-        (sent.Repeated, sent.Position, sent.Reach.Single().Address, sent.Reach.Single().Stored, sent.Reach.Single().Known).ShouldBe((false, sent.Position, "role:engineer", 1, true));
+        (sent.Repeated, sent.Position, sent.Reach.Single().Address, sent.Reach.Single().Stored, sent.Reach.Single().Known).ShouldBe(
+            (false, sent.Position, "role:engineer", 1, true));
         var item = (await Inbox("mara", "engineer")).Single();
-        ((string)item["id"]!, (string)item["urgency"]!, (string)item["subject"]!, (string)item["body"]!, (string)item["link"]!, (int)item["data"]!["checkId"]!).ShouldBe((sent.Id!, "very-low", "vessel/turnstone", "Before the next sailing.", "/vessels/turnstone/checks/91", 91));
+        ((string)item["id"]!, (string)item["urgency"]!, (string)item["subject"]!, (string)item["body"]!, (string)item["link"]!,
+            (int)item["data"]!["checkId"]!).ShouldBe(
+            (sent.Id!, "very-low", "vessel/turnstone", "Before the next sailing.", "/vessels/turnstone/checks/91", 91));
         item["expires"].ShouldNotBeNull();
         var shown = await s.Get($"/v1/notifications/{sent.Id}", s.Key);
         shown.Json!["deadlines"]!.AsArray().Single()!.ToJsonString().ShouldContain("taken");
@@ -70,7 +75,8 @@ public sealed class SenderTests : IAsyncLifetime
         int cuts = 0;
         for (long stored = 0; !sending.IsCompleted; cuts++)
         {
-            await Eventually.Holds(async () => sending.IsCompleted || (await s.Totals(s.Token("mara"))).Unread >= stored + 15, done => done, "more were stored");
+            await Eventually.Holds(async () => sending.IsCompleted || (await s.Totals(s.Token("mara"))).Unread >= stored + 15, done => done,
+                "more were stored");
             stored = (await s.Totals(s.Token("mara"))).Unread;
             relay.Cut();
         }
@@ -97,7 +103,10 @@ public sealed class SenderTests : IAsyncLifetime
     public async Task What_is_refused_is_not_tried_again_and_keeps_no_other_back()
     {
         using var sender = Sender();
-        var outcomes = await sender.SendAll([new Notification("t", "good", "user:mara"), new Notification("t", "two\nlines", "user:mara"), new Notification("t", "good too", "user:mara")]);
+        var outcomes =
+            await sender.SendAll(
+            [new Notification("t", "good", "user:mara"), new Notification("t", "two\nlines", "user:mara"),
+            new Notification("t", "good too", "user:mara")]);
         outcomes.Select(o => o.Sent is not null).ShouldBe([true, false, true]);
         outcomes[1].Error.ShouldBeOfType<RovettRefusedException>().Fields.Single().Field.ShouldBe("title");
         var twice = new Notification("t", "once", "user:mara");

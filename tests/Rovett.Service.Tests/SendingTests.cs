@@ -23,12 +23,14 @@ public sealed class SendingTests : IAsyncLifetime
         using var mara = await s.WebSocket(s.Token("mara", "engineer"));
         await mara.Next("current");
         await s.Get("/v1/inbox/totals", s.Token("ivo", "engineer"));
-        var answer = await s.Post("/v1/notifications", s.Key, """{"to":["role:engineer","user:mara"],"except":["user:ivo"],"type":"engine.check.due","title":"t"}""");
+        var answer = await s.Post("/v1/notifications", s.Key,
+            """{"to":["role:engineer","user:mara"],"except":["user:ivo"],"type":"engine.check.due","title":"t"}""");
         answer.Status.ShouldBe(201);
         ((string)answer.Json!["id"]!).Length.ShouldBe(26);
         ((long)answer.Json["position"]!).ShouldBeGreaterThan(0);
         ((bool)answer.Json["repeated"]!).ShouldBeFalse();
-        answer.Json["reach"]!.ToJsonString().ShouldBe("""[{"address":"role:engineer","users":2,"connected":0,"stored":0,"known":true},{"address":"user:mara","users":1,"connected":1,"stored":1,"known":true}]""");
+        answer.Json["reach"]!.ToJsonString()
+            .ShouldBe("""[{"address":"role:engineer","users":2,"connected":0,"stored":0,"known":true},{"address":"user:mara","users":1,"connected":1,"stored":1,"known":true}]""");
     }
 
     [Fact]
@@ -57,7 +59,8 @@ public sealed class SendingTests : IAsyncLifetime
     {
         var dry = await s.Post("/v1/notifications?dryRun=true", s.Key, Good);
         dry.Status.ShouldBe(200);
-        dry.Json!.ToJsonString().ShouldBe("""{"dryRun":true,"reach":[{"address":"user:mara","users":0,"connected":0,"stored":1,"known":false,"near":[]}]}""");
+        dry.Json!.ToJsonString()
+            .ShouldBe("""{"dryRun":true,"reach":[{"address":"user:mara","users":0,"connected":0,"stored":1,"known":false,"near":[]}]}""");
         (await s.Totals(s.Token("mara"))).Unread.ShouldBe(0);
         (await s.Post("/v1/notifications?dryRun=yes", s.Key, Good)).Status.ShouldBe(422);
     }
@@ -65,7 +68,8 @@ public sealed class SendingTests : IAsyncLifetime
     [Fact]
     public async Task The_same_idempotency_key_makes_one_notification_even_at_the_same_time_and_after_a_restart()
     {
-        var answers = await Task.WhenAll(Enumerable.Range(0, 20).Select(_ => s.Post("/v1/notifications", s.Key, Good, ("Idempotency-Key", "check-91"))));
+        var answers = await Task.WhenAll(Enumerable.Range(0, 20)
+            .Select(_ => s.Post("/v1/notifications", s.Key, Good, ("Idempotency-Key", "check-91"))));
         answers.Select(a => (string)a.Json!["id"]!).Distinct().Count().ShouldBe(1);
         answers.Count(a => a.Status == 201).ShouldBe(1);
         answers.Count(a => (bool)a.Json!["repeated"]!).ShouldBe(19);
@@ -148,11 +152,15 @@ public sealed class SendingTests : IAsyncLifetime
     public async Task Limits_are_named_with_the_mend()
     {
         var users = string.Join(',', Enumerable.Range(0, 101).Select(i => $"\"user:u{i}\""));
-        (await s.Post("/v1/notifications", s.Key, $$"""{"to":[{{users}}],"type":"t","title":"t"}""")).Json!["detail"]!.ToString().ShouldContain("100");
+        (await s.Post("/v1/notifications", s.Key, $$"""{"to":[{{users}}],"type":"t","title":"t"}""")).Json!["detail"]!.ToString()
+            .ShouldContain("100");
         var roles = string.Join(',', Enumerable.Range(0, 17).Select(i => $"\"role:r{i}\""));
-        (await s.Post("/v1/notifications", s.Key, $$"""{"to":[{{roles}}],"type":"t","title":"t"}""")).Json!["detail"]!.ToString().ShouldContain("16");
-        (await s.Post("/v1/notifications", s.Key, Good.Replace("Turnstone", new string('x', 257)))).Json!["detail"]!.ToString().ShouldContain("256");
-        (await s.Post("/v1/notifications", s.Key, Good.Replace("}", $",\"data\":\"{new string('x', 17_000)}\"}}"))).Json!["detail"]!.ToString().ShouldContain("16384");
+        (await s.Post("/v1/notifications", s.Key, $$"""{"to":[{{roles}}],"type":"t","title":"t"}""")).Json!["detail"]!.ToString()
+            .ShouldContain("16");
+        (await s.Post("/v1/notifications", s.Key, Good.Replace("Turnstone", new string('x', 257)))).Json!["detail"]!.ToString()
+            .ShouldContain("256");
+        (await s.Post("/v1/notifications", s.Key,
+            Good.Replace("}", $",\"data\":\"{new string('x', 17_000)}\"}}"))).Json!["detail"]!.ToString().ShouldContain("16384");
         var large = await s.Post("/v1/notifications", s.Key, Good.Replace("Turnstone", new string('x', 300_000)));
         (large.Status, large.Problem).ShouldBe((413, "body-too-large"));
     }
@@ -160,7 +168,11 @@ public sealed class SendingTests : IAsyncLifetime
     [Fact]
     public async Task An_address_may_stand_in_256_audiences_and_the_next_is_refused_without_harm()
     {
-        for (int i = 0; i < 256; i++) (await s.Post("/v1/notifications", s.Key, $$"""{"to":["role:engineer"],"except":["role:r{{i}}"],"type":"t","title":"t"}""")).Status.ShouldBe(201);
+        for (int i = 0; i < 256; i++)
+        {
+            (await s.Post("/v1/notifications", s.Key,
+                $$"""{"to":["role:engineer"],"except":["role:r{{i}}"],"type":"t","title":"t"}""")).Status.ShouldBe(201);
+        }
         var refused = await s.Post("/v1/notifications", s.Key, """{"to":["role:engineer","role:more"],"type":"t","title":"t"}""");
         (refused.Status, refused.Problem).ShouldBe((422, "too-many-audiences"));
         (await s.Totals(s.Token("mara", "engineer"))).Unread.ShouldBe(256);
@@ -183,7 +195,8 @@ public sealed class SendingTests : IAsyncLifetime
     public async Task All_fields_arrive_as_they_were_sent()
     {
         using var mara = await s.Events(s.Token("mara"));
-        const string fields = """{"type":"engine.check.due","subject":"vessel/turnstone","title":"Bow thruster „due“ <b>€𝄞</b>","body":"two\nlines","link":"/vessels/turnstone","urgency":"high","data":{"checkId":91,"list":[1.50,null,"x"]}}""";
+        const string fields =
+            """{"type":"engine.check.due","subject":"vessel/turnstone","title":"Bow thruster „due“ <b>€𝄞</b>","body":"two\nlines","link":"/vessels/turnstone","urgency":"high","data":{"checkId":91,"list":[1.50,null,"x"]}}""";
         (await s.Post("/v1/notifications", s.Key, "{\"to\":[\"user:mara\"]," + fields[1..])).Status.ShouldBe(201);
         var message = await mara.Next("notification");
         var sent = JsonNode.Parse(fields)!.AsObject();
@@ -202,7 +215,8 @@ public sealed class SendingTests : IAsyncLifetime
         await mara.Text($$"""{"kind":"ack","upTo":"{{cursor}}"}""");
         await mara.Text($$"""{"kind":"markRead","ids":["{{id}}"]}""");
         await mara.Next("done");
-        var seen = await Eventually.Holds(() => s.Get($"/v1/notifications/{id}", s.Key), a => (int)a.Json!["people"]!["received"]! == 1, "the ack is stored");
+        var seen = await Eventually.Holds(() => s.Get($"/v1/notifications/{id}", s.Key), a => (int)a.Json!["people"]!["received"]! == 1,
+            "the ack is stored");
         seen.Json!["people"]!.ToJsonString().ShouldBe("""{"received":1,"handled":0,"read":1}""");
         seen.Json["to"]!.ToJsonString().ShouldBe("""["role:engineer"]""");
         (await s.Get("/v1/notifications/01ARZ3NDEKTSV4RRFFQ69G5FAV", s.Key)).Problem.ShouldBe("unknown-notification");
@@ -265,10 +279,13 @@ public sealed class SendingTests : IAsyncLifetime
             using var answer = await http.PostAsync("/v1/notifications", new StringContent(body, Encoding.UTF8, "application/json"));
             return ((int)answer.StatusCode, clock.Elapsed);
         }
-        var (first, again) = await Eventually.Holds(async () => (await Send(), await Send()), both => both is ((503, _), (503, _)), "two in a row are refused", 60);
+        var (first, again) = await Eventually.Holds(async () => (await Send(), await Send()), both => both is ((503, _), (503, _)),
+            "two in a row are refused", 60);
         first.Status.ShouldBe(503);
         again.Took.ShouldBeGreaterThan(TimeSpan.FromMilliseconds(900)); // a second from the first refusal
-        await Eventually.Holds(() => s.Get("/v1/limits", s.Key), a => a.Json!["limits"]!.AsArray().Single(l => (string)l!["name"]! == "sendsAtOnce")!["used"]!.GetValue<int>() == 1, "the place is seen to be taken");
+        await Eventually.Holds(() => s.Get("/v1/limits", s.Key),
+            a => a.Json!["limits"]!.AsArray().Single(l => (string)l!["name"]! == "sendsAtOnce")!["used"]!.GetValue<int>() == 1,
+            "the place is seen to be taken");
         done.Cancel();
         await Task.WhenAll(crowd);
         await Eventually.Holds(Send, answer => answer.Status == 201, "there is room again, and whoever comes is let in");
@@ -283,7 +300,9 @@ public sealed class SendingTests : IAsyncLifetime
         using var teo = await s.WebSocket(s.Token("teo", "engineer"));
         var session = (string)(await desk.Next("opened"))["session"]!;
         foreach (var live in new[] { desk, phone, teo }) await live.Next("current");
-        Task<Answer> Send(string title, string origin) => s.Post("/v1/notifications", s.Key, $$"""{"to":["role:engineer","user:mara"],"type":"t","title":"{{title}}"}""", ("Rovett-Session", origin));
+        Task<Answer> Send(string title, string origin) =>
+            s.Post("/v1/notifications", s.Key, $$"""{"to":["role:engineer","user:mara"],"type":"t","title":"{{title}}"}""",
+            ("Rovett-Session", origin));
         (await Send("The report is signed", session)).Status.ShouldBe(201);
         ((string)(await phone.Next("notification"))["title"]!).ShouldBe("The report is signed");
         ((string)(await teo.Next("notification"))["title"]!).ShouldBe("The report is signed");

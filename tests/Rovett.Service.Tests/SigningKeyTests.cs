@@ -134,7 +134,9 @@ sealed class Issuer : IDisposable
             if (!discovery) Interlocked.Increment(ref Asked);
             context.Response.StatusCode = Down ? 500 : 200;
             context.Response.Headers["Cache-Control"] = "max-age=600";
-            var body = Encoding.UTF8.GetBytes(discovery ? JsonSerializer.Serialize(new { issuer = Says ?? Url, jwks_uri = Url + "/keys" }) : Keys);
+            var body = Encoding.UTF8.GetBytes(discovery
+                ? JsonSerializer.Serialize(new { issuer = Says ?? Url, jwks_uri = Url + "/keys" })
+                : Keys);
             await context.Response.OutputStream.WriteAsync(Down ? [] : body);
             context.Response.Close();
         }
@@ -149,7 +151,8 @@ public sealed class SigningKeyTests : IAsyncLifetime
     readonly TokenMaker maker = new(), other = new();
     ServiceUnderTest s = null!;
 
-    public async ValueTask InitializeAsync() => s = await ServiceUnderTest.Start(o => (o.Spaces, o.WebhookNetworks) = (["harbour"], ["127.0.0.1/32"]), clock);
+    public async ValueTask InitializeAsync() =>
+        s = await ServiceUnderTest.Start(o => (o.Spaces, o.WebhookNetworks) = (["harbour"], ["127.0.0.1/32"]), clock);
 
     public async ValueTask DisposeAsync()
     {
@@ -182,7 +185,8 @@ public sealed class SigningKeyTests : IAsyncLifetime
         var parts = token.Split('.');
         var claims = JsonNode.Parse(Base64UrlEncoder.Decode(parts[1]))!.AsObject();
         claims["sub"] = "teo";
-        (await Verdict($"{parts[0]}.{TokenMaker.B64(Encoding.UTF8.GetBytes(claims.ToJsonString()))}.{parts[2]}")).ShouldBe("token-signature");
+        (await Verdict($"{parts[0]}.{TokenMaker.B64(Encoding.UTF8.GetBytes(claims.ToJsonString()))}.{parts[2]}")).ShouldBe(
+            "token-signature");
         (await Verdict($"{parts[0]}.{parts[1]}.")).ShouldBe("token-signature");
         (await Verdict($"{parts[0]}.{parts[1]}.{parts[2][..40]}")).ShouldBe("token-signature");
     }
@@ -192,15 +196,18 @@ public sealed class SigningKeyTests : IAsyncLifetime
     {
         await Add($$"""{"name":"rsa","publicKey":{{maker.Jwk("RS256")}}}""");
         foreach (var secret in new[] { maker.RsaPem(), maker.RsaPem().ReplaceLineEndings(""), maker.Jwk("RS256") })
-            (await Verdict(maker.Sign("HS256", TokenMaker.Claims("mara"), secret: Encoding.UTF8.GetBytes(secret)))).ShouldBe("token-signature");
+            (await Verdict(maker.Sign("HS256", TokenMaker.Claims("mara"), secret: Encoding.UTF8.GetBytes(secret)))).ShouldBe(
+                "token-signature");
         var claims = TokenMaker.Claims("mara");
         (await Verdict(maker.Sign("RS256", claims, header: h => h["alg"] = "ES256"))).ShouldBe("token-signature");
         (await Verdict(maker.Sign("RS256", claims, header: h => h["alg"] = "PS256"))).ShouldBe("token-algorithm");
         (await Verdict(maker.Sign("RS256", claims, header: h => h["alg"] = "rs256"))).ShouldBe("token-algorithm");
         (await Verdict(maker.Sign("none", claims))).ShouldBe("token-algorithm");
         (await Verdict(maker.Sign("RS256", claims, header: h => h["crit"] = new JsonArray("b64")))).ShouldBe("token-critical");
-        (await Verdict(maker.Sign("RS256", claims, header: h => h["jwk"] = JsonNode.Parse(other.Jwk("RS256"))))).ShouldBe("in"); // a key that a token brings along is not looked at
-        (await Verdict(other.Sign("RS256", claims, header: h => h["jwk"] = JsonNode.Parse(other.Jwk("RS256"))))).ShouldBe("token-signature");
+        // A key that a token brings along is not looked at.
+        (await Verdict(maker.Sign("RS256", claims, header: h => h["jwk"] = JsonNode.Parse(other.Jwk("RS256"))))).ShouldBe("in");
+        (await Verdict(other.Sign("RS256", claims, header: h => h["jwk"] = JsonNode.Parse(other.Jwk("RS256"))))).ShouldBe(
+            "token-signature");
         (await Set("""{"tokens":{"algorithms":["HS256"]}}""")).Status.ShouldBe(200);
         (await Verdict(maker.Sign("RS256", claims))).ShouldBe("token-algorithm");
     }
@@ -232,7 +239,8 @@ public sealed class SigningKeyTests : IAsyncLifetime
         listed.Json!["signingKeys"]!.AsArray().Select(k => (string)k!["name"]!).ShouldBe(["second"]);
         listed.Text.ShouldNotContain(secret);
         await Add("""{"name":"first"}"""); // another key by that name brings nothing back
-        using (var still = await s.WebSocket(null, $"?ticket={ticket}")) ((string)(await still.Next("refused"))["problem"]!["type"]!).ShouldEndWith("ticket-unknown");
+        using (var still = await s.WebSocket(null,
+            $"?ticket={ticket}")) ((string)(await still.Next("refused"))["problem"]!["type"]!).ShouldEndWith("ticket-unknown");
         (await Verdict(old)).ShouldBe("token-signature");
         await s.Restart();
         (await Verdict(TestTokens.Make(secret, "mara"))).ShouldBe("in");
@@ -243,7 +251,8 @@ public sealed class SigningKeyTests : IAsyncLifetime
     public async Task An_issuer_is_discovered_its_keys_rotate_and_go_on_holding_while_it_is_down()
     {
         using var issuer = new Issuer { };
-        issuer.Keys = $$"""{"keys":[{{maker.Jwk("RS256", "a")}},{"kty":"oct","k":"AAAA","kid":"b"},{"kty":"EC","crv":"P-521","x":"AA","y":"AA"}]}""";
+        issuer.Keys =
+            $$"""{"keys":[{{maker.Jwk("RS256", "a")}},{"kty":"oct","k":"AAAA","kid":"b"},{"kty":"EC","crv":"P-521","x":"AA","y":"AA"}]}""";
         var early = await Add($$"""{"name":"idp","issuer":"{{issuer.Url}}"}""");
         (early.Status, (string)early.Json!["errors"]![0]!["field"]!).ShouldBe((422, "issuer")); // no audience yet
         (await Set("""{"tokens":{"audiences":["ferries"],"userClaim":"preferred_name","rolesClaim":"/realm/roles~1all"}}""")).Status.ShouldBe(200);
@@ -285,7 +294,10 @@ public sealed class SigningKeyTests : IAsyncLifetime
         issuer.Down = false;
         issuer.Keys = $$"""{"keys":[{{other.Jwk("RS256", "new")}}]}""";
         clock.Advance(TimeSpan.FromSeconds(11));
-        (await Verdict(maker.Sign("RS256", Claims(c => (c["exp"], c["jti"]) = (clock.GetUtcNow().ToUnixTimeSeconds() + 60, "x")), "a"))).ShouldBe("token-signature"); // it went
+        // It went.
+        (await Verdict(
+            maker.Sign("RS256", Claims(c => (c["exp"], c["jti"]) = (clock.GetUtcNow().ToUnixTimeSeconds() + 60, "x")),
+            "a"))).ShouldBe("token-signature");
         (await Set("""{"tokens":{"audiences":null}}""")).Status.ShouldBe(422);
     }
 
@@ -302,7 +314,8 @@ public sealed class SigningKeyTests : IAsyncLifetime
         var answer = await s.Get("/v1/inbox", maker.Sign("ES256", claims));
         (answer.Status, answer.Headers.RetryAfter!.Delta).ShouldBe((503, TimeSpan.FromSeconds(10)));
         ((string)(await s.Get("/v1/signing-keys", s.Key)).Json!["signingKeys"]![1]!["error"]!).ShouldContain("another issuer");
-        (await Verdict(TestTokens.Make(s.Secret, "mara", change: c => c["aud"] = "ferries"))).ShouldBe("in"); // the space's own secret goes on
+        // The space's own secret goes on.
+        (await Verdict(TestTokens.Make(s.Secret, "mara", change: c => c["aud"] = "ferries"))).ShouldBe("in");
     }
 
     [Fact]
@@ -312,7 +325,8 @@ public sealed class SigningKeyTests : IAsyncLifetime
         var file = Path.Combine(folder, "idp.json");
         await File.WriteAllTextAsync(file, $$"""{"keys":[{{maker.Jwk("EdDSA", "a")}}]}""", TestContext.Current.CancellationToken);
         await Set("""{"tokens":{"audiences":["ferries"]}}""");
-        foreach (var outside in new[] { "file:../access.db", "file:/etc/passwd", "file:.hidden", "file:", "ftp://x.example/a", "https://user:pw@x.example/keys" })
+        foreach (var outside in new[] { "file:../access.db", "file:/etc/passwd", "file:.hidden", "file:", "ftp://x.example/a",
+            "https://user:pw@x.example/keys" })
             (await Add($$"""{"name":"bad","keySet":"{{outside}}"}""")).Status.ShouldBe(422, outside);
         (await Add("""{"name":"idp","keySet":"file:idp.json"}""")).Status.ShouldBe(201);
         string Token(TokenMaker by, string kid)
@@ -336,14 +350,16 @@ public sealed class SigningKeyTests : IAsyncLifetime
     [InlineData("""{"name":"k","publicKey":{"kty":"OKP","crv":"Ed25519","x":"AAAA"}}""", "publicKey", "valid")]
     [InlineData("""{"name":"k","publicKey":"-----BEGIN"}""", "publicKey", "JWK")]
     [InlineData("""{"name":"k","secret":"too short"}""", "secret", "32")]
-    [InlineData("""{"name":"k","keySet":"https://x.example/k","secret":"aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"}""", "(body)", "more than once")]
+    [InlineData("""{"name":"k","keySet":"https://x.example/k","secret":"aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"}""", "(body)",
+    "more than once")]
     [InlineData("""{"name":"","kid":""}""", "name", "characters")]
     [InlineData("""{"name":"k","jwk":{}}""", "jwk", "members")]
     public async Task What_is_no_key_is_refused_with_the_mend(string body, string field, string says)
     {
         var answer = await Add(body);
         answer.Status.ShouldBe(422);
-        answer.Json!["errors"]!.AsArray().ShouldContain(e => (string)e!["field"]! == field && ((string)e["detail"]!).Contains(says), answer.Text);
+        answer.Json!["errors"]!.AsArray().ShouldContain(e => (string)e!["field"]! == field && ((string)e["detail"]!).Contains(says),
+            answer.Text);
         (await s.Get("/v1/signing-keys", s.Key)).Json!["signingKeys"]!.AsArray().Count.ShouldBe(1);
     }
 
@@ -365,11 +381,15 @@ public sealed class SigningKeyTests : IAsyncLifetime
         (await Set("""{"tokens":{"clockSkewSeconds":120,"maxLifeSeconds":3601}}""")).Status.ShouldBe(200);
         (await Verdict(TestTokens.Make(s.Secret, "mara", lifetime: TimeSpan.FromHours(1)))).ShouldBe("in");
         (await Verdict(TestTokens.Make(s.Secret, "mara", lifetime: TimeSpan.FromHours(2)))).ShouldBe("token-life");
-        (await Verdict(TestTokens.Make(s.Secret, "mara", change: c => c["nbf"] = DateTimeOffset.UtcNow.ToUnixTimeSeconds() + 600))).ShouldBe("token-not-yet");
+        (await Verdict(
+            TestTokens.Make(s.Secret, "mara", change: c => c["nbf"] = DateTimeOffset.UtcNow.ToUnixTimeSeconds() + 600))).ShouldBe(
+            "token-not-yet");
         (await Verdict(TestTokens.Make(s.Secret, "mara", change: c => c["nbf"] = "soon"))).ShouldBe("token-malformed");
         var patched = await Set("""{"tokens":{"clockSkewSeconds":null}}""");
         ((int)patched.Json!["tokens"]!["clockSkewSeconds"]!, (int)patched.Json["tokens"]!["maxLifeSeconds"]!).ShouldBe((30, 3601));
-        foreach (var bad in new[] { """{"tokens":{"clockSkewSeconds":301}}""", """{"tokens":7}""", """{"token":{}}""", """{"tokens":{"algorithms":[]}}""", """{"tokens":{"algorithms":["none"]}}""", """{"origins":["*"]}""", """{"origins":["https://app.example/"]}""", "[]", """{"tokens":{"userClaim":""}}""" })
+        foreach (var bad in new[] { """{"tokens":{"clockSkewSeconds":301}}""", """{"tokens":7}""", """{"token":{}}""",
+            """{"tokens":{"algorithms":[]}}""", """{"tokens":{"algorithms":["none"]}}""", """{"origins":["*"]}""",
+                """{"origins":["https://app.example/"]}""", "[]", """{"tokens":{"userClaim":""}}""" })
             (await Set(bad)).Status.ShouldBe(422, bad);
         await s.Restart();
         ((int)(await s.Get("/v1/settings", s.Key)).Json!["tokens"]!["maxLifeSeconds"]!).ShouldBe(3601);
@@ -386,9 +406,12 @@ public sealed class SigningKeyTests : IAsyncLifetime
             return signed + "." + TokenMaker.B64(HMACSHA256.HashData(Encoding.UTF8.GetBytes(s.Secret), Encoding.ASCII.GetBytes(signed)));
         }
         (await Verdict(Signed("""{"alg":"HS256"}""", $$"""{"sub":"mara","iat":{{now}},"exp":{{now + 60}}}"""))).ShouldBe("in");
-        (await Verdict(Signed("""{"alg":"HS256"}""", $$"""{"sub":"teo","sub":"mara","iat":{{now}},"exp":{{now + 60}}}"""))).ShouldBe("token-malformed");
-        (await Verdict(Signed("""{"alg":"none","alg":"HS256"}""", $$"""{"sub":"mara","iat":{{now}},"exp":{{now + 60}}}"""))).ShouldBe("token-malformed");
-        (await Verdict(Signed("""{"alg":"HS256","kid":7}""", $$"""{"sub":"mara","iat":{{now}},"exp":{{now + 60}}}"""))).ShouldBe("token-malformed");
+        (await Verdict(Signed("""{"alg":"HS256"}""", $$"""{"sub":"teo","sub":"mara","iat":{{now}},"exp":{{now + 60}}}"""))).ShouldBe(
+            "token-malformed");
+        (await Verdict(Signed("""{"alg":"none","alg":"HS256"}""", $$"""{"sub":"mara","iat":{{now}},"exp":{{now + 60}}}"""))).ShouldBe(
+            "token-malformed");
+        (await Verdict(Signed("""{"alg":"HS256","kid":7}""", $$"""{"sub":"mara","iat":{{now}},"exp":{{now + 60}}}"""))).ShouldBe(
+            "token-malformed");
         (await Verdict(Signed("""{"alg":"HS256"}""", "[]"))).ShouldBe("token-malformed");
         (await Verdict(Signed("""["HS256"]""", "{}"))).ShouldBe("token-malformed");
         (await Verdict(new string('a', 9000))).ShouldBe("token-malformed");

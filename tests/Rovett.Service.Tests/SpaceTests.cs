@@ -30,15 +30,19 @@ public sealed class SpaceTests : IAsyncLifetime
         {
             await live.Next("current");
             (await s.Send("role:engineer", "Main's own")).ShouldNotBeNull();
-            (await s.Post("/s/harbour/v1/notifications", key, """{"to":["role:engineer"],"type":"t","title":"Harbour's own"}""")).Status.ShouldBe(201);
+            (await s.Post("/s/harbour/v1/notifications", key,
+                """{"to":["role:engineer"],"type":"t","title":"Harbour's own"}""")).Status.ShouldBe(201);
             ((string)(await live.Next("notification"))["title"]!).ShouldBe("Harbour's own");
         }
-        (await s.Call(HttpMethod.Put, "/s/harbour/v1/policies", key, """{"policies":[{"name":"all","topic":"{t...}","may":["subscribe"],"when":{"anyone":true}}]}""")).Status.ShouldBe(200);
+        (await s.Call(HttpMethod.Put, "/s/harbour/v1/policies", key,
+            """{"policies":[{"name":"all","topic":"{t...}","may":["subscribe"],"when":{"anyone":true}}]}""")).Status.ShouldBe(200);
         (await s.Get("/v1/policies", s.Key)).Json!["policies"]!.AsArray().ShouldBeEmpty();
-        (await s.Call(HttpMethod.Patch, "/s/harbour/v1/settings", key, """{"limits":{"sendsPerSecond":3},"origins":["https://harbour.example"]}""")).Status.ShouldBe(200);
+        (await s.Call(HttpMethod.Patch, "/s/harbour/v1/settings", key,
+            """{"limits":{"sendsPerSecond":3},"origins":["https://harbour.example"]}""")).Status.ShouldBe(200);
         (await s.Get("/v1/policies", key)).Problem.ShouldBe("api-key-of-another-space");
         (await s.Get("/v1/inbox", token)).Problem.ShouldBe("token-of-another-space");
-        (await s.Get("/s/harbour/v1/audit", key)).Json!["acts"]!.AsArray().Select(a => (string)a!["act"]!).ShouldBe(["policies.loaded", "settings.changed", "api-key.refused"]);
+        (await s.Get("/s/harbour/v1/audit", key)).Json!["acts"]!.AsArray().Select(a => (string)a!["act"]!)
+            .ShouldBe(["policies.loaded", "settings.changed", "api-key.refused"]);
         // Only who administers main makes and removes spaces.
         (await s.Post("/v1/spaces", key, """{"name":"other"}""")).Problem.ShouldBe("api-key-of-another-space");
         (await s.Call(HttpMethod.Delete, "/v1/spaces/harbour", key)).Problem.ShouldBe("api-key-of-another-space");
@@ -53,7 +57,11 @@ public sealed class SpaceTests : IAsyncLifetime
         var (key, secret) = await Make("harbour");
         var token = TestTokens.Make(secret, "mara", ["engineer"]);
         await s.Send("everyone", "Main stays");
-        for (int i = 0; i < 700; i++) await s.Post("/s/harbour/v1/notifications", key, $$"""{"to":["role:engineer","user:mara"],"type":"t","title":"canary-{{i}}"}""");
+        for (int i = 0; i < 700; i++)
+        {
+            await s.Post("/s/harbour/v1/notifications", key,
+                $$"""{"to":["role:engineer","user:mara"],"type":"t","title":"canary-{{i}}"}""");
+        }
         using var live = await RawWebSocket.Connect(s.Port, "/s/harbour/v1/live", token);
         await live.Next("current");
         await live.Text("""{"kind":"markRead","all":true,"requestId":"r"}""");
@@ -61,12 +69,20 @@ public sealed class SpaceTests : IAsyncLifetime
         var removed = await s.Call(HttpMethod.Delete, "/v1/spaces/harbour", s.Key);
         ((int)removed.Json!["sessionsEnded"]!).ShouldBe(1);
         ((string)(await live.Next("ending"))["reason"]!).ShouldBe("space-removed");
-        foreach (var answer in new[] { await s.Get("/s/harbour/v1/inbox", token), await s.Get("/s/harbour/v1/status", key) }) answer.Problem.ShouldBe("unknown-space");
+        foreach (var answer in new[] { await s.Get("/s/harbour/v1/inbox", token), await s.Get("/s/harbour/v1/status", key) })
+        {
+            answer.Problem.ShouldBe("unknown-space");
+        }
         (await s.Get("/v1/status", key)).Problem.ShouldBe("api-key-unknown");
         var again = await s.Post("/v1/spaces", s.Key, """{"name":"harbour"}""");
         (again.Status, again.Problem, again.Headers.RetryAfter is not null).ShouldBe((409, "space-name-rests", true));
-        await Eventually.Holds(() => Task.FromResult(Count("SELECT (SELECT count(*) FROM space) * 1000000 + (SELECT count(*) FROM entry WHERE key>=2<<44) + (SELECT count(*) FROM person WHERE space>1) + (SELECT count(*) FROM log WHERE space>1)")), n => n == 1_000_000, "everything of it is gone", 30);
-        foreach (var table in new[] { "log_item", "mark_run", "tally", "tally_block", "user_log" }) Count($"SELECT count(*) FROM {table} t WHERE NOT EXISTS (SELECT 1 FROM log WHERE id=t.log)").ShouldBe(0, table);
+        await Eventually.Holds(() => Task.FromResult(Count("SELECT (SELECT count(*) FROM space) * 1000000 + (SELECT count(*) FROM entry " +
+            "WHERE key>=2<<44) + (SELECT count(*) FROM person WHERE space>1) + (SELECT count(*) FROM log WHERE space>1)")),
+            n => n == 1_000_000, "everything of it is gone", 30);
+        foreach (var table in new[] { "log_item", "mark_run", "tally", "tally_block", "user_log" })
+        {
+            Count($"SELECT count(*) FROM {table} t WHERE NOT EXISTS (SELECT 1 FROM log WHERE id=t.log)").ShouldBe(0, table);
+        }
         (await s.Get("/v1/inbox", s.Token("mara"))).Json!["items"]!.AsArray().Count.ShouldBe(1);
         (await s.Call(HttpMethod.Delete, "/v1/spaces/harbour", s.Key)).Problem.ShouldBe("unknown-space");
         (await s.Call(HttpMethod.Delete, "/v1/spaces/main", s.Key)).Problem.ShouldBe("space-main");
@@ -103,8 +119,13 @@ public sealed class SpaceTests : IAsyncLifetime
         {
             var made = (await timed.Post("/v1/spaces", timed.Key, """{"name":"harbour"}""")).Json!["credentials"]!;
             var (key, secret) = ((string)made["adminKey"]!, (string)made["tokenSigningSecret"]!);
-            if (withDecider) (await timed.Call(HttpMethod.Put, "/s/harbour/v1/deciders/rota", key, $$"""{"url":"{{backend.Url}}"}""")).Status.ShouldBe(201);
-            (await timed.Call(HttpMethod.Put, "/s/harbour/v1/policies", key, """{"policies":[{"name":"rota decides","topic":"berth/{berth}","may":["follow"],"when":{"anyone":true},"ask":"rota"}]}""")).Status.ShouldBe(200);
+            if (withDecider)
+            {
+                (await timed.Call(HttpMethod.Put, "/s/harbour/v1/deciders/rota", key, $$"""{"url":"{{backend.Url}}"}""")).Status.ShouldBe(
+                    201);
+            }
+            (await timed.Call(HttpMethod.Put, "/s/harbour/v1/policies", key,
+                """{"policies":[{"name":"rota decides","topic":"berth/{berth}","may":["follow"],"when":{"anyone":true},"ask":"rota"}]}""")).Status.ShouldBe(200);
             var token = TestTokens.Make(secret, "mara", ["engineer"]);
             return (key, (await timed.Post("/s/harbour/v1/follows", token, """{"topic":"berth/3"}""")).Problem!);
         }
@@ -126,7 +147,8 @@ public sealed class SpaceTests : IAsyncLifetime
     [InlineData("""{"name":"a\u0001b"}""")]
     [InlineData("""{"name":7}""")]
     [InlineData("""{"name":"x","colour":"red"}""")]
-    public async Task A_space_that_can_not_be_is_refused_with_the_field(string body) => (await s.Post("/v1/spaces", s.Key, body)).Problem.ShouldBe("invalid-fields");
+    public async Task A_space_that_can_not_be_is_refused_with_the_field(string body) =>
+    (await s.Post("/v1/spaces", s.Key, body)).Problem.ShouldBe("invalid-fields");
 
     long Count(string sql)
     {

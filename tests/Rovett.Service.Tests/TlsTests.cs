@@ -61,8 +61,10 @@ public sealed class TlsTests : IAsyncLifetime
 
     async Task<(int Status, Version Version, string Text)> Send(string title)
     {
-        using var http = new HttpClient(handler, disposeHandler: false) { DefaultRequestVersion = HttpVersion.Version20, DefaultVersionPolicy = HttpVersionPolicy.RequestVersionOrLower };
-        using var request = new HttpRequestMessage(HttpMethod.Post, new Uri(s.Url, "/v1/notifications")) { Content = new StringContent($$"""{"to":["user:mara"],"type":"t","title":"{{title}}"}""", Encoding.UTF8, "application/json") };
+        using var http = new HttpClient(handler, disposeHandler: false)
+        { DefaultRequestVersion = HttpVersion.Version20, DefaultVersionPolicy = HttpVersionPolicy.RequestVersionOrLower };
+        using var request = new HttpRequestMessage(HttpMethod.Post, new Uri(s.Url, "/v1/notifications"))
+        { Content = new StringContent($$"""{"to":["user:mara"],"type":"t","title":"{{title}}"}""", Encoding.UTF8, "application/json") };
         request.Headers.Authorization = new("Bearer", s.Key);
         request.Version = HttpVersion.Version20;
         using var answer = await http.SendAsync(request);
@@ -107,7 +109,11 @@ public sealed class TlsTests : IAsyncLifetime
             ((int)socket.HttpStatusCode).ShouldBe(version == "2.0" ? 200 : 101);
             socket.SubProtocol.ShouldBe("rovett.v1");
             // One shows its token by its first message, as a page does.
-            if (i == 0) await socket.SendAsync(Encoding.UTF8.GetBytes($$"""{"kind":"renew","token":"{{s.Token("mara")}}"}"""), WebSocketMessageType.Text, true, CancellationToken.None);
+            if (i == 0)
+            {
+                await socket.SendAsync(Encoding.UTF8.GetBytes($$"""{"kind":"renew","token":"{{s.Token("mara")}}"}"""),
+                    WebSocketMessageType.Text, true, CancellationToken.None);
+            }
             await Next(socket, "current");
         }
         var (status, spoken, _) = await Send("Over TLS");
@@ -116,7 +122,8 @@ public sealed class TlsTests : IAsyncLifetime
         {
             var notification = await Next(socket, "notification");
             ((string)notification["title"]!).ShouldBe("Over TLS");
-            await socket.SendAsync(Encoding.UTF8.GetBytes($$"""{"kind":"ack","upTo":"{{notification["cursor"]}}","requestId":"a"}"""), WebSocketMessageType.Text, true, CancellationToken.None);
+            await socket.SendAsync(Encoding.UTF8.GetBytes($$"""{"kind":"ack","upTo":"{{notification["cursor"]}}","requestId":"a"}"""),
+                WebSocketMessageType.Text, true, CancellationToken.None);
             await Next(socket, "done");
             await socket.CloseAsync(WebSocketCloseStatus.NormalClosure, null, CancellationToken.None);
             socket.Dispose();
@@ -130,7 +137,8 @@ public sealed class TlsTests : IAsyncLifetime
     [InlineData(LiveTransport.LongPoll, "long-poll")]
     public async Task The_client_takes_each_transport_over_TLS(LiveTransport transport, string name)
     {
-        using var live = new LiveConnection(s.Url, _ => new ValueTask<string>(s.Token("mara")), new LiveOptions { Transport = transport, Handler = handler, AckEvery = 1 });
+        using var live = new LiveConnection(s.Url, _ => new ValueTask<string>(s.Token("mara")),
+            new LiveOptions { Transport = transport, Handler = handler, AckEvery = 1 });
         using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(20));
         await foreach (var message in live.Messages(limit.Token))
         {
@@ -151,7 +159,8 @@ public sealed class TlsTests : IAsyncLifetime
         socket.Options.HttpVersionPolicy = HttpVersionPolicy.RequestVersionExact;
         socket.Options.SetRequestHeader("Authorization", "Bearer " + TestTokens.Make(new string('x', 64), "mara"));
         socket.Options.CollectHttpResponseDetails = true;
-        await Should.ThrowAsync<WebSocketException>(() => socket.ConnectAsync(new Uri($"wss://127.0.0.1:{s.Port}/v1/live"), invoker, CancellationToken.None));
+        await Should.ThrowAsync<WebSocketException>(
+            () => socket.ConnectAsync(new Uri($"wss://127.0.0.1:{s.Port}/v1/live"), invoker, CancellationToken.None));
         ((int)socket.HttpStatusCode).ShouldBe(401);
         using var http = new HttpClient(handler, disposeHandler: false);
         using var foreign = new HttpRequestMessage(HttpMethod.Get, new Uri(s.Url, "/v1/inbox"));

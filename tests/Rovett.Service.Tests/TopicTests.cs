@@ -28,7 +28,8 @@ public sealed class TopicTests : IAsyncLifetime
 
     public ValueTask DisposeAsync() => s.DisposeAsync();
 
-    Task<Answer> Load(string policies, params (string, string)[] headers) => s.Call(HttpMethod.Put, "/v1/policies", s.Key, policies, headers);
+    Task<Answer> Load(string policies, params (string, string)[] headers) =>
+        s.Call(HttpMethod.Put, "/v1/policies", s.Key, policies, headers);
 
     static async Task<JsonObject> Ask(RawWebSocket live, string kind, string topic, string more = "")
     {
@@ -40,7 +41,8 @@ public sealed class TopicTests : IAsyncLifetime
         }
     }
 
-    static string Outcome(JsonObject answer) => (string)answer["kind"]! == "done" ? "done" : ((string)answer["problem"]!["type"]!).Split(':')[^1];
+    static string Outcome(JsonObject answer) =>
+        (string)answer["kind"]! == "done" ? "done" : ((string)answer["problem"]!["type"]!).Split(':')[^1];
 
     async Task<RawWebSocket> Live(string user, string[] roles, Action<Dictionary<string, object>>? change = null)
     {
@@ -56,7 +58,8 @@ public sealed class TopicTests : IAsyncLifetime
         using var other = await Live("teo", ["deckhand"]);
         Outcome(await Ask(desk, "subscribe", "berth/3")).ShouldBe("done");
         Outcome(await Ask(other, "subscribe", "berth/3")).ShouldBe("not-allowed");
-        var answer = await s.Post("/v1/notifications", s.Key, """{"to":["topic:berth/3","role:nobody"],"type":"berth.reassigned","title":"Berth 3 now for Kittiwake"}""");
+        var answer = await s.Post("/v1/notifications", s.Key,
+            """{"to":["topic:berth/3","role:nobody"],"type":"berth.reassigned","title":"Berth 3 now for Kittiwake"}""");
         answer.Status.ShouldBe(201, answer.Text);
         var reach = answer.Json!["reach"]!.AsArray().Single(r => (string)r!["address"]! == "topic:berth/3")!;
         ((int)reach["users"]!, (int)reach["connected"]!, (bool)reach["known"]!).ShouldBe((0, 1, true));
@@ -76,13 +79,15 @@ public sealed class TopicTests : IAsyncLifetime
         using var live = await Live("mara", ["berth-3", "harbour-desk"]);
         await live.Text("""{"kind":"subscribe","topic":"berth/4"}""");
         var channels = await live.Next("channels");
-        channels["channels"]!.AsArray().Select(c => (string)c!).ShouldBe(["user:mara", "role:berth-3", "role:harbour-desk", "topic:berth/4", "everyone"]);
+        channels["channels"]!.AsArray().Select(c => (string)c!)
+            .ShouldBe(["user:mara", "role:berth-3", "role:harbour-desk", "topic:berth/4", "everyone"]);
         channels["subscribed"]!.AsArray().Select(c => (string)c!).ShouldBe(["topic:berth/4"]);
         await live.Text("""{"kind":"follow","topic":"berth/3"}""");
         channels = await live.Next("channels");
         channels["channels"]!.AsArray().Select(c => (string)c!).ShouldContain("topic:berth/3");
         channels["subscribed"]!.AsArray().Select(c => (string)c!).ShouldBe(["topic:berth/4"]);
-        var seen = (await s.Get("/v1/sessions", s.Key)).Json!["sessions"]!.AsArray().Single()!["channels"]!.AsArray().Select(c => (string)c!);
+        var seen = (await s.Get("/v1/sessions", s.Key)).Json!["sessions"]!.AsArray().Single()!["channels"]!.AsArray()
+            .Select(c => (string)c!);
         seen.ShouldContain("topic:berth/3"); // operators see them as they are now
     }
 
@@ -92,13 +97,15 @@ public sealed class TopicTests : IAsyncLifetime
         var token = s.Token("mara", "berth-3");
         await s.Send("topic:berth/3", "Before");
         var follows = (await s.Post("/v1/follows", token, """{"topic":"berth/3"}""")).Json!;
-        ((string)follows["follows"]![0]!["topic"]!, (bool)follows["follows"]![0]!["active"]!, (int)follows["totals"]!["unread"]!).ShouldBe(("berth/3", true, 0));
+        ((string)follows["follows"]![0]!["topic"]!, (bool)follows["follows"]![0]!["active"]!, (int)follows["totals"]!["unread"]!).ShouldBe(
+            ("berth/3", true, 0));
         await s.Send("topic:berth/3", "While away");
         (await s.Totals(token)).Unread.ShouldBe(1);
         using (var live = await s.WebSocket(token))
         {
             var came = await live.Next("notification");
-            ((string)came["title"]!, (string)came["to"]!, (int)came["unread"]!, came["counted"]).ShouldBe(("While away", "topic:berth/3", 1, null));
+            ((string)came["title"]!, (string)came["to"]!, (int)came["unread"]!, came["counted"]).ShouldBe(
+                ("While away", "topic:berth/3", 1, null));
             Outcome(await Ask(live, "unfollow", "berth/3")).ShouldBe("done");
         }
         (await s.Get("/v1/follows", token)).Json!["follows"]!.AsArray().ShouldBeEmpty();
@@ -143,7 +150,9 @@ public sealed class TopicTests : IAsyncLifetime
             await s.Send("user:pia", "Begin");
             cursor = (string)(await before.Next("notification"))["cursor"]!;
         }
-        async Task Both(string title) => (await s.Post("/v1/notifications", s.Key, $$"""{"to":["topic:berth/3","topic:berth/4"],"type":"t","title":"{{title}}"}""")).Status.ShouldBe(201);
+        async Task Both(string title) =>
+            (await s.Post("/v1/notifications", s.Key,
+            $$"""{"to":["topic:berth/3","topic:berth/4"],"type":"t","title":"{{title}}"}""")).Status.ShouldBe(201);
         await Both("Before the first");
         using var live = await Live("pia", ["harbour-desk"]);
         await Ask(live, "subscribe", "berth/3");
@@ -171,7 +180,8 @@ public sealed class TopicTests : IAsyncLifetime
     [InlineData("person/teo/letters", "deckhand", null, "not-allowed", "not-allowed")]
     [InlineData("person/mara", "deckhand", null, "not-allowed", "not-allowed")]
     [InlineData("elsewhere", "harbour-desk", null, "not-allowed", "not-allowed")]
-    public async Task Policies_decide_by_pattern_role_user_and_token(string topic, string role, string? vessel, string subscribe, string follow)
+    public async Task Policies_decide_by_pattern_role_user_and_token(string topic, string role, string? vessel, string subscribe,
+    string follow)
     {
         using var live = await Live("mara", [role], c =>
         {
@@ -196,13 +206,16 @@ public sealed class TopicTests : IAsyncLifetime
         var acts = (await s.Get("/v1/audit", s.Key)).Json!["acts"]!.AsArray().Where(a => (string)a!["act"]! == "topic.refused").ToList();
         acts.Select(a => $"{a!["actor"]} {a["about"]} {a["detail"]!["by"]}").ShouldBe(
         [
-            "user:teo topic:berth/3 no policy and no grant covers it", "user:teo topic:nowhere/at/all no policy and no grant covers it", "user:teo topic:berth/9 policy 'closed for works'",
+            "user:teo topic:berth/3 no policy and no grant covers it", "user:teo topic:nowhere/at/all no policy and no grant covers it",
+                "user:teo topic:berth/9 policy 'closed for works'",
         ]);
         var explained = (await s.Get("/v1/explain?user=teo&on=topic:berth/3", s.Key)).Json!;
         ((bool)explained["onChannel"]!).ShouldBeFalse();
         var right = explained["rights"]!.AsArray().Single(r => (string)r!["right"]! == "subscribe")!;
         ((string)right["decision"]!, (string)right["by"]!).ShouldBe(("deny", "nothing covers it"));
-        right["steps"]!.AsArray().Select(p => (string)p!["what"]! + ": " + (string)p["outcome"]!).ShouldBe(["policy 'closed for works': does not hold", "policy 'crew at their berth': does not hold", "policy 'desks see berths': does not hold"], ignoreOrder: true);
+        right["steps"]!.AsArray().Select(p => (string)p!["what"]! + ": " + (string)p["outcome"]!)
+            .ShouldBe(["policy 'closed for works': does not hold", "policy 'crew at their berth': does not hold",
+            "policy 'desks see berths': does not hold"], ignoreOrder: true);
         right["steps"]!.AsArray().Select(p => (string?)p!["fix"]).ShouldContain("give the user the role berth-3");
         (await s.Get("/v1/explain?user=teo&on=topic:berth/3", s.Token("teo"))).Status.ShouldBe(401);
     }
@@ -249,12 +262,14 @@ public sealed class TopicTests : IAsyncLifetime
         ((string)(await live.Next("notification"))["title"]!).ShouldBe("Plain");
         (await s.Call(HttpMethod.Delete, $"/v1/grants/{listed["grant"]}", s.Key)).Problem.ShouldBe("unknown-grant");
         // One for a role, which ends by itself.
-        (await s.Post("/v1/grants", s.Key, """{"role":"deckhand","topic":"berth/3","may":["subscribe"],"for":"1s"}""")).Status.ShouldBe(201);
+        (await s.Post("/v1/grants", s.Key, """{"role":"deckhand","topic":"berth/3","may":["subscribe"],"for":"1s"}""")).Status.ShouldBe(
+            201);
         Outcome(await Ask(live, "subscribe", "berth/3")).ShouldBe("done");
         (await live.Next("channels"))["channels"]!.AsArray().Select(c => (string)c!).ShouldNotContain("topic:berth/3");
         Outcome(await Ask(live, "subscribe", "berth/3")).ShouldBe("not-allowed");
         (await s.Get("/v1/audit", s.Key)).Json!["acts"]!.AsArray().Select(a => $"{a!["act"]} {a["about"]}").ShouldBeSubsetOf(
-            ["policies.loaded version 1", "topic.refused topic:berth/3", "grant.given user:teo", "grant.ended user:teo", "grant.given role:deckhand"]);
+            ["policies.loaded version 1", "topic.refused topic:berth/3", "grant.given user:teo", "grant.ended user:teo",
+            "grant.given role:deckhand"]);
     }
 
     [Fact]
@@ -328,7 +343,8 @@ public sealed class TopicTests : IAsyncLifetime
         Outcome(await Ask(live, "follow", "sailing/kittiwake/2")).ShouldBe("done");
         var renewed = TestTokens.Make(s.Secret, "mara", [], change: c => c["vessel"] = "kittiwake");
         await live.Text($$"""{"kind":"renew","token":"{{renewed}}"}""");
-        (await live.Next("channels"))["channels"]!.AsArray().Select(c => (string)c!).ShouldBe(["user:mara", "topic:sailing/kittiwake/2", "everyone"]);
+        (await live.Next("channels"))["channels"]!.AsArray().Select(c => (string)c!)
+            .ShouldBe(["user:mara", "topic:sailing/kittiwake/2", "everyone"]);
         await s.Send("topic:sailing/turnstone/1", "Hidden");
         await s.Send("topic:sailing/kittiwake/2", "Shown");
         ((string)(await live.Next("notification"))["title"]!).ShouldBe("Shown");
@@ -345,7 +361,8 @@ public sealed class TopicTests : IAsyncLifetime
         await Ask(both, "subscribe", "berth/3");
         await Ask(both, "follow", "berth/3");
         using var none = await Live("teo", ["deckhand"]);
-        (await s.Post("/v1/notifications", s.Key, """{"to":["topic:berth/3"],"type":"progress","title":"40 %","store":false}""")).Status.ShouldBe(202);
+        (await s.Post("/v1/notifications", s.Key,
+            """{"to":["topic:berth/3"],"type":"progress","title":"40 %","store":false}""")).Status.ShouldBe(202);
         await s.Send("everyone", "After");
         var titles = (await both.Notifications(2)).Select(n => (string)n["title"]!);
         titles.ShouldBe(["40 %", "After"]);

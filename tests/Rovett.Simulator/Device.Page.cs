@@ -10,7 +10,8 @@ namespace Rovett.Simulator;
 /// <summary>The device's side of its line: reads what arrives, keeps list and total, and checks everything it is told.</summary>
 sealed partial class Device
 {
-    static NotificationId? Id(JsonElement message) => message.TryGetProperty("id", out var text) && NotificationId.TryParse(text.GetString(), out var id) ? id : null;
+    static NotificationId? Id(JsonElement message) =>
+        message.TryGetProperty("id", out var text) && NotificationId.TryParse(text.GetString(), out var id) ? id : null;
 
     void Read(Line at)
     {
@@ -48,7 +49,8 @@ sealed partial class Device
             if (transport == TransportKind.LongPoll)
             {
                 if (bytes.Count == 0) return messages;
-                using var answer = JsonDocument.Parse((byte[])[(byte)'[', .. bytes[..^1], (byte)']']); // an answer is whole; what was written ends in a comma
+                // An answer is whole; what was written ends in a comma.
+                using var answer = JsonDocument.Parse((byte[])[(byte)'[', .. bytes[..^1], (byte)']']);
                 foreach (var message in answer.RootElement.EnumerateArray()) messages.Add(message.Clone());
                 used = bytes.Count;
                 return messages;
@@ -59,7 +61,8 @@ sealed partial class Device
                 if (bytes[i] == '\n' && bytes[i + 1] == '\n') end = i + 2;
             }
             if (end < 0) return messages;
-            var data = Encoding.UTF8.GetString([.. bytes.GetRange(at, end - at)]).Split('\n').FirstOrDefault(l => l.StartsWith("data: ", StringComparison.Ordinal));
+            var data = Encoding.UTF8.GetString([.. bytes.GetRange(at, end - at)]).Split('\n')
+                .FirstOrDefault(l => l.StartsWith("data: ", StringComparison.Ordinal));
             if (data is not null) messages.Add(Parse(Encoding.UTF8.GetBytes(data[6..])));
             used = end;
         }
@@ -129,8 +132,12 @@ sealed partial class Device
     {
         var id = Id(message)!.Value;
         bool first = at.Seen.Add(id);
-        if (!first && message.TryGetProperty("attempt", out var attempt) && attempt.GetInt32() == 1) throw world.Wrong($"{name} is sent {id} twice as the first attempt");
-        if (world.Sent(id) is { } sent && world.Reference.Reaches(user, sent) is { } address && address != message.GetProperty("to").GetString() && at.Current)
+        if (!first && message.TryGetProperty("attempt", out var attempt) && attempt.GetInt32() == 1)
+        {
+            throw world.Wrong($"{name} is sent {id} twice as the first attempt");
+        }
+        if (world.Sent(id) is { } sent && world.Reference.Reaches(user, sent) is { } address
+            && address != message.GetProperty("to").GetString() && at.Current)
             world.Note($"{name} hears {id} by {message.GetProperty("to")}, the reference now says {address}");
         // Of a topic that is only subscribed to: in no inbox and no total.
         bool counted = !message.TryGetProperty("counted", out _);
@@ -148,12 +155,17 @@ sealed partial class Device
         if (world.TotalsOverTime.TryGetValue(user, out var over) && position > 0)
         {
             int from = over.FindLastIndex(o => o.Head < position);
-            if (!over.Skip(Math.Max(0, from)).Any(o => o.Unread == count)) throw world.Wrong($"{name} hears {count} unread with position {position}; it was never so since: {string.Join(' ', over.Skip(Math.Max(0, from)))}");
+            if (!over.Skip(Math.Max(0, from)).Any(o => o.Unread == count))
+            {
+                throw world.Wrong($"{name} hears {count} unread with position {position}; it was never so since: " +
+                    $"{string.Join(' ', over.Skip(Math.Max(0, from)))}");
+            }
         }
         Totals(message.GetProperty("rev").GetInt64(), message.GetProperty("time").GetString()!, count);
     }
 
-    void Totals(JsonElement totals) => Totals(totals.GetProperty("rev").GetInt64(), totals.GetProperty("asOf").GetString()!, totals.GetProperty("unread").GetInt64());
+    void Totals(JsonElement totals) =>
+        Totals(totals.GetProperty("rev").GetInt64(), totals.GetProperty("asOf").GetString()!, totals.GetProperty("unread").GetInt64());
 
     /// <summary>Keeps the newest totals: the user's own changes first, then the time.</summary>
     void Totals(long newRev, string newAsOf, long newUnread)
@@ -168,7 +180,10 @@ sealed partial class Device
     {
         long position = PositionOf(to);
         if (position < 0) return; // from before a restore, still in flight
-        if (kind != "notification" && position < at.LastPosition) throw world.Wrong($"{name} hears {kind} at {position} after {at.LastPosition}");
+        if (kind != "notification" && position < at.LastPosition)
+        {
+            throw world.Wrong($"{name} hears {kind} at {position} after {at.LastPosition}");
+        }
         if (position < at.LastPosition) return; // once more
         at.LastPosition = position;
         cursor = to;
@@ -221,11 +236,13 @@ sealed partial class Device
         var ids = at.Seen.TakeLast(1 + world.Random.Next(4)).ToList();
         if (!upTo && ids.Count == 0) return;
         bool did = world.Random.Next(2) == 0;
-        var json = upTo ? $"{{\"kind\":\"ack\",\"upTo\":\"{cursor}\",\"handled\":{(did ? "true" : "false")}}}" : $"{{\"kind\":\"ack\",\"ids\":[{string.Join(',', ids.Select(i => $"\"{i}\""))}]}}";
+        var json = upTo ? $"{{\"kind\":\"ack\",\"upTo\":\"{cursor}\",\"handled\":{(did ? "true" : "false")}}}"
+            : $"{{\"kind\":\"ack\",\"ids\":[{string.Join(',', ids.Select(i => $"\"{i}\""))}]}}";
         Say(at, json, message =>
         {
             var acked = new List<AckedRun>();
-            at.Session.Acknowledge(message.Marks!.UpTo?.Position, message.Marks.Ids is { } named ? [.. named] : null, world.Clock.Elapsed, acked);
+            at.Session.Acknowledge(message.Marks!.UpTo?.Position, message.Marks.Ids is { } named ? [.. named] : null,
+                world.Clock.Elapsed, acked);
             int born = world.Life;
             world.After(world.Short(100), () => // written behind, and lost with the service
             {
@@ -234,5 +251,7 @@ sealed partial class Device
         });
     }
 
-    void Again(Line at, NotificationId id) => Say(at, $"{{\"kind\":\"ack\",\"again\":true,\"ids\":[\"{id}\"]}}", message => at.Session.WantAgain([.. message.Marks!.Ids!], world.Clock.Elapsed, out _));
+    void Again(Line at, NotificationId id) =>
+        Say(at, $"{{\"kind\":\"ack\",\"again\":true,\"ids\":[\"{id}\"]}}",
+        message => at.Session.WantAgain([.. message.Marks!.Ids!], world.Clock.Elapsed, out _));
 }

@@ -92,17 +92,27 @@ sealed partial class Device
         });
     }
 
-    /// <summary>What leaves for a user must be that user's to see when it leaves; and once the session's credential does not hold, only the word that it ends.</summary>
+    /// <summary>What leaves for a user must be that user's to see when it leaves; and once the session's credential
+    /// does not hold, only the word that it ends.</summary>
     void CheckLeaving(Line at, byte[] bytes)
     {
         bool holds = world.Reference.IsInForce(user, at.Issued) && at.Key == world.KeyNumber;
         foreach (var message in Split([.. bytes], out _))
         {
-            if (!holds && message.GetProperty("kind").GetString() != "ending") throw world.Wrong($"{name} is sent {message.GetRawText()} after its credential ended: {at.Issued} by key {at.Key} of {world.KeyNumber}; valid from {world.Reference.Of(user).ValidFrom}");
+            if (!holds && message.GetProperty("kind").GetString() != "ending")
+            {
+                throw world.Wrong($"{name} is sent {message.GetRawText()} after its credential ended: {at.Issued} by key {at.Key} of " +
+                    $"{world.KeyNumber}; valid from {world.Reference.Of(user).ValidFrom}");
+            }
             if (message.GetProperty("kind").GetString() == "presence") CheckPresenceLeaving(message);
             if (message.GetProperty("kind").GetString() == "said") CheckSaidLeaving(at, message);
             if (Id(message) is not { } id || world.Sent(id) is not { } sent) continue;
-            if (world.Reference.Reaches(user, sent) is null && !(subscribed.TryGetValue(at, out var topics) && world.IsSubscribed(user, topics, sent))) throw world.Wrong($"{name} is sent {message.GetProperty("kind").GetString()} of {sent.Number} ({string.Join(' ', sent.To)} except {string.Join(' ', sent.Except)}), which is not {user}'s to see");
+            if (world.Reference.Reaches(user, sent) is null
+                && !(subscribed.TryGetValue(at, out var topics) && world.IsSubscribed(user, topics, sent)))
+            {
+                throw world.Wrong($"{name} is sent {message.GetProperty("kind").GetString()} of {sent.Number} (" +
+                    $"{string.Join(' ', sent.To)} except {string.Join(' ', sent.Except)}), which is not {user}'s to see");
+            }
         }
     }
 }

@@ -13,7 +13,10 @@ sealed partial class Device
     {
         foreach (var topics in subscribed.Values)
         {
-            foreach (var topic in topics.Keys.Where(t => !world.Reference.May(user, t, TopicRights.Subscribe)).ToList()) topics.Remove(topic);
+            foreach (var topic in topics.Keys.Where(t => !world.Reference.May(user, t, TopicRights.Subscribe)).ToList())
+            {
+                topics.Remove(topic);
+            }
         }
     }
 
@@ -23,7 +26,9 @@ sealed partial class Device
         var topic = World.Topics[world.Random.Next(World.Topics.Length)];
         if (world.Random.Next(4) == 0)
         {
-            Say(at, $"{{\"kind\":\"unsubscribe\",\"topic\":\"{topic}\"}}", message => world.Post(new UnsubscribeCommand("main", at.User, at.Session, message.Topic), _ => { }, _ => subscribed.GetValueOrDefault(at)?.Remove(topic)));
+            Say(at, $"{{\"kind\":\"unsubscribe\",\"topic\":\"{topic}\"}}",
+                message => world.Post(new UnsubscribeCommand("main", at.User, at.Session, message.Topic), _ => { },
+                _ => subscribed.GetValueOrDefault(at)?.Remove(topic)));
             return;
         }
         var after = world.Random.Next(3) == 0 && cursor is not null ? $",\"after\":\"{cursor}\"" : "";
@@ -35,10 +40,17 @@ sealed partial class Device
             {
                 if (at.Session.IsEnded || at.Closed) return; // nobody is there
                 bool may = world.Reference.May(user, topic, TopicRights.Subscribe, now);
-                if (command.Task.Result.Decision.Allowed != may) throw world.Wrong($"{name} asked to subscribe to {topic} and was told {command.Task.Result.Decision}, the reference says {may}");
+                if (command.Task.Result.Decision.Allowed != may)
+                {
+                    throw world.Wrong(
+                        $"{name} asked to subscribe to {topic} and was told {command.Task.Result.Decision}, the reference says {may}");
+                }
                 if (!may) return;
                 if (!subscribed.TryGetValue(at, out var topics)) subscribed[at] = topics = [];
-                topics.TryAdd(topic, message.After is { } said && said.Value < world.Reference.Head ? Math.Max(said.Value, world.Reference.MaySince(user, topic)) : world.Reference.Head);
+                topics.TryAdd(topic, message.After is { } said
+                    && said.Value < world.Reference.Head
+                    ? Math.Max(said.Value, world.Reference.MaySince(user, topic))
+                    : world.Reference.Head);
             });
         });
     }
@@ -56,7 +68,10 @@ sealed partial class Device
             {
                 if (at.Session.IsEnded || at.Closed) return; // nobody is there
                 bool may = world.Reference.May(user, topic, TopicRights.Say, now);
-                if (command.Task.Result.Allowed != may) throw world.Wrong($"{name} said something on {topic} and was told {command.Task.Result}, the reference says {may}");
+                if (command.Task.Result.Allowed != may)
+                {
+                    throw world.Wrong($"{name} said something on {topic} and was told {command.Task.Result}, the reference says {may}");
+                }
                 if (may) world.Counts.Said++;
             });
         });
@@ -66,7 +81,8 @@ sealed partial class Device
     void CheckSaidLeaving(Line at, JsonElement message)
     {
         var topic = message.GetProperty("to").GetString()!["topic:".Length..];
-        bool isOn = world.Reference.Of(user).Holds.Contains("topic:" + topic) || subscribed.GetValueOrDefault(at)?.ContainsKey(topic) == true;
+        bool isOn = world.Reference.Of(user).Holds.Contains("topic:" + topic)
+            || subscribed.GetValueOrDefault(at)?.ContainsKey(topic) == true;
         if (!isOn) throw world.Wrong($"{name} is sent {message.GetRawText()}, and is not on {topic}");
     }
 
@@ -78,7 +94,11 @@ sealed partial class Device
         foreach (var sent in world.Reference.All.Where(s => s.Position > from && s.Ended == Reference.End.None && s.TakenBy is null))
         {
             if (world.Reference.Reaches(user, sent) is not null || !world.IsSubscribed(user, topics, sent)) continue;
-            if (!at.Seen.Concat(at.Caused).Any(id => world.Sent(id) == sent)) throw world.Wrong($"{name} has subscribed to {string.Join(' ', topics)} and was not sent {sent.Number} at {sent.Position} ({string.Join(' ', sent.To)})");
+            if (!at.Seen.Concat(at.Caused).Any(id => world.Sent(id) == sent))
+            {
+                throw world.Wrong($"{name} has subscribed to {string.Join(' ', topics)} and was not sent {sent.Number} at " +
+                    $"{sent.Position} ({string.Join(' ', sent.To)})");
+            }
         }
     }
 }

@@ -30,7 +30,13 @@ sealed partial class Device(World world, string user, string name, TransportKind
         public readonly HashSet<NotificationId> Seen = [], Caused = [];
     }
 
-    static readonly SessionLimits Limits = new() { Window = 12, MaxQueued = 10, AckTimeout = TimeSpan.FromSeconds(2), Heartbeat = TimeSpan.FromSeconds(2) };
+    static readonly SessionLimits Limits = new()
+    {
+        Window = 12,
+        MaxQueued = 10,
+        AckTimeout = TimeSpan.FromSeconds(2),
+        Heartbeat = TimeSpan.FromSeconds(2)
+    };
 
     readonly Dictionary<NotificationId, bool> list = []; // what the page shows
     readonly HashSet<NotificationId> handled = [];
@@ -46,7 +52,11 @@ sealed partial class Device(World world, string user, string name, TransportKind
     readonly List<Line> known = []; // to the service, also those that are gone without its having heard of it
 
     /// <summary>Whether a session of this device says to the service that its user looks at a subject.</summary>
-    public bool Attends(string subject) => attends.Any(a => a.Value == subject && !a.Key.Dismissed && (((a.Key.Closed || a.Key.EndedByKey) && !a.Key.Forgotten) || !a.Key.Session.IsEnded || (!a.Key.EndedBefore && world.EndsLater(user))));
+    public bool Attends(string subject) =>
+        attends.Any(
+        a => a.Value == subject && !a.Key.Dismissed
+        && (((a.Key.Closed || a.Key.EndedByKey) && !a.Key.Forgotten) || !a.Key.Session.IsEnded
+        || (!a.Key.EndedBefore && world.EndsLater(user))));
 
     /// <summary>The ledger has ended every session of the user by now, also those whose device is gone and not detached yet.</summary>
     public void AllDismissed()
@@ -80,12 +90,18 @@ sealed partial class Device(World world, string user, string name, TransportKind
     /// <summary>A session that goes on must be known to the ledger.</summary>
     public void CheckFed(Ledger ledger)
     {
-        if (line is { Cut: false, Closed: false } at && !at.Session.IsEnded && !ledger.Feeds("main", at.Session)) throw world.Wrong($"{name}'s session goes on, and the ledger does not know it");
+        if (line is { Cut: false, Closed: false } at && !at.Session.IsEnded && !ledger.Feeds("main", at.Session))
+        {
+            throw world.Wrong($"{name}'s session goes on, and the ledger does not know it");
+        }
         foreach (var (at2, subject) in attends)
         {
             if (at2.Closed || at2.Session.IsEnded || !ledger.Feeds("main", at2.Session)) continue;
             var (said, listed) = ledger.AttendsOf("main", at2.Session);
-            if (said != subject || (said is not null && !listed)) throw world.Wrong($"{name} attends {subject}, and the ledger has {said}, listed {listed}");
+            if (said != subject || (said is not null && !listed))
+            {
+                throw world.Wrong($"{name} attends {subject}, and the ledger has {said}, listed {listed}");
+            }
         }
     }
 
@@ -121,8 +137,17 @@ sealed partial class Device(World world, string user, string name, TransportKind
         long issued = world.Issued(maybeStale: !calm);
         var attach = new AttachCommand("main", new Identity(new UserId(user), null, issued), name, info =>
         {
-            made = new Line { Key = key, Issued = issued, Number = ++lines, Life = world.Life, Feeder = new SessionFeeder(world.History, world.Recent, world.Seal, 1), Session = null! };
-            made.Session = new Session(transport, Limits, info.PlanVersion, info.User.Dispatched, info.Marks, world.Clock.Elapsed, () => Pump(made));
+            made = new Line
+            {
+                Key = key,
+                Issued = issued,
+                Number = ++lines,
+                Life = world.Life,
+                Feeder = new SessionFeeder(world.History, world.Recent, world.Seal, 1),
+                Session = null!
+            };
+            made.Session = new Session(transport, Limits, info.PlanVersion, info.User.Dispatched, info.Marks, world.Clock.Elapsed,
+                () => Pump(made));
             return made.Session;
         }, new DevicePoint(after, foreign));
         world.Post(attach, task =>
@@ -144,7 +169,9 @@ sealed partial class Device(World world, string user, string name, TransportKind
             if (foreign && words.Count == 0) throw world.Wrong($"{name} came with a foreign cursor and was told nothing");
             made.LastPosition = start.Value;
             made.OpenedAt = opened.Head.Value;
-            var first = new List<ControlMessage> { Messages.Opened("s", user, "main", opened.Channels, opened.Totals, world.Seal.Seal(start), Limits.Window, 2, "x", name, default) };
+            var first = new List<ControlMessage>
+                { Messages.Opened("s", user, "main", opened.Channels, opened.Totals, world.Seal.Seal(start), Limits.Window, 2, "x", name,
+                default) };
             first.AddRange(words);
             made.Open = true; // as in the service, where the pump starts once it is attached
             made.Session.Open(first, start);
@@ -152,14 +179,21 @@ sealed partial class Device(World world, string user, string name, TransportKind
         }, now =>
         {
             if (!world.Reference.Holds(user, issued)) throw world.Wrong($"{name} was let in with a credential that does not hold");
-            if (era != world.Era) world.Reference.Of(user).Ended.Remove(issued); // made by the clock that was wrong; nobody can know it any more
+            // Made by the clock that was wrong; nobody can know it any more.
+            if (era != world.Era) world.Reference.Of(user).Ended.Remove(issued);
             world.Reference.Token(now, user, null, issued);
-            if (attach.Task.Result.Totals.Unread != world.Reference.Unread(user)) throw world.Wrong($"{name} opened with {attach.Task.Result.Totals.Unread} unread, the reference says {world.Reference.Unread(user)}: {world.TotalsOf(user)}");
+            if (attach.Task.Result.Totals.Unread != world.Reference.Unread(user))
+            {
+                throw world.Wrong($"{name} opened with {attach.Task.Result.Totals.Unread} unread, the reference says " +
+                    $"{world.Reference.Unread(user)}: {world.TotalsOf(user)}");
+            }
         }, refused: () => world.Refused(user, issued));
     }
 
-    /// <summary>Where a send comes from that this device's user causes, and what the device does then: it reads its inbox, for it is not sent it.</summary>
-    public ((UserState, ISessionPort) At, Action<NotificationId> Caused)? Place => line is not { Detached: false } at ? null : ((at.User, at.Session), id =>
+    /// <summary>Where a send comes from that this device's user causes, and what the device does then: it reads its
+    /// inbox, for it is not sent it.</summary>
+    public ((UserState, ISessionPort) At, Action<NotificationId> Caused)? Place =>
+        line is not { Detached: false } at ? null : ((at.User, at.Session), id =>
     {
         at.Caused.Add(id);
         listFrom = -1;
@@ -188,7 +222,8 @@ sealed partial class Device(World world, string user, string name, TransportKind
     public void Attend(string? subject)
     {
         if (line is not { Detached: false } at) return;
-        Say(at, subject is null ? "{\"kind\":\"attend\",\"subject\":null}" : $"{{\"kind\":\"attend\",\"subject\":\"{subject}\"}}", message =>
+        Say(at, subject is null ? "{\"kind\":\"attend\",\"subject\":null}" : $"{{\"kind\":\"attend\",\"subject\":\"{subject}\"}}",
+            message =>
         {
             var attend = new AttendCommand("main", at.User, at.Session, message.Subject);
             world.Post(attend, _ => { }, _ =>
@@ -275,15 +310,27 @@ sealed partial class Device(World world, string user, string name, TransportKind
     public void CheckAtPeace()
     {
         if (line is not { } at) throw world.Wrong($"{name} did not get back");
-        if (!IsQuiet) throw world.Wrong($"{name} does not come to rest: live {at.Session.IsLive}, current {at.Current}, outstanding {at.Session.Outstanding}, in flight {at.Flying.Count}, needs {at.Session.Next()}, ended {at.Session.IsEnded}");
+        if (!IsQuiet)
+        {
+            throw world.Wrong($"{name} does not come to rest: live {at.Session.IsLive}, current {at.Current}, outstanding " +
+                $"{at.Session.Outstanding}, in flight {at.Flying.Count}, needs {at.Session.Next()}, ended {at.Session.IsEnded}");
+        }
         long expected = world.Reference.Unread(user);
         if (unread != expected) throw world.Wrong($"{name} shows {unread} unread (rev {rev}, as of {asOf}), the reference says {expected}");
         CheckSubscribed(at);
         CheckPresence(at);
         // What retention takes without a word stays on a screen that was there; muted ones were never sent.
-        var shown = list.Keys.Select(world.Sent).OfType<Reference.Sent>().Where(s => s.Position > world.Reference.Floor && !world.Reference.IsMuted(user, s)).Select(s => s.Number).Order().ToList();
+        var shown = list.Keys.Select(world.Sent).OfType<Reference.Sent>()
+            .Where(s => s.Position > world.Reference.Floor && !world.Reference.IsMuted(user, s)).Select(s => s.Number).Order().ToList();
         var wanted = world.Reference.Visible(user).Where(s => !world.Reference.IsMuted(user, s)).Select(s => s.Number).Order().ToList();
-        string Describe(int number) => $"[{number} at {world.Reference.All[number].Position} to {string.Join(',', world.Reference.All[number].To)} except {string.Join(',', world.Reference.All[number].Except)} {world.Reference.All[number].Ended} {world.Reference.All[number].TakenBy}]";
-        if (!gapSeen && !shown.SequenceEqual(wanted)) throw world.Wrong($"{name} shows {string.Join(' ', shown)}; missing {string.Join(' ', wanted.Except(shown).Select(Describe))}, too much {string.Join(' ', shown.Except(wanted).Select(Describe))}");
+        string Describe(int number) => $"[{number} at {world.Reference.All[number].Position} to " +
+            $"{string.Join(',', world.Reference.All[number].To)} except {string.Join(',', world.Reference.All[number].Except)} " +
+            $"{world.Reference.All[number].Ended} {world.Reference.All[number].TakenBy}]";
+        if (!gapSeen && !shown.SequenceEqual(wanted))
+        {
+            throw world.Wrong($"{name} shows {string.Join(' ', shown)}; missing " +
+                $"{string.Join(' ', wanted.Except(shown).Select(Describe))}, too much " +
+                $"{string.Join(' ', shown.Except(wanted).Select(Describe))}");
+        }
     }
 }

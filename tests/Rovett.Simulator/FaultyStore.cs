@@ -64,11 +64,14 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void SaveLog(LogRow log) => Write(() => inner.SaveLog(log));
     public IReadOnlyList<LogRow> AudiencesOf(int space, Address address) => inner.AudiencesOf(space, address);
     public long OrdinalAt(long log, long position) => inner.OrdinalAt(log, position);
-    public IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash, long after, long upTo, int limit) => inner.OrdinalsAbout(log, subjectHash, after, upTo, limit);
-    public IReadOnlyList<long> OrdinalsOfType(long log, long typeHash, long after, long upTo) => inner.OrdinalsOfType(log, typeHash, after, upTo);
+    public IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash, long after, long upTo, int limit) =>
+        inner.OrdinalsAbout(log, subjectHash, after, upTo, limit);
+    public IReadOnlyList<long> OrdinalsOfType(long log, long typeHash, long after, long upTo) =>
+        inner.OrdinalsOfType(log, typeHash, after, upTo);
     public long PositionAt(int space, StoredTime time) => inner.PositionAt(space, time);
     public void AppendEntry(int space, EntryRow entry) => Write(() => inner.AppendEntry(space, entry));
-    public void AppendItem(long log, long ordinal, long position, long? subjectHash, long typeHash) => Write(() => inner.AppendItem(log, ordinal, position, subjectHash, typeHash));
+    public void AppendItem(long log, long ordinal, long position, long? subjectHash, long typeHash) =>
+        Write(() => inner.AppendItem(log, ordinal, position, subjectHash, typeHash));
     public void AppendChange(long log, JournalRow change) => Write(() => inner.AppendChange(log, change));
     public IReadOnlyList<JournalRow> ChangesSince(long log, long position, int limit) => inner.ChangesSince(log, position, limit);
     public JournalRow? NewestChange(long log, long position, OrdinalRun ordinals) => inner.NewestChange(log, position, ordinals);
@@ -76,14 +79,17 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public EntryRow? FindNotification(int space, NotificationId id) => inner.FindNotification(space, id);
     public EntryRow? FindEntry(int space, long position) => inner.FindEntry(space, position);
     public IReadOnlyList<EntryRow> Entries(int space, long from, int limit) => inner.Entries(space, from, limit);
-    public void RewriteEntry(int space, long position, byte[] body, string addressing) => Write(() => inner.RewriteEntry(space, position, body, addressing));
+    public void RewriteEntry(int space, long position, byte[] body, string addressing) =>
+        Write(() => inner.RewriteEntry(space, position, body, addressing));
     public PersonRow? FindPerson(int space, string user) => inner.FindPerson(space, user);
     public PersonRow? FindPerson(long person) => inner.FindPerson(person);
     public PersonRow AddPerson(int space, string user, StoredTime? seen) => Write(() => inner.AddPerson(space, user, seen));
     public void SavePerson(PersonRow person) => Write(() => inner.SavePerson(person));
     public IReadOnlyList<Membership> Memberships(long person) => inner.Memberships(person);
-    public void OpenMembership(int space, long person, Membership membership) => Write(() => inner.OpenMembership(space, person, membership));
-    public void CloseMembership(int space, long person, string address, long until) => Write(() => inner.CloseMembership(space, person, address, until));
+    public void OpenMembership(int space, long person, Membership membership) =>
+        Write(() => inner.OpenMembership(space, person, membership));
+    public void CloseMembership(int space, long person, string address, long until) =>
+        Write(() => inner.CloseMembership(space, person, address, until));
     public long MembersOf(int space, string address) => inner.MembersOf(space, address);
     public IReadOnlyList<long> Holders(int space, string address, long after, int limit) => inner.Holders(space, address, after, limit);
     public IReadOnlyList<UserLogRow> UserLogs(long person) => inner.UserLogs(person);
@@ -91,13 +97,17 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void ForgetUserLogs(long person) => Write(() => inner.ForgetUserLogs(person));
     public OrdinalSet Skips(long person, long log) => inner.Skips(person, log);
     public IBlockSource Blocks(long person, long log, MarkKind kind) => inner.Blocks(person, log, kind);
-    public void SaveBlock(long person, long log, MarkKind kind, int block, byte[]? bits, int count) => Write(() => inner.SaveBlock(person, log, kind, block, bits, count));
-    public void AddRun(long person, long log, MarkKind kind, OrdinalRun run, StoredTime time, string device) => Write(() => inner.AddRun(person, log, kind, run, time, device));
+    public void SaveBlock(long person, long log, MarkKind kind, int block, byte[]? bits, int count) =>
+        Write(() => inner.SaveBlock(person, log, kind, block, bits, count));
+    public void AddRun(long person, long log, MarkKind kind, OrdinalRun run, StoredTime time, string device) =>
+        Write(() => inner.AddRun(person, log, kind, run, time, device));
     public void ClearRun(long person, long log, MarkKind kind, OrdinalRun run) => Write(() => inner.ClearRun(person, log, kind, run));
-    public void AddTally(long log, MarkKind kind, long ordinal, long difference) => Write(() => inner.AddTally(log, kind, ordinal, difference));
+    public void AddTally(long log, MarkKind kind, long ordinal, long difference) =>
+        Write(() => inner.AddTally(log, kind, ordinal, difference));
     public long Tally(long log, MarkKind kind, long ordinal) => inner.Tally(log, kind, ordinal);
     public IdempotencyRow? FindAnswer(int space, string key, StoredTime notBefore) => inner.FindAnswer(space, key, notBefore);
-    public void AddAnswer(int space, string key, IdempotencyRow answer, StoredTime time) => Write(() => inner.AddAnswer(space, key, answer, time));
+    public void AddAnswer(int space, string key, IdempotencyRow answer, StoredTime time) =>
+        Write(() => inner.AddAnswer(space, key, answer, time));
     public void AddDue(int space, DueRow due) => Write(() => inner.AddDue(space, due));
     public void RemoveDue(int space, DueRow due) => Write(() => inner.RemoveDue(space, due));
     public IReadOnlyList<DueRow> Due(int space, StoredTime upTo, int limit) => inner.Due(space, upTo, limit);
@@ -124,7 +134,8 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void RewriteReceipt(int space, long number, string detail) => Write(() => inner.RewriteReceipt(space, number, detail));
     public void RemoveSpace(int space) => Write(() => inner.RemoveSpace(space));
     public bool Purge(int limit) => Write(() => inner.Purge(limit));
-    public IReadOnlyList<(long Ordinal, long Position)> NewestItems(long log, long after, int limit) => inner.NewestItems(log, after, limit);
+    public IReadOnlyList<(long Ordinal, long Position)> NewestItems(long log, long after, int limit) =>
+        inner.NewestItems(log, after, limit);
     public IReadOnlyList<KeyValuePair<string, long>> Follows(long person) => inner.Follows(person);
     public void AddFollow(long person, string topic, long since) => Write(() => inner.AddFollow(person, topic, since));
     public void RemoveFollow(long person, string topic) => Write(() => inner.RemoveFollow(person, topic));
@@ -137,7 +148,8 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void RemoveGrant(int space, long number) => Write(() => inner.RemoveGrant(space, number));
     public Grant? FindGrant(int space, long number) => inner.FindGrant(space, number);
     public IReadOnlyList<Grant> GrantsOn(int space, string topic, bool endedToo) => inner.GrantsOn(space, topic, endedToo);
-    public IReadOnlyList<Grant> Grants(int space, long? person, string? role, string? topic, long after, int limit) => inner.Grants(space, person, role, topic, after, limit);
+    public IReadOnlyList<Grant> Grants(int space, long? person, string? role, string? topic, long after, int limit) =>
+        inner.Grants(space, person, role, topic, after, limit);
     public void ErasePerson(long person) => Write(() => inner.ErasePerson(person));
     public IReadOnlyList<ErasureRow> Erasures(int space) => inner.Erasures(space);
     public ErasureRow? FindErasure(int space, string name) => inner.FindErasure(space, name);
@@ -146,20 +158,28 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void ScrubFreed() => inner.ScrubFreed();
     public long? FindTombstone(int space, byte[] idHash) => inner.FindTombstone(space, idHash);
     public bool HasTombstones(int space) => inner.HasTombstones(space);
-    public void SaveTombstone(int space, byte[] idHash, long validFrom, long person) => Write(() => inner.SaveTombstone(space, idHash, validFrom, person));
+    public void SaveTombstone(int space, byte[] idHash, long validFrom, long person) =>
+        Write(() => inner.SaveTombstone(space, idHash, validFrom, person));
     public void RemoveTombstone(int space, long person) => Write(() => inner.RemoveTombstone(space, person));
-    public IReadOnlyList<(long Position, int Number, string Addressing)> OtherwiseAfter(int space, long after, long upTo, int limit) => inner.OtherwiseAfter(space, after, upTo, limit);
-    public void RewriteOtherwise(int space, long position, int number, string? addressing) => Write(() => inner.RewriteOtherwise(space, position, number, addressing));
-    public IReadOnlyList<(long Position, string Key)> SlotsAfter(int space, long after, long upTo, int limit) => inner.SlotsAfter(space, after, upTo, limit);
+    public IReadOnlyList<(long Position, int Number, string Addressing)> OtherwiseAfter(int space, long after, long upTo, int limit) =>
+        inner.OtherwiseAfter(space, after, upTo, limit);
+    public void RewriteOtherwise(int space, long position, int number, string? addressing) =>
+        Write(() => inner.RewriteOtherwise(space, position, number, addressing));
+    public IReadOnlyList<(long Position, string Key)> SlotsAfter(int space, long after, long upTo, int limit) =>
+        inner.SlotsAfter(space, after, upTo, limit);
     public void RemoveSlot(int space, string key) => Write(() => inner.RemoveSlot(space, key));
-    public IReadOnlyList<(long Number, string Detail)> SetAsideAfter(int space, long after, int limit) => inner.SetAsideAfter(space, after, limit);
+    public IReadOnlyList<(long Number, string Detail)> SetAsideAfter(int space, long after, int limit) =>
+        inner.SetAsideAfter(space, after, limit);
     public void RewriteSetAside(long number, string detail) => Write(() => inner.RewriteSetAside(number, detail));
     public IReadOnlyList<(long Ordinal, long Position)> ItemsAfter(long log, long after, int limit) => inner.ItemsAfter(log, after, limit);
     public void EraseItems(long log) => Write(() => inner.EraseItems(log));
     public IReadOnlyList<(long Log, long Ordinal, long Position)> SkipsOf(long person, int limit) => inner.SkipsOf(person, limit);
     public void RemoveSkip(long person, long log, long ordinal) => Write(() => inner.RemoveSkip(person, log, ordinal));
-    public void ForgetDevices(int space, long person, long after, long upTo) => Write(() => inner.ForgetDevices(space, person, after, upTo));
-    public IReadOnlyList<(long Number, string Detail)> ReceiptDetails(int space, long after, long upTo) => inner.ReceiptDetails(space, after, upTo);
-    public void EraseEntry(int space, long position, byte[] body, string addressing) => Write(() => inner.EraseEntry(space, position, body, addressing));
+    public void ForgetDevices(int space, long person, long after, long upTo) =>
+        Write(() => inner.ForgetDevices(space, person, after, upTo));
+    public IReadOnlyList<(long Number, string Detail)> ReceiptDetails(int space, long after, long upTo) =>
+        inner.ReceiptDetails(space, after, upTo);
+    public void EraseEntry(int space, long position, byte[] body, string addressing) =>
+        Write(() => inner.EraseEntry(space, position, body, addressing));
     public IReadOnlyList<EntryRow> ActsIn(int space, long after, long upTo) => inner.ActsIn(space, after, upTo);
 }

@@ -36,7 +36,8 @@ public static class Program
     }
 
     /// <summary>A folder in memory where there is one.</summary>
-    public static string Folder() => Path.Combine(Directory.Exists("/dev/shm") ? "/dev/shm" : Path.GetTempPath(), $"rovett-sim-{Environment.ProcessId}");
+    public static string Folder() =>
+        Path.Combine(Directory.Exists("/dev/shm") ? "/dev/shm" : Path.GetTempPath(), $"rovett-sim-{Environment.ProcessId}");
 
     static int Main(string[] args)
     {
@@ -47,7 +48,8 @@ public static class Program
         }
         var folder = Folder();
         int failed = 0;
-        var all = (Sent: 0L, Commands: 0L, Delivered: 0L, Crashes: 0L, Faults: 0L, Cuts: 0L, Restores: 0L, Erasures: 0L, Withdrawals: 0L, Said: 0L, Days: 0.0);
+        var all = (Sent: 0L, Commands: 0L, Delivered: 0L, Crashes: 0L, Faults: 0L, Cuts: 0L, Restores: 0L, Erasures: 0L, Withdrawals: 0L,
+            Said: 0L, Days: 0.0);
         var gate = new Lock();
         var watch = Stopwatch.StartNew();
         try
@@ -61,7 +63,12 @@ public static class Program
                 {
                     var world = Run(seed, template, folder, log);
                     var c = world.Counts;
-                    lock (gate) all = (all.Sent + c.Sent, all.Commands + c.Commands, all.Delivered + c.Delivered, all.Crashes + c.Crashes, all.Faults + c.Faults, all.Cuts + c.Cuts, all.Restores + c.Restores, all.Erasures + c.Erasures, all.Withdrawals + c.Withdrawals, all.Said + c.Said, all.Days + world.Elapsed.TotalDays);
+                    lock (gate)
+                    {
+                        all = (all.Sent + c.Sent, all.Commands + c.Commands, all.Delivered + c.Delivered, all.Crashes +
+                            c.Crashes, all.Faults + c.Faults, all.Cuts + c.Cuts, all.Restores + c.Restores, all.Erasures +
+                            c.Erasures, all.Withdrawals + c.Withdrawals, all.Said + c.Said, all.Days + world.Elapsed.TotalDays);
+                    }
                 }
                 catch (Exception wrong)
                 {
@@ -78,7 +85,10 @@ public static class Program
         {
             Directory.Delete(folder, recursive: true);
         }
-        Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"{last - first + 1} worlds (seeds {first}..{last}), {failed} wrong; {all.Days:0} simulated days in {watch.Elapsed.TotalSeconds:0} s: {all.Sent:N0} sends, {all.Commands:N0} commands, {all.Delivered:N0} messages delivered, {all.Crashes:N0} crashes, {all.Faults:N0} failed commits, {all.Cuts:N0} cuts, {all.Restores:N0} restores, {all.Erasures:N0} erasures, {all.Withdrawals:N0} keys withdrawn, {all.Said:N0} said"));
+        Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"{last - first + 1} worlds (seeds {first}..{last}), {failed} " +
+            $"wrong; {all.Days:0} simulated days in {watch.Elapsed.TotalSeconds:0} s: {all.Sent:N0} sends, {all.Commands:N0} commands, " +
+            $"{all.Delivered:N0} messages delivered, {all.Crashes:N0} crashes, {all.Faults:N0} failed commits, {all.Cuts:N0} cuts, " +
+            $"{all.Restores:N0} restores, {all.Erasures:N0} erasures, {all.Withdrawals:N0} keys withdrawn, {all.Said:N0} said"));
         return failed == 0 ? 0 : 1;
     }
 
@@ -86,6 +96,7 @@ public static class Program
     {
         var parts = text.Split("..");
         last = 0;
-        return int.TryParse(parts[0], NumberStyles.None, CultureInfo.InvariantCulture, out first) && int.TryParse(parts[^1], NumberStyles.None, CultureInfo.InvariantCulture, out last) && parts.Length <= 2 && last >= first;
+        return int.TryParse(parts[0], NumberStyles.None, CultureInfo.InvariantCulture, out first)
+            && int.TryParse(parts[^1], NumberStyles.None, CultureInfo.InvariantCulture, out last) && parts.Length <= 2 && last >= first;
     }
 }

@@ -8,7 +8,8 @@ public sealed partial class Reference
     /// <summary>A policy: on which topics what is allowed, or forbidden, to whom. Null for role and user: to anybody.</summary>
     public sealed record Rule(string Pattern, TopicRights Rights, bool Forbids, string? Role, string? User)
     {
-        public bool Matches(string topic) => Pattern == topic || Pattern == "{any...}" || (Pattern.EndsWith("/{n}", StringComparison.Ordinal) && topic.StartsWith(Pattern[..^3], StringComparison.Ordinal));
+        public bool Matches(string topic) => Pattern == topic || Pattern == "{any...}"
+            || (Pattern.EndsWith("/{n}", StringComparison.Ordinal) && topic.StartsWith(Pattern[..^3], StringComparison.Ordinal));
     }
 
     public sealed record Given(long Number, string? User, string? Role, string Topic, TopicRights Rights, long? Until, bool Ended);
@@ -20,15 +21,20 @@ public sealed partial class Reference
     public bool May(string user, string topic, TopicRights right, long? now = null, IEnumerable<string>? roles = null)
     {
         var held = (roles ?? Of(user).Holds).ToHashSet();
-        bool For(Rule r) => r.Matches(topic) && (r.Rights & right) != 0 && (r.Role is null || held.Contains("role:" + r.Role)) && (r.User is null || r.User == user);
+        bool For(Rule r) => r.Matches(topic) && (r.Rights & right) != 0 && (r.Role is null || held.Contains("role:" + r.Role))
+            && (r.User is null || r.User == user);
         if (Rules.Exists(r => r.Forbids && For(r))) return false;
         return Rules.Exists(r => !r.Forbids && For(r))
-            || Grants.Exists(g => !g.Ended && g.Topic == topic && (g.Rights & right) != 0 && (now is null || g.Until is null || g.Until > DueNow) && (g.User == user || (g.Role is not null && held.Contains("role:" + g.Role))));
+            || Grants.Exists(
+            g => !g.Ended && g.Topic == topic && (g.Rights & right) != 0 && (now is null || g.Until is null || g.Until > DueNow)
+            && (g.User == user || (g.Role is not null && held.Contains("role:" + g.Role))));
     }
 
-    HashSet<string> FollowedBy(string user, IEnumerable<string>? roles = null) => [.. Of(user).Follows.Where(t => May(user, t, TopicRights.Follow, null, roles)).Select(t => "topic:" + t)];
+    HashSet<string> FollowedBy(string user, IEnumerable<string>? roles = null) =>
+        [.. Of(user).Follows.Where(t => May(user, t, TopicRights.Follow, null, roles)).Select(t => "topic:" + t)];
 
-    /// <summary>Brings what a user holds of topics up to what may be, as of an entry; one is made when there is none and something changes.</summary>
+    /// <summary>Brings what a user holds of topics up to what may be, as of an entry; one is made when there is none
+    /// and something changes.</summary>
     void Reconsider(long now, string user, long? position)
     {
         var person = Of(user);
@@ -49,7 +55,8 @@ public sealed partial class Reference
         foreach (var gained in wanted.Except(held))
         {
             long lastLoss = person.Intervals.Where(h => h.Address == gained).Select(h => h.Until!.Value).DefaultIfEmpty(0).Max();
-            person.Intervals.Add(new Held(gained, gained.StartsWith("topic:", StringComparison.Ordinal) ? position : Math.Max(lastLoss, lookBack), null));
+            person.Intervals.Add(
+                new Held(gained, gained.StartsWith("topic:", StringComparison.Ordinal) ? position : Math.Max(lastLoss, lookBack), null));
         }
         person.ChangedAt = position;
     }

@@ -54,7 +54,24 @@ public sealed partial class Reference(TimeSpan newcomers)
         /// <summary>Dead ones within a range that was marked: an ack that comes later says nothing new.</summary>
         public HashSet<int> Covered { get; init; } = [];
         public IEnumerable<string> Holds => Intervals.Where(h => h.Until is null).Select(h => h.Address);
-        public Person Clone() => new() { Intervals = [.. Intervals], Mutes = [.. Mutes], Follows = [.. Follows], ChangedAt = ChangedAt, IssuedAt = IssuedAt, Seen = Seen, ValidFrom = ValidFrom, Shown = new(Shown), Ended = [.. Ended], Dead = [.. Dead], Blocked = Blocked, Read = [.. Read], Received = [.. Received], Covered = [.. Covered] };
+        public Person Clone() =>
+            new()
+            {
+                Intervals = [.. Intervals],
+                Mutes = [.. Mutes],
+                Follows = [.. Follows],
+                ChangedAt = ChangedAt,
+                IssuedAt = IssuedAt,
+                Seen = Seen,
+                ValidFrom = ValidFrom,
+                Shown = new(Shown),
+                Ended = [.. Ended],
+                Dead = [.. Dead],
+                Blocked = Blocked,
+                Read = [.. Read],
+                Received = [.. Received],
+                Covered = [.. Covered]
+            };
     }
 
     readonly Dictionary<string, Person> persons = [];
@@ -93,7 +110,8 @@ public sealed partial class Reference(TimeSpan newcomers)
     /// <summary>The due time: true time passed, whatever the machine's clock says.</summary>
     public long DueNow { get; set; }
 
-    /// <summary>A step of the clock is believed: sign-outs that were noted since the time began that is not believed any more move along.</summary>
+    /// <summary>A step of the clock is believed: sign-outs that were noted since the time began that is not believed
+    /// any more move along.</summary>
     public void Believe(long began, long now, long by)
     {
         foreach (var person in persons.Values)
@@ -132,15 +150,29 @@ public sealed partial class Reference(TimeSpan newcomers)
         }
     }
 
-    public Sent Send(long now, IReadOnlyList<Address> to, IReadOnlyList<Address> except, string type, string? subject, string? slot, TimeSpan? ttl, TimeSpan? takeFor, IEnumerable<string> attending)
+    public Sent Send(long now, IReadOnlyList<Address> to, IReadOnlyList<Address> except, string type, string? subject, string? slot,
+        TimeSpan? ttl, TimeSpan? takeFor, IEnumerable<string> attending)
     {
-        if (slot is not null && All.LastOrDefault(s => s.Slot == slot && s.To.ToHashSet().SetEquals(to) && s.Except.ToHashSet().SetEquals(except)) is { Ended: End.None } old && old.Position > Floor)
+        if (slot is not null
+            && All.LastOrDefault(s => s.Slot == slot && s.To.ToHashSet().SetEquals(to) && s.Except.ToHashSet().SetEquals(except))
+            is { Ended: End.None } old && old.Position > Floor)
         {
             Draw(now);
             Finish(old, End.Replaced);
         }
         long position = Draw(now);
-        var sent = new Sent { Number = All.Count, Position = position, To = to, Except = except, Type = type, Subject = subject, Slot = slot, Expires = ttl is { } t ? DueNow + (long)t.TotalMicroseconds : null, TakeFor = takeFor };
+        var sent = new Sent
+        {
+            Number = All.Count,
+            Position = position,
+            To = to,
+            Except = except,
+            Type = type,
+            Subject = subject,
+            Slot = slot,
+            Expires = ttl is { } t ? DueNow + (long)t.TotalMicroseconds : null,
+            TakeFor = takeFor
+        };
         All.Add(sent);
         foreach (var address in to.Concat(except).Where(a => a.Kind == AddressKind.User)) Of(address.Name);
         foreach (var user in attending)
@@ -153,10 +185,12 @@ public sealed partial class Reference(TimeSpan newcomers)
     }
 
     /// <summary>Whether a credential of a user's holds.</summary>
-    public bool Holds(string user, long issuedAt) => !persons.TryGetValue(user, out var person) || (!person.Blocked && issuedAt >= person.ValidFrom && !person.Dead.Contains(issuedAt));
+    public bool Holds(string user, long issuedAt) =>
+        !persons.TryGetValue(user, out var person) || (!person.Blocked && issuedAt >= person.ValidFrom && !person.Dead.Contains(issuedAt));
 
     /// <summary>Whether a session goes on that began with a credential. A believed step of the clock ends none.</summary>
-    public bool IsInForce(string user, long issuedAt) => !persons.TryGetValue(user, out var person) || (!person.Blocked && !person.Ended.Contains(issuedAt));
+    public bool IsInForce(string user, long issuedAt) =>
+        !persons.TryGetValue(user, out var person) || (!person.Blocked && !person.Ended.Contains(issuedAt));
 
     public void SignOut(long now, string user, long validFrom)
     {
@@ -170,7 +204,8 @@ public sealed partial class Reference(TimeSpan newcomers)
     /// <summary>Where people were erased last.</summary>
     public Dictionary<string, long> ErasedAt { get; init; } = [];
 
-    /// <summary>Nothing is left of a person but a name that says nothing; credentials that were made before do not hold for another of the same id.</summary>
+    /// <summary>Nothing is left of a person but a name that says nothing; credentials that were made before do not hold
+    /// for another of the same id.</summary>
     public void Erase(long now, string user, long position, long validFrom, string pseudonym)
     {
         var person = Of(user);
@@ -189,7 +224,8 @@ public sealed partial class Reference(TimeSpan newcomers)
         while (Head < position) Draw(now);
         ErasedAt[user] = position;
 
-        IReadOnlyList<Address> Renamed(IReadOnlyList<Address> addresses) => [.. addresses.Select(a => a.Kind == AddressKind.User && a.Name == user ? Address.User(new UserId(pseudonym)) : a)];
+        IReadOnlyList<Address> Renamed(IReadOnlyList<Address> addresses) =>
+            [.. addresses.Select(a => a.Kind == AddressKind.User && a.Name == user ? Address.User(new UserId(pseudonym)) : a)];
     }
 
     public void Block(long now, string user, bool blocked)
@@ -217,7 +253,10 @@ public sealed partial class Reference(TimeSpan newcomers)
     public void Due(long now)
     {
         long time = DueNow;
-        var due = All.Where(s => s.Ended == End.None && s.Position > Floor).SelectMany(s => new (long? At, int Kind, long Position, Sent? Sent)[] { (s.Expires, 1, s.Position, s), (s.TakenBy is null ? null : s.TakenUntil, 2, s.Position, s) })
+        var due = All.Where(s => s.Ended == End.None && s.Position > Floor)
+            .SelectMany(
+            s => new (long? At, int Kind, long Position, Sent? Sent)[]
+            { (s.Expires, 1, s.Position, s), (s.TakenBy is null ? null : s.TakenUntil, 2, s.Position, s) })
             .Concat(Grants.Where(g => !g.Ended).Select(g => (At: g.Until, Kind: 4, Position: g.Number, Sent: (Sent?)null)))
             .Where(d => d.At <= time).OrderBy(d => d.At).ThenBy(d => d.Kind).ThenBy(d => d.Position).ToList();
         foreach (var (_, kind, number, what) in due)
@@ -264,7 +303,8 @@ public sealed partial class Reference(TimeSpan newcomers)
     }
 
     public bool IsMuted(string user, Sent sent) =>
-        Of(user).Mutes.Exists(m => (m.IsType ? sent.Type : sent.Subject) == m.Text && sent.Position > m.After && sent.Position <= (m.Until ?? long.MaxValue));
+        Of(user).Mutes.Exists(
+        m => (m.IsType ? sent.Type : sent.Subject) == m.Text && sent.Position > m.After && sent.Position <= (m.Until ?? long.MaxValue));
 
     public void Token(long now, string user, string[]? roles, long issuedAt)
     {
@@ -283,10 +323,15 @@ public sealed partial class Reference(TimeSpan newcomers)
         person.Seen = true;
         if (wanted.SetEquals(held)) return;
         long position = Draw(now);
-        Move(person, all, [.. wanted, .. FollowedBy(user, wanted)], position, Math.Max(Floor, times.FindLastIndex(t => t <= now - (long)newcomers.TotalMicroseconds) + 1)); // of what was trimmed nothing is looked back at
+        // Of what was trimmed nothing is looked back at.
+        Move(person, all, [.. wanted, .. FollowedBy(user, wanted)], position,
+            Math.Max(Floor, times.FindLastIndex(t => t <= now - (long)newcomers.TotalMicroseconds) + 1));
         foreach (var taken in All.Where(s => s.TakenBy == user && s.Position > Floor))
         {
-            if (!person.Holds.Contains(taken.To[0].ToString()) || taken.Except.Any(e => person.Holds.Contains(e.ToString()))) Release(now, taken);
+            if (!person.Holds.Contains(taken.To[0].ToString()) || taken.Except.Any(e => person.Holds.Contains(e.ToString())))
+            {
+                Release(now, taken);
+            }
         }
     }
 
@@ -299,7 +344,11 @@ public sealed partial class Reference(TimeSpan newcomers)
         var person = Of(user);
         foreach (var except in sent.Except)
         {
-            if (person.Intervals.Exists(h => h.Address == except.ToString() && sent.Position > h.After && sent.Position <= (h.Until ?? long.MaxValue))) return null;
+            if (person.Intervals.Exists(
+                h => h.Address == except.ToString() && sent.Position > h.After && sent.Position <= (h.Until ?? long.MaxValue)))
+            {
+                return null;
+            }
         }
         foreach (var address in sent.To.Select(a => a.ToString()).Order(StringComparer.Ordinal))
         {
@@ -309,7 +358,8 @@ public sealed partial class Reference(TimeSpan newcomers)
     }
 
     public bool IsVisible(string user, Sent sent) =>
-        sent.Position > Floor && sent.Ended == End.None && (sent.TakenBy is null || sent.TakenBy == user) && Reaches(user, sent) is not null;
+        sent.Position > Floor && sent.Ended == End.None && (sent.TakenBy is null || sent.TakenBy == user)
+        && Reaches(user, sent) is not null;
 
     public IEnumerable<Sent> Visible(string user) => All.Where(s => IsVisible(user, s));
 

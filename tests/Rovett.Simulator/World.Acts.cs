@@ -75,7 +75,9 @@ public sealed partial class World
             except.RemoveAll(a => to.Contains(a));
             takeFor = Chance(0.5) ? TimeSpan.FromSeconds(random.Next(1, 20_000)) : TimeSpan.Zero;
         }
-        var draft = new Draft(to, except, [], new NotificationTraits(type, subject, Chance(0.5) ? ReceiptLevel.Full : ReceiptLevel.Totals, takeFor)) { Slot = slot, Ttl = ttl };
+        var draft = new Draft(to, except, [],
+            new NotificationTraits(type, subject, Chance(0.5) ? ReceiptLevel.Full : ReceiptLevel.Totals, takeFor))
+        { Slot = slot, Ttl = ttl };
         var numbered = new NumberedDraft(this, draft, origin?.At);
         Post(numbered.Command, _ => { }, now =>
         {
@@ -105,9 +107,13 @@ public sealed partial class World
         public void Apply(long now)
         {
             var attending = world.AttendingNow(draft.Traits.Subject);
-            var sent = world.reference.Send(now, draft.To, draft.Except, draft.Traits.Type, draft.Traits.Subject, draft.Slot, draft.Ttl, draft.Traits.TakeFor, attending);
+            var sent = world.reference.Send(now, draft.To, draft.Except, draft.Traits.Type, draft.Traits.Subject, draft.Slot, draft.Ttl,
+                draft.Traits.TakeFor, attending);
             world.numberOf[number] = sent.Number;
-            if (Command.Task.Result.Position.Value != sent.Position) throw world.Wrong($"the send got position {Command.Task.Result.Position}, the reference says {sent.Position}");
+            if (Command.Task.Result.Position.Value != sent.Position)
+            {
+                throw world.Wrong($"the send got position {Command.Task.Result.Position}, the reference says {sent.Position}");
+            }
         }
     }
 
@@ -115,9 +121,11 @@ public sealed partial class World
     readonly Dictionary<int, int> numberOf = [];
 
     /// <summary>The notification of an id, as the reference knows it.</summary>
-    internal Reference.Sent? Sent(NotificationId id) => numbers.TryGetValue(id, out int draft) && numberOf.TryGetValue(draft, out int number) && number < reference.All.Count ? reference.All[number] : null;
+    internal Reference.Sent? Sent(NotificationId id) => numbers.TryGetValue(id, out int draft)
+        && numberOf.TryGetValue(draft, out int number) && number < reference.All.Count ? reference.All[number] : null;
 
-    Reference.Sent? SentAt(long log, long ordinal) => numberAt.TryGetValue((log, ordinal), out int draft) && numberOf.TryGetValue(draft, out int number) ? reference.All[number] : null;
+    Reference.Sent? SentAt(long log, long ordinal) =>
+        numberAt.TryGetValue((log, ordinal), out int draft) && numberOf.TryGetValue(draft, out int number) ? reference.All[number] : null;
 
     NotificationId? IdOf(Reference.Sent sent)
     {
@@ -128,7 +136,8 @@ public sealed partial class World
         return null;
     }
 
-    IEnumerable<string> AttendingNow(string? subject) => subject is null ? [] : devices.Where(d => d.Attends(subject)).Select(d => d.User).Distinct();
+    IEnumerable<string> AttendingNow(string? subject) =>
+        subject is null ? [] : devices.Where(d => d.Attends(subject)).Select(d => d.User).Distinct();
 
     void GainOrLose()
     {
@@ -141,11 +150,19 @@ public sealed partial class World
             if (!reference.Holds(user, at)) throw Wrong($"a credential of {user} that does not hold was taken");
             reference.Token(now, user, roles, at);
             PruneSubscriptions();
-            if (attach.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} was told {attach.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}: {TotalsOf(user)}; {Shown(user)}");
+            if (attach.Task.Result.Totals.Unread != reference.Unread(user))
+            {
+                throw Wrong($"{user} was told {attach.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}: " +
+                    $"{TotalsOf(user)}; {Shown(user)}");
+            }
         }, refused: () => Refused(user, at));
     }
 
-    string Shown(string user) => string.Join(' ', reference.Visible(user).Select(s => $"{s.Number}{(reference.Of(user).Read.Contains(s.Number) ? "r" : "")}{(reference.IsMuted(user, s) ? "m" : "")}@{s.Position}"));
+    string Shown(string user) =>
+        string.Join(' ',
+        reference.Visible(user)
+        .Select(s =>
+        $"{s.Number}{(reference.Of(user).Read.Contains(s.Number) ? "r" : "")}{(reference.IsMuted(user, s) ? "m" : "")}@{s.Position}"));
 
     /// <summary>A credential that was made now, on a machine whose clock may be a little ahead; now and then one that lay around.</summary>
     internal long Issued(bool maybeStale)
@@ -161,7 +178,12 @@ public sealed partial class World
 
     internal void Refused(string user, long issuedAt)
     {
-        if (reference.Holds(user, issuedAt)) throw Wrong($"a credential of {user} that holds was refused: {issuedAt} of {StoredTime.From(time.GetUtcNow()).Micros}, valid from {reference.Of(user).ValidFrom}, shown {string.Join(' ', reference.Of(user).Shown)}, {ledger.UserOf("main", user)?.Row}");
+        if (reference.Holds(user, issuedAt))
+        {
+            throw Wrong($"a credential of {user} that holds was refused: {issuedAt} of {StoredTime.From(time.GetUtcNow()).Micros}, " +
+                $"valid from {reference.Of(user).ValidFrom}, shown {string.Join(' ', reference.Of(user).Shown)}, " +
+                $"{ledger.UserOf("main", user)?.Row}");
+        }
     }
 
     /// <summary>Commands under way that may end a user's sessions.</summary>
@@ -199,12 +221,18 @@ public sealed partial class World
         var command = new EraseUserCommand("main", Guest, LongestToken);
         Post(command, _ => erasing = true, now =>
         {
-            if (command.Task.Result is not { } row || row.Position <= reference.Head) return; // nobody is there, or only what is being erased already
+            // Nobody is there, or only what is being erased already.
+            if (command.Task.Result is not { } row || row.Position <= reference.Head) return;
             Counts.Erasures++;
             erasing = true;
             var person = reference.Of(Guest);
             long validFrom = disk.FindTombstone(1, Tombstones.Hash(disk.FindSpace("main")!.Key, Guest))!.Value;
-            if (validFrom < now || validFrom < person.ValidFrom || person.Shown.Keys.Any(issued => issued >= validFrom && issued <= now + MostAhead)) throw Wrong($"{Guest} is erased, and a credential of before would hold: valid from {validFrom} at {now}; before from {person.ValidFrom}, shown {string.Join(' ', person.Shown.Keys)}");
+            if (validFrom < now || validFrom < person.ValidFrom
+                || person.Shown.Keys.Any(issued => issued >= validFrom && issued <= now + MostAhead))
+            {
+                throw Wrong($"{Guest} is erased, and a credential of before would hold: valid from {validFrom} at {now}; before from " +
+                    $"{person.ValidFrom}, shown {string.Join(' ', person.Shown.Keys)}");
+            }
             reference.Erase(now, Guest, row.Position, validFrom, row.Pseudonym);
         });
     }
@@ -278,10 +306,12 @@ public sealed partial class World
         PostMark(user, verb, selector, meant, "http", null);
     }
 
-    internal void PostMark(string user, MarkVerb verb, MarkSelector selector, Func<Reference.Sent, bool> meant, string device, Session? origin) =>
+    internal void PostMark(string user, MarkVerb verb, MarkSelector selector, Func<Reference.Sent, bool> meant, string device,
+        Session? origin) =>
         PostMark(user, verb, selector, meant, device, origin, Chance(0.5) ? 1 + random.Next(3) : int.MaxValue, null, []);
 
-    void PostMark(string user, MarkVerb verb, MarkSelector selector, Func<Reference.Sent, bool> meant, string device, Session? origin, int most, MarkProgress? from, HashSet<int> done)
+    void PostMark(string user, MarkVerb verb, MarkSelector selector, Func<Reference.Sent, bool> meant, string device, Session? origin,
+        int most, MarkProgress? from, HashSet<int> done)
     {
         var mark = new MarkCommand("main", user, verb, selector, device, origin, null, most, from);
         Post(mark, t =>
@@ -291,12 +321,19 @@ public sealed partial class World
         }, _ =>
         {
             var person = reference.Of(user);
-            var looked = mark.Parts.SelectMany(p => Enumerable.Range(1, (int)(p.Hi - p.Lo)).Where(i => p.Log.Concerns(p.Lo + i)).Select(i => SentAt(p.Log.Log.Id, p.Lo + i))).OfType<Reference.Sent>().ToList();
+            var looked =
+                mark.Parts.SelectMany(
+                p => Enumerable.Range(1, (int)(p.Hi - p.Lo)).Where(i => p.Log.Concerns(p.Lo + i))
+                .Select(i => SentAt(p.Log.Log.Id, p.Lo + i))).OfType<Reference.Sent>().ToList();
             if (looked.Find(s => !meant(s)) is { } other) throw Wrong($"{user} marked {verb} and number {other.Number} was marked with it");
             foreach (var sent in looked)
             {
                 done.Add(sent.Number);
-                if (verb != MarkVerb.Unread && (selector.All || selector.UpTo is not null) && sent.Ended != Reference.End.None && reference.Reaches(user, sent) is not null) person.Covered.Add(sent.Number);
+                if (verb != MarkVerb.Unread && (selector.All || selector.UpTo is not null) && sent.Ended != Reference.End.None
+                    && reference.Reaches(user, sent) is not null)
+                {
+                    person.Covered.Add(sent.Number);
+                }
             }
             var visible = reference.Visible(user).Where(meant).ToList();
             foreach (var sent in visible.Intersect(looked))
@@ -305,9 +342,19 @@ public sealed partial class World
                 if (verb == MarkVerb.Unread) person.Read.Remove(sent.Number);
                 else person.Received.Add(sent.Number);
             }
-            if (mark.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} marked {verb} and was told {mark.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}: {TotalsOf(user)}; {Shown(user)}");
-            if (from is null && mark.Rest is null && visible.Find(s => !done.Contains(s.Number)) is { } left) throw Wrong($"{user} marked {verb}, and number {left.Number} was left out");
-            if (from is null && mark.Rest is not null && most == int.MaxValue) throw Wrong($"{user} marked {verb} without a bound, and it was not done at once");
+            if (mark.Task.Result.Totals.Unread != reference.Unread(user))
+            {
+                throw Wrong($"{user} marked {verb} and was told {mark.Task.Result.Totals.Unread} unread, the reference says " +
+                    $"{reference.Unread(user)}: {TotalsOf(user)}; {Shown(user)}");
+            }
+            if (from is null && mark.Rest is null && visible.Find(s => !done.Contains(s.Number)) is { } left)
+            {
+                throw Wrong($"{user} marked {verb}, and number {left.Number} was left out");
+            }
+            if (from is null && mark.Rest is not null && most == int.MaxValue)
+            {
+                throw Wrong($"{user} marked {verb} without a bound, and it was not done at once");
+            }
         });
     }
 
@@ -325,7 +372,11 @@ public sealed partial class World
             {
                 for (long o = run.From; o <= run.To; o++)
                 {
-                    if (SentAt(logId, o) is { } sent && sent.Position > reference.Floor && reference.Reaches(user, sent) is not null && !reference.Of(user).Covered.Contains(sent.Number)) reference.Of(user).Received.Add(sent.Number);
+                    if (SentAt(logId, o) is { } sent && sent.Position > reference.Floor && reference.Reaches(user, sent) is not null
+                        && !reference.Of(user).Covered.Contains(sent.Number))
+                    {
+                        reference.Of(user).Received.Add(sent.Number);
+                    }
                 }
             }
         });
@@ -338,7 +389,10 @@ public sealed partial class World
         var withdraw = new WithdrawCommand("main", id);
         Post(withdraw, _ => { }, now =>
         {
-            if (Sent(id) is { } meant && reference.Withdraw(now, meant) != withdraw.Task.Result.Changed) throw Wrong($"withdrawing {meant.Number} was answered {withdraw.Task.Result}");
+            if (Sent(id) is { } meant && reference.Withdraw(now, meant) != withdraw.Task.Result.Changed)
+            {
+                throw Wrong($"withdrawing {meant.Number} was answered {withdraw.Task.Result}");
+            }
         });
     }
 
@@ -358,7 +412,13 @@ public sealed partial class World
             if (!reference.IsVisible(user, sent)) throw Wrong($"{user} could take or release {sent.Number}, which is not visible");
             if (take && sent.TakenBy != user) reference.Take(now, user, sent);
             else if (!take) reference.Release(now, sent);
-            if (command.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} {(take ? "took" : "released")} {sent.Number} and was told {command.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}; read {reference.Of(user).Read.Contains(sent.Number)}, muted {reference.IsMuted(user, sent)}, taken by {sent.TakenBy}, {string.Join(' ', sent.To)} except {string.Join(' ', sent.Except)}");
+            if (command.Task.Result.Totals.Unread != reference.Unread(user))
+            {
+                throw Wrong($"{user} {(take ? "took" : "released")} {sent.Number} and was told {command.Task.Result.Totals.Unread} " +
+                    $"unread, the reference says {reference.Unread(user)}; read {reference.Of(user).Read.Contains(sent.Number)}, muted " +
+                    $"{reference.IsMuted(user, sent)}, taken by {sent.TakenBy}, {string.Join(' ', sent.To)} except " +
+                    $"{string.Join(' ', sent.Except)}");
+            }
         });
     }
 

@@ -24,20 +24,34 @@ public sealed partial class World
         if (plan.Totals.Totals.Unread != unread)
         {
             CheckInbox(user, plan, InboxStateOf(1), s => reference.IsUnread(user, s));
-            throw Wrong($"{user}: {plan.Totals.Totals.Unread} unread ({string.Join(' ', plan.Totals.By)}), the reference says {unread} ({string.Join(' ', reference.Visible(user).Where(s => reference.IsUnread(user, s)).GroupBy(s => reference.Reaches(user, s)!).Select(g => $"[{g.Key}, {g.Count()}]"))})");
+            throw Wrong($"{user}: {plan.Totals.Totals.Unread} unread ({string.Join(' ', plan.Totals.By)}), the reference says {unread} (" +
+                $"{string.Join(' ', reference.Visible(user).Where(s => reference.IsUnread(user, s)).GroupBy(s => reference.Reaches(user, s)!).Select(g => $"[{g.Key}, {g.Count()}]"))})");
         }
-        if (plan.Totals.By.Sum(b => b.Value) != unread) throw Wrong($"{user}: the parts of the total make {plan.Totals.By.Sum(b => b.Value)}, not {unread}");
-        var by = reference.Visible(user).Where(s => reference.IsUnread(user, s)).GroupBy(s => reference.Reaches(user, s)!).ToDictionary(g => g.Key, g => (long)g.Count());
+        if (plan.Totals.By.Sum(b => b.Value) != unread)
+        {
+            throw Wrong($"{user}: the parts of the total make {plan.Totals.By.Sum(b => b.Value)}, not {unread}");
+        }
+        var by = reference.Visible(user).Where(s => reference.IsUnread(user, s)).GroupBy(s => reference.Reaches(user, s)!)
+            .ToDictionary(g => g.Key, g => (long)g.Count());
         foreach (var (address, count) in plan.Totals.By)
         {
-            if (by.GetValueOrDefault(address) != count) throw Wrong($"{user}: {count} unread by {address}, the reference says {by.GetValueOrDefault(address)}");
+            if (by.GetValueOrDefault(address) != count)
+            {
+                throw Wrong($"{user}: {count} unread by {address}, the reference says {by.GetValueOrDefault(address)}");
+            }
         }
         CheckInbox(user, plan, InboxStateOf(0), _ => true);
         CheckInbox(user, plan, InboxStateOf(1), s => reference.IsUnread(user, s));
         CheckInbox(user, plan, InboxStateOf(2), s => reference.Of(user).Read.Contains(s.Number));
-        if (history.UnreadByType(plan, 1).Values.Sum() != unread) throw Wrong($"{user}: the totals by type make {history.UnreadByType(plan, 1).Values.Sum()}, not {unread}");
+        if (history.UnreadByType(plan, 1).Values.Sum() != unread)
+        {
+            throw Wrong($"{user}: the totals by type make {history.UnreadByType(plan, 1).Values.Sum()}, not {unread}");
+        }
         long about = reference.Visible(user).Count(s => s.Subject == Subjects[0] && reference.IsUnread(user, s));
-        if (history.UnreadAbout(plan, Subjects[0]) != about) throw Wrong($"{user}: {history.UnreadAbout(plan, Subjects[0])} unread about {Subjects[0]}, the reference says {about}");
+        if (history.UnreadAbout(plan, Subjects[0]) != about)
+        {
+            throw Wrong($"{user}: {history.UnreadAbout(plan, Subjects[0])} unread about {Subjects[0]}, the reference says {about}");
+        }
     }
 
     static InboxState InboxStateOf(int which) => (InboxState)which;
@@ -45,19 +59,26 @@ public sealed partial class World
     void CheckInbox(string user, ReadPlan plan, InboxState state, Func<Reference.Sent, bool> wanted)
     {
         var person = reference.Of(user);
-        var expected = reference.Visible(user).Where(wanted).Select(s => (s.Position, Address: reference.Reaches(user, s)!, Read: person.Read.Contains(s.Number), Received: person.Received.Contains(s.Number), Muted: reference.IsMuted(user, s), Mine: s.TakenBy == user)).OrderByDescending(s => s.Position).ToList();
+        var expected = reference.Visible(user).Where(wanted)
+            .Select(s =>
+            (s.Position, Address: reference.Reaches(user, s)!, Read: person.Read.Contains(s.Number),
+            Received: person.Received.Contains(s.Number), Muted: reference.IsMuted(user, s), Mine: s.TakenBy == user))
+            .OrderByDescending(s => s.Position).ToList();
         var found = new List<(long Position, string Address, bool Read, bool Received, bool Muted, bool Mine)>();
         for (long before = long.MaxValue; ;)
         {
             var page = history.Inbox(plan, 1, before, 7, state);
-            found.AddRange(page.Items.Select(i => (i.Entry.Position.Value, i.Address, i.Read is not null, i.Received is not null, i.Muted, i.Taken)));
+            found.AddRange(
+                page.Items.Select(i => (i.Entry.Position.Value, i.Address, i.Read is not null, i.Received is not null, i.Muted, i.Taken)));
             if (!page.More) break;
             before = found[^1].Position;
         }
         if (found.SequenceEqual(expected)) return;
         var missing = expected.Except(found).Take(3);
         var extra = found.Except(expected).Take(3);
-        throw Wrong($"{user}'s inbox ({state}): {found.Count} items, the reference says {expected.Count}; missing {string.Join(" ", missing)}; too much {string.Join(" ", extra)}; the reference: {string.Join(" ", extra.Concat(missing).Select(e => reference.All.Find(s => s.Position == e.Position)).OfType<Reference.Sent>().Select(s => $"[{s.Number} read {person.Read.Contains(s.Number)} muted {reference.IsMuted(user, s)} attended {string.Join(',', AttendingNow(s.Subject))}]"))}");
+        throw Wrong($"{user}'s inbox ({state}): {found.Count} items, the reference says {expected.Count}; missing " +
+            $"{string.Join(" ", missing)}; too much {string.Join(" ", extra)}; the reference: " +
+            $"{string.Join(" ", extra.Concat(missing).Select(e => reference.All.Find(s => s.Position == e.Position)).OfType<Reference.Sent>().Select(s => $"[{s.Number} read {person.Read.Contains(s.Number)} muted {reference.IsMuted(user, s)} attended {string.Join(',', AttendingNow(s.Subject))}]"))}");
     }
 
     /// <summary>No entry from before an erasure names the person.</summary>
@@ -68,8 +89,11 @@ public sealed partial class World
         {
             for (long position = reference.Floor + 1; position <= upTo; position++)
             {
-                if (disk.FindEntry(1, position) is { } entry && (entry.Addressing.Split('\n').Any(line => line.EndsWith("user:" + user, StringComparison.Ordinal)) || Encoding.UTF8.GetString(entry.Body).Contains($"\"{user}\"", StringComparison.Ordinal)))
-                    throw Wrong($"the entry at {position} names {user}, who was erased at {upTo}: {entry.Addressing} {Encoding.UTF8.GetString(entry.Body)}");
+                if (disk.FindEntry(1, position) is { } entry
+                    && (entry.Addressing.Split('\n').Any(line => line.EndsWith("user:" + user, StringComparison.Ordinal))
+                    || Encoding.UTF8.GetString(entry.Body).Contains($"\"{user}\"", StringComparison.Ordinal)))
+                    throw Wrong($"the entry at {position} names {user}, who was erased at {upTo}: {entry.Addressing} " +
+                        $"{Encoding.UTF8.GetString(entry.Body)}");
             }
         }
     }
@@ -82,8 +106,13 @@ public sealed partial class World
         {
             if (disk.FindEntry(1, sent.Position) is not { } entry) throw Wrong($"the entry at {sent.Position} is gone");
             var people = history.People(entry.Placements);
-            long read = sent.ErasedRead + Users.Count(u => reference.Of(u).Read.Contains(sent.Number)), received = sent.ErasedReceived + Users.Count(u => reference.Of(u).Received.Contains(sent.Number));
-            if (people.Read != read || people.Received != received) throw Wrong($"receipts of {sent.Number}: {people.Received} received, {people.Read} read; the reference says {received} and {read}");
+            long read = sent.ErasedRead + Users.Count(u => reference.Of(u).Read.Contains(sent.Number)),
+                received = sent.ErasedReceived + Users.Count(u => reference.Of(u).Received.Contains(sent.Number));
+            if (people.Read != read || people.Received != received)
+            {
+                throw Wrong(
+                    $"receipts of {sent.Number}: {people.Received} received, {people.Read} read; the reference says {received} and {read}");
+            }
         }
         CheckErased();
         var wrong = history.Check();

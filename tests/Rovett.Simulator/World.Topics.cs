@@ -12,7 +12,10 @@ public sealed partial class World
     static readonly string[] Patterns = ["berth/3", "berth/{n}", "sailing/{n}", "{any...}"];
     const int MostTopics = 100;
 
-    TopicRights SomeRights() => Pick([TopicRights.Subscribe, TopicRights.Follow, TopicRights.Subscribe | TopicRights.Follow, TopicRights.Presence, TopicRights.Subscribe | TopicRights.Presence, TopicRights.Subscribe | TopicRights.Follow | TopicRights.Presence, TopicRights.Say | TopicRights.Subscribe, TopicRights.Say | TopicRights.Follow]);
+    TopicRights SomeRights() =>
+        Pick([TopicRights.Subscribe, TopicRights.Follow, TopicRights.Subscribe | TopicRights.Follow, TopicRights.Presence,
+        TopicRights.Subscribe | TopicRights.Presence, TopicRights.Subscribe | TopicRights.Follow | TopicRights.Presence,
+            TopicRights.Say | TopicRights.Subscribe, TopicRights.Say | TopicRights.Follow]);
 
     void LoadPolicies()
     {
@@ -20,7 +23,8 @@ public sealed partial class World
         for (int i = random.Next(5); i >= 0; i--)
         {
             int whom = random.Next(3);
-            rules.Add(new Reference.Rule(Pick(Patterns), SomeRights(), Chance(0.2), whom == 0 ? Pick(Roles) : null, whom == 1 ? Pick(Users) : null));
+            rules.Add(new Reference.Rule(Pick(Patterns), SomeRights(), Chance(0.2), whom == 0 ? Pick(Roles) : null,
+                whom == 1 ? Pick(Users) : null));
         }
         var document = Document(rules);
         using var parsed = JsonDocument.Parse(document);
@@ -31,7 +35,10 @@ public sealed partial class World
         Post(put, _ => { }, now =>
         {
             reference.Load(now, rules);
-            if (put.Task.Result.Position != reference.Head) throw Wrong($"the policies got version {put.Task.Result.Position}, the reference says {reference.Head}");
+            if (put.Task.Result.Position != reference.Head)
+            {
+                throw Wrong($"the policies got version {put.Task.Result.Position}, the reference says {reference.Head}");
+            }
             PruneSubscriptions();
         });
     }
@@ -43,7 +50,9 @@ public sealed partial class World
             ["name"] = $"rule {i}",
             ["topic"] = r.Pattern,
             [r.Forbids ? "never" : "may"] = RightNames.Of(r.Rights),
-            ["when"] = r.Role is not null ? new { role = r.Role } : r.User is not null ? new { user = r.User } : (object)new { anyone = true },
+            ["when"] = r.Role is not null ? new { role = r.Role } : r.User is not null
+                ? new { user = r.User }
+                : (object)new { anyone = true },
         }),
     });
 
@@ -81,12 +90,24 @@ public sealed partial class World
         Post(command, _ => { }, now =>
         {
             bool may = !follow || reference.May(user, topic, TopicRights.Follow, now);
-            if (command.Task.Result.Decision.Allowed != may) throw Wrong($"{user} asked to {(follow ? "follow" : "unfollow")} {topic} and was told {command.Task.Result.Decision}, the reference says {may}");
+            if (command.Task.Result.Decision.Allowed != may)
+            {
+                throw Wrong($"{user} asked to {(follow ? "follow" : "unfollow")} {topic} and was told {command.Task.Result.Decision}, " +
+                    $"the reference says {may}");
+            }
             if (may) reference.Follow(now, user, topic, follow);
-            if (command.Task.Result.Totals.Unread != reference.Unread(user)) throw Wrong($"{user} follows {topic} and was told {command.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}");
+            if (command.Task.Result.Totals.Unread != reference.Unread(user))
+            {
+                throw Wrong($"{user} follows {topic} and was told {command.Task.Result.Totals.Unread} unread, the reference says " +
+                    $"{reference.Unread(user)}");
+            }
             var listed = command.Task.Result.Follows.Select(f => (f.Topic, f.Active)).ToList();
-            var wanted = reference.Of(user).Follows.Order(StringComparer.Ordinal).Select(t => (t, reference.Of(user).Holds.Contains("topic:" + t))).ToList();
-            if (!listed.SequenceEqual(wanted)) throw Wrong($"{user} follows {string.Join(' ', listed)}, the reference says {string.Join(' ', wanted)}");
+            var wanted = reference.Of(user).Follows.Order(StringComparer.Ordinal)
+                .Select(t => (t, reference.Of(user).Holds.Contains("topic:" + t))).ToList();
+            if (!listed.SequenceEqual(wanted))
+            {
+                throw Wrong($"{user} follows {string.Join(' ', listed)}, the reference says {string.Join(' ', wanted)}");
+            }
         });
     }
 

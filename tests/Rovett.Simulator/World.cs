@@ -29,7 +29,8 @@ public sealed partial class World : IDisposable, ILedgerFaults
     static readonly string[] Subjects = ["vessel/turnstone", "vessel/kittiwake", "berth/3"];
     static readonly string[] Types = ["engine.check.due", "sailing.delayed", "weather.warning"];
     internal static readonly string[] Topics = ["berth/3", "berth/4", "sailing/7"];
-    static readonly Address[] Addresses = [.. Users.Select(u => Address.User(new UserId(u))), .. Roles.Select(Address.Role), .. Topics.Select(Address.Topic), Address.Everyone];
+    static readonly Address[] Addresses = [.. Users.Select(u => Address.User(new UserId(u))), .. Roles.Select(Address.Role),
+        .. Topics.Select(Address.Topic), Address.Everyone];
     static readonly TimeSpan Newcomers = TimeSpan.FromHours(48);
 
     readonly Random random;
@@ -72,7 +73,8 @@ public sealed partial class World : IDisposable, ILedgerFaults
     internal RecentEntries Recent => recent.Of("main");
     internal int Life => life;
 
-    /// <summary>Goes up when a clock that was wrong is not believed any more: what credentials say of their time means nothing then.</summary>
+    /// <summary>Goes up when a clock that was wrong is not believed any more: what credentials say of their time means
+    /// nothing then.</summary>
     internal int Era { get; private set; }
 
     /// <summary>Which signing key tokens are made with now; those before it were withdrawn.</summary>
@@ -143,7 +145,15 @@ public sealed partial class World : IDisposable, ILedgerFaults
         }
         dueAhead = time.Due.Micros - clock.True;
         if (life == 0 && dueAhead != 0) throw Wrong($"a new service's due time is {dueAhead} us off");
-        ledger = new Ledger(store, new LedgerOptions { Newcomers = Newcomers, KeepCount = KeepCount, KeepsFullReceipts = true, MostIdleUsers = Chance(0.5) ? 100_000 : random.Next(3), MostLoose = Chance(0.5) ? 100_000 : random.Next(20), PresenceGrace = TimeSpan.FromSeconds(2) }, time, recent, new Observer(this), this);
+        ledger = new Ledger(store, new LedgerOptions
+        {
+            Newcomers = Newcomers,
+            KeepCount = KeepCount,
+            KeepsFullReceipts = true,
+            MostIdleUsers = Chance(0.5) ? 100_000 : random.Next(3),
+            MostLoose = Chance(0.5) ? 100_000 : random.Next(20),
+            PresenceGrace = TimeSpan.FromSeconds(2)
+        }, time, recent, new Observer(this), this);
         life++;
     }
 
@@ -167,7 +177,8 @@ public sealed partial class World : IDisposable, ILedgerFaults
     {
         public void Stored(string space, OutgoingEntry notification, string addressing, IReadOnlyList<Placement> placements)
         {
-            int number = int.Parse(Encoding.UTF8.GetString(notification.Body).Split("\"n\":")[1].Split(',')[0], CultureInfo.InvariantCulture);
+            int number = int.Parse(Encoding.UTF8.GetString(notification.Body).Split("\"n\":")[1].Split(',')[0],
+                CultureInfo.InvariantCulture);
             world.numbers[notification.Id] = number;
             foreach (var p in placements) world.numberAt[(p.Log, p.Ordinal)] = number;
         }
@@ -217,14 +228,21 @@ public sealed partial class World : IDisposable, ILedgerFaults
     void SetClock()
     {
         if (clock.Offset != default && Chance(0.5)) clock.SetRight();
-        else clock.Set(Chance(0.4) ? -TimeSpan.FromMinutes(random.Next(1, 90)) : TimeSpan.FromHours(random.Next(2) == 0 ? -10 : 10) * random.NextDouble());
+        else
+        {
+            clock.Set(Chance(0.4) ? -TimeSpan.FromMinutes(random.Next(1, 90))
+                : TimeSpan.FromHours(random.Next(2) == 0 ? -10 : 10) * random.NextDouble());
+        }
         Note($"the clock is {clock.Offset} off");
     }
 
     /// <summary>True time passed, whatever was done to the clock (to some rounding).</summary>
     void CheckDue()
     {
-        if (time.Due.Micros - clock.True is var ahead && Math.Abs(ahead - dueAhead) > 100) throw Wrong($"the due time stepped: it is {ahead} us ahead, and was {dueAhead}");
+        if (time.Due.Micros - clock.True is var ahead && Math.Abs(ahead - dueAhead) > 100)
+        {
+            throw Wrong($"the due time stepped: it is {ahead} us ahead, and was {dueAhead}");
+        }
     }
 
     void LookAtClock()
@@ -238,7 +256,11 @@ public sealed partial class World : IDisposable, ILedgerFaults
                 time.Believe(step);
                 believing = false;
                 // What little was not known of the time away, with a clock that was wrong, is known once the clock is right.
-                if (time.Due.Micros - clock.True is var ahead && Math.Abs(ahead) <= 100 && Math.Abs(dueAhead) <= ServiceClock.Tolerance.TotalMicroseconds) dueAhead = ahead;
+                if (time.Due.Micros - clock.True is var ahead && Math.Abs(ahead) <= 100
+                    && Math.Abs(dueAhead) <= ServiceClock.Tolerance.TotalMicroseconds)
+                {
+                    dueAhead = ahead;
+                }
             }, now =>
             {
                 reference.Believe(time.Began.Micros, now, (long)step.By.TotalMicroseconds);
@@ -264,7 +286,9 @@ public sealed partial class World : IDisposable, ILedgerFaults
         {
             int limit = random.Next(1, 20);
             var trim = new TrimCommand("main", limit);
-            Post(trim, _ => { }, now => reference.Trim(now, Math.Min(Math.Min(Math.Max(reference.Floor, reference.Head - keep.Value), reference.Floor + limit), reference.Head)));
+            Post(trim, _ => { },
+                now => reference.Trim(now,
+                Math.Min(Math.Min(Math.Max(reference.Floor, reference.Head - keep.Value), reference.Floor + limit), reference.Head)));
         }
     }
 
@@ -293,7 +317,8 @@ public sealed partial class World : IDisposable, ILedgerFaults
     sealed record SimCommand(LedgerCommand Command, Action<bool> Done, Action<long>? Apply, Action? Failed, Action? Refused);
 
     /// <summary>Asks the ledger. What it does to the reference is applied in the order of the commands, once they are committed.</summary>
-    internal void Post<T>(LedgerCommand<T> command, Action<Task<T>> done, Action<long>? apply = null, Action? failed = null, Action? refused = null)
+    internal void Post<T>(LedgerCommand<T> command, Action<Task<T>> done, Action<long>? apply = null, Action? failed = null,
+        Action? refused = null)
     {
         waiting.Add(new SimCommand(command, happened =>
         {
@@ -331,7 +356,10 @@ public sealed partial class World : IDisposable, ILedgerFaults
         foreach (var command in batch)
         {
             var task = TaskOf(command.Command);
-            if (task.IsFaulted && task.Exception!.InnerException is not (DiskFault or ProblemException)) throw Wrong($"{command.Command.GetType().Name} failed: {task.Exception.InnerException}");
+            if (task.IsFaulted && task.Exception!.InnerException is not (DiskFault or ProblemException))
+            {
+                throw Wrong($"{command.Command.GetType().Name} failed: {task.Exception.InnerException}");
+            }
             if (failed || task.IsFaulted) standing.Remove(command.Command);
             if (failed) command.Failed?.Invoke();
             else if (task.IsFaulted) command.Refused?.Invoke();
@@ -340,7 +368,11 @@ public sealed partial class World : IDisposable, ILedgerFaults
                 command.Apply?.Invoke(now);
                 NoteTotals();
                 reference.NoteRights(Topics);
-                if (log is not null) Note($"  {command.Command.GetType().Name} {(command.Command as SendCommand)?.Task.Result.Id} at {reference.Head}: unread {string.Join(' ', Users.Select(u => $"{u} {reference.Unread(u)}"))}");
+                if (log is not null)
+                {
+                    Note($"  {command.Command.GetType().Name} {(command.Command as SendCommand)?.Task.Result.Id} at {reference.Head}: " +
+                        $"unread {string.Join(' ', Users.Select(u => $"{u} {reference.Unread(u)}"))}");
+                }
             }
         }
         if (failed)

@@ -19,5 +19,6 @@ public static class Eventually
     }
 
     /// <summary>Asks until it holds.</summary>
-    public static Task Holds(Func<bool> holds, string what, int seconds = 20) => Holds(() => Task.FromResult(holds()), h => h, what, seconds);
+    public static Task Holds(Func<bool> holds, string what, int seconds = 20) =>
+        Holds(() => Task.FromResult(holds()), h => h, what, seconds);
 }

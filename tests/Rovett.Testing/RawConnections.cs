@@ -60,7 +60,8 @@ public abstract class RawConnection : IDisposable
         }
         catch (OperationCanceledException)
         {
-            throw new TimeoutException($"Nothing came for {Patience.TotalSeconds} s; so far: {Encoding.UTF8.GetString(buffer, start, end - start)}");
+            throw new TimeoutException(
+                $"Nothing came for {Patience.TotalSeconds} s; so far: {Encoding.UTF8.GetString(buffer, start, end - start)}");
         }
         Recording?.Write(buffer, end, count);
         end += count;
@@ -83,7 +84,8 @@ public abstract class RawConnection : IDisposable
     }
 
     private protected static string Request(int port, string path, string? token, IEnumerable<string> headers) =>
-        $"GET {path} HTTP/1.1\r\nHost: 127.0.0.1:{port}\r\n{(token is null ? "" : $"Authorization: Bearer {token}\r\n")}{string.Concat(headers.Select(h => h + "\r\n"))}\r\n";
+        $"GET {path} HTTP/1.1\r\nHost: 127.0.0.1:{port}\r\n{(token is null ? "" : $"Authorization: Bearer {token}\r\n")}" +
+        $"{string.Concat(headers.Select(h => h + "\r\n"))}\r\n";
 
     /// <summary>Stops reading and sending, as a pulled cable would.</summary>
     public void Cut()
@@ -130,14 +132,19 @@ public sealed class RawWebSocket : RawConnection
     /// <summary>Payloads of pongs that came.</summary>
     public List<string> Pongs { get; } = [];
 
-    public static Task<RawWebSocket> Connect(int port, string path, string? token, params string[] headers) => ConnectFrom(null, port, path, token, headers);
+    public static Task<RawWebSocket> Connect(int port, string path, string? token, params string[] headers) =>
+        ConnectFrom(null, port, path, token, headers);
 
     /// <summary>Connects from an address of this machine's: any in 127.0.0.0/8.</summary>
     public static async Task<RawWebSocket> ConnectFrom(string? from, int port, string path, string? token, params string[] headers)
     {
         var made = new RawWebSocket(await Open(port, from));
-        string[] upgrade = ["Upgrade: websocket", "Connection: Upgrade", "Sec-WebSocket-Version: 13", "Sec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==", "Sec-WebSocket-Protocol: rovett.v1"];
-        await made.Write(Request(port, path, token, [.. upgrade.Where(u => !headers.Any(h => h.Split(':')[0] == u.Split(':')[0])), .. headers.Where(h => !h.EndsWith(": ", StringComparison.Ordinal))]));
+        string[] upgrade = ["Upgrade: websocket", "Connection: Upgrade", "Sec-WebSocket-Version: 13",
+            "Sec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==", "Sec-WebSocket-Protocol: rovett.v1"];
+        await made.Write(
+            Request(port, path, token,
+            [.. upgrade.Where(u => !headers.Any(h => h.Split(':')[0] == u.Split(':')[0])),
+            .. headers.Where(h => !h.EndsWith(": ", StringComparison.Ordinal))]));
         await made.ReadHead();
         return made;
     }
@@ -146,7 +153,8 @@ public sealed class RawWebSocket : RawConnection
     public static byte[] Frame(int firstByte, ReadOnlySpan<byte> payload, bool masked = true, int? lengthForm = null)
     {
         int form = lengthForm ?? (payload.Length < 126 ? 0 : payload.Length <= ushort.MaxValue ? 2 : 8);
-        var frame = new List<byte> { (byte)firstByte, (byte)((masked ? 0x80 : 0) | (form switch { 0 => payload.Length, 2 => 126, _ => 127 })) };
+        var frame = new List<byte> { (byte)firstByte,
+            (byte)((masked ? 0x80 : 0) | (form switch { 0 => payload.Length, 2 => 126, _ => 127 })) };
         Span<byte> length = stackalloc byte[8];
         BinaryPrimitives.WriteInt64BigEndian(length, payload.Length);
         frame.AddRange(length[(8 - form)..]);
@@ -198,7 +206,8 @@ public sealed class RawWebSocket : RawConnection
         return true;
     }
 
-    /// <summary>Says something that has a requestId, and reads on to its answer: <c>done</c>, or the last part of the problem's type.</summary>
+    /// <summary>Says something that has a requestId, and reads on to its answer: <c>done</c>, or the last part of the
+    /// problem's type.</summary>
     public async Task<string> Ask(string message)
     {
         await Text(message);

@@ -74,15 +74,21 @@ public sealed class Relay : IDisposable
                     for (int count; (count = await here.ReadAsync(buffer, over.Token)) > 0;)
                     {
                         var text = Encoding.Latin1.GetString(buffer, 0, count);
-                        if (text.StartsWith("GET ", StringComparison.Ordinal) || text.StartsWith("POST ", StringComparison.Ordinal)) stream = text.Contains("text/event-stream", StringComparison.Ordinal);
+                        if (text.StartsWith("GET ", StringComparison.Ordinal) || text.StartsWith("POST ", StringComparison.Ordinal))
+                        {
+                            stream = text.Contains("text/event-stream", StringComparison.Ordinal);
+                        }
                         if (StripsUpgrades && text.Contains("Upgrade: websocket", StringComparison.OrdinalIgnoreCase))
                         {
-                            await here.WriteAsync("HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"u8.ToArray(), over.Token);
+                            await here.WriteAsync("HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"u8.ToArray(),
+                                over.Token);
                             return;
                         }
                         if (text.StartsWith("POST ", StringComparison.Ordinal) && Interlocked.Decrement(ref PostsRefused) >= 0)
                         {
-                            await here.WriteAsync("HTTP/1.1 503 Service Unavailable\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"u8.ToArray(), over.Token);
+                            await here.WriteAsync(
+                                "HTTP/1.1 503 Service Unavailable\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"u8.ToArray(),
+                                over.Token);
                             return;
                         }
                         if (number > silentUpTo) await there.WriteAsync(buffer.AsMemory(0, count), over.Token);
@@ -93,7 +99,10 @@ public sealed class Relay : IDisposable
                     var buffer = new byte[65536];
                     for (int count; (count = await there.ReadAsync(buffer, over.Token)) > 0;)
                     {
-                        if (!(stream && BuffersStreams) && number > silentUpTo) await here.WriteAsync(buffer.AsMemory(0, count), over.Token);
+                        if (!(stream && BuffersStreams) && number > silentUpTo)
+                        {
+                            await here.WriteAsync(buffer.AsMemory(0, count), over.Token);
+                        }
                     }
                 }
                 await Task.WhenAny(Out(), Back());

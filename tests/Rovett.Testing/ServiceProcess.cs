@@ -36,22 +36,30 @@ public sealed class ServiceProcess : IDisposable
     static string FindRoot()
     {
         var folder = AppContext.BaseDirectory;
-        while (!File.Exists(Path.Combine(folder, "Rovett.slnx"))) folder = Path.GetDirectoryName(folder) ?? throw new InvalidOperationException("Not inside the repository.");
+        while (!File.Exists(Path.Combine(folder, "Rovett.slnx")))
+        {
+            folder = Path.GetDirectoryName(folder) ?? throw new InvalidOperationException("Not inside the repository.");
+        }
         return folder;
     }
 
     static ProcessStartInfo Info(IEnumerable<string> args, IReadOnlyDictionary<string, string>? environment)
     {
-        var info = new ProcessStartInfo("dotnet") { RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true };
+        var info = new ProcessStartInfo("dotnet")
+        { RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true };
         info.ArgumentList.Add(Path.Combine(Root, ".build", "cli", "rovett.dll"));
         foreach (var arg in args) info.ArgumentList.Add(arg);
-        foreach (var name in info.Environment.Keys.Where(k => k.StartsWith("ROVETT_", StringComparison.Ordinal)).ToList()) info.Environment.Remove(name);
+        foreach (var name in info.Environment.Keys.Where(k => k.StartsWith("ROVETT_", StringComparison.Ordinal)).ToList())
+        {
+            info.Environment.Remove(name);
+        }
         foreach (var (name, value) in environment ?? new Dictionary<string, string>()) info.Environment[name] = value;
         return info;
     }
 
     /// <summary>Starts `rovett <paramref name="command"/>` and waits for its ready file.</summary>
-    public static async Task<ServiceProcess> Start(string folder, string[]? more = null, IReadOnlyDictionary<string, string>? environment = null, string command = "serve", string log = "warning")
+    public static async Task<ServiceProcess> Start(string folder, string[]? more = null,
+        IReadOnlyDictionary<string, string>? environment = null, string command = "serve", string log = "warning")
     {
         var file = Path.Combine(folder, $"ready-{Guid.NewGuid():N}.json");
         string[] data = command == "serve" ? ["--data", Path.Combine(folder, "data"), "--log", log] : [];
@@ -62,13 +70,17 @@ public sealed class ServiceProcess : IDisposable
         process.BeginOutputReadLine();
         process.BeginErrorReadLine();
         await Eventually.Holds(() => File.Exists(file) || process.HasExited, "the service is ready", 60);
-        if (!File.Exists(file)) throw new InvalidOperationException($"The service ended with {process.ExitCode}: {string.Join('\n', output)}");
+        if (!File.Exists(file))
+        {
+            throw new InvalidOperationException($"The service ended with {process.ExitCode}: {string.Join('\n', output)}");
+        }
         var ready = JsonNode.Parse(await File.ReadAllTextAsync(file))!;
         return new ServiceProcess(process, output, ready, new Uri((string?)ready["url"] ?? (string)ready["service"]!));
     }
 
     /// <summary>Runs the command line to its end.</summary>
-    public static async Task<Run> Cli(string[] args, IReadOnlyDictionary<string, string>? environment = null, string? input = null, int seconds = 60)
+    public static async Task<Run> Cli(string[] args, IReadOnlyDictionary<string, string>? environment = null, string? input = null,
+        int seconds = 60)
     {
         using var process = Process.Start(Info(args, environment))!;
         var output = process.StandardOutput.ReadToEndAsync();

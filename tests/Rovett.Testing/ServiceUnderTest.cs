@@ -18,7 +18,8 @@ public sealed record Answer(int Status, JsonNode? Json, HttpResponseHeaders Head
 /// <summary>The real service on loopback, on a data folder of its own.</summary>
 public sealed class ServiceUnderTest : IAsyncDisposable
 {
-    readonly HttpClient http = new(new SocketsHttpHandler { UseProxy = false, AllowAutoRedirect = false, UseCookies = false }) { Timeout = TimeSpan.FromSeconds(30) };
+    readonly HttpClient http = new(new SocketsHttpHandler { UseProxy = false, AllowAutoRedirect = false, UseCookies = false })
+    { Timeout = TimeSpan.FromSeconds(30) };
     readonly bool keepFolder;
     readonly TimeProvider? clock;
     readonly RovettOptions options;
@@ -39,9 +40,15 @@ public sealed class ServiceUnderTest : IAsyncDisposable
     public string Key => Credentials["main"].AdminKey;
     public string Secret => Credentials["main"].TokenSigningSecret;
 
-    public static async Task<ServiceUnderTest> Start(Action<RovettOptions>? configure = null, TimeProvider? clock = null, string? folder = null)
+    public static async Task<ServiceUnderTest> Start(Action<RovettOptions>? configure = null, TimeProvider? clock = null,
+        string? folder = null)
     {
-        var options = new RovettOptions { Data = folder ?? Directory.CreateTempSubdirectory("rovett-test-").FullName, Port = 0, Log = "error" };
+        var options = new RovettOptions
+        {
+            Data = folder ?? Directory.CreateTempSubdirectory("rovett-test-").FullName,
+            Port = 0,
+            Log = "error"
+        };
         configure?.Invoke(options);
         var service = RovettService.Create(options, clock);
         await service.Start();
@@ -62,7 +69,8 @@ public sealed class ServiceUnderTest : IAsyncDisposable
 
     public RovettClient Backend() => new(Url, Key);
 
-    public async Task<Answer> Call(HttpMethod method, string path, string? credential, string? body = null, params (string Name, string Value)[] headers)
+    public async Task<Answer> Call(HttpMethod method, string path, string? credential, string? body = null,
+        params (string Name, string Value)[] headers)
     {
         using var request = new HttpRequestMessage(method, new Uri(Url, path));
         if (credential is not null) request.Headers.TryAddWithoutValidation("Authorization", "Bearer " + credential);
@@ -71,13 +79,17 @@ public sealed class ServiceUnderTest : IAsyncDisposable
         using var response = await http.SendAsync(request);
         var text = await response.Content.ReadAsStringAsync();
         JsonNode? json = null;
-        if (text.Length > 0 && response.Content.Headers.ContentType?.MediaType?.EndsWith("json", StringComparison.Ordinal) == true) json = JsonNode.Parse(text);
+        if (text.Length > 0 && response.Content.Headers.ContentType?.MediaType?.EndsWith("json", StringComparison.Ordinal) == true)
+        {
+            json = JsonNode.Parse(text);
+        }
         return new Answer((int)response.StatusCode, json, response.Headers, text);
     }
 
     public Task<Answer> Get(string path, string? credential) => Call(HttpMethod.Get, path, credential);
 
-    public Task<Answer> Post(string path, string? credential, string body, params (string, string)[] headers) => Call(HttpMethod.Post, path, credential, body, headers);
+    public Task<Answer> Post(string path, string? credential, string body, params (string, string)[] headers) =>
+        Call(HttpMethod.Post, path, credential, body, headers);
 
     /// <summary>Sends and answers the id.</summary>
     public async Task<string> Send(string to, string title = "Something happened", string type = "test.happened")
@@ -95,9 +107,11 @@ public sealed class ServiceUnderTest : IAsyncDisposable
         return ((long)answer.Json!["unread"]!, (long)answer.Json["rev"]!);
     }
 
-    public Task<RawWebSocket> WebSocket(string? token, string query = "", params string[] headers) => RawWebSocket.Connect(Port, "/v1/live" + query, token, headers);
+    public Task<RawWebSocket> WebSocket(string? token, string query = "", params string[] headers) =>
+        RawWebSocket.Connect(Port, "/v1/live" + query, token, headers);
 
-    public Task<RawEvents> Events(string? token, string query = "", params string[] headers) => RawEvents.Connect(Port, "/v1/live" + query, token, headers);
+    public Task<RawEvents> Events(string? token, string query = "", params string[] headers) =>
+        RawEvents.Connect(Port, "/v1/live" + query, token, headers);
 
     public async ValueTask DisposeAsync()
     {

@@ -2,7 +2,8 @@ using Rovett.Core.Ledgers;
 
 namespace Rovett.Testing;
 
-/// <summary>The real clock, whose time a test can let pass, and which it can set as somebody sets a clock. Timers go on as they do.</summary>
+/// <summary>The real clock, whose time a test can let pass, and which it can set as somebody sets a clock. Timers go on
+/// as they do.</summary>
 public sealed class TestClock : TimeProvider, IElapsedTime
 {
     readonly long began = System.GetTimestamp();

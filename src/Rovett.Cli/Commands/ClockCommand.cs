@@ -11,9 +11,11 @@ static class ClockCommand
     public static Command Build()
     {
         var connection = new Connection();
-        var confirm = new Option<bool>("--confirm") { Description = "Confirm that the system's clock is right. A step is believed, and retention follows it, at once." };
+        var confirm = new Option<bool>("--confirm")
+        { Description = "Confirm that the system's clock is right. A step is believed, and retention follows it, at once." };
         var command = new Command("clock", """
-            Show what time the service believes it is. A step of the system's clock is believed after 5 minutes, and trims nothing for 24 hours.
+            Show what time the service believes it is. A step of the system's clock is believed after 5 minutes;
+            retention follows it 24 hours later.
 
             Example:
               rovett clock
@@ -23,7 +25,9 @@ static class ClockCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            var answer = parsed.GetValue(confirm) ? await client.Call(HttpMethod.Post, "/v1/clock/confirm", cancel: cancel) : await client.Call(HttpMethod.Get, "/v1/clock", cancel: cancel);
+            var answer = parsed.GetValue(confirm)
+                ? await client.Call(HttpMethod.Post, "/v1/clock/confirm", cancel: cancel)
+                : await client.Call(HttpMethod.Get, "/v1/clock", cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer!);
             else Print(answer!["clock"]!);
             return 0;
@@ -44,10 +48,12 @@ static class ClockCommand
         if (clock["step"] is { } step)
         {
             double by = (double)step["bySeconds"]!, left = (double)step["believedAfterSeconds"]! - (double)step["forSeconds"]!;
-            AnsiConsole.MarkupLine($"[yellow]The system's clock was set {Span(Math.Abs(by))} {(by > 0 ? "ahead" : "back")}.[/] Not believed for another {Span(Math.Max(0, left))}; 'rovett clock --confirm' believes it now.");
+            AnsiConsole.MarkupLine($"[yellow]The system's clock was set {Span(Math.Abs(by))} {(by > 0 ? "ahead" : "back")}.[/] Not " +
+                $"believed for another {Span(Math.Max(0, left))}; 'rovett clock --confirm' believes it now.");
         }
         if ((double)clock["retentionHeldBackSeconds"]! is > 0 and var held)
-            AnsiConsole.MarkupLine($"[yellow]Retention is held back by {Span(held)}[/], because the clock went ahead. It follows within 24 hours, or now with 'rovett clock --confirm'.");
+            AnsiConsole.MarkupLine($"[yellow]Retention is held back by {Span(held)}[/], because the clock went ahead. It follows within " +
+                $"24 hours, or now with 'rovett clock --confirm'.");
     }
 
     static string Span(double seconds) => TimeSpan.FromSeconds(Math.Ceiling(seconds)).ToString("c", CultureInfo.InvariantCulture);

@@ -17,7 +17,11 @@ static class ConsoleCommand
     static Command Link()
     {
         var connection = new Connection();
-        var may = new Option<string>("--may") { Description = "What the operator may do: view or operate.", DefaultValueFactory = _ => "operate" };
+        var may = new Option<string>("--may")
+        {
+            Description = "What the operator may do: view or operate.",
+            DefaultValueFactory = _ => "operate"
+        };
         may.AcceptOnlyFromAmong("view", "operate");
         var command = new Command("link", """
             Print a one-time sign-up link for the console (15 minutes). Needs an admin key of the space main; the service keeps running.
@@ -30,11 +34,13 @@ static class ConsoleCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            var answer = (await client.Call(HttpMethod.Post, "/v1/console-links", new JsonObject { ["may"] = parsed.GetValue(may) }, cancel))!;
+            var answer =
+                (await client.Call(HttpMethod.Post, "/v1/console-links", new JsonObject { ["may"] = parsed.GetValue(may) }, cancel))!;
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                AnsiConsole.MarkupLineInterpolated($"Sign up once within {(int)answer["minutes"]!} minutes (may {(string)answer["may"]!}):");
+                AnsiConsole.MarkupLineInterpolated(
+                    $"Sign up once within {(int)answer["minutes"]!} minutes (may {(string)answer["may"]!}):");
                 Console.Out.WriteLine((string?)answer["link"]);
             }
             return 0;

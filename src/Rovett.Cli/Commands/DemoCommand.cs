@@ -16,11 +16,18 @@ static class DemoCommand
     public static Command Build()
     {
         var port = new Option<int>("--port") { Description = "The service's port; 0 takes a free one.", DefaultValueFactory = _ => 7411 };
-        var page = new Option<int>("--page-port") { Description = "The crew page's port; 0 takes a free one.", DefaultValueFactory = _ => 7412 };
-        var stay = new Option<bool>("--stay") { Description = "Go on after the story, with something happening every few seconds, until Ctrl-C. The default in a terminal." };
+        var page = new Option<int>("--page-port")
+        { Description = "The crew page's port; 0 takes a free one.", DefaultValueFactory = _ => 7412 };
+        var stay = new Option<bool>("--stay")
+        { Description = "Go on after the story, with something happening every few seconds, until Ctrl-C. The default in a terminal." };
         var once = new Option<bool>("--once") { Description = "End after the story, even in a terminal." };
-        var pace = new Option<double>("--pace") { Description = "Seconds between two events of the story.", DefaultValueFactory = _ => 1.5 };
-        var every = new Option<double>("--every") { Description = "Seconds between two events after the story; 0 for none.", DefaultValueFactory = _ => 8 };
+        var pace = new Option<double>("--pace")
+        {
+            Description = "Seconds between two events of the story.",
+            DefaultValueFactory = _ => 1.5
+        };
+        var every = new Option<double>("--every")
+        { Description = "Seconds between two events after the story; 0 for none.", DefaultValueFactory = _ => 8 };
         var ready = new Option<string?>("--ready-file") { Description = "Write the crew page's and the service's addresses to this file." };
         var command = new Command("demo", """
             A working day at Marrow Sound Ferries: starts the service on a folder of its own, plays the story with real
@@ -43,11 +50,13 @@ static class DemoCommand
             var scenario = Scenario.Read(Path.Combine(AppContext.BaseDirectory, "demo", "scenario.yaml"));
             RovettService? service = null;
             RovettClient? sender = null;
-            string Token(Person person) => Connection.MakeToken(service!.Credentials[0].TokenSigningSecret, person.Id, person.Roles, TimeSpan.FromHours(2));
+            string Token(Person person) =>
+                Connection.MakeToken(service!.Credentials[0].TokenSigningSecret, person.Id, person.Roles, TimeSpan.FromHours(2));
             try
             {
                 var faults = new FaultSwitches();
-                await using var office = await BackOffice.Start(pagePort, scenario, () => new Uri(service!.Url), Token, () => sender!, faults);
+                await using var office = await BackOffice.Start(pagePort, scenario, () => new Uri(service!.Url), Token,
+                    () => sender!, faults);
                 var options = new RovettOptions { Data = folder.FullName, Port = port, Origins = [office.Url], Log = "warning" };
                 await using (service = RovettService.Create(options, faults: faults))
                 {
@@ -66,13 +75,18 @@ static class DemoCommand
                             tokenSigningSecret = service.Credentials[0].TokenSigningSecret,
                         }));
                         foreach (var person in scenario.People)
-                            await sender.Call(HttpMethod.Put, $"/v1/users/{person.Id}", new JsonObject { ["displayName"] = person.Name }, cancel: cancel);
+                            await sender.Call(HttpMethod.Put, $"/v1/users/{person.Id}", new JsonObject { ["displayName"] = person.Name },
+                                cancel: cancel);
                         foreach (var role in scenario.People.SelectMany(p => p.Roles).Distinct())
-                            await sender.Call(HttpMethod.Put, $"/v1/roles/{role}", new JsonObject { ["presence"] = "members" }, cancel: cancel);
-                        await sender.Call(HttpMethod.Put, "/v1/policies", Yaml.Read(Path.Combine(AppContext.BaseDirectory, "demo", "policies.yaml")), cancel: cancel);
+                            await sender.Call(HttpMethod.Put, $"/v1/roles/{role}", new JsonObject { ["presence"] = "members" },
+                                cancel: cancel);
+                        await sender.Call(HttpMethod.Put, "/v1/policies",
+                            Yaml.Read(Path.Combine(AppContext.BaseDirectory, "demo", "policies.yaml")), cancel: cancel);
                         int failed = await new Story(scenario, new Uri(service.Url), faults, Token, sender, pace).Tell();
                         AnsiConsole.WriteLine();
-                        AnsiConsole.MarkupLine(failed == 0 ? "[green]Everything was as it should be.[/]" : $"[red]{failed} checks did not hold.[/]");
+                        AnsiConsole.MarkupLine(failed == 0
+                            ? "[green]Everything was as it should be.[/]"
+                            : $"[red]{failed} checks did not hold.[/]");
                         if (stay) await GoOn(scenario, sender, every, cancel);
                         return failed == 0 ? 0 : 1;
                     }
@@ -93,7 +107,8 @@ static class DemoCommand
 
     static async Task GoOn(Scenario scenario, RovettClient sender, double every, CancellationToken cancel)
     {
-        AnsiConsole.MarkupLineInterpolated($"[grey]The day goes on{(every > 0 ? $": something happens every {every:0.#} seconds" : "")}. Open the crew page; stop with Ctrl-C.[/]");
+        var pace = every > 0 ? $": an event every {every:0.#} seconds" : "";
+        AnsiConsole.MarkupLineInterpolated($"[grey]The day goes on{pace}. Open the crew page; stop with Ctrl-C.[/]");
         if (every <= 0)
         {
             await Task.WhenAny(Task.Delay(Timeout.Infinite, cancel));
@@ -102,7 +117,10 @@ static class DemoCommand
         for (int i = 0; !cancel.IsCancellationRequested; i++)
         {
             await Task.WhenAny(Task.Delay(TimeSpan.FromSeconds(every), cancel));
-            if (!cancel.IsCancellationRequested) await sender.Send(scenario.Day[i % scenario.Day.Count].DeepClone(), cancel: CancellationToken.None);
+            if (!cancel.IsCancellationRequested)
+            {
+                await sender.Send(scenario.Day[i % scenario.Day.Count].DeepClone(), cancel: CancellationToken.None);
+            }
         }
     }
 }

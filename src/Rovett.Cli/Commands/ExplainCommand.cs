@@ -11,7 +11,8 @@ static class ExplainCommand
     {
         var connection = new Connection();
         var user = new Option<string>("--user") { Description = "Who.", Required = true };
-        var on = new Option<string>("--on") { Description = "On which address's channel: topic:berth/3, role:engineer, user:mara, everyone.", Required = true };
+        var on = new Option<string>("--on")
+        { Description = "On which address's channel: topic:berth/3, role:engineer, user:mara, everyone.", Required = true };
         var command = new Command("explain", """
             Explain whether a user is on a channel, each step that leads to it, and what would change it.
 
@@ -22,7 +23,9 @@ static class ExplainCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            var answer = await client.Call(HttpMethod.Get, $"/v1/explain?user={Uri.EscapeDataString(parsed.GetValue(user)!)}&on={Uri.EscapeDataString(parsed.GetValue(on)!)}", cancel: cancel);
+            var answer = await client.Call(HttpMethod.Get,
+                $"/v1/explain?user={Uri.EscapeDataString(parsed.GetValue(user)!)}&on={Uri.EscapeDataString(parsed.GetValue(on)!)}",
+                cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else Print(answer);
             return 0;
@@ -33,7 +36,8 @@ static class ExplainCommand
     static void Print(JsonNode answer)
     {
         bool isOn = (bool)answer["onChannel"]!;
-        AnsiConsole.MarkupLine($"[bold]{Output.Plain((string?)answer["user"])}[/] is {(isOn ? "[green]on[/]" : "[red]not on[/]")} the channel of [bold]{Output.Plain((string?)answer["on"])}[/] now.");
+        AnsiConsole.MarkupLine($"[bold]{Output.Plain((string?)answer["user"])}[/] is {(isOn ? "[green]on[/]" : "[red]not on[/]")} the " +
+            $"channel of [bold]{Output.Plain((string?)answer["on"])}[/] now.");
         Steps(answer["steps"]!.AsArray());
         foreach (var right in answer["rights"]?.AsArray() ?? [])
         {
@@ -43,7 +47,8 @@ static class ExplainCommand
         }
     }
 
-    static string Colour(string word) => word is "allow" or "allows" ? "green" : word is "deny" or "forbids" ? "red" : word is "ask" or "asks" ? "blue" : "grey";
+    static string Colour(string word) =>
+        word is "allow" or "allows" ? "green" : word is "deny" or "forbids" ? "red" : word is "ask" or "asks" ? "blue" : "grey";
 
     static void Steps(JsonArray steps)
     {
@@ -52,7 +57,8 @@ static class ExplainCommand
         {
             var outcome = (string)step!["outcome"]!;
             var fix = step["fix"] is { } m ? $"\n[grey]to change it: {Output.Plain((string?)m)}[/]" : "";
-            table.AddRow(" ", Output.Plain((string?)step["what"]), $"[{Colour(outcome)}]{outcome}[/]", Output.Plain((string?)step["why"]) + fix);
+            table.AddRow(" ", Output.Plain((string?)step["what"]), $"[{Colour(outcome)}]{outcome}[/]",
+                Output.Plain((string?)step["why"]) + fix);
         }
         AnsiConsole.Write(table);
     }

@@ -10,7 +10,8 @@ static class FollowCommand
     public static Command Build()
     {
         var connection = new Connection();
-        var topic = new Argument<string?>("topic") { Description = "Which, such as berth/3. Without: only list.", Arity = ArgumentArity.ZeroOrOne };
+        var topic = new Argument<string?>("topic")
+        { Description = "Which, such as berth/3. Without: only list.", Arity = ArgumentArity.ZeroOrOne };
         var stop = new Option<bool>("--stop") { Description = "Follow it no more." };
         var command = new Command("follow", """
             Follow a topic as a user, durably: what is sent to it is in the inbox and counted, absence included. Lists what is followed.
@@ -23,17 +24,26 @@ static class FollowCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             var which = parsed.GetValue(topic);
-            if (which is null && parsed.GetValue(stop)) throw new UsageException("--stop needs a topic.", "Name it: rovett follow berth/3 --user mara --stop");
+            if (which is null && parsed.GetValue(stop))
+            {
+                throw new UsageException("--stop needs a topic.", "Name it: rovett follow berth/3 --user mara --stop");
+            }
             using var client = connection.AsUser(parsed);
             var answer = which is null ? await client.Call(HttpMethod.Get, "/v1/follows", cancel: cancel)
-                : parsed.GetValue(stop) ? await client.Call(HttpMethod.Delete, "/v1/follows?topic=" + Uri.EscapeDataString(which), cancel: cancel)
+                : parsed.GetValue(stop)
+                ? await client.Call(HttpMethod.Delete, "/v1/follows?topic=" + Uri.EscapeDataString(which), cancel: cancel)
                 : await client.Call(HttpMethod.Post, "/v1/follows", new JsonObject { ["topic"] = which }, cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
                 var follows = answer["follows"]!.AsArray();
                 if (follows.Count == 0) AnsiConsole.MarkupLine("No topic is followed.");
-                foreach (var f in follows) AnsiConsole.MarkupLine($"follows [bold]{Output.Plain((string?)f!["topic"])}[/]{((bool)f["active"]! ? "" : "  [red](may not now: nothing of it is sent)[/]")}");
+                foreach (var f in follows)
+                {
+                    AnsiConsole.MarkupLine(
+                        $"follows [bold]{Output.Plain((string?)f!["topic"])}[/]{((bool)f["active"]! ? "" : "  [red](may not now: " +
+                        "nothing of it is sent)[/]")}");
+                }
             }
             return 0;
         }));

@@ -16,7 +16,10 @@ static class InboxCommand
         var limit = new Option<int>("--limit") { Description = "How many, 1 to 200.", DefaultValueFactory = _ => 20 };
         limit.Validators.Add(static result =>
         {
-            if (result.Tokens.Count == 1 && int.TryParse(result.Tokens[0].Value, out int many) && many is < 1 or > 200) result.AddError("--limit must be 1 to 200.");
+            if (result.Tokens.Count == 1 && int.TryParse(result.Tokens[0].Value, out int many) && many is < 1 or > 200)
+            {
+                result.AddError("--limit must be 1 to 200.");
+            }
         });
         var page = new Option<string?>("--next") { Description = "The 'next' link of the page before." };
         var command = new Command("inbox", """
@@ -29,10 +32,15 @@ static class InboxCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             var link = parsed.GetValue(page);
-            if (link is not null && !IsNext(link)) throw new UsageException($"--next: '{link}' is no link to a next page.", "Give it as the page before showed it: /v1/inbox?page=…");
+            if (link is not null && !IsNext(link))
+            {
+                throw new UsageException($"--next: '{link}' is no link to a next page.",
+                    "Give it as the page before showed it: /v1/inbox?page=…");
+            }
             using var client = connection.AsUser(parsed);
             await connection.RequireKnown(parsed, cancel);
-            var answer = await client.Call(HttpMethod.Get, link ?? $"/v1/inbox?state={parsed.GetValue(state)}&limit={parsed.GetValue(limit)}", cancel: cancel);
+            var answer = await client.Call(HttpMethod.Get,
+                link ?? $"/v1/inbox?state={parsed.GetValue(state)}&limit={parsed.GetValue(limit)}", cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else Print(answer);
             return 0;
@@ -46,25 +54,31 @@ static class InboxCommand
     {
         var totals = answer["totals"]!;
         var by = totals["by"]!.AsObject();
-        AnsiConsole.MarkupLine($"[bold]{totals["unread"]} unread[/]{(by.Count > 0 ? "  " + string.Join(", ", by.Select(b => $"{Output.Plain(b.Key)} {b.Value}")) : "")}");
+        AnsiConsole.MarkupLine(
+            $"[bold]{totals["unread"]} unread[/]" +
+            $"{(by.Count > 0 ? "  " + string.Join(", ", by.Select(b => $"{Output.Plain(b.Key)} {b.Value}")) : "")}");
         var items = answer["items"]!.AsArray();
         if (items.Count == 0)
         {
             AnsiConsole.MarkupLine("[grey]Nothing here.[/]");
             return;
         }
-        var table = new Table().Border(TableBorder.None).AddColumns("[grey]stored[/]", "[grey]title[/]", "[grey]to[/]", "[grey]received[/]", "[grey]read[/]", "[grey]id[/]");
+        var table = new Table().Border(TableBorder.None)
+            .AddColumns("[grey]stored[/]", "[grey]title[/]", "[grey]to[/]", "[grey]received[/]", "[grey]read[/]", "[grey]id[/]");
         foreach (var item in items)
         {
             bool unread = item!["state"]!["read"] is null;
             var title = Output.Plain((string?)item["title"]);
-            table.AddRow(Time(item["time"]), unread ? $"[bold]{title}[/]" : title, Output.Plain((string?)item["to"]), Time(item["state"]!["received"]), Time(item["state"]!["read"]), $"[grey]{item["id"]}[/]");
+            table.AddRow(Time(item["time"]), unread ? $"[bold]{title}[/]" : title, Output.Plain((string?)item["to"]),
+                Time(item["state"]!["received"]), Time(item["state"]!["read"]), $"[grey]{item["id"]}[/]");
         }
         AnsiConsole.Write(table);
         if (answer["next"] is { } next) AnsiConsole.MarkupLine($"[grey]More: rovett inbox … --next \"{Output.Plain((string?)next)}\"[/]");
     }
 
-    static string Time(JsonNode? time) => time is null ? "–" : DateTime.Parse((string)time!, null, DateTimeStyles.AdjustToUniversal).ToLocalTime().ToString("dd MMM HH:mm:ss");
+    static string Time(JsonNode? time) => time is null
+        ? "–"
+        : DateTime.Parse((string)time!, null, DateTimeStyles.AdjustToUniversal).ToLocalTime().ToString("dd MMM HH:mm:ss");
 }
 
 /// <summary><c>rovett mark</c></summary>
@@ -93,7 +107,11 @@ static class MarkCommand
             if (parsed.GetValue(upTo) is { } cursor) which["upTo"] = cursor;
             if (parsed.GetValue(subject) is { } about) which["subject"] = about;
             if (parsed.GetValue(all)) which["all"] = true;
-            if (which.Count != 1) throw new UsageException(which.Count == 0 ? "Nothing says which notifications." : "It says twice which notifications.", "Give exactly one of --id, --up-to, --subject and --all.");
+            if (which.Count != 1)
+            {
+                throw new UsageException(which.Count == 0 ? "Nothing says which notifications." : "It says twice which notifications.",
+                    "Give exactly one of --id, --up-to, --subject and --all.");
+            }
             using var client = connection.AsUser(parsed);
             await connection.RequireKnown(parsed, cancel);
             var answer = await client.Call(HttpMethod.Post, "/v1/inbox/marks", new JsonObject { [parsed.GetValue(verb)!] = which }, cancel);

@@ -24,8 +24,10 @@ static class KeyCommand
         var name = new Option<string>("--name") { Description = "What it is for.", Required = true };
         var scope = new Option<string[]>("--scope") { Description = "send, read or admin; may be repeated.", Required = true };
         scope.AcceptOnlyFromAmong("send", "read", "admin");
-        var type = new Option<string[]>("--type") { Description = "A type that it may send, exact or ending in *; may be repeated. Without: any." };
-        var to = new Option<string[]>("--to") { Description = "An address that it may send to, exact or ending in *; may be repeated. Without: any." };
+        var type = new Option<string[]>("--type")
+        { Description = "A type that it may send, exact or ending in *; may be repeated. Without: any." };
+        var to = new Option<string[]>("--to")
+        { Description = "An address that it may send to, exact or ending in *; may be repeated. Without: any." };
         var command = new Command("make", """
             Make an API key; it is shown this once.
 
@@ -58,7 +60,8 @@ static class KeyCommand
     {
         var connection = new Connection();
         var id = new Argument<string>("id") { Description = "The key's id, from 'rovett key list'." };
-        var overlap = new Option<string>("--overlap") { Description = "How long the old key holds beside the new one: now, 12h, 7d.", DefaultValueFactory = _ => "24h" };
+        var overlap = new Option<string>("--overlap")
+        { Description = "How long the old key holds beside the new one: now, 12h, 7d.", DefaultValueFactory = _ => "24h" };
         var command = new Command("rotate", """
             Make a key that may do the same as another, which ends after a while.
 
@@ -69,11 +72,13 @@ static class KeyCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            var answer = await client.Call(HttpMethod.Post, $"/v1/keys/{Uri.EscapeDataString(parsed.GetValue(id)!)}/rotate", new JsonObject { ["overlap"] = parsed.GetValue(overlap) }, cancel);
+            var answer = await client.Call(HttpMethod.Post, $"/v1/keys/{Uri.EscapeDataString(parsed.GetValue(id)!)}/rotate",
+                new JsonObject { ["overlap"] = parsed.GetValue(overlap) }, cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                AnsiConsole.MarkupLine($"[green]Made[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown this once; the old key holds for {Output.Plain(parsed.GetValue(overlap))} more:");
+                AnsiConsole.MarkupLine($"[green]Made[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown this once; the " +
+                    $"old key holds for {Output.Plain(parsed.GetValue(overlap))} more:");
                 Console.Out.WriteLine((string?)answer["key"]);
             }
             return 0;
@@ -98,12 +103,18 @@ static class KeyCommand
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                var table = new Table().Border(TableBorder.None).AddColumns("[grey]name[/]", "[grey]scopes[/]", "[grey]made[/]", "[grey]last used[/]", "[grey]id[/]");
+                var table = new Table().Border(TableBorder.None)
+                    .AddColumns("[grey]name[/]", "[grey]scopes[/]", "[grey]made[/]", "[grey]last used[/]", "[grey]id[/]");
                 foreach (var key in answer["keys"]!.AsArray())
                 {
-                    table.AddRow(Output.Plain((string?)key!["name"]) + (key["revoked"] is not null ? " [red](revoked)[/]" : key["ends"] is { } ends ? $" [yellow](ends {((string)ends!)[..16].Replace('T', ' ')})[/]" : ""),
-                        string.Join(", ", key["scopes"]!.AsArray().Concat(key["types"]?.AsArray() ?? []).Concat(key["addresses"]?.AsArray() ?? []).Select(s => Output.Plain((string?)s))),
-                        ((string?)key["created"])![..10], ((string?)key["lastUsed"])?[..16].Replace('T', ' ') ?? "never", $"[grey]{key["id"]}[/]");
+                    table.AddRow(Output.Plain((string?)key!["name"]) +
+                        (key["revoked"] is not null ? " [red](revoked)[/]" : key["ends"] is { } ends
+                        ? $" [yellow](ends {((string)ends!)[..16].Replace('T', ' ')})[/]"
+                        : ""),
+                        string.Join(", ", key["scopes"]!.AsArray().Concat(key["types"]?.AsArray() ?? [])
+                        .Concat(key["addresses"]?.AsArray() ?? []).Select(s => Output.Plain((string?)s))),
+                        ((string?)key["created"])![..10], ((string?)key["lastUsed"])?[..16].Replace('T', ' ') ?? "never",
+                        $"[grey]{key["id"]}[/]");
                 }
                 AnsiConsole.Write(table);
             }
@@ -114,11 +125,16 @@ static class KeyCommand
 
     static Command Recover()
     {
-        var data = new Option<string>("--data") { Description = "The data folder; the service must be stopped. [default: ROVETT_DATA, or data]", DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_DATA") ?? "data" };
+        var data = new Option<string>("--data")
+        {
+            Description = "The data folder; the service must be stopped. [default: ROVETT_DATA, or data]",
+            DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_DATA") ?? "data"
+        };
         var space = new Option<string>("--space") { Description = "The space that the key is for.", DefaultValueFactory = _ => "main" };
         var json = new Option<bool>("--json") { Description = "Print JSON." };
         var command = new Command("recover", """
-            Create an admin key without having one, directly in the data folder of a stopped service. Use it when the last admin key is lost. The audit log records it.
+            Create an admin key without having one, directly in the data folder of a stopped service.
+            Use it when the last admin key is lost. The audit log records it.
 
             Example:
               rovett key recover --data ./data
@@ -126,11 +142,19 @@ static class KeyCommand
         command.SetAction((parsed, _) => Output.Guard(() =>
         {
             var (folder, name) = (parsed.GetValue(data)!, parsed.GetValue(space)!);
-            if (!File.Exists(Path.Combine(folder, SqliteFiles.AccessName))) throw new UsageException($"--data: '{folder}' is not a Rovett data folder.", $"Name the folder that has {SqliteFiles.AccessName}.");
+            if (!File.Exists(Path.Combine(folder, SqliteFiles.AccessName)))
+            {
+                throw new UsageException($"--data: '{folder}' is not a Rovett data folder.",
+                    $"Name the folder that has {SqliteFiles.AccessName}.");
+            }
             using var folderLock = DataFolderLock.Take(folder);
             using (var history = SqliteFiles.OpenHistory(Path.Combine(folder, SqliteFiles.HistoryName)))
             {
-                if (history.FindSpace(name) is null) throw new UsageException($"--space: no space '{name}' in '{folder}'.", $"Spaces: {string.Join(", ", history.Spaces())}.");
+                if (history.FindSpace(name) is null)
+                {
+                    throw new UsageException($"--space: no space '{name}' in '{folder}'.",
+                        $"Spaces: {string.Join(", ", history.Spaces())}.");
+                }
             }
             using var access = new AccessStore(Path.Combine(folder, SqliteFiles.AccessName));
             var (stored, key) = new ApiKeys(access, TimeProvider.System).Make(name, "recovered admin key", ["admin"]);
@@ -197,28 +221,53 @@ static class StatusCommand
     static void PrintFaults(IAnsiConsole console, JsonNode status)
     {
         if ((long)status["bugs"]! > 0 || (long)status["storeFailures"]! > 0)
-            console.MarkupLine($"[red]{status["bugs"]} bugs and {status["storeFailures"]} store failures[/] since the start; the service's log has their stacks");
-        foreach (var fault in status["faults"]!.AsArray()) console.MarkupLine($"  [red]bug[/] {Output.Plain((string?)fault!["what"])} in {Output.Plain((string?)fault["where"])}, {fault["count"]} times, last {Output.Plain(((string)fault["last"]!)[..19].Replace('T', ' '))}");
-        foreach (var aside in status["setAside"]!.AsArray()) console.MarkupLine($"  [yellow]set aside[/] {Output.Plain((string?)aside!["kind"])} at position {aside["position"]}: {Output.Plain((string?)aside["why"])}");
+            console.MarkupLine($"[red]{status["bugs"]} bugs and {status["storeFailures"]} store failures[/] since the start; the " +
+                $"service's log has their stacks");
+        foreach (var fault in status["faults"]!.AsArray())
+        {
+            console.MarkupLine(
+                $"  [red]bug[/] {Output.Plain((string?)fault!["what"])} in {Output.Plain((string?)fault["where"])}, {fault["count"]} " +
+                $"times, last {Output.Plain(((string)fault["last"]!)[..19].Replace('T', ' '))}");
+        }
+        foreach (var aside in status["setAside"]!.AsArray())
+        {
+            console.MarkupLine(
+                $"  [yellow]set aside[/] {Output.Plain((string?)aside!["kind"])} at position {aside["position"]}: " +
+                $"{Output.Plain((string?)aside["why"])}");
+        }
         if ((long)status["erasures"]! > 0) console.MarkupLine($"  {status["erasures"]} erasures are under way");
-        foreach (var origin in status["originsRefused"]!.AsArray()) console.MarkupLine($"  [yellow]origin refused[/] {Output.Plain((string?)origin!["origin"])}, {origin["count"]} times; {Output.Plain((string?)origin["fix"])}");
+        foreach (var origin in status["originsRefused"]!.AsArray())
+        {
+            console.MarkupLine(
+                $"  [yellow]origin refused[/] {Output.Plain((string?)origin!["origin"])}, {origin["count"]} times; " +
+                $"{Output.Plain((string?)origin["fix"])}");
+        }
     }
 
     static void Print(JsonNode status)
     {
         var console = AnsiConsole.Console;
         var since = DateTime.Parse((string)status["since"]!, null, DateTimeStyles.AdjustToUniversal).ToLocalTime();
-        console.MarkupLine($"[green]Running[/] since {since:dd MMM HH:mm:ss}, version {status["version"]}, space [bold]{Output.Plain((string?)status["space"])}[/] at position {status["position"]} ({(long)status["historyBytes"]! / 1024} KiB in {Output.Plain((string?)status["data"])})");
-        console.MarkupLine($"[bold]{status["users"]}[/] users connected with [bold]{status["sessions"]}[/] sessions{string.Concat(status["transports"]!.AsObject().Select(t => $", {t.Value} over {t.Key}"))}");
+        console.MarkupLine(
+            $"[green]Running[/] since {since:dd MMM HH:mm:ss}, version {status["version"]}, space [bold]" +
+            $"{Output.Plain((string?)status["space"])}[/] at position {status["position"]} ({(long)status["historyBytes"]! / 1024} KiB " +
+            $"in {Output.Plain((string?)status["data"])})");
+        console.MarkupLine(
+            $"[bold]{status["users"]}[/] users connected with [bold]{status["sessions"]}[/] sessions" +
+            $"{string.Concat(status["transports"]!.AsObject().Select(t => $", {t.Value} over {t.Key}"))}");
         PrintFaults(console, status);
         ClockCommand.PrintWarnings(status["clock"]!);
         var live = status["live"]!.AsArray();
         if (live.Count == 0) return;
-        var table = new Table().Border(TableBorder.None).AddColumns("[grey]user[/]", "[grey]device[/]", "[grey]transport[/]", "[grey]state[/]", "[grey]since[/]", "[grey]sent[/]", "[grey]channels[/]");
+        var table = new Table().Border(TableBorder.None)
+            .AddColumns("[grey]user[/]", "[grey]device[/]", "[grey]transport[/]", "[grey]state[/]", "[grey]since[/]", "[grey]sent[/]",
+            "[grey]channels[/]");
         foreach (var session in live.Take(40))
         {
             var opened = DateTime.Parse((string)session!["since"]!, null, DateTimeStyles.AdjustToUniversal).ToLocalTime();
-            table.AddRow(Output.Plain((string?)session["user"]), Output.Plain((string?)session["label"] ?? (string?)session["device"]), (string)session["transport"]!, (string)session["state"]!, opened.ToString("HH:mm:ss"), session["sent"]!.ToString(), string.Join(", ", session["channels"]!.AsArray().Select(c => Output.Plain((string?)c))));
+            table.AddRow(Output.Plain((string?)session["user"]), Output.Plain((string?)session["label"] ?? (string?)session["device"]),
+                (string)session["transport"]!, (string)session["state"]!, opened.ToString("HH:mm:ss"), session["sent"]!.ToString(),
+                string.Join(", ", session["channels"]!.AsArray().Select(c => Output.Plain((string?)c))));
         }
         console.Write(table);
     }

@@ -25,11 +25,13 @@ static class LimitsCommand
                 Output.Json(answer);
                 return 0;
             }
-            var table = new Table().Border(TableBorder.None).AddColumns("[grey]limit[/]", "[grey]set to[/]", "[grey]used now[/]", "[grey]of what[/]");
+            var table = new Table().Border(TableBorder.None)
+                .AddColumns("[grey]limit[/]", "[grey]set to[/]", "[grey]used now[/]", "[grey]of what[/]");
             foreach (var limit in answer["limits"]!.AsArray())
             {
                 long used = (long)limit!["used"]!;
-                table.AddRow(Output.Plain((string?)limit["name"]), limit["limit"]?.ToString() ?? "none", used == 0 ? "" : used.ToString(), $"[grey]{Output.Plain((string?)limit["what"])}[/]");
+                table.AddRow(Output.Plain((string?)limit["name"]), limit["limit"]?.ToString() ?? "none", used == 0 ? "" : used.ToString(),
+                    $"[grey]{Output.Plain((string?)limit["what"])}[/]");
             }
             AnsiConsole.Write(table);
             return 0;

@@ -14,8 +14,13 @@ static class ProveCommand
         var connection = new Connection();
         var to = new Option<string>("--to") { Description = "Who must get it: user:mara.", Required = true };
         var not = new Option<string>("--not") { Description = "Who must not: user:teo.", Required = true };
-        var on = new Option<string?>("--on") { Description = "What the test is sent to: role:engineer, topic:berth/3. Without: to the first user's own address." };
-        var stored = new Option<bool>("--stored") { Description = "Send it as a stored notification, and look into both inboxes too; it is withdrawn afterwards. Without: only to who is connected now." };
+        var on = new Option<string?>("--on")
+        { Description = "What the test is sent to: role:engineer, topic:berth/3. Without: to the first user's own address." };
+        var stored = new Option<bool>("--stored")
+        {
+            Description = "Send it as a stored notification, and look into both inboxes too; it " +
+            "is withdrawn afterwards. Without: only to who is connected now."
+        };
         var command = new Command("prove", """
             Prove that one user gets what is sent to an address and another does not: both are connected by this command, a marked test is
             sent, and every byte that reaches the second is searched for the mark.
@@ -38,15 +43,23 @@ static class ProveCommand
             if (parsed.GetValue(connection.Json)) Output.Json(report);
             else
             {
-                foreach (var line in report["lines"]!.AsArray()) AnsiConsole.MarkupLine($"  {((bool)line!["holds"]! ? "[green]✓[/]" : "[red]✗[/]")}  {Output.Plain((string?)line["what"])}");
-                AnsiConsole.MarkupLine(proven ? "[green]Proven.[/]" : $"[red]Not proven.[/] See why: rovett explain --user {Output.Plain(Output.Quoted(report["got"]!.GetValue<bool>() ? other : wanted))} --on {Output.Plain(Output.Quoted(address))}");
+                foreach (var line in report["lines"]!.AsArray())
+                {
+                    AnsiConsole.MarkupLine(
+                        $"  {((bool)line!["holds"]! ? "[green]✓[/]" : "[red]✗[/]")}  {Output.Plain((string?)line["what"])}");
+                }
+                AnsiConsole.MarkupLine(proven ? "[green]Proven.[/]"
+                    : $"[red]Not proven.[/] See why: rovett explain --user " +
+                    $"{Output.Plain(Output.Quoted(report["got"]!.GetValue<bool>() ? other : wanted))} --on " +
+                    $"{Output.Plain(Output.Quoted(address))}");
             }
             return proven ? 0 : 1;
         }));
         return command;
     }
 
-    static string UserOf(string text, string option) => text.StartsWith("user:", StringComparison.Ordinal) && text.Length > 5 ? text[5..] : throw new UsageException($"{option}: '{text}' is no user's address.", "Write it as user:mara.");
+    static string UserOf(string text, string option) => text.StartsWith("user:", StringComparison.Ordinal)
+        && text.Length > 5 ? text[5..] : throw new UsageException($"{option}: '{text}' is no user's address.", "Write it as user:mara.");
 
     /// <summary>One run: two sessions, a marked test, and a fence behind it that says when everything before it has come.</summary>
     sealed class Proof(RovettClient client, Uri at, string secret, string wanted, string other, string address, bool stored) : IDisposable
@@ -60,7 +73,9 @@ static class ProveCommand
         {
             public readonly string User = user;
             public readonly List<string> Heard = [];
-            public readonly TaskCompletionSource Open = new(TaskCreationOptions.RunContinuationsAsynchronously), Subscribed = new(TaskCreationOptions.RunContinuationsAsynchronously), Fence = new(TaskCreationOptions.RunContinuationsAsynchronously);
+            public readonly TaskCompletionSource Open = new(TaskCreationOptions.RunContinuationsAsynchronously),
+                Subscribed = new(TaskCreationOptions.RunContinuationsAsynchronously),
+                Fence = new(TaskCreationOptions.RunContinuationsAsynchronously);
             public bool MayTake;
             public LiveConnection Live = null!;
             public Task Work = Task.CompletedTask;
@@ -79,7 +94,11 @@ static class ProveCommand
             await All(ears.Select(e => e.Open.Task), "both are connected", cancel);
             if (address.StartsWith("topic:", StringComparison.Ordinal))
             {
-                foreach (var ear in ears) await ear.Live.Send(new JsonObject { ["kind"] = "subscribe", ["topic"] = address[6..], ["requestId"] = "subscribe" }, cancel);
+                foreach (var ear in ears)
+                {
+                    await ear.Live.Send(new JsonObject { ["kind"] = "subscribe", ["topic"] = address[6..], ["requestId"] = "subscribe" },
+                        cancel);
+                }
                 await All(ears.Select(e => e.Subscribed.Task), "both asked for the topic", cancel);
                 Line(first.MayTake, $"{wanted} may subscribe to {address}", $"{wanted} is refused on {address}");
                 Line(!second.MayTake, $"{other} is refused on {address}", $"{other} may subscribe to {address}");
@@ -88,21 +107,40 @@ static class ProveCommand
             if (!stored) test["store"] = false;
             var sent = await client.Call(HttpMethod.Post, "/v1/notifications", test, cancel: cancel);
             // Sent after it, and to each of them: when it has come, what was sent before it has come, or never will.
-            await client.Call(HttpMethod.Post, "/v1/notifications", new JsonObject { ["to"] = new JsonArray("user:" + wanted, "user:" + other), ["type"] = "rovett.proof.fence", ["title"] = mark[..18] + "/fence", ["store"] = false }, cancel: cancel);
+            await client.Call(HttpMethod.Post, "/v1/notifications",
+                new JsonObject
+                {
+                    ["to"] = new JsonArray("user:" + wanted, "user:" + other),
+                    ["type"] = "rovett.proof.fence",
+                    ["title"] = mark[..18] + "/fence",
+                    ["store"] = false
+                }, cancel: cancel);
             await All(ears.Select(e => e.Fence.Task), "both have what was sent after the test", cancel);
-            Line(first.Has(mark), $"{wanted} got the test that was sent to {address}", $"{wanted} did not get the test that was sent to {address}");
-            Line(!second.Has(mark), $"{other} did not get it: it is in none of the {second.Heard.Count} messages that came", $"{other} got the test too");
+            Line(first.Has(mark), $"{wanted} got the test that was sent to {address}",
+                $"{wanted} did not get the test that was sent to {address}");
+            Line(!second.Has(mark), $"{other} did not get it: it is in none of the {second.Heard.Count} messages that came",
+                $"{other} got the test too");
             if (stored)
             {
                 var id = (string)sent["id"]!;
                 Line(await InInbox(wanted, id, cancel), $"it is in {wanted}'s inbox", $"it is not in {wanted}'s inbox");
-                Line(!await InInbox(other, id, cancel), $"it is not in {other}'s, and asking for it by its id finds nothing", $"it is in {other}'s inbox too");
+                Line(!await InInbox(other, id, cancel), $"it is not in {other}'s, and asking for it by its id finds nothing",
+                    $"it is in {other}'s inbox too");
                 await client.Call(HttpMethod.Delete, $"/v1/notifications/{id}", cancel: cancel);
             }
             await stop.CancelAsync();
             await Task.WhenAll(ears.Select(e => e.Work));
             bool proven = lines.All(l => (bool)l!["holds"]!);
-            return (proven, new JsonObject { ["proven"] = proven, ["to"] = "user:" + wanted, ["not"] = "user:" + other, ["on"] = address, ["mark"] = mark, ["got"] = first.Has(mark), ["lines"] = lines });
+            return (proven, new JsonObject
+            {
+                ["proven"] = proven,
+                ["to"] = "user:" + wanted,
+                ["not"] = "user:" + other,
+                ["on"] = address,
+                ["mark"] = mark,
+                ["got"] = first.Has(mark),
+                ["lines"] = lines
+            });
         }
 
         /// <summary>What was seen: one sentence where it is as it must be, another where it is not.</summary>
@@ -126,7 +164,15 @@ static class ProveCommand
 
         async Task Listen(Ear ear)
         {
-            using var live = ear.Live = new LiveConnection(at, _ => new ValueTask<string>(Token(ear.User)), new LiveOptions { Device = "rovett-prove", Label = "rovett prove", After = "now", AutoAcknowledge = false, Reconnect = false });
+            using var live = ear.Live = new LiveConnection(at, _ => new ValueTask<string>(Token(ear.User)),
+                new LiveOptions
+                {
+                    Device = "rovett-prove",
+                    Label = "rovett prove",
+                    After = "now",
+                    AutoAcknowledge = false,
+                    Reconnect = false
+                });
             try
             {
                 await foreach (var message in live.Messages(stop.Token))
@@ -139,7 +185,11 @@ static class ProveCommand
                         ear.MayTake = (string?)message["kind"] == "done";
                         ear.Subscribed.TrySetResult();
                     }
-                    if ((string?)message["type"] == "rovett.proof.fence" && ((string?)message["title"])!.StartsWith(mark[..18], StringComparison.Ordinal)) ear.Fence.TrySetResult();
+                    if ((string?)message["type"] == "rovett.proof.fence"
+                        && ((string?)message["title"])!.StartsWith(mark[..18], StringComparison.Ordinal))
+                    {
+                        ear.Fence.TrySetResult();
+                    }
                 }
             }
             catch (OperationCanceledException)
@@ -159,7 +209,8 @@ static class ProveCommand
             }
             catch (TimeoutException)
             {
-                throw new UsageException($"After {Patience.TotalSeconds:0} s it is not so that {what}.", "Is the service overloaded, or a stream held back on the way? Try again.");
+                throw new UsageException($"After {Patience.TotalSeconds:0} s it is not so that {what}.",
+                    "Is the service overloaded, or a stream held back on the way? Try again.");
             }
         }
 

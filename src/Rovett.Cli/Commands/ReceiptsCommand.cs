@@ -11,8 +11,13 @@ static class ReceiptsCommand
     public static Command Build()
     {
         var connection = new Connection();
-        var id = new Argument<string?>("id") { Description = "A notification's id: who has it, and what became of it. Without: all receipts, in order.", Arity = ArgumentArity.ZeroOrOne };
-        var after = new Option<string>("--after") { Description = "Go on after this cursor; start: from the oldest kept; now.", DefaultValueFactory = _ => "start" };
+        var id = new Argument<string?>("id")
+        {
+            Description = "A notification's id: who has it, and what became of it. Without: all receipts, in order.",
+            Arity = ArgumentArity.ZeroOrOne
+        };
+        var after = new Option<string>("--after")
+        { Description = "Go on after this cursor; start: from the oldest kept; now.", DefaultValueFactory = _ => "start" };
         var follow = new Option<bool>("--follow") { Description = "Wait for more, without end." };
         var command = new Command("receipts", """
             Show what became of notifications: received, handled, read, taken, over, deadlines missed.
@@ -21,11 +26,17 @@ static class ReceiptsCommand
               rovett receipts --after now --follow
             """) { id, after, follow };
         connection.AddBackend(command);
-        command.SetAction((parsed, cancel) => Output.Guard(() => parsed.GetValue(id) is { } one ? Show(parsed, connection, one, cancel) : All(parsed, connection, parsed.GetValue(after)!, parsed.GetValue(follow), cancel)));
+        command.SetAction(
+            (parsed, cancel) =>
+            Output.Guard(
+            () => parsed.GetValue(id) is { } one ? Show(parsed, connection, one, cancel)
+            : All(parsed, connection, parsed.GetValue(after)!, parsed.GetValue(follow), cancel)));
         return command;
     }
 
-    static string Clock(JsonNode? time) => DateTime.TryParse((string?)time, null, DateTimeStyles.AdjustToUniversal, out var t) ? t.ToLocalTime().ToString("HH:mm:ss.fff") : "-";
+    static string Clock(JsonNode? time) => DateTime.TryParse((string?)time, null, DateTimeStyles.AdjustToUniversal, out var t)
+        ? t.ToLocalTime().ToString("HH:mm:ss.fff")
+        : "-";
 
     static async Task<int> Show(ParseResult parsed, Connection connection, string id, CancellationToken cancel)
     {
@@ -37,17 +48,37 @@ static class ReceiptsCommand
             return 0;
         }
         var people = found["people"]!;
-        AnsiConsole.MarkupLine($"[bold]{Output.Plain((string?)found["title"])}[/]  [grey]{Output.Plain((string?)found["type"])} to {string.Join(", ", found["to"]!.AsArray().Select(a => Output.Plain((string?)a)))}[/]");
+        AnsiConsole.MarkupLine(
+            $"[bold]{Output.Plain((string?)found["title"])}[/]  [grey]{Output.Plain((string?)found["type"])} to " +
+            $"{string.Join(", ", found["to"]!.AsArray().Select(a => Output.Plain((string?)a)))}[/]");
         AnsiConsole.MarkupLine($"{people["received"]} received, {people["handled"]} handled, {people["read"]} read");
-        foreach (var step in found["timeline"]!.AsArray()) AnsiConsole.MarkupLine($"  {Clock(step!["time"])}  {Output.Plain((string?)step["state"])}{(step["by"] is { } by ? $" by {Output.Plain((string?)by)}" : "")}");
-        foreach (var deadline in found["deadlines"]?.AsArray() ?? []) AnsiConsole.MarkupLine($"  {Clock(deadline!["at"])}  deadline: {deadline["by"]} by {deadline["who"]}, [bold]{deadline["state"]}[/]");
+        foreach (var step in found["timeline"]!.AsArray())
+        {
+            AnsiConsole.MarkupLine(
+                $"  {Clock(step!["time"])}  {Output.Plain((string?)step["state"])}" +
+                $"{(step["by"] is { } by ? $" by {Output.Plain((string?)by)}" : "")}");
+        }
+        foreach (var deadline in found["deadlines"]?.AsArray() ?? [])
+        {
+            AnsiConsole.MarkupLine(
+                $"  {Clock(deadline!["at"])}  deadline: {deadline["by"]} by {deadline["who"]}, [bold]{deadline["state"]}[/]");
+        }
         if (found["receipts"] is JsonArray { Count: > 0 } receipts)
         {
-            var table = new Table().Border(TableBorder.None).AddColumns("[grey]user[/]", "[grey]device[/]", "[grey]received[/]", "[grey]handled[/]", "[grey]read[/]");
-            foreach (var r in receipts) table.AddRow(Output.Plain((string?)r!["user"]), Output.Plain((string?)r["device"]), Clock(r["received"]), Clock(r["handled"]), Clock(r["read"]));
+            var table = new Table().Border(TableBorder.None)
+                .AddColumns("[grey]user[/]", "[grey]device[/]", "[grey]received[/]", "[grey]handled[/]", "[grey]read[/]");
+            foreach (var r in receipts)
+            {
+                table.AddRow(Output.Plain((string?)r!["user"]), Output.Plain((string?)r["device"]), Clock(r["received"]),
+                    Clock(r["handled"]), Clock(r["read"]));
+            }
             AnsiConsole.Write(table);
         }
-        else Output.Hint($"Receipts of this type are kept as {(string?)found["receiptsKept"]}; with fullReceipts each person's are listed (operating.md).");
+        else
+        {
+            Output.Hint($"Receipts of this type are kept as {(string?)found["receiptsKept"]}; with fullReceipts each person's are " +
+                $"listed (operating.md).");
+        }
         return 0;
     }
 
@@ -70,7 +101,11 @@ static class ReceiptsCommand
             if ((bool)page["more"]!) continue;
             if (!follow)
             {
-                if (shown == 0) Output.Hint("None are kept. What single people received, handled and read is kept for the types in fullReceipts (operating.md).");
+                if (shown == 0)
+                {
+                    Output.Hint("None are kept. What single people received, handled and read is kept for the types in fullReceipts " +
+                        "(operating.md).");
+                }
                 if (!json) Output.Hint($"Go on later with --after {after}");
                 return 0;
             }
@@ -80,7 +115,11 @@ static class ReceiptsCommand
 
     static void Print(JsonNode r)
     {
-        var who = r["user"] is { } user ? $" [bold]{Output.Plain((string?)user)}[/]{(r["device"] is { } device ? $" [grey]on {Output.Plain((string?)device)}[/]" : "")}" : "";
-        AnsiConsole.MarkupLine($"{Clock(r["time"])}  {Output.Plain((string?)r["state"]),-12}{who}  [grey]{Output.Plain((string?)r["type"])} {Output.Plain((string?)r["id"])}[/]");
+        var who = r["user"] is { } user
+            ? $" [bold]{Output.Plain((string?)user)}[/]{(r["device"] is { } device ? $" [grey]on {Output.Plain((string?)device)}[/]" : "")}"
+            : "";
+        AnsiConsole.MarkupLine(
+            $"{Clock(r["time"])}  {Output.Plain((string?)r["state"]),-12}{who}  [grey]{Output.Plain((string?)r["type"])} " +
+            $"{Output.Plain((string?)r["id"])}[/]");
     }
 }

@@ -12,10 +12,16 @@ static class ReceiveCommand
     public static Command Build()
     {
         var connection = new Connection();
-        var transport = new Option<string>("--transport") { Description = "auto, websocket, sse or long-poll.", DefaultValueFactory = _ => "auto" };
+        var transport = new Option<string>("--transport")
+        { Description = "auto, websocket, sse or long-poll.", DefaultValueFactory = _ => "auto" };
         transport.AcceptOnlyFromAmong("auto", "websocket", "sse", "long-poll");
-        var device = new Option<string?>("--device") { Description = "This device's id; default: this machine's name with '-cli'.", DefaultValueFactory = _ => Environment.MachineName + "-cli" };
-        var after = new Option<string?>("--after") { Description = "Go on after this cursor, or 'now'. Without it: what no device of the user has received." };
+        var device = new Option<string?>("--device")
+        {
+            Description = "This device's id; default: this machine's name with '-cli'.",
+            DefaultValueFactory = _ => Environment.MachineName + "-cli"
+        };
+        var after = new Option<string?>("--after")
+        { Description = "Go on after this cursor, or 'now'. Without it: what no device of the user has received." };
         var count = new Option<int?>("--count") { Description = "Stop after this many notifications." };
         var noAck = new Option<bool>("--no-ack") { Description = "Do not acknowledge." };
         var subscribe = new Option<string[]>("--subscribe") { Description = "A topic to subscribe to, such as berth/3; may be repeated." };
@@ -30,7 +36,13 @@ static class ReceiveCommand
         {
             var options = new LiveOptions
             {
-                Transport = parsed.GetValue(transport) switch { "websocket" => LiveTransport.WebSocket, "sse" => LiveTransport.Sse, "long-poll" => LiveTransport.LongPoll, _ => LiveTransport.Auto },
+                Transport = parsed.GetValue(transport) switch
+                {
+                    "websocket" => LiveTransport.WebSocket,
+                    "sse" => LiveTransport.Sse,
+                    "long-poll" => LiveTransport.LongPoll,
+                    _ => LiveTransport.Auto
+                },
                 Device = parsed.GetValue(device),
                 Label = "rovett receive",
                 After = parsed.GetValue(after),
@@ -47,12 +59,19 @@ static class ReceiveCommand
                 else Print(message);
                 if ((string?)message["kind"] == "current")
                 {
-                    foreach (var topic in parsed.GetValue(subscribe) ?? []) await live.Send(new JsonObject { ["kind"] = "subscribe", ["topic"] = topic, ["requestId"] = "subscribe " + topic }, cancel);
+                    foreach (var topic in parsed.GetValue(subscribe) ?? [])
+                    {
+                        await live.Send(new JsonObject { ["kind"] = "subscribe", ["topic"] = topic, ["requestId"] = "subscribe " + topic },
+                            cancel);
+                    }
                 }
                 if ((string?)message["kind"] != "notification" || --left > 0) continue;
                 if (message["cursor"] is null) break; // nothing to acknowledge
                 // Leaving the loop closes the connection, so the last ones are acknowledged first.
-                if (options.AutoAcknowledge) await live.Send(new JsonObject { ["kind"] = "ack", ["upTo"] = (string?)message["cursor"], ["handled"] = true }, cancel);
+                if (options.AutoAcknowledge)
+                {
+                    await live.Send(new JsonObject { ["kind"] = "ack", ["upTo"] = (string?)message["cursor"], ["handled"] = true }, cancel);
+                }
                 break;
             }
             return 0;
@@ -68,33 +87,52 @@ static class ReceiveCommand
     static void Print(JsonObject m)
     {
         var console = AnsiConsole.Console;
-        static string Clock(JsonNode? time) => DateTime.TryParse((string?)time, null, DateTimeStyles.AdjustToUniversal, out var t) ? t.ToLocalTime().ToString("HH:mm:ss") : "        ";
+        static string Clock(JsonNode? time) => DateTime.TryParse((string?)time, null, DateTimeStyles.AdjustToUniversal, out var t)
+            ? t.ToLocalTime().ToString("HH:mm:ss")
+            : "        ";
         switch ((string?)m["kind"])
         {
             case "opened":
-                console.MarkupLine($"[green]connected[/] over [bold]{m["transport"]}[/] as [bold]{Output.Plain((string?)m["user"])}[/] in {Output.Plain((string?)m["space"])}, on {string.Join(", ", m["channels"]!.AsArray().Select(c => Output.Plain((string?)c)))}; [bold]{m["totals"]!["unread"]} unread[/]  [grey]cursor {m["cursor"]}[/]");
+                console.MarkupLine(
+                    $"[green]connected[/] over [bold]{m["transport"]}[/] as [bold]{Output.Plain((string?)m["user"])}[/] in " +
+                    $"{Output.Plain((string?)m["space"])}, on " +
+                    $"{string.Join(", ", m["channels"]!.AsArray().Select(c => Output.Plain((string?)c)))}; [bold]" +
+                    $"{m["totals"]!["unread"]} unread[/]  [grey]cursor {m["cursor"]}[/]");
                 break;
             case "current":
                 console.MarkupLine($"[grey]up to date; what follows is live  cursor {m["cursor"]}[/]");
                 break;
             case "notification" when m["counted"] is not null:
-                console.MarkupLine($"{Clock(m["time"])}  [bold]{Output.Plain((string?)m["title"])}[/]  [grey]{Output.Plain((string?)m["type"])} to {Output.Plain((string?)m["to"])}, subscribed: not in the inbox[/]");
+                console.MarkupLine(
+                    $"{Clock(m["time"])}  [bold]{Output.Plain((string?)m["title"])}[/]  [grey]{Output.Plain((string?)m["type"])} to " +
+                    $"{Output.Plain((string?)m["to"])}, subscribed: not in the inbox[/]");
                 break;
             case "notification" when m["cursor"] is null:
-                console.MarkupLine($"{Clock(m["time"])}  [bold]{Output.Plain((string?)m["title"])}[/]  [grey]{Output.Plain((string?)m["type"])} to {Output.Plain((string?)m["to"])}, not stored[/]");
+                console.MarkupLine(
+                    $"{Clock(m["time"])}  [bold]{Output.Plain((string?)m["title"])}[/]  [grey]{Output.Plain((string?)m["type"])} to " +
+                    $"{Output.Plain((string?)m["to"])}, not stored[/]");
                 break;
             case "notification":
-                console.MarkupLine($"{Clock(m["time"])}  [bold]{Output.Plain((string?)m["title"])}[/]  [grey]{Output.Plain((string?)m["type"])} to {Output.Plain((string?)m["to"])}[/]  [bold]{m["unread"]} unread[/]  [grey]cursor {m["cursor"]}[/]");
+                console.MarkupLine(
+                    $"{Clock(m["time"])}  [bold]{Output.Plain((string?)m["title"])}[/]  [grey]{Output.Plain((string?)m["type"])} to " +
+                    $"{Output.Plain((string?)m["to"])}[/]  [bold]{m["unread"]} unread[/]  [grey]cursor {m["cursor"]}[/]");
                 break;
             case "withdrawn" or "expired" or "replaced" or "taken" or "released":
                 var by = m["by"] is null ? "" : $" by {Output.Plain((string?)m["by"])}";
-                console.MarkupLine($"{Clock(m["time"])}  [darkorange3]{m["kind"]}{by}[/]  [grey]{Output.Plain((string?)m["id"])}[/]  [bold]{m["unread"]} unread[/]  [grey]cursor {m["cursor"]}[/]");
+                console.MarkupLine(
+                    $"{Clock(m["time"])}  [darkorange3]{m["kind"]}{by}[/]  [grey]{Output.Plain((string?)m["id"])}[/]  [bold]" +
+                    $"{m["unread"]} unread[/]  [grey]cursor {m["cursor"]}[/]");
                 break;
             case "totals" or "read":
-                console.MarkupLine($"{Clock(m["totals"]!["asOf"])}  [grey]{((string?)m["kind"] == "read" ? "read on another device" : "totals")}[/]  [bold]{m["totals"]!["unread"]} unread[/]");
+                console.MarkupLine(
+                    $"{Clock(m["totals"]!["asOf"])}  [grey]{((string?)m["kind"] == "read" ? "read on another device" : "totals")}[/]  " +
+                    $"[bold]{m["totals"]!["unread"]} unread[/]");
                 break;
             case "channels":
-                console.MarkupLine($"          [darkorange3]channels changed[/]: {string.Join(", ", m["channels"]!.AsArray().Select(c => Output.Plain((string?)c)))}  [bold]{m["totals"]!["unread"]} unread[/]");
+                console.MarkupLine(
+                    $"          [darkorange3]channels changed[/]: " +
+                    $"{string.Join(", ", m["channels"]!.AsArray().Select(c => Output.Plain((string?)c)))}  [bold]" +
+                    $"{m["totals"]!["unread"]} unread[/]");
                 break;
             case "gap":
                 console.MarkupLine($"          [darkorange3]gap[/]: {Output.Plain((string?)m["detail"])}");
@@ -103,7 +141,9 @@ static class ReceiveCommand
                 console.MarkupLine($"          [darkorange3]the service ends this session[/]: {Output.Plain((string?)m["reason"])}");
                 break;
             case "refused":
-                console.MarkupLine($"          [red]refused[/]: {Output.Plain((string?)m["problem"]?["detail"])} {Output.Plain((string?)m["problem"]?["fix"])}");
+                console.MarkupLine(
+                    $"          [red]refused[/]: {Output.Plain((string?)m["problem"]?["detail"])} " +
+                    $"{Output.Plain((string?)m["problem"]?["fix"])}");
                 break;
         }
     }

@@ -45,7 +45,8 @@ static class SendCommand
             }
             if (parsed.GetValue(to) is { Length: > 0 } addresses) Set("to", new JsonArray([.. addresses.Select(a => (JsonNode)a)]));
             if (parsed.GetValue(except) is { Length: > 0 } left) Set("except", new JsonArray([.. left.Select(a => (JsonNode)a)]));
-            foreach (var (name, option) in new[] { ("type", type), ("title", title), ("body", body), ("subject", subject), ("link", link), ("urgency", urgency), ("slot", slot) }) Set(name, parsed.GetValue(option));
+            foreach (var (name, option) in new[] { ("type", type), ("title", title), ("body", body), ("subject", subject), ("link", link),
+                ("urgency", urgency), ("slot", slot) }) Set(name, parsed.GetValue(option));
             if (parsed.GetValue(data) is { } text) Set("data", Parse(text, "--data"));
             if (parsed.GetValue(ttl) is { } lasts) Set("ttl", Seconds(lasts));
             if (parsed.GetValue(takeable)) Set("takeable", true);
@@ -63,7 +64,10 @@ static class SendCommand
         try
         {
             var text = path == "-" ? await Console.In.ReadToEndAsync(cancel) : await File.ReadAllTextAsync(path, cancel);
-            return Parse(text, path == "-" ? "standard input" : path, "A notification is {\"to\":[…],\"type\":\"…\",\"title\":\"…\"}; nothing was sent.") as JsonObject ?? throw new UsageException("--file: not a JSON object.", "Write the notification as {\"to\":[…],\"type\":\"…\",\"title\":\"…\"}.");
+            return Parse(text, path == "-" ? "standard input" : path,
+                "A notification is {\"to\":[…],\"type\":\"…\",\"title\":\"…\"}; nothing was sent.") as JsonObject
+                ?? throw new UsageException("--file: not a JSON object.",
+                "Write the notification as {\"to\":[…],\"type\":\"…\",\"title\":\"…\"}.");
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
@@ -88,18 +92,38 @@ static class SendCommand
         var console = AnsiConsole.Console;
         if (dryRun) console.MarkupLine("[darkorange3]Not sent[/] (dry run); it would reach");
         else if (answer["id"] is null) console.MarkupLine("[green]Handed on[/], not stored; it reaches");
-        else if ((bool)answer["repeated"]!) console.MarkupLineInterpolated($"[green]Already stored[/] {(string)answer["id"]!} at position {(long)answer["position"]!}; it reaches now");
-        else console.MarkupLineInterpolated($"[green]Stored[/] {(string)answer["id"]!} at position {(long)answer["position"]!}; it reaches");
+        else if ((bool)answer["repeated"]!)
+        {
+            console.MarkupLineInterpolated(
+                $"[green]Already stored[/] {(string)answer["id"]!} at position {(long)answer["position"]!}; it reaches now");
+        }
+        else
+        {
+            console.MarkupLineInterpolated($"[green]Stored[/] {(string)answer["id"]!} at position {(long)answer["position"]!}; it reaches");
+        }
         foreach (var reach in answer["reach"]!.AsArray())
         {
             var address = Output.Plain((string?)reach!["address"]);
             bool isTopic = address.StartsWith("topic:", StringComparison.Ordinal);
-            if (isTopic && !(bool)reach["known"]!) console.MarkupLine($"  [bold]{address}[/]  [darkorange3]no policy and no grant is about it: nobody can listen to it[/]; see rovett policies.");
-            else if ((bool)reach["known"]!) console.MarkupLine($"  [bold]{address}[/]  {reach["users"]} {(isTopic ? "follow it" : "known")}, {reach["connected"]} connected now{(answer["id"] is null && !dryRun ? "" : $", stored for {reach["stored"]}")}");
+            if (isTopic && !(bool)reach["known"]!)
+            {
+                console.MarkupLine($"  [bold]{address}[/]  [darkorange3]no policy and no grant is about it: nobody can listen to it[/]; " +
+                    $"see rovett policies.");
+            }
+            else if ((bool)reach["known"]!)
+            {
+                console.MarkupLine(
+                    $"  [bold]{address}[/]  {reach["users"]} {(isTopic ? "follow it" : "known")}, {reach["connected"]} connected now" +
+                    $"{(answer["id"] is null && !dryRun ? "" : $", stored for {reach["stored"]}")}");
+            }
             else
             {
-                var near = reach["near"] is JsonArray { Count: > 0 } names ? $" Did you mean {string.Join(" or ", names.Select(n => Output.Plain((string?)n)))}?" : "";
-                console.MarkupLine($"  [bold]{address}[/]  [darkorange3]nobody by that name has connected yet[/]; {(dryRun ? "it would wait" : "it waits")} for whoever comes.{near}");
+                var near = reach["near"] is JsonArray { Count: > 0 } names
+                    ? $" Did you mean {string.Join(" or ", names.Select(n => Output.Plain((string?)n)))}?"
+                    : "";
+                console.MarkupLine(
+                    $"  [bold]{address}[/]  [darkorange3]nobody by that name has connected yet[/]; " +
+                    $"{(dryRun ? "it would wait" : "it waits")} for whoever comes.{near}");
             }
         }
     }

@@ -14,22 +14,28 @@ static class ServeCommand
     public static Command Build()
     {
         var config = new Option<string?>("--config") { Description = "A YAML file with settings." };
-        var consoleLink = new Option<bool>("--console-link") { Description = "Print a new one-time sign-up link for the console (15 minutes)." };
+        var consoleLink = new Option<bool>("--console-link")
+        { Description = "Print a new one-time sign-up link for the console (15 minutes)." };
         var settings = new (string Name, Option<string?> Option)[]
         {
             ("data", new("--data") { Description = "The folder that holds everything. [default: data]" }),
             ("address", new("--address") { Description = "The IP address to listen on. [default: 127.0.0.1]" }),
             ("port", new("--port") { Description = "The TCP port; 0 takes a free one. [default: 7411]" }),
-            ("readyFile", new("--ready-file") { Description = "Write the address, and on the first start the credentials, to this file (mode 0600) once it listens." }),
+            ("readyFile", new("--ready-file")
+                { Description = "Write the address, and on the first start the credentials, to this file (mode 0600) once it listens." }),
             ("spaces", new("--spaces") { Description = "Spaces to have beside main, separated by commas." }),
             ("origins", new("--origins") { Description = "Browser origins that may connect, separated by commas." }),
-            ("certificate", new("--certificate") { Description = "A PEM file with the certificate: TLS and HTTP/2. Renewed ones are taken up without a restart." }),
+            ("certificate", new("--certificate")
+                { Description = "A PEM file with the certificate: TLS and HTTP/2. Renewed ones are taken up without a restart." }),
             ("certificateKey", new("--certificate-key") { Description = "A PEM file with its private key." }),
             ("newcomers", new("--newcomers") { Description = "How far back a newcomer to a role sees: now, 12h, 7d … [default: 7d]" }),
-            ("strictAddresses", new("--strict-addresses") { Description = "true: refuse sends to addresses nobody knows. [default: false]" }),
+            ("strictAddresses", new("--strict-addresses")
+                { Description = "true: refuse sends to addresses nobody knows. [default: false]" }),
             ("heartbeatSeconds", new("--heartbeat-seconds") { Description = "Seconds between signs of life. [default: 20]" }),
-            ("ackTimeoutSeconds", new("--ack-timeout-seconds") { Description = "Seconds until an acknowledgement is asked for. [default: 10]" }),
-            ("comeBackWithinMs", new("--come-back-within-ms") { Description = "Over how long sessions spread when they come back after a stop. [default: 3000]" }),
+            ("ackTimeoutSeconds", new("--ack-timeout-seconds")
+                { Description = "Seconds until an acknowledgement is asked for. [default: 10]" }),
+            ("comeBackWithinMs", new("--come-back-within-ms")
+                { Description = "Over how long sessions spread when they come back after a stop. [default: 3000]" }),
             ("log", new("--log") { Description = "verbose, information, warning or error. [default: information]" }),
         };
         var command = new Command("serve", """
@@ -43,7 +49,8 @@ static class ServeCommand
         foreach (var (_, option) in settings) command.Options.Add(option);
         command.SetAction(async (parsed, cancel) =>
         {
-            var flags = settings.Select(s => (s.Name, Value: parsed.GetValue(s.Option))).Where(s => s.Value is not null).ToDictionary(s => s.Name, s => s.Value!);
+            var flags = settings.Select(s => (s.Name, Value: parsed.GetValue(s.Option))).Where(s => s.Value is not null)
+                .ToDictionary(s => s.Name, s => s.Value!);
             var options = OptionsReader.Read(parsed.GetValue(config), Variables(), flags, out var mistakes);
             if (mistakes.Count > 0)
             {
@@ -57,7 +64,9 @@ static class ServeCommand
     }
 
     static Dictionary<string, string> Variables() =>
-        Environment.GetEnvironmentVariables().Cast<DictionaryEntry>().Where(e => ((string)e.Key).StartsWith("ROVETT_", StringComparison.Ordinal)).ToDictionary(e => (string)e.Key, e => (string?)e.Value ?? "");
+        Environment.GetEnvironmentVariables().Cast<DictionaryEntry>()
+        .Where(e => ((string)e.Key).StartsWith("ROVETT_", StringComparison.Ordinal))
+        .ToDictionary(e => (string)e.Key, e => (string?)e.Value ?? "");
 
     static async Task<int> Run(RovettOptions options, bool consoleLink, CancellationToken cancel)
     {

@@ -22,7 +22,8 @@ static class SigningKeyCommand
         var name = new Argument<string>("name") { Description = "What to call it." };
         var kid = new Option<string?>("--kid") { Description = "What the header of tokens calls it (kid)." };
         var publicKey = new Option<FileInfo?>("--public-key") { Description = "A file with a public key as a JWK." };
-        var keySet = new Option<string?>("--key-set") { Description = "The address of a key set (JWKS), or file:NAME in the folder 'keys' of the data folder." };
+        var keySet = new Option<string?>("--key-set")
+        { Description = "The address of a key set (JWKS), or file:NAME in the folder 'keys' of the data folder." };
         var issuer = new Option<string?>("--issuer") { Description = "An OpenID Connect issuer." };
         var command = new Command("add", """
             Add a signing key beside those there are. Without an option a secret is made, and shown this once.
@@ -47,7 +48,11 @@ static class SigningKeyCommand
                 AnsiConsole.MarkupLine($"[green]Added[/] {Output.Plain((string?)answer["name"])}, a secret for HS256, shown this once:");
                 Console.Out.WriteLine(secret);
             }
-            else AnsiConsole.MarkupLine($"[green]Added[/] {Output.Plain((string?)answer["name"])}. Tokens that it signed are let in from now on.");
+            else
+            {
+                AnsiConsole.MarkupLine(
+                    $"[green]Added[/] {Output.Plain((string?)answer["name"])}. Tokens that it signed are let in from now on.");
+            }
             return 0;
         }));
         return command;
@@ -61,7 +66,8 @@ static class SigningKeyCommand
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException or JsonException)
         {
-            throw new UsageException($"--public-key: {file.Name} can't be read as JSON: {error.Message}", "Give a file with one JWK (RFC 7517).");
+            throw new UsageException($"--public-key: {file.Name} can't be read as JSON: {error.Message}",
+                "Give a file with one JWK (RFC 7517).");
         }
     }
 
@@ -84,12 +90,22 @@ static class SigningKeyCommand
                 Output.Json(answer);
                 return 0;
             }
-            var table = new Table().Border(TableBorder.None).AddColumns("[grey]name[/]", "[grey]what[/]", "[grey]kid[/]", "[grey]added[/]", "[grey]stands[/]");
+            var table = new Table().Border(TableBorder.None)
+                .AddColumns("[grey]name[/]", "[grey]what[/]", "[grey]kid[/]", "[grey]added[/]", "[grey]stands[/]");
             foreach (var key in answer["signingKeys"]!.AsArray())
             {
-                var what = (string)key!["kind"]! switch { "secret" => "secret, HS256", "publicKey" => $"public key, {Output.Plain((string?)key["publicKey"]!["kty"])}", "keySet" => Output.Plain((string?)key["keySet"]), _ => Output.Plain((string?)key["issuer"]) };
-                var stands = (string?)key["error"] is { } error ? $"[red]{Output.Plain(error)}[/]" : key["keys"] is not { } count ? "" : key["fetched"] is { } at ? $"{count} keys, fetched {((string)at!)[11..19]}" : "not needed yet";
-                table.AddRow(Output.Plain((string?)key["name"]), what, Output.Plain((string?)key["kid"]), ((string)key["created"]!)[..10], stands);
+                var what = (string)key!["kind"]! switch
+                {
+                    "secret" => "secret, HS256",
+                    "publicKey" => $"public key, {Output.Plain((string?)key["publicKey"]!["kty"])}",
+                    "keySet" => Output.Plain((string?)key["keySet"]),
+                    _ => Output.Plain((string?)key["issuer"])
+                };
+                var stands = (string?)key["error"] is { } error ? $"[red]{Output.Plain(error)}[/]" : key["keys"] is not { } count
+                    ? ""
+                    : key["fetched"] is { } at ? $"{count} keys, fetched {((string)at!)[11..19]}" : "not needed yet";
+                table.AddRow(Output.Plain((string?)key["name"]), what, Output.Plain((string?)key["kid"]),
+                    ((string)key["created"]!)[..10], stands);
             }
             AnsiConsole.Write(table);
             return 0;
@@ -111,7 +127,8 @@ static class SigningKeyCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            var answer = await client.Call(HttpMethod.Delete, "/v1/signing-keys/" + Uri.EscapeDataString(parsed.GetValue(name)!), cancel: cancel);
+            var answer = await client.Call(HttpMethod.Delete, "/v1/signing-keys/" + Uri.EscapeDataString(parsed.GetValue(name)!),
+                cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else AnsiConsole.MarkupLineInterpolated($"[green]Removed.[/] {(long)answer["sessionsEnded"]!} sessions ended with it.");
             return 0;
@@ -126,7 +143,11 @@ static class SettingsCommand
     public static Command Build()
     {
         var connection = new Connection();
-        var changes = new Argument<string[]>("change") { Description = "SETTING=VALUE; a list is separated by commas; nothing after '=' takes the setting back to its default.", Arity = ArgumentArity.ZeroOrMore };
+        var changes = new Argument<string[]>("change")
+        {
+            Description = "SETTING=VALUE; a list is separated by commas; nothing after '=' takes the setting back to its default.",
+            Arity = ArgumentArity.ZeroOrMore
+        };
         var command = new Command("settings", """
             Show what a space is set to, or change it. It holds at once.
 
@@ -139,7 +160,10 @@ static class SettingsCommand
         {
             using var client = connection.Backend(parsed);
             var given = parsed.GetValue(changes)!;
-            foreach (var change in given.Where(c => c.IndexOf('=', StringComparison.Ordinal) < 1)) throw new UsageException($"'{change}' is no change.", "Write SETTING=VALUE, such as tokens.audiences=ferries.");
+            foreach (var change in given.Where(c => c.IndexOf('=', StringComparison.Ordinal) < 1))
+            {
+                throw new UsageException($"'{change}' is no change.", "Write SETTING=VALUE, such as tokens.audiences=ferries.");
+            }
             var settings = await client.Call(HttpMethod.Get, "/v1/settings", cancel: cancel);
             if (given.Length > 0) settings = await client.Call(HttpMethod.Patch, "/v1/settings", Patch(given, settings.AsObject()), cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(settings);
@@ -174,11 +198,14 @@ static class SettingsCommand
                 var all = Flat("", now).Select(f => f.Item1).ToList();
                 var near = NearNames.Among(all, change[..equals]);
                 if (near.Count == 0) near = [.. all.Where(n => n.Split('.')[^1].Equals(path[^1], StringComparison.OrdinalIgnoreCase))];
-                throw new UsageException($"'{change[..equals]}' is no setting.", near.Count > 0 ? $"Did you mean {string.Join(" or ", near)}?" : $"The settings are {string.Join(", ", all)}.");
+                throw new UsageException($"'{change[..equals]}' is no setting.",
+                    near.Count > 0 ? $"Did you mean {string.Join(" or ", near)}?" : $"The settings are {string.Join(", ", all)}.");
             }
             var before = names[path[^1]];
             into[path[^1]] = text.Length == 0 ? null
-                : before is JsonArray || path[^1] == "origins" ? new JsonArray([.. text.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries).Select(t => (JsonNode)t)])
+                : before is JsonArray || path[^1] == "origins"
+                ? new JsonArray(
+                [.. text.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries).Select(t => (JsonNode)t)])
                 : (before is null || before.GetValueKind() == JsonValueKind.Number) && long.TryParse(text, out long number) ? number
                 : text;
         }
@@ -193,7 +220,12 @@ static class SettingsCommand
             {
                 foreach (var one in Flat(path + name + ".", inner)) yield return one;
             }
-            else yield return (path + name, value is null ? "as configured for the service" : value is JsonArray list ? list.Count == 0 ? "any" : string.Join(", ", list.Select(t => (string?)t)) : value.ToString());
+            else
+            {
+                yield return (path + name, value is null ? "as configured for the service" : value is JsonArray list ? list.Count == 0
+                    ? "any"
+                    : string.Join(", ", list.Select(t => (string?)t)) : value.ToString());
+            }
         }
     }
 }
@@ -216,14 +248,20 @@ static class AuditCommand
         {
             using var client = connection.Backend(parsed);
             bool json = parsed.GetValue(connection.Json);
-            var table = new Table().Border(TableBorder.None).AddColumns("[grey]#[/]", "[grey]time (UTC)[/]", "[grey]who[/]", "[grey]act[/]", "[grey]about[/]", "[grey]detail[/]");
+            var table = new Table().Border(TableBorder.None)
+                .AddColumns("[grey]#[/]", "[grey]time (UTC)[/]", "[grey]who[/]", "[grey]act[/]", "[grey]about[/]", "[grey]detail[/]");
             for (long? from = parsed.GetValue(after); from is not null;)
             {
                 var answer = await client.Call(HttpMethod.Get, $"/v1/audit?after={from}", cancel: cancel);
                 foreach (var act in answer["acts"]!.AsArray())
                 {
                     if (json) Output.Json(act!, oneLine: true);
-                    else table.AddRow(act!["number"]!.ToString(), ((string)act["time"]!)[..19].Replace('T', ' '), Who((string)act["actor"]!), Output.Plain((string?)act["act"]), Who((string)act["about"]!), $"[grey]{Output.Plain(act["detail"]!.ToJsonString() is "{}" ? "" : act["detail"]!.ToJsonString())}[/]");
+                    else
+                    {
+                        table.AddRow(act!["number"]!.ToString(), ((string)act["time"]!)[..19].Replace('T', ' '), Who((string)act["actor"]!),
+                            Output.Plain((string?)act["act"]), Who((string)act["about"]!),
+                            $"[grey]{Output.Plain(act["detail"]!.ToJsonString() is "{}" ? "" : act["detail"]!.ToJsonString())}[/]");
+                    }
                 }
                 from = (long?)answer["next"];
             }
@@ -234,5 +272,7 @@ static class AuditCommand
     }
 
     /// <summary>A key by its name: its id is in --json.</summary>
-    static string Who(string text) => Output.Plain(text.StartsWith("key:", StringComparison.Ordinal) && text.IndexOf(' ', StringComparison.Ordinal) is > 0 and var space ? "key" + text[space..] : text);
+    static string Who(string text) =>
+        Output.Plain(text.StartsWith("key:", StringComparison.Ordinal)
+        && text.IndexOf(' ', StringComparison.Ordinal) is > 0 and var space ? "key" + text[space..] : text);
 }

@@ -32,8 +32,12 @@ static class SpaceCommand
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                AnsiConsole.MarkupLine($"[green]Made[/] the space {Output.Plain((string?)answer["name"])}; its paths begin with {Output.Plain((string?)answer["path"])}. Its credentials, shown this once:");
-                Console.Out.WriteLine($"  export ROVETT_SPACE={Output.Quoted((string)answer["name"]!)}\n  export ROVETT_KEY={answer["credentials"]!["adminKey"]}\n  export ROVETT_TOKEN_SECRET={answer["credentials"]!["tokenSigningSecret"]}");
+                AnsiConsole.MarkupLine(
+                    $"[green]Made[/] the space {Output.Plain((string?)answer["name"])}; its paths begin with " +
+                    $"{Output.Plain((string?)answer["path"])}. Its credentials, shown this once:");
+                Console.Out.WriteLine(
+                    $"  export ROVETT_SPACE={Output.Quoted((string)answer["name"]!)}\n  export ROVETT_KEY=" +
+                    $"{answer["credentials"]!["adminKey"]}\n  export ROVETT_TOKEN_SECRET={answer["credentials"]!["tokenSigningSecret"]}");
             }
             return 0;
         }));
@@ -58,7 +62,11 @@ static class SpaceCommand
             else
             {
                 var table = new Table().Border(TableBorder.None).AddColumns("[grey]space[/]", "[grey]path[/]", "[grey]sessions[/]");
-                foreach (var space in answer["spaces"]!.AsArray()) table.AddRow(Output.Plain((string?)space!["name"]), Output.Plain((string?)space["path"]), space["sessions"]!.ToString());
+                foreach (var space in answer["spaces"]!.AsArray())
+                {
+                    table.AddRow(Output.Plain((string?)space!["name"]), Output.Plain((string?)space["path"]),
+                        space["sessions"]!.ToString());
+                }
                 AnsiConsole.Write(table);
             }
             return 0;
@@ -80,7 +88,11 @@ static class SpaceCommand
         Connection.Add(command, connection.Url, connection.Key, connection.Json);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
-            if (!parsed.GetValue(yes)) throw new UsageException($"Everything in the space '{parsed.GetValue(name)}' would be gone for good.", "Say --yes if that is meant.");
+            if (!parsed.GetValue(yes))
+            {
+                throw new UsageException($"Everything in the space '{parsed.GetValue(name)}' would be gone for good.",
+                    "Say --yes if that is meant.");
+            }
             using var client = connection.Backend(parsed);
             var answer = await client.Call(HttpMethod.Delete, "/v1/spaces/" + Uri.EscapeDataString(parsed.GetValue(name)!), cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);

@@ -14,7 +14,12 @@ static class StoreCommand
           rovett store backup --data ./data --to ./backup
         """) { Backup(), Restore(), Check() };
 
-    static Option<string> Data() => new("--data") { Description = "The data folder.", DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_DATA") ?? "data" };
+    static Option<string> Data() =>
+        new("--data")
+        {
+            Description = "The data folder.",
+            DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_DATA") ?? "data"
+        };
 
     static Command Backup()
     {
@@ -54,7 +59,8 @@ static class StoreCommand
             var target = Fresh(parsed.GetValue(data)!, "--data");
             DataFolderBackup.CopyBack(source, target);
             var epoch = SqliteFiles.NewEpoch(Path.Combine(target, SqliteFiles.HistoryName));
-            return Task.FromResult(Report([], $"Restored to {target}; the store's new life is {epoch}. Start it with 'rovett serve --data {target}'."));
+            return Task.FromResult(
+                Report([], $"Restored to {target}; the store's new life is {epoch}. Start it with 'rovett serve --data {target}'."));
         }));
         return command;
     }
@@ -68,22 +74,30 @@ static class StoreCommand
             Example:
               rovett store check --data ./data
             """) { data };
-        command.SetAction((parsed, _) => Output.Guard(() => Task.FromResult(Report(Problems(Existing(parsed.GetValue(data)!, "--data")), "Nothing is wrong."))));
+        command.SetAction(
+            (parsed, _) =>
+            Output.Guard(() => Task.FromResult(Report(Problems(Existing(parsed.GetValue(data)!, "--data")), "Nothing is wrong."))));
         return command;
     }
 
     static List<string> Problems(string folder)
     {
         using var history = SqliteFiles.ReadHistory(Path.Combine(folder, SqliteFiles.HistoryName));
-        return [.. DataFolderBackup.Databases.SelectMany(name => SqliteFiles.Integrity(Path.Combine(folder, name)).Select(line => $"{name}: {line}")), .. history.Check()];
+        return [.. DataFolderBackup.Databases.SelectMany(
+            name => SqliteFiles.Integrity(Path.Combine(folder, name)).Select(line => $"{name}: {line}")), .. history.Check()];
     }
 
-    static string Existing(string folder, string option) => DataFolderBackup.Databases.All(name => File.Exists(Path.Combine(folder, name))) ? folder
-        : throw new UsageException($"{option}: '{folder}' holds no Rovett data.", $"Name a folder with {string.Join(" and ", DataFolderBackup.Databases)}.");
+    static string Existing(string folder, string option) =>
+        DataFolderBackup.Databases.All(name => File.Exists(Path.Combine(folder, name))) ? folder
+        : throw new UsageException($"{option}: '{folder}' holds no Rovett data.",
+        $"Name a folder with {string.Join(" and ", DataFolderBackup.Databases)}.");
 
     static string Fresh(string folder, string option)
     {
-        if (File.Exists(folder) || (Directory.Exists(folder) && Directory.EnumerateFileSystemEntries(folder).Any())) throw new UsageException($"{option}: '{folder}' exists already.", "Name a new or an empty folder; nothing is written over.");
+        if (File.Exists(folder) || (Directory.Exists(folder) && Directory.EnumerateFileSystemEntries(folder).Any()))
+        {
+            throw new UsageException($"{option}: '{folder}' exists already.", "Name a new or an empty folder; nothing is written over.");
+        }
         return Directory.CreateDirectory(folder, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute).FullName;
     }
 

@@ -10,7 +10,8 @@ static class TokenCommand
     public static Command Build()
     {
         var connection = new Connection();
-        var lifetime = new Option<string>("--lifetime") { Description = "How long it holds: 15m, 12h, 7d …", DefaultValueFactory = _ => "1h" };
+        var lifetime = new Option<string>("--lifetime")
+        { Description = "How long it holds: 15m, 12h, 7d …", DefaultValueFactory = _ => "1h" };
         var command = new Command("token", """
             Make a user's token, as your backend will: HS256 with the token-signing secret. Nothing is asked of the service.
 
@@ -22,9 +23,22 @@ static class TokenCommand
         {
             var user = parsed.GetValue(connection.User);
             if (string.IsNullOrEmpty(user)) throw new UsageException("No user was named.", "Give --user <id>.");
-            if (!Durations.TryParse(parsed.GetValue(lifetime), out var span) || span <= TimeSpan.Zero) throw new UsageException($"--lifetime: '{parsed.GetValue(lifetime)}' is no duration.", "Give a number with s, m, h or d, such as 12h.");
+            if (!Durations.TryParse(parsed.GetValue(lifetime), out var span) || span <= TimeSpan.Zero)
+            {
+                throw new UsageException($"--lifetime: '{parsed.GetValue(lifetime)}' is no duration.",
+                    "Give a number with s, m, h or d, such as 12h.");
+            }
             var token = Connection.MakeToken(connection.SecretOf(parsed), user, connection.Roles(parsed), span);
-            if (parsed.GetValue(connection.Json)) Output.Json(new JsonObject { ["token"] = token, ["user"] = user, ["expires"] = DateTimeOffset.UtcNow.Add(span).ToString("yyyy-MM-dd'T'HH:mm:ss'Z'") });
+            if (parsed.GetValue(connection.Json))
+            {
+                Output.Json(
+                    new JsonObject
+                    {
+                        ["token"] = token,
+                        ["user"] = user,
+                        ["expires"] = DateTimeOffset.UtcNow.Add(span).ToString("yyyy-MM-dd'T'HH:mm:ss'Z'")
+                    });
+            }
             else Console.Out.WriteLine(token);
             return Task.FromResult(0);
         }));

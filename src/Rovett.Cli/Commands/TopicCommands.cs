@@ -29,17 +29,23 @@ static class PoliciesCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            var answer = await client.Call(HttpMethod.Get, "/v1/policies" + (parsed.GetValue(version) is { } number ? $"?version={number}" : ""), cancel: cancel);
+            var answer = await client.Call(HttpMethod.Get,
+                "/v1/policies" + (parsed.GetValue(version) is { } number ? $"?version={number}" : ""), cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
                 var policies = answer["policies"]!.AsArray();
-                AnsiConsole.MarkupLine((long)answer["version"]! == 0 ? "No policies are loaded: nobody may take a topic without a grant." : $"Version [bold]{answer["version"]}[/], loaded {((string)answer["loaded"]!)[..16].Replace('T', ' ')}");
-                var table = new Table().Border(TableBorder.None).AddColumns("[grey]policy[/]", "[grey]topic[/]", "[grey]lets[/]", "[grey]when[/]");
+                AnsiConsole.MarkupLine((long)answer["version"]! == 0
+                    ? "No policies are loaded: nobody may take a topic without a grant."
+                    : $"Version [bold]{answer["version"]}[/], loaded {((string)answer["loaded"]!)[..16].Replace('T', ' ')}");
+                var table = new Table().Border(TableBorder.None)
+                    .AddColumns("[grey]policy[/]", "[grey]topic[/]", "[grey]lets[/]", "[grey]when[/]");
                 foreach (var p in policies)
                 {
-                    string Rights(string member, string word) => p![member] is JsonArray rights ? $"{word} {string.Join(", ", rights.Select(r => (string?)r))}" : "";
-                    table.AddRow(Output.Plain((string?)p!["name"]), Output.Plain((string?)p["topic"]), Rights("may", "[green]may[/]") + Rights("never", "[red]never[/]"),
+                    string Rights(string member, string word) =>
+                        p![member] is JsonArray rights ? $"{word} {string.Join(", ", rights.Select(r => (string?)r))}" : "";
+                    table.AddRow(Output.Plain((string?)p!["name"]), Output.Plain((string?)p["topic"]),
+                        Rights("may", "[green]may[/]") + Rights("never", "[red]never[/]"),
                         Output.Plain(p["when"]!.ToJsonString()) + (p["ask"] is { } ask ? $", asks {Output.Plain((string?)ask)}" : ""));
                 }
                 if (policies.Count > 0) AnsiConsole.Write(table);
@@ -73,9 +79,15 @@ static class PoliciesCommand
             var document = Yaml.Read(parsed.GetValue(file)!);
             using var client = connection.Backend(parsed);
             var expected = load ? parsed.GetValue(inPlaceOf)?.ToString(CultureInfo.InvariantCulture) : null;
-            var answer = await client.Call(HttpMethod.Put, "/v1/policies" + (load ? "" : "?dryRun=true"), document, ifMatch: expected, cancel: cancel);
+            var answer = await client.Call(HttpMethod.Put, "/v1/policies" + (load ? "" : "?dryRun=true"), document, ifMatch: expected,
+                cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
-            else AnsiConsole.MarkupLine(load ? $"[green]Loaded[/] {answer["policies"]} policies as version {answer["version"]}; they hold from now on." : $"[green]Right[/]: {answer["policies"]} policies. Nothing was changed.");
+            else
+            {
+                AnsiConsole.MarkupLine(load
+                    ? $"[green]Loaded[/] {answer["policies"]} policies as version {answer["version"]}; they hold from now on."
+                    : $"[green]Right[/]: {answer["policies"]} policies. Nothing was changed.");
+            }
             return 0;
         }));
         return command;
@@ -113,14 +125,25 @@ static class GrantCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            var body = new JsonObject { ["topic"] = parsed.GetValue(topic), ["may"] = new JsonArray([.. parsed.GetValue(may)!.Select(r => (JsonNode)r)]) };
-            foreach (var (name, value) in new[] { ("user", parsed.GetValue(user)), ("role", parsed.GetValue(role)), ("for", parsed.GetValue(holds)) })
+            var body = new JsonObject
+            {
+                ["topic"] = parsed.GetValue(topic),
+                ["may"] = new JsonArray([.. parsed.GetValue(may)!.Select(r => (JsonNode)r)])
+            };
+            foreach (var (name, value) in new[] { ("user", parsed.GetValue(user)), ("role", parsed.GetValue(role)),
+                ("for", parsed.GetValue(holds)) })
             {
                 if (value is not null) body[name] = value;
             }
             var answer = await client.Call(HttpMethod.Post, "/v1/grants", body, cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
-            else AnsiConsole.MarkupLine($"[green]Given[/] as grant {answer["grant"]}{(answer["until"] is { } until ? $", until {((string)until!)[..19].Replace('T', ' ')}" : "")}. End it: rovett grant end {answer["grant"]}");
+            else
+            {
+                AnsiConsole.MarkupLine(
+                    $"[green]Given[/] as grant {answer["grant"]}" +
+                    $"{(answer["until"] is { } until ? $", until {((string)until!)[..19].Replace('T', ' ')}" : "")}. End it: rovett " +
+                    $"grant end {answer["grant"]}");
+            }
             return 0;
         }));
         return command;
@@ -142,16 +165,22 @@ static class GrantCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            var query = string.Concat(new[] { ("user", parsed.GetValue(user)), ("role", parsed.GetValue(role)), ("topic", parsed.GetValue(topic)) }.Where(q => q.Item2 is not null).Select(q => $"&{q.Item1}={Uri.EscapeDataString(q.Item2!)}"));
+            var query = string.Concat(
+                new[] { ("user", parsed.GetValue(user)), ("role", parsed.GetValue(role)),
+                ("topic", parsed.GetValue(topic)) }.Where(q => q.Item2 is not null)
+                    .Select(q => $"&{q.Item1}={Uri.EscapeDataString(q.Item2!)}"));
             var answer = await client.Call(HttpMethod.Get, "/v1/grants?after=0" + query, cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                var table = new Table().Border(TableBorder.None).AddColumns("[grey]grant[/]", "[grey]to[/]", "[grey]topic[/]", "[grey]may[/]", "[grey]until[/]", "[grey]by[/]");
+                var table = new Table().Border(TableBorder.None)
+                    .AddColumns("[grey]grant[/]", "[grey]to[/]", "[grey]topic[/]", "[grey]may[/]", "[grey]until[/]", "[grey]by[/]");
                 foreach (var g in answer["grants"]!.AsArray())
                 {
-                    table.AddRow(g!["grant"]!.ToString(), Output.Plain(g["user"] is { } u ? $"user:{u}" : $"role:{g["role"]}"), Output.Plain((string?)g["topic"]), string.Join(", ", g["may"]!.AsArray().Select(r => (string?)r)),
-                        ((string?)g["until"])?[..19].Replace('T', ' ') ?? "it is ended", g["policy"] is { } policy ? $"the backend's answer to policy {Output.Plain((string?)policy)}" : "the API");
+                    table.AddRow(g!["grant"]!.ToString(), Output.Plain(g["user"] is { } u ? $"user:{u}" : $"role:{g["role"]}"),
+                        Output.Plain((string?)g["topic"]), string.Join(", ", g["may"]!.AsArray().Select(r => (string?)r)),
+                        ((string?)g["until"])?[..19].Replace('T', ' ') ?? "it is ended",
+                        g["policy"] is { } policy ? $"the backend's answer to policy {Output.Plain((string?)policy)}" : "the API");
                 }
                 if (table.Rows.Count == 0) AnsiConsole.MarkupLine("No grant holds.");
                 else AnsiConsole.Write(table);
@@ -200,7 +229,8 @@ static class DeciderCommand
         var name = new Argument<string>("name") { Description = "What policies call it." };
         var at = new Option<string>("--at") { Description = "Where it is asked: an https address.", Required = true };
         var timeout = new Option<int?>("--timeout-ms") { Description = "No answer within so many milliseconds is a no; 2000 by default." };
-        var allow = new Option<int?>("--allow-seconds") { Description = "How long a yes holds that does not say so itself; 300 by default." };
+        var allow = new Option<int?>("--allow-seconds")
+        { Description = "How long a yes holds that does not say so itself; 300 by default." };
         var deny = new Option<int?>("--deny-seconds") { Description = "How long a no is remembered; 10 by default." };
         var command = new Command("set", """
             Make a decider, or change it; the secret that signs its requests is shown once, when it is made.
@@ -213,15 +243,19 @@ static class DeciderCommand
         {
             using var client = connection.Backend(parsed);
             var body = new JsonObject { ["url"] = parsed.GetValue(at) };
-            foreach (var (member, value) in new[] { ("timeoutMs", parsed.GetValue(timeout)), ("allowSeconds", parsed.GetValue(allow)), ("denySeconds", parsed.GetValue(deny)) })
+            foreach (var (member, value) in new[]
+                { ("timeoutMs", parsed.GetValue(timeout)), ("allowSeconds", parsed.GetValue(allow)),
+                ("denySeconds", parsed.GetValue(deny)) })
             {
                 if (value is not null) body[member] = value;
             }
-            var answer = await client.Call(HttpMethod.Put, "/v1/deciders/" + Uri.EscapeDataString(parsed.GetValue(name)!), body, cancel: cancel);
+            var answer = await client.Call(HttpMethod.Put, "/v1/deciders/" + Uri.EscapeDataString(parsed.GetValue(name)!), body,
+                cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                AnsiConsole.MarkupLine($"[green]Set[/]: policies may ask {Output.Plain((string?)answer["name"])} at {Output.Plain((string?)answer["url"])}.");
+                AnsiConsole.MarkupLine(
+                    $"[green]Set[/]: policies may ask {Output.Plain((string?)answer["name"])} at {Output.Plain((string?)answer["url"])}.");
                 if (answer["secret"] is { } secret) Console.Out.WriteLine($"Its requests are signed with (shown this once): {secret}");
             }
             return 0;
@@ -246,9 +280,13 @@ static class DeciderCommand
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                var table = new Table().Border(TableBorder.None).AddColumns("[grey]decider[/]", "[grey]at[/]", "[grey]state[/]", "[grey]asked[/]", "[grey]allowed[/]", "[grey]denied[/]", "[grey]no answer[/]", "[grey]last trouble[/]");
+                var table = new Table().Border(TableBorder.None)
+                    .AddColumns("[grey]decider[/]", "[grey]at[/]", "[grey]state[/]", "[grey]asked[/]", "[grey]allowed[/]",
+                    "[grey]denied[/]", "[grey]no answer[/]", "[grey]last trouble[/]");
                 foreach (var d in answer["deciders"]!.AsArray())
-                    table.AddRow(Output.Plain((string?)d!["name"]), Output.Plain((string?)d["url"]), (string)d["state"]!, d["asked"]!.ToString(), d["allowed"]!.ToString(), d["denied"]!.ToString(), d["failed"]!.ToString(), Output.Plain((string?)d["lastError"]));
+                    table.AddRow(Output.Plain((string?)d!["name"]), Output.Plain((string?)d["url"]), (string)d["state"]!,
+                        d["asked"]!.ToString(), d["allowed"]!.ToString(), d["denied"]!.ToString(), d["failed"]!.ToString(),
+                        Output.Plain((string?)d["lastError"]));
                 if (table.Rows.Count == 0) AnsiConsole.MarkupLine("There is none. A policy that asks one refuses until it is set.");
                 else AnsiConsole.Write(table);
             }

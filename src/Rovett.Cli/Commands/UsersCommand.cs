@@ -33,15 +33,19 @@ static class UsersCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            var answer = (await client.Call(HttpMethod.Get, $"/v1/users?limit={parsed.GetValue(limit)}&after={Uri.EscapeDataString(parsed.GetValue(after) ?? "")}", cancel: cancel))!;
+            var answer =
+                (await client.Call(HttpMethod.Get,
+                $"/v1/users?limit={parsed.GetValue(limit)}&after={Uri.EscapeDataString(parsed.GetValue(after) ?? "")}", cancel: cancel))!;
             if (parsed.GetValue(connection.Json))
             {
                 Output.Json(answer);
                 return 0;
             }
-            var table = new Table().Border(TableBorder.None).AddColumns("[grey]id[/]", "[grey]name[/]", "[grey]locale[/]", "[grey]directory roles[/]");
+            var table = new Table().Border(TableBorder.None)
+                .AddColumns("[grey]id[/]", "[grey]name[/]", "[grey]locale[/]", "[grey]directory roles[/]");
             foreach (var user in answer["users"]!.AsArray())
-                table.AddRow(Output.Plain((string?)user!["id"]), Output.Plain((string?)user["displayName"]), Output.Plain((string?)user["locale"]), Roles(user["roles"]));
+                table.AddRow(Output.Plain((string?)user!["id"]), Output.Plain((string?)user["displayName"]),
+                    Output.Plain((string?)user["locale"]), Roles(user["roles"]));
             AnsiConsole.Write(table);
             if (answer["next"] is not null) Output.Hint($"There are more: --after {(string?)answer["users"]!.AsArray()[^1]!["id"]}");
             return 0;
@@ -70,7 +74,8 @@ static class UsersCommand
             else
             {
                 var grid = new Grid().AddColumns(2);
-                foreach (var (name, value) in user.AsObject()) grid.AddRow($"[grey]{Output.Plain(name)}[/]", value is JsonArray list ? Roles(list) : Output.Plain(value?.ToString()));
+                foreach (var (name, value) in user.AsObject()) grid.AddRow($"[grey]{Output.Plain(name)}[/]",
+                    value is JsonArray list ? Roles(list) : Output.Plain(value?.ToString()));
                 AnsiConsole.Write(grid);
             }
             return 0;
@@ -81,7 +86,11 @@ static class UsersCommand
     static Command Import()
     {
         var connection = new Connection();
-        var file = new Argument<string>("file") { Description = "One JSON object a line: {\"id\":\"mara\",\"displayName\":\"Mara\",\"locale\":\"en-GB\",\"roles\":[\"engineer\"]}; - for standard input." };
+        var file = new Argument<string>("file")
+        {
+            Description = "One JSON object a line: " +
+            "{\"id\":\"mara\",\"displayName\":\"Mara\",\"locale\":\"en-GB\",\"roles\":[\"engineer\"]}; - for standard input."
+        };
         var command = new Command("import", """
             Store many users. Safe to repeat: a user that is there already is changed to what the line says.
 
@@ -95,7 +104,10 @@ static class UsersCommand
 
     static async Task<int> Import(ParseResult parsed, Connection connection, string file, CancellationToken cancel)
     {
-        if (file != "-" && !File.Exists(file)) throw new UsageException($"'{file}' is not there.", "Name a file with one JSON object a line, or - for standard input.");
+        if (file != "-" && !File.Exists(file))
+        {
+            throw new UsageException($"'{file}' is not there.", "Name a file with one JSON object a line, or - for standard input.");
+        }
         using var client = connection.Backend(parsed);
         using var reader = file == "-" ? Console.In : new StreamReader(file);
         long lines = 0, stored = 0, refused = 0;
@@ -123,7 +135,10 @@ static class UsersCommand
                 // The service counts lines from the beginning of each part.
                 var (field, at) = ((string)error!["field"]!, lines);
                 int colon = field.IndexOf(':', StringComparison.Ordinal);
-                if (colon > 0 && long.TryParse(field["line ".Length..colon], out long number)) field = $"line {at + number}{field[colon..]}";
+                if (colon > 0 && long.TryParse(field["line ".Length..colon], out long number))
+                {
+                    field = $"line {at + number}{field[colon..]}";
+                }
                 faults.Add((field, (string)error["detail"]!));
             }
             lines += count;
@@ -131,10 +146,20 @@ static class UsersCommand
         }
         if (parsed.GetValue(connection.Json))
         {
-            Output.Json(new JsonObject { ["stored"] = stored, ["refused"] = refused, ["errors"] = new JsonArray([.. faults.Take(50).Select(f => (JsonNode)new JsonObject { ["field"] = f.Field, ["detail"] = f.Detail })]) });
+            Output.Json(
+                new JsonObject
+                {
+                    ["stored"] = stored,
+                    ["refused"] = refused,
+                    ["errors"] =
+                    new JsonArray(
+                    [.. faults.Take(50).Select(f => (JsonNode)new JsonObject { ["field"] = f.Field, ["detail"] = f.Detail })])
+                });
             return refused > 0 ? 2 : 0;
         }
-        AnsiConsole.MarkupLine($"[green]{stored:N0} users stored[/]{(refused > 0 ? $", [red]{refused:N0} {(refused == 1 ? "line" : "lines")} refused[/]" : "")}");
+        AnsiConsole.MarkupLine(
+            $"[green]{stored:N0} users stored[/]" +
+            $"{(refused > 0 ? $", [red]{refused:N0} {(refused == 1 ? "line" : "lines")} refused[/]" : "")}");
         foreach (var (field, detail) in faults.Take(50)) Output.Errors.MarkupLineInterpolated($"  [bold]{field}[/] {detail}");
         return refused > 0 ? 2 : 0;
     }
@@ -154,10 +179,17 @@ static class UsersCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            if (!parsed.GetValue(unknown)) await Connection.RequireKnown(client, parsed.GetValue(id)!, "id", "Add --unknown when it is meant.", cancel);
+            if (!parsed.GetValue(unknown))
+            {
+                await Connection.RequireKnown(client, parsed.GetValue(id)!, "id", "Add --unknown when it is meant.", cancel);
+            }
             var answer = await client.Call(HttpMethod.Post, Connection.UserPath(parsed.GetValue(id)!, "/sign-out"), cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
-            else AnsiConsole.MarkupLineInterpolated($"[green]Signed out[/]; {(long)answer["sessionsEnded"]!} sessions ended. Only credentials made from now on hold.");
+            else
+            {
+                AnsiConsole.MarkupLineInterpolated(
+                    $"[green]Signed out[/]; {(long)answer["sessionsEnded"]!} sessions ended. Only credentials made from now on hold.");
+            }
             return 0;
         }));
         return command;
@@ -183,8 +215,12 @@ static class UsersCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            if (!parsed.GetValue(unknown)) await Connection.RequireKnown(client, parsed.GetValue(id)!, "id", "Add --unknown when it is meant.", cancel);
-            var answer = await client.Call(HttpMethod.Put, Connection.UserPath(parsed.GetValue(id)!), new JsonObject { ["blocked"] = block }, cancel);
+            if (!parsed.GetValue(unknown))
+            {
+                await Connection.RequireKnown(client, parsed.GetValue(id)!, "id", "Add --unknown when it is meant.", cancel);
+            }
+            var answer = await client.Call(HttpMethod.Put, Connection.UserPath(parsed.GetValue(id)!),
+                new JsonObject { ["blocked"] = block }, cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else AnsiConsole.MarkupLineInterpolated($"[green]{(block ? "Blocked" : "Let in again")}[/]: {parsed.GetValue(id)!}");
             return 0;
@@ -210,7 +246,11 @@ static class UsersCommand
             using var client = connection.Backend(parsed);
             var answer = (await client.Call(HttpMethod.Delete, Connection.UserPath(parsed.GetValue(id)!), cancel: cancel))!;
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
-            else AnsiConsole.MarkupLineInterpolated($"[green]Erased[/]; {(long)answer["notifications"]!} notifications named the person, and name {(string)answer["erased"]!} now.");
+            else
+            {
+                var (count, pseudonym) = ((long)answer["notifications"]!, (string)answer["erased"]!);
+                AnsiConsole.MarkupLineInterpolated($"[green]Erased.[/] {count} notifications named the person; they now name {pseudonym}.");
+            }
             return 0;
         }));
         return command;

@@ -20,7 +20,8 @@ static class WithdrawCommand
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            var answer = await client.Call(HttpMethod.Delete, $"/v1/notifications/{Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel: cancel);
+            var answer = await client.Call(HttpMethod.Delete, $"/v1/notifications/{Uri.EscapeDataString(parsed.GetValue(id)!)}",
+                cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else if ((bool)answer["changed"]!) AnsiConsole.MarkupLineInterpolated($"[green]Withdrawn[/] at {(string)answer["time"]!}");
             else AnsiConsole.MarkupLineInterpolated($"It was over before: {(string)answer["state"]!} at {(string)answer["time"]!}");

@@ -4,7 +4,8 @@ using System.Text.Json.Nodes;
 
 namespace Rovett.Cli.Conformance;
 
-/// <summary>A program that uses the client under test: it prints a line of JSON for each thing that an application sees, and does what it reads.</summary>
+/// <summary>A program that uses the client under test: it prints a line of JSON for each thing that an application
+/// sees, and does what it reads.</summary>
 sealed class ClientUnderTest : IDisposable
 {
     readonly Process process;
@@ -14,7 +15,11 @@ sealed class ClientUnderTest : IDisposable
 
     public ClientUnderTest(string command, Uri service)
     {
-        process = new Process { StartInfo = new ProcessStartInfo("/bin/sh", ["-c", "exec " + command]) { RedirectStandardInput = true, RedirectStandardOutput = true, RedirectStandardError = true } };
+        process = new Process
+        {
+            StartInfo = new ProcessStartInfo("/bin/sh", ["-c", "exec " + command])
+            { RedirectStandardInput = true, RedirectStandardOutput = true, RedirectStandardError = true }
+        };
         process.StartInfo.Environment["ROVETT_URL"] = service.ToString().TrimEnd('/');
         process.OutputDataReceived += (_, line) => Take(line.Data);
         process.ErrorDataReceived += (_, line) => Take(line.Data);

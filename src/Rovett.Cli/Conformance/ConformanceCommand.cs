@@ -11,12 +11,18 @@ static class ConformanceCommand
 
     public static Command Build()
     {
-        var client = new Option<string>("--client") { Description = "The command that starts your client: it finds ROVETT_URL in its environment, and prints what its application sees (docs/conformance).", Required = true };
+        var client = new Option<string>("--client")
+        {
+            Description = "The command that starts your client: it finds ROVETT_URL in its " +
+            "environment, and prints what its application sees (docs/conformance).",
+            Required = true
+        };
         var only = new Option<string?>("--only") { Description = "Only the conversations whose name has this in it." };
-        var folder = new Option<string?>("--conversations") { Description = "A folder with other conversations than those that come with this program." };
+        var folder = new Option<string?>("--conversations")
+        { Description = "A folder with other conversations than those that come with this program." };
         var json = new Option<bool>("--json") { Description = "Print JSON." };
         var command = new Command("conformance", """
-            Hold recorded conversations with a client library of any language, over each transport, and see whether it does what a client must.
+            Test a client library of any language against recorded conversations, over each transport.
 
             Example:
               rovett conformance --client "python3 my_client.py" --only resume
@@ -25,31 +31,59 @@ static class ConformanceCommand
         {
             var all = Conversation.Load(parsed.GetValue(folder) ?? Path.Combine(AppContext.BaseDirectory, "conformance"));
             var chosen = all.FindAll(c => c.Name.Contains(parsed.GetValue(only) ?? "", StringComparison.Ordinal));
-            if (chosen.Count == 0) throw new UsageException($"--only: no conversation's name has '{parsed.GetValue(only)}' in it.", $"There are {string.Join(", ", all.Select(c => c.Name))}.");
+            if (chosen.Count == 0)
+            {
+                throw new UsageException($"--only: no conversation's name has '{parsed.GetValue(only)}' in it.",
+                    $"There are {string.Join(", ", all.Select(c => c.Name))}.");
+            }
             var results = new JsonArray();
             using var places = new SemaphoreSlim(AtATime);
-            var held = chosen.ConvertAll(c => (Conversation: c, Over: c.Through.Select(t => (Transport: t, Outcome: Hold(c, t, parsed.GetValue(client)!, places, cancel))).ToList()));
+            var held = chosen.ConvertAll(
+                c => (Conversation: c, Over: c.Through.Select(
+                t => (Transport: t, Outcome: Hold(c, t, parsed.GetValue(client)!, places, cancel))).ToList()));
             foreach (var (conversation, over) in held)
             {
                 var (transports, whys) = ("", "");
                 foreach (var (transport, holding) in over)
                 {
                     var (outcome, why) = await holding;
-                    results.Add(new JsonObject { ["conversation"] = conversation.Name, ["transport"] = transport, ["outcome"] = outcome, ["why"] = why });
-                    transports += outcome switch { "held" => $" [green]✓[/] {transport}", "left out" => $" [grey]– {transport}[/]", _ => $" [red]✗[/] {transport}" };
+                    results.Add(
+                        new JsonObject
+                        {
+                            ["conversation"] = conversation.Name,
+                            ["transport"] = transport,
+                            ["outcome"] = outcome,
+                            ["why"] = why
+                        });
+                    transports += outcome switch
+                    {
+                        "held" => $" [green]✓[/] {transport}",
+                        "left out" => $" [grey]– {transport}[/]",
+                        _ => $" [red]✗[/] {transport}"
+                    };
                     if (outcome == "deviated") whys += $"\n      {transport}: {Output.Plain(why)}";
                 }
-                if (!parsed.GetValue(json)) AnsiConsole.MarkupLine($"  {conversation.Name}  {Output.Plain(conversation.Title)}\n     {transports}{whys}");
+                if (!parsed.GetValue(json))
+                {
+                    AnsiConsole.MarkupLine($"  {conversation.Name}  {Output.Plain(conversation.Title)}\n     {transports}{whys}");
+                }
             }
-            int wrong = results.Count(r => (string)r!["outcome"]! == "deviated"), leftOut = results.Count(r => (string)r!["outcome"]! == "left out");
+            int wrong = results.Count(r => (string)r!["outcome"]! == "deviated"),
+                leftOut = results.Count(r => (string)r!["outcome"]! == "left out");
             if (parsed.GetValue(json)) Output.Json(new JsonObject { ["conforms"] = wrong == 0, ["results"] = results });
-            else AnsiConsole.MarkupLine($"{results.Count - wrong - leftOut} held, {wrong} deviated{(leftOut > 0 ? $", {leftOut} left out, which the client does not claim to do" : "")}.");
+            else
+            {
+                AnsiConsole.MarkupLine(
+                    $"{results.Count - wrong - leftOut} held, {wrong} deviated" +
+                    $"{(leftOut > 0 ? $", {leftOut} left out, which the client does not claim to do" : "")}.");
+            }
             return wrong == 0 ? 0 : 1;
         }));
         return command;
     }
 
-    static async Task<(string Outcome, string? Why)> Hold(Conversation conversation, string through, string command, SemaphoreSlim places, CancellationToken cancel)
+    static async Task<(string Outcome, string? Why)> Hold(Conversation conversation, string through, string command, SemaphoreSlim places,
+        CancellationToken cancel)
     {
         await places.WaitAsync(cancel);
         try

@@ -13,7 +13,8 @@ sealed record Step(string What, JsonNode? Details);
 /// <param name="Needs">What a client must be able to tell or do, beside handling notifications.</param>
 /// <param name="Steps">In order.</param>
 /// <param name="Never">What the application must not see, whenever.</param>
-sealed record Conversation(string Name, string Title, IReadOnlyList<string> Through, IReadOnlyList<string> Needs, IReadOnlyList<Step> Steps, IReadOnlyList<JsonNode> Never)
+sealed record Conversation(string Name, string Title, IReadOnlyList<string> Through, IReadOnlyList<string> Needs, IReadOnlyList<Step> Steps,
+    IReadOnlyList<JsonNode> Never)
 {
     static readonly string[] Known = ["opens", "refused", "says", "hears", "answers", "acked", "cut", "sees", "does", "quiet"];
 
@@ -22,7 +23,11 @@ sealed record Conversation(string Name, string Title, IReadOnlyList<string> Thro
     public static List<Conversation> Load(string folder)
     {
         var files = Directory.Exists(folder) ? Directory.GetFiles(folder, "*.json") : [];
-        if (files.Length == 0) throw new UsageException($"--conversations: there is none in '{folder}'.", "Name the folder docs/conformance of the sources, or leave it out.");
+        if (files.Length == 0)
+        {
+            throw new UsageException($"--conversations: there is none in '{folder}'.",
+                "Name the folder docs/conformance of the sources, or leave it out.");
+        }
         return [.. files.Order(StringComparer.Ordinal).Select(Read)];
     }
 
@@ -33,7 +38,8 @@ sealed record Conversation(string Name, string Title, IReadOnlyList<string> Thro
             var root = JsonNode.Parse(File.ReadAllText(file))!.AsObject();
             var steps = root["steps"]!.AsArray().Select(s => s!.AsObject().Single()).Select(s => new Step(s.Key, s.Value)).ToList();
             if (steps.Find(s => !Known.Contains(s.What)) is { } odd) throw new FormatException($"there is no step '{odd.What}'");
-            return new Conversation(Path.GetFileNameWithoutExtension(file), (string)root["title"]!, Texts(root["through"]) is { Count: > 0 } through ? through : ["websocket", "sse", "long-poll"], Texts(root["needs"]), steps,
+            return new Conversation(Path.GetFileNameWithoutExtension(file), (string)root["title"]!,
+                Texts(root["through"]) is { Count: > 0 } through ? through : ["websocket", "sse", "long-poll"], Texts(root["needs"]), steps,
                 [.. root["never"]?.AsArray().Select(n => n!) ?? []]);
         }
         catch (Exception error) when (error is JsonException or InvalidOperationException or FormatException or NullReferenceException)

@@ -9,7 +9,8 @@ sealed class Deviation(string what) : Exception(what);
 /// <summary>Holds one conversation over one transport with one client.</summary>
 sealed class Rehearsal(Conversation conversation, Stage stage, ClientUnderTest client)
 {
-    static readonly TimeSpan Patience = TimeSpan.FromSeconds(10), Afterwards = TimeSpan.FromMilliseconds(400), Glance = TimeSpan.FromMilliseconds(10), OnTheWay = TimeSpan.FromMilliseconds(150);
+    static readonly TimeSpan Patience = TimeSpan.FromSeconds(10), Afterwards = TimeSpan.FromMilliseconds(400),
+        Glance = TimeSpan.FromMilliseconds(10), OnTheWay = TimeSpan.FromMilliseconds(150);
 
     readonly List<(string Id, string Cursor)> said = [];
     readonly HashSet<string> tokens = [], acked = [];
@@ -42,7 +43,10 @@ sealed class Rehearsal(Conversation conversation, Stage stage, ClientUnderTest c
         }
         await Task.Delay(Afterwards);
         Look();
-        if (ahead.Find(e => e.ContainsKey("handled")) is { } more) throw new Deviation($"the application was given {more.ToJsonString()}, which it should not be");
+        if (ahead.Find(e => e.ContainsKey("handled")) is { } more)
+        {
+            throw new Deviation($"the application was given {more.ToJsonString()}, which it should not be");
+        }
     }
 
     async Task Take(Step step)
@@ -70,7 +74,8 @@ sealed class Rehearsal(Conversation conversation, Stage stage, ClientUnderTest c
                 else stage.Say(present!, answer);
                 break;
             case "acked":
-                await Until(() => acked.Contains((string)step.Details!), () => acked.Count == 0 ? "nothing is acknowledged" : $"acknowledged is only {string.Join(", ", acked)}");
+                await Until(() => acked.Contains((string)step.Details!),
+                    () => acked.Count == 0 ? "nothing is acknowledged" : $"acknowledged is only {string.Join(", ", acked)}");
                 await Task.Delay(OnTheWay); // the answer is
                 break;
             case "cut":
@@ -94,7 +99,10 @@ sealed class Rehearsal(Conversation conversation, Stage stage, ClientUnderTest c
     {
         Opening opened = null!;
         await Until(() => stage.Openings.Reader.TryRead(out opened!), () => "it does not ask for a session");
-        if (wanted.ContainsKey("after") && opened.After != (string?)wanted["after"]) throw new Deviation($"it says after={opened.After ?? "(left out)"}");
+        if (wanted.ContainsKey("after") && opened.After != (string?)wanted["after"])
+        {
+            throw new Deviation($"it says after={opened.After ?? "(left out)"}");
+        }
         bool isFresh = tokens.Add(opened.Token);
         if ((string?)wanted["token"] == "fresh" && !isFresh) throw new Deviation("it shows a token that it showed before");
         acked.Clear();
@@ -148,13 +156,15 @@ sealed class Rehearsal(Conversation conversation, Stage stage, ClientUnderTest c
         await Until(() =>
         {
             Look();
-            int index = ahead.FindIndex(e => e.ContainsKey(kind) && (any || kind is not ("state" or "totals") || Conversation.Fits(e, wanted)));
+            int index = ahead.FindIndex(
+                e => e.ContainsKey(kind) && (any || kind is not ("state" or "totals") || Conversation.Fits(e, wanted)));
             if (index < 0) return false;
             found = ahead[index];
             ahead.RemoveAt(index);
             if (!any && !Conversation.Fits(found, wanted)) throw new Deviation($"it sees {found.ToJsonString()}");
             return true;
-        }, () => client.HasExited ? $"the client has ended: {client.Said}" : $"it does not; seen and not asked for: {string.Join(' ', ahead.Select(e => e.ToJsonString()))} {client.Said}");
+        }, () => client.HasExited ? $"the client has ended: {client.Said}"
+            : $"it does not; seen and not asked for: {string.Join(' ', ahead.Select(e => e.ToJsonString()))} {client.Said}");
         return found!;
     }
 
@@ -166,9 +176,16 @@ sealed class Rehearsal(Conversation conversation, Stage stage, ClientUnderTest c
         ahead.AddRange(fresh);
         foreach (var seen in fresh)
         {
-            if (conversation.Never.FirstOrDefault(n => Conversation.Fits(seen, n)) is { } wrong) throw new Deviation($"it sees {seen.ToJsonString()}, which it never should");
+            if (conversation.Never.FirstOrDefault(n => Conversation.Fits(seen, n)) is { } wrong)
+            {
+                throw new Deviation($"it sees {seen.ToJsonString()}, which it never should");
+            }
         }
-        while (stage.HeardMessages.Reader.TryPeek(out var heard) && (string?)heard.Message["kind"] == "ack" && heard.Message["again"] is null && stage.HeardMessages.Reader.TryRead(out heard)) Acknowledges(heard);
+        while (stage.HeardMessages.Reader.TryPeek(out var heard) && (string?)heard.Message["kind"] == "ack"
+            && heard.Message["again"] is null && stage.HeardMessages.Reader.TryRead(out heard))
+        {
+            Acknowledges(heard);
+        }
         if (needed is not null) throw new Deviation(needed);
     }
 

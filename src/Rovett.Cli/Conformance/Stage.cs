@@ -64,12 +64,19 @@ sealed class Stage : IAsyncDisposable
 
     async Task Open(HttpContext context)
     {
-        var transport = context.WebSockets.IsWebSocketRequest ? "websocket" : context.Request.Headers.Accept.ToString().Contains("text/event-stream", StringComparison.Ordinal) ? "sse" : "long-poll";
+        var transport = context.WebSockets.IsWebSocketRequest
+            ? "websocket"
+            : context.Request.Headers.Accept.ToString().Contains("text/event-stream", StringComparison.Ordinal) ? "sse" : "long-poll";
         if (transport != through)
         {
             // As bad proxies do: the upgrade is stripped, a stream is held back.
             if (transport == "websocket") context.Response.StatusCode = 400;
-            else await Task.Delay(Timeout.Infinite, CancellationTokenSource.CreateLinkedTokenSource(closing.Token, context.RequestAborted).Token).ContinueWith(static _ => { }, TaskScheduler.Default);
+            else
+            {
+                await Task.Delay(Timeout.Infinite,
+                    CancellationTokenSource.CreateLinkedTokenSource(closing.Token, context.RequestAborted).Token)
+                    .ContinueWith(static _ => { }, TaskScheduler.Default);
+            }
             return;
         }
         var header = context.Request.Headers.Authorization.ToString();
@@ -88,7 +95,10 @@ sealed class Stage : IAsyncDisposable
         {
             var problem = await opening.Verdict.Task.WaitAsync(over.Token);
             if (problem is not null) await Refuse(context, socket, problem);
-            else if (transport == "websocket") await Converse(socket ?? await context.WebSockets.AcceptWebSocketAsync(Subprotocol(context)), opening, over.Token);
+            else if (transport == "websocket")
+            {
+                await Converse(socket ?? await context.WebSockets.AcceptWebSocketAsync(Subprotocol(context)), opening, over.Token);
+            }
             else if (transport == "sse") await Stream(context, opening, over.Token);
             else await AnswerPoll(context, opening, 0, over.Token);
         }
@@ -101,13 +111,16 @@ sealed class Stage : IAsyncDisposable
         }
     }
 
-    static string? Subprotocol(HttpContext context) => context.WebSockets.WebSocketRequestedProtocols.Contains("rovett.v1") ? "rovett.v1" : null;
+    static string? Subprotocol(HttpContext context) =>
+        context.WebSockets.WebSocketRequestedProtocols.Contains("rovett.v1") ? "rovett.v1" : null;
 
     static async Task Refuse(HttpContext context, WebSocket? socket, JsonObject problem)
     {
         if (socket is not null)
         {
-            await socket.SendAsync(Encoding.UTF8.GetBytes(new JsonObject { ["kind"] = "refused", ["problem"] = problem.DeepClone() }.ToJsonString()), WebSocketMessageType.Text, true, CancellationToken.None);
+            await socket.SendAsync(
+                Encoding.UTF8.GetBytes(new JsonObject { ["kind"] = "refused", ["problem"] = problem.DeepClone() }.ToJsonString()),
+                WebSocketMessageType.Text, true, CancellationToken.None);
             await socket.CloseOutputAsync(WebSocketCloseStatus.PolicyViolation, null, CancellationToken.None);
             while ((await socket.ReceiveAsync(new byte[1024], CancellationToken.None)).MessageType != WebSocketMessageType.Close)
             {
@@ -125,8 +138,14 @@ sealed class Stage : IAsyncDisposable
             while (await Read(socket) is { } message) await HeardMessages.Writer.WriteAsync(new Heard(message, null));
             opening.Out.Writer.TryComplete();
         }, over);
-        await foreach (var message in opening.Out.Reader.ReadAllAsync(over)) await socket.SendAsync(Encoding.UTF8.GetBytes(message), WebSocketMessageType.Text, true, over);
-        if (socket.State is WebSocketState.Open or WebSocketState.CloseReceived) await socket.CloseOutputAsync(WebSocketCloseStatus.EndpointUnavailable, null, over);
+        await foreach (var message in opening.Out.Reader.ReadAllAsync(over))
+        {
+            await socket.SendAsync(Encoding.UTF8.GetBytes(message), WebSocketMessageType.Text, true, over);
+        }
+        if (socket.State is WebSocketState.Open or WebSocketState.CloseReceived)
+        {
+            await socket.CloseOutputAsync(WebSocketCloseStatus.EndpointUnavailable, null, over);
+        }
         await reading.WaitAsync(TimeSpan.FromSeconds(2), over).ContinueWith(static t => _ = t.Exception, TaskScheduler.Default);
     }
 
@@ -140,7 +159,8 @@ sealed class Stage : IAsyncDisposable
             {
                 result = await socket.ReceiveAsync(buffer.AsMemory(count), CancellationToken.None);
             }
-            catch (Exception error) when (error is WebSocketException or IOException or OperationCanceledException or ObjectDisposedException)
+            catch (Exception error) when (error is WebSocketException or IOException or OperationCanceledException
+                or ObjectDisposedException)
             {
                 return null;
             }
@@ -207,7 +227,8 @@ sealed class Stage : IAsyncDisposable
         var answers = new JsonArray();
         foreach (var message in body as JsonArray ?? [body])
         {
-            var heard = new Heard(message!.DeepClone().AsObject(), new TaskCompletionSource<JsonObject?>(TaskCreationOptions.RunContinuationsAsynchronously));
+            var heard = new Heard(message!.DeepClone().AsObject(),
+                new TaskCompletionSource<JsonObject?>(TaskCreationOptions.RunContinuationsAsynchronously));
             await HeardMessages.Writer.WriteAsync(heard);
             if (await heard.Posted!.Task.WaitAsync(closing.Token) is { } answer) answers.Add(answer.DeepClone());
         }

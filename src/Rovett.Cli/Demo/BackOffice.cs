@@ -29,14 +29,23 @@ sealed class BackOffice : IAsyncDisposable
     /// <param name="token">Makes a token.</param>
     /// <param name="sender">Sends with an API key.</param>
     /// <param name="faults">What the page may break.</param>
-    public static async Task<BackOffice> Start(int port, Scenario scenario, Func<Uri> service, Func<Person, string> token, Func<RovettClient> sender, FaultSwitches faults)
+    public static async Task<BackOffice> Start(int port, Scenario scenario, Func<Uri> service, Func<Person, string> token,
+        Func<RovettClient> sender, FaultSwitches faults)
     {
         var builder = WebApplication.CreateSlimBuilder();
         builder.Logging.ClearProviders();
         builder.WebHost.ConfigureKestrel(o => o.Listen(IPAddress.Loopback, port));
         var app = builder.Build();
-        app.MapGet("/api/people", () => Results.Json(new { service = service().ToString().TrimEnd('/'), people = scenario.People.Select(p => new { p.Id, p.Name, p.Roles }) }));
-        app.MapPost("/api/token", (string user) => scenario.People.FirstOrDefault(p => p.Id == user) is { } person ? Results.Json(new { token = token(person) }) : Results.NotFound());
+        app.MapGet("/api/people",
+            () => Results.Json(new
+            {
+                service = service().ToString().TrimEnd('/'),
+                people = scenario.People.Select(p => new { p.Id, p.Name, p.Roles })
+            }));
+        app.MapPost("/api/token",
+            (string user) => scenario.People.FirstOrDefault(p => p.Id == user) is { } person
+            ? Results.Json(new { token = token(person) })
+            : Results.NotFound());
         app.MapPost("/api/happen", async (int number) =>
         {
             var notification = scenario.Day[Math.Abs(number) % scenario.Day.Count].DeepClone();

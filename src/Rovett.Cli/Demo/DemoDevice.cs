@@ -63,7 +63,8 @@ sealed class DemoDevice(Uri service, Func<string> token, Person person, string l
     {
         UpToDate = false;
         stop = new CancellationTokenSource();
-        live = new LiveConnection(service, _ => new ValueTask<string>(token()), new LiveOptions { Device = $"{Person.Id}-{Label}", Label = Label, After = cursor, AckWithin = TimeSpan.FromMilliseconds(200) });
+        live = new LiveConnection(service, _ => new ValueTask<string>(token()),
+            new LiveOptions { Device = $"{Person.Id}-{Label}", Label = Label, After = cursor, AckWithin = TimeSpan.FromMilliseconds(200) });
         running = Run(live, stop.Token);
     }
 

@@ -7,7 +7,8 @@ namespace Rovett.Cli.Demo;
 sealed record Person(string Id, string Name, IReadOnlyList<string> Roles);
 
 /// <summary>The demo's people and events, from <c>demo/scenario.yaml</c>.</summary>
-sealed record Scenario(IReadOnlyList<Person> People, IReadOnlyList<JsonObject> Day, IReadOnlyList<JsonObject> BusyHour, JsonObject Job, IReadOnlyList<JsonObject> Warnings, JsonObject FalseAlarm, IReadOnlyList<JsonObject> Berth)
+sealed record Scenario(IReadOnlyList<Person> People, IReadOnlyList<JsonObject> Day, IReadOnlyList<JsonObject> BusyHour, JsonObject Job,
+    IReadOnlyList<JsonObject> Warnings, JsonObject FalseAlarm, IReadOnlyList<JsonObject> Berth)
 {
     public static Scenario Read(string path)
     {
@@ -15,8 +16,10 @@ sealed record Scenario(IReadOnlyList<Person> People, IReadOnlyList<JsonObject> D
         using (var text = new StreamReader(path)) yaml.Load(text);
         var root = (JsonObject)Yaml.ToJson(yaml.Documents[0].RootNode);
         return new Scenario(
-            [.. root["people"]!.AsArray().Select(p => new Person((string)p!["id"]!, (string)p["name"]!, [.. p["roles"]!.AsArray().Select(r => (string)r!)]))],
-            Events("day"), Events("busyHour"), root["job"]!.AsObject(), Events("warnings"), root["falseAlarm"]!.AsObject(), Events("berth"));
+            [.. root["people"]!.AsArray()
+            .Select(p => new Person((string)p!["id"]!, (string)p["name"]!, [.. p["roles"]!.AsArray().Select(r => (string)r!)]))],
+            Events("day"), Events("busyHour"), root["job"]!.AsObject(), Events("warnings"), root["falseAlarm"]!.AsObject(),
+            Events("berth"));
 
         List<JsonObject> Events(string name) => [.. root[name]!.AsArray().Select(e => e!.AsObject())];
     }

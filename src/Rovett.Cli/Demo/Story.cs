@@ -28,7 +28,8 @@ sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Pe
         await Check("Mara's desk: the number goes up by exactly one, to 1", () => desk is { Unread: 1, Got.Count: 1 });
         await Check("Mara's phone shows the same number", () => phone is { Unread: 1, Got.Count: 1 });
         await Send(scenario.Day[3]);
-        await Check("Teo has his own, and nothing of the engineers'", () => teo is { Unread: 1, Got: [var only] } && only.Title == (string)scenario.Day[3]["title"]!);
+        await Check("Teo has his own, and nothing of the engineers'",
+            () => teo is { Unread: 1, Got: [var only] } && only.Title == (string)scenario.Day[3]["title"]!);
 
         Chapter("One person, two devices, one count", "Mara reads it on her phone.");
         await phone.Tell(new JsonObject { ["kind"] = "markRead", ["all"] = true, ["requestId"] = "read-on-phone" });
@@ -52,35 +53,43 @@ sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Pe
         desk.Connect();
         await Check("its upgrade failed, and it is connected over server-sent events", () => desk.Transport == "sse" && desk.UpToDate);
         await Send(scenario.Day[6]);
-        await Check("what came in between and what came after are there, once each", () => desk.Got.Count == had + 2 && desk.Got.DistinctBy(g => g.Id).Count() == desk.Got.Count);
+        await Check("what came in between and what came after are there, once each",
+            () => desk.Got.Count == had + 2 && desk.Got.DistinctBy(g => g.Id).Count() == desk.Got.Count);
         await Check("and both devices agree on the number", () => desk.Unread == phone.Unread && phone.Got.Count == desk.Got.Count);
 
         Chapter("A job for one of them", "Mara and Ivo both reach for it at the same moment.");
         var (mine, his) = (desk.Unread!.Value, ivo.Unread!.Value);
         var job = await Send(scenario.Job);
-        await Check("both have it in their lists, and one more each", () => desk.Lists(job) && phone.Lists(job) && ivo.Lists(job) && desk.Unread == mine + 1 && ivo.Unread == his + 1);
+        await Check("both have it in their lists, and one more each",
+            () => desk.Lists(job) && phone.Lists(job) && ivo.Lists(job) && desk.Unread == mine + 1 && ivo.Unread == his + 1);
         await Task.WhenAll(desk.Tell(Take(job)), ivo.Tell(Take(job)));
-        await Check("one of them has it; it left the other's list and number", () => desk.Lists(job) != ivo.Lists(job) && desk.Unread - mine + (ivo.Unread - his) == 1 && phone.Lists(job) == desk.Lists(job));
+        await Check("one of them has it; it left the other's list and number",
+            () => desk.Lists(job) != ivo.Lists(job) && desk.Unread - mine + (ivo.Unread - his) == 1 && phone.Lists(job) == desk.Lists(job));
 
         Chapter("No longer true", "A warning is followed by a worse one; an alarm turns out to be none.");
         mine = desk.Unread!.Value;
         var gale = await Send(scenario.Warnings[0]);
         var worse = await Send(scenario.Warnings[1]);
-        await Check("only the newer warning stands, and it counts as one", () => desk.Lists(worse) && !desk.Lists(gale) && teo.Lists(worse) && !teo.Lists(gale) && desk.Unread == mine + 1);
+        await Check("only the newer warning stands, and it counts as one",
+            () => desk.Lists(worse) && !desk.Lists(gale) && teo.Lists(worse) && !teo.Lists(gale) && desk.Unread == mine + 1);
         var alarm = await Send(scenario.FalseAlarm);
         await Check("the alarm is there", () => desk.Lists(alarm) && ivo.Lists(alarm) && desk.Unread == mine + 2);
         await sender.Call(HttpMethod.Delete, $"/v1/notifications/{alarm}");
         AnsiConsole.MarkupLine($"  [grey]gone[/]  {Output.Plain((string?)scenario.FalseAlarm["title"])}");
-        await Check("and gone again, from lists and numbers", () => !desk.Lists(alarm) && !phone.Lists(alarm) && !ivo.Lists(alarm) && desk.Unread == mine + 1);
+        await Check("and gone again, from lists and numbers",
+            () => !desk.Lists(alarm) && !phone.Lists(alarm) && !ivo.Lists(alarm) && desk.Unread == mine + 1);
         Chapter("Who may listen at berth 3", "Pia Vane (harbour desk) and Teo Marsh (deckhand) both ask for its channel.");
         await using var pia = Device("pia", "desk");
         pia.Connect();
         await Check("Pia is connected", () => pia.UpToDate);
         foreach (var device in new[] { pia, teo }) await device.Tell(Subscribe("berth/3"));
-        await Check("the desk may, and is on it; Teo is refused, and learns no more than that", () => pia.IsOn("topic:berth/3") && teo.Refused == 1 && !teo.IsOn("topic:berth/3"));
+        await Check("the desk may, and is on it; Teo is refused, and learns no more than that",
+            () => pia.IsOn("topic:berth/3") && teo.Refused == 1 && !teo.IsOn("topic:berth/3"));
         await Send(scenario.Berth[0]);
-        await Check("Pia hears it, uncounted; Teo does not", () => pia.Heard(Title(0)) && !pia.Got.Any(g => g.Title == Title(0)) && !teo.Heard(Title(0)));
-        var grant = await sender.Call(HttpMethod.Post, "/v1/grants", new JsonObject { ["user"] = "teo", ["topic"] = "berth/3", ["may"] = new JsonArray("subscribe"), ["for"] = "8h" });
+        await Check("Pia hears it, uncounted; Teo does not",
+            () => pia.Heard(Title(0)) && !pia.Got.Any(g => g.Title == Title(0)) && !teo.Heard(Title(0)));
+        var grant = await sender.Call(HttpMethod.Post, "/v1/grants",
+            new JsonObject { ["user"] = "teo", ["topic"] = "berth/3", ["may"] = new JsonArray("subscribe"), ["for"] = "8h" });
         AnsiConsole.MarkupLine("  [grey]given[/] Teo helps out there: a grant for 8 hours");
         await teo.Tell(Subscribe("berth/3"));
         await Check("now he is on it", () => teo.IsOn("topic:berth/3"));
@@ -112,7 +121,10 @@ sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Pe
     async Task<string> Send(JsonObject notification)
     {
         var answer = await sender.Send(notification.DeepClone());
-        var reach = string.Join(", ", answer["reach"]!.AsArray().Select(r => ((string)r!["address"]!).StartsWith("topic:", StringComparison.Ordinal) ? $"{r["address"]}: {r["connected"]} listening" : $"{r["address"]}: {r["connected"]} of {r["users"]} connected"));
+        var reach = string.Join(", ", answer["reach"]!.AsArray()
+            .Select(r => ((string)r!["address"]!).StartsWith("topic:", StringComparison.Ordinal)
+            ? $"{r["address"]}: {r["connected"]} listening"
+            : $"{r["address"]}: {r["connected"]} of {r["users"]} connected"));
         AnsiConsole.MarkupLine($"  [grey]sent[/]  {Output.Plain((string?)notification["title"])}  [grey]({Output.Plain(reach)})[/]");
         await Task.Delay(pause);
         return (string)answer["id"]!;

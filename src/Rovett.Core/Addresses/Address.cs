@@ -47,7 +47,10 @@ public readonly record struct Address(AddressKind Kind, string Name)
             address = Topic(topic);
             return null;
         }
-        if (kind is not ("user" or "role")) return $"'{Shorten(kind)}:' is no kind of address; write user:<id>, role:<name>, topic:<path> or everyone";
+        if (kind is not ("user" or "role"))
+        {
+            return $"'{Shorten(kind)}:' is no kind of address; write user:<id>, role:<name>, topic:<path> or everyone";
+        }
         if (Names.Check(text[(colon + 1)..], allowSlash: false, out var name) is { } wrong) return $"the name after '{kind}:' {wrong}";
         address = new Address(kind == "user" ? AddressKind.User : AddressKind.Role, name);
         return null;

@@ -31,14 +31,20 @@ public static class Names
     /// <summary>The same rule for what is named in paths and nowhere else: <c>.</c> and <c>..</c> would be lost there.</summary>
     /// <inheritdoc cref="Check"/>
     public static string? CheckForPath(string? text, out string name) =>
-        Check(text, allowSlash: false, out name) is { } wrong ? wrong : name is "." or ".." ? $"is '{name}', which paths take for something else; choose another" : null;
+        Check(text, allowSlash: false, out name) is { } wrong ? wrong : name is "." or ".."
+        ? $"is '{name}', which paths take for something else; choose another"
+        : null;
 
-    /// <summary>True for characters that are not seen: format characters (bidirectional controls, zero-width ones), line and paragraph separators, fillers, variation selectors.</summary>
+    /// <summary>True for characters that are not seen: format characters (bidirectional controls, zero-width ones),
+    /// line and paragraph separators, fillers, variation selectors.</summary>
     static bool IsIgnorable(Rune rune) =>
-        rune.Value > 0x7F && (Rune.GetUnicodeCategory(rune) is UnicodeCategory.Format or UnicodeCategory.LineSeparator or UnicodeCategory.ParagraphSeparator
-            || rune.Value is 0x034F or 0x115F or 0x1160 or 0x17B4 or 0x17B5 or (>= 0x180B and <= 0x180F) or 0x3164 or (>= 0xFE00 and <= 0xFE0F) or 0xFFA0 or (>= 0xE0000 and <= 0xE0FFF));
+        rune.Value > 0x7F
+        && (Rune.GetUnicodeCategory(rune) is UnicodeCategory.Format or UnicodeCategory.LineSeparator or UnicodeCategory.ParagraphSeparator
+            || rune.Value is 0x034F or 0x115F or 0x1160 or 0x17B4 or 0x17B5 or (>= 0x180B and <= 0x180F) or 0x3164
+            or (>= 0xFE00 and <= 0xFE0F) or 0xFFA0 or (>= 0xE0000 and <= 0xE0FFF));
 
-    /// <summary>Brings an id that may be known already into the form in which it is stored, whatever characters it has; null when nothing can be stored by it.</summary>
+    /// <summary>Brings an id that may be known already into the form in which it is stored, whatever characters it has;
+    /// null when nothing can be stored by it.</summary>
     public static string? Normal(string? text) => CheckLabel(text, allowSlash: true, out var name) is null ? name : null;
 
     /// <summary>The same rule for what is only shown and never compared: what is invisible may stand in it, as emoji need it.</summary>
@@ -51,7 +57,10 @@ public static class Names
         foreach (var rune in text.EnumerateRunes())
         {
             // Unicode's noncharacters, which can't be normalized.
-            if ((rune.Value & 0xFFFE) == 0xFFFE || rune.Value is >= 0xFDD0 and <= 0xFDEF) return $"holds U+{rune.Value:X4}, which is no character; leave it out";
+            if ((rune.Value & 0xFFFE) == 0xFFFE || rune.Value is >= 0xFDD0 and <= 0xFDEF)
+            {
+                return $"holds U+{rune.Value:X4}, which is no character; leave it out";
+            }
         }
         var normal = text.IsNormalized(NormalizationForm.FormC) ? text : text.Normalize(NormalizationForm.FormC);
         int count = 0;

@@ -17,9 +17,13 @@ public static class TopicNames
         {
             if (rune.Value is '{' or '}' or '*') return $"holds '{rune}', which only patterns may; name one topic";
             var category = Rune.GetUnicodeCategory(rune);
-            if (category is UnicodeCategory.Format or UnicodeCategory.LineSeparator or UnicodeCategory.ParagraphSeparator or UnicodeCategory.PrivateUse or UnicodeCategory.OtherNotAssigned)
+            if (category is UnicodeCategory.Format or UnicodeCategory.LineSeparator or UnicodeCategory.ParagraphSeparator
+                or UnicodeCategory.PrivateUse or UnicodeCategory.OtherNotAssigned)
                 return $"holds the invisible character U+{rune.Value:X4}; leave it out";
-            if (category == UnicodeCategory.SpaceSeparator && rune.Value != ' ') return $"holds U+{rune.Value:X4}, which looks like a space and is none; leave it out";
+            if (category == UnicodeCategory.SpaceSeparator && rune.Value != ' ')
+            {
+                return $"holds U+{rune.Value:X4}, which looks like a space and is none; leave it out";
+            }
         }
         foreach (var part in topic.Split('/'))
         {

@@ -2,7 +2,8 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Delivery;
 
-/// <summary>An entry found in the log for a session that is behind. <see cref="Ordinal"/> is that of the notification it is or speaks of.</summary>
+/// <summary>An entry found in the log for a session that is behind. <see cref="Ordinal"/> is that of the notification
+/// it is or speaks of.</summary>
 public readonly record struct PageItem(OutgoingEntry Entry, string Address, long Log, long Ordinal)
 {
     /// <summary>It is of a topic that the session has only subscribed to.</summary>

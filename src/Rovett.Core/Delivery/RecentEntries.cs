@@ -2,7 +2,8 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Delivery;
 
-/// <summary>The newest entries of a space as finished bytes, bounded in memory together with those of all spaces. Safe to read from any thread.</summary>
+/// <summary>The newest entries of a space as finished bytes, bounded in memory together with those of all spaces. Safe
+/// to read from any thread.</summary>
 public sealed class RecentEntries
 {
     readonly RecentBySpace all;

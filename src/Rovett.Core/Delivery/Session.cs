@@ -40,7 +40,8 @@ public sealed class Session : ISessionPort
     /// <param name="device">The marks of the device's sessions, this one's last.</param>
     /// <param name="now">Time since an arbitrary start; the same clock as <see cref="Tick"/>.</param>
     /// <param name="wake">Called, without any lock of the caller's, when there is something to do: must be quick.</param>
-    public Session(TransportKind transport, SessionLimits limits, int plan, DispatchMark dispatched, DispatchMark[] device, TimeSpan now, Action wake)
+    public Session(TransportKind transport, SessionLimits limits, int plan, DispatchMark dispatched, DispatchMark[] device, TimeSpan now,
+        Action wake)
     {
         Transport = transport;
         queue = new OutQueue(transport);
@@ -99,7 +100,8 @@ public sealed class Session : ISessionPort
     }
 
     /// <summary>How many entries the next page may have.</summary>
-    /// <remarks>The first is short, and each may be a little longer than the one before: whoever does not read has one short page in memory.</remarks>
+    /// <remarks>The first is short, and each may be a little longer than the one before: whoever does not read has one
+    /// short page in memory.</remarks>
     public int PageSize { get { lock (gate) return Math.Clamp(Credit(), 1, pageSize); } }
 
     /// <summary>It has read so much that its pages are long.</summary>

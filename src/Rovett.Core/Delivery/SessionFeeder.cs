@@ -21,7 +21,8 @@ public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, 
     {
         var say = new List<ControlMessage>();
         words = say;
-        if (after is > 0 and < long.MaxValue && after > plan.Head.Value) (after, foreignCursor) = (null, true); // of a store that was further on: another life
+        // Of a store that was further on: another life.
+        if (after is > 0 and < long.MaxValue && after > plan.Head.Value) (after, foreignCursor) = (null, true);
         if (foreignCursor) say.Add(Messages.Gap("new-epoch", null));
         if (after == long.MaxValue) return plan.Head;
         if (after is { } position)
@@ -62,12 +63,16 @@ public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, 
         int most = session.PageSize;
         var (mine, page) = ready.GetValueOrDefault();
         ready = null;
-        if (page is not null && mine == plan && page.Start.Value == session.Through && page.Items.Count <= most) return (page.Items, page.More);
+        if (page is not null && mine == plan && page.Start.Value == session.Through && page.Items.Count <= most)
+        {
+            return (page.Items, page.More);
+        }
         return plan.Logs.Count > 0 ? history.After(plan, space, session.Through, most, firstVisit, recent.Find) : ([], false);
     }
 
     static OutgoingEntry? Made(FoundEntry found, string[] cursors, ref int next) =>
-        found.Text is { } text ? new OutgoingEntry(text.Kind, new Position(found.Position), text.Time, text.Id, cursors[next++], text.Body) : null;
+        found.Text is { } text ? new OutgoingEntry(text.Kind, new Position(found.Position), text.Time, text.Id, cursors[next++], text.Body)
+        : null;
 
     /// <summary>What to say when retention took something after a position that the session has not heard of; said once.</summary>
     ControlMessage? Lost(ReadPlan plan, long after)

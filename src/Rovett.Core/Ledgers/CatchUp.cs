@@ -8,7 +8,8 @@ static class CatchUp
 {
     /// <summary>Where a device begins, and what it missed.</summary>
     /// <returns>Null when memory does not have it, or the device must hear first that something is missing.</returns>
-    public static (long From, List<(PageItem, long, long)> Missed)? Reach(SpaceState state, UserState user, SessionPlace place, DevicePoint at)
+    public static (long From, List<(PageItem, long, long)> Missed)? Reach(SpaceState state, UserState user, SessionPlace place,
+        DevicePoint at)
     {
         if (at.Foreign) return null;
         if (at.After == long.MaxValue) return (state.Head, []);
@@ -17,12 +18,17 @@ static class CatchUp
             if (after > state.Head || user.Row.RolesChangedAt > after || user.Logs!.Exists(l => LostAfter(l, after))) return null;
             return Since(state, user, place, after) is { } missed ? (after, missed) : null;
         }
-        return FirstMissing(user) is { } first && Since(state, user, place, Math.Min(first - 1, state.Head), firstVisit: true) is { } waiting ? (Math.Min(first - 1, state.Head), waiting) : null;
+        return FirstMissing(user) is { } first
+            && Since(state, user, place, Math.Min(first - 1, state.Head), firstVisit: true) is { } waiting
+            ? (Math.Min(first - 1, state.Head), waiting)
+            : null;
     }
 
-    static bool LostAfter(UserLog log, long position) => log.Log.Lost.Position > position && Array.Exists(log.Segments, s => log.Log.Lost.Ordinal > s.Lo);
+    static bool LostAfter(UserLog log, long position) =>
+        log.Log.Lost.Position > position && Array.Exists(log.Segments, s => log.Log.Lost.Ordinal > s.Lo);
 
-    /// <summary>The position of the first notification that no device of the user acknowledged; long.MaxValue when there is none, null when memory can't say.</summary>
+    /// <summary>The position of the first notification that no device of the user acknowledged; long.MaxValue when
+    /// there is none, null when memory can't say.</summary>
     static long? FirstMissing(UserState user)
     {
         long first = long.MaxValue;
@@ -54,7 +60,8 @@ static class CatchUp
     /// <param name="place">The session.</param>
     /// <param name="position">Up to here it has everything.</param>
     /// <param name="firstVisit">The device named no cursor: what any device of the user acknowledged is left out.</param>
-    public static List<(PageItem, long, long)>? Since(SpaceState state, UserState user, SessionPlace place, long position, bool firstVisit = false)
+    public static List<(PageItem, long, long)>? Since(SpaceState state, UserState user, SessionPlace place, long position,
+        bool firstVisit = false)
     {
         var happened = new List<(AddressLog Log, LogEvent Event)>();
         var seen = new List<(UserLog Own, SubscribedLog? Watch)>(user.Logs!.Count + place.SubscribedLogs.Count);
@@ -71,10 +78,12 @@ static class CatchUp
         {
             var (own, watch) = seen.Find(s => s.Own.Log == log);
             // What came and has ended is not told of, but that it ended is: the device may have read an inbox meanwhile.
-            bool told = at.Change ? own.Concerns(at.Ordinal) && at.Ordinal > log.Trimmed : IsWaiting(own, at.Ordinal) && !(firstVisit && own.Received.Contains(at.Ordinal));
+            bool told = at.Change ? own.Concerns(at.Ordinal) && at.Ordinal > log.Trimmed : IsWaiting(own, at.Ordinal)
+                && !(firstVisit && own.Received.Contains(at.Ordinal));
             if (!told) continue;
             if (state.Recent.Find(at.Position) is not { } entry) return null;
-            missed.Add((new PageItem(entry, watch?.Address ?? AddressFor(own, at.Ordinal), log.Id, at.Ordinal) { OnlySubscribed = watch is not null }, user.Rev, user.Unread));
+            missed.Add((new PageItem(entry, watch?.Address ?? AddressFor(own, at.Ordinal), log.Id, at.Ordinal)
+            { OnlySubscribed = watch is not null }, user.Rev, user.Unread));
         }
         return missed;
     }

@@ -13,7 +13,8 @@ namespace Rovett.Core.Ledgers;
 /// connected whom the notification reached.</summary>
 static class Changes
 {
-    /// <summary>Whether a notification is over for good: withdrawn, replaced, expired, or gone with retention. A taken one is not.</summary>
+    /// <summary>Whether a notification is over for good: withdrawn, replaced, expired, or gone with retention. A taken
+    /// one is not.</summary>
     public static bool IsOver(Ledger ledger, SpaceState space, EntryRow notification)
     {
         foreach (var place in notification.Placements)
@@ -32,11 +33,13 @@ static class Changes
     /// <param name="body">What stands in the message beside the id.</param>
     /// <param name="taker">Who takes it, for <see cref="EntryKind.Taken"/>.</param>
     /// <param name="detail">What the receipts say of it.</param>
-    public static OutgoingEntry Make(Ledger ledger, SpaceState space, EntryKind kind, EntryRow notification, byte[] body, UserState? taker, string detail)
+    public static OutgoingEntry Make(Ledger ledger, SpaceState space, EntryKind kind, EntryRow notification, byte[] body, UserState? taker,
+        string detail)
     {
         var (position, time) = space.Draw();
         var store = ledger.Store;
-        store.AppendEntry(space.Id, new EntryRow(position, time, kind, notification.Id, body, "", notification.Placements, NotificationTraits.None));
+        store.AppendEntry(space.Id,
+            new EntryRow(position, time, kind, notification.Id, body, "", notification.Placements, NotificationTraits.None));
         var entry = new OutgoingEntry(kind, position, time, notification.Id, space.Cursors.Seal(position), body);
         bool dies = kind != EntryKind.Released;
         if (kind != EntryKind.Taken) EndTake(ledger, space, notification);
@@ -56,7 +59,8 @@ static class Changes
         space.Recent.Add(entry);
         if (notification.Traits.Receipts != ReceiptLevel.None)
         {
-            store.AppendReceipt(space.Id, new ReceiptRow(++space.LastReceipt, time, StateOf(kind), 0, default, 0, "", notification.Position.Value, detail));
+            store.AppendReceipt(space.Id,
+                new ReceiptRow(++space.LastReceipt, time, StateOf(kind), 0, default, 0, "", notification.Position.Value, detail));
             ledger.Observe(o => o.Receipted(space.Row.Name));
         }
         ledger.Observe(o => o.Changed(space.Row.Name, entry));
@@ -81,10 +85,15 @@ static class Changes
         {
             if (!watch.Seen.Concerns(ordinal) || watch.Seen.Muted.Contains(ordinal)) continue;
             var user = watch.Place.User;
-            ledger.Offer(watch.Place, EntryRun.Of(entry.WireFor(entry.Kind == EntryKind.Released ? watch.Address : "", counted: false), log.Id, ordinal), user.Rev, user.Unread);
+            ledger.Offer(watch.Place,
+                EntryRun.Of(entry.WireFor(entry.Kind == EntryKind.Released ? watch.Address : "", counted: false), log.Id, ordinal),
+                user.Rev, user.Unread);
         }
         // A user in memory who is not connected stands in no list.
-        if (taker is { Sessions.Count: 0, Logs: not null } && taker.Logs.Find(l => l.Log == log) is { } own) own.Turned(ordinal, deadBefore, deadAfter, true, entry.Position.Value);
+        if (taker is { Sessions.Count: 0, Logs: not null } && taker.Logs.Find(l => l.Log == log) is { } own)
+        {
+            own.Turned(ordinal, deadBefore, deadAfter, true, entry.Position.Value);
+        }
     }
 
     static int AddressIndex(UserLog log, long ordinal)
@@ -102,7 +111,10 @@ static class Changes
         ledger.Store.RemoveTake(space.Id, take.Position);
         if (take.Until is { } until) ledger.Store.RemoveDue(space.Id, new DueRow(until, DueKind.TakeEnd, take.Position, 0));
         // Not connected: nobody else will tell this user's log.
-        if (space.Find(take.Person) is { Sessions.Count: 0, Logs: not null } taker) taker.Logs.Find(l => l.Log.Id == take.Place.Log)?.Mine?.Remove(take.Place.Ordinal);
+        if (space.Find(take.Person) is { Sessions.Count: 0, Logs: not null } taker)
+        {
+            taker.Logs.Find(l => l.Log.Id == take.Place.Log)?.Mine?.Remove(take.Place.Ordinal);
+        }
     }
 
     /// <summary>Gives back whatever a user has taken and may not see any more (or everything).</summary>
@@ -111,7 +123,11 @@ static class Changes
         foreach (var take in ledger.Store.TakesOf(user.PersonId))
         {
             var audience = space.Log(take.Place.Log).Audience!;
-            if (!everything && audience.Includes.Any(a => user.Holds(a.ToString())) && !audience.Excludes.Any(a => user.Holds(a.ToString()))) continue;
+            if (!everything && audience.Includes.Any(a => user.Holds(a.ToString()))
+                && !audience.Excludes.Any(a => user.Holds(a.ToString())))
+            {
+                continue;
+            }
             Release(ledger, space, take, "role lost");
         }
     }
@@ -135,7 +151,8 @@ static class Changes
     }
 
     /// <summary><c>"name":"value"</c>, escaped.</summary>
-    public static byte[] Member(string name, string value) => Encoding.UTF8.GetBytes($"\"{name}\":\"{JsonEncodedText.Encode(value, JavaScriptEncoder.UnsafeRelaxedJsonEscaping)}\"");
+    public static byte[] Member(string name, string value) =>
+        Encoding.UTF8.GetBytes($"\"{name}\":\"{JsonEncodedText.Encode(value, JavaScriptEncoder.UnsafeRelaxedJsonEscaping)}\"");
 
     static ReceiptState StateOf(EntryKind kind) => kind switch
     {

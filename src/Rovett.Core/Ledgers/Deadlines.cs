@@ -21,7 +21,9 @@ static class Deadlines
     {
         var at = new StoredTime(stored.Micros + (long)terms.Within.TotalMicroseconds);
         ledger.Store.SaveDeadline(space.Id, new DeadlineRow(position.Value, number, terms, at, DeadlineState.Pending, null));
-        ledger.Store.AddDue(space.Id, new DueRow(new StoredTime(space.Due.Micros + (long)terms.Within.TotalMicroseconds + WrittenBehind), DueKind.Deadline, position.Value, number));
+        ledger.Store.AddDue(space.Id,
+            new DueRow(new StoredTime(space.Due.Micros + (long)terms.Within.TotalMicroseconds + WrittenBehind), DueKind.Deadline,
+            position.Value, number));
     }
 
     /// <summary>A deadline's time is up.</summary>
@@ -41,11 +43,15 @@ static class Deadlines
         if (!met)
         {
             var (position, time) = space.Draw();
-            ledger.Store.AppendEntry(space.Id, new EntryRow(position, time, EntryKind.Missed, notification.Id, Encoding.UTF8.GetBytes(detail[1..^1]), "", [], NotificationTraits.None));
+            ledger.Store.AppendEntry(space.Id,
+                new EntryRow(position, time, EntryKind.Missed, notification.Id, Encoding.UTF8.GetBytes(detail[1..^1]), "", [],
+                NotificationTraits.None));
             end = end with { Ended = time };
             ledger.Store.SaveDeadline(space.Id, end);
         }
-        ledger.Store.AppendReceipt(space.Id, new ReceiptRow(++space.LastReceipt, end.Ended!.Value, met ? ReceiptState.DeadlineMet : ReceiptState.DeadlineMissed, 0, default, 0, "", notification.Position.Value, detail));
+        ledger.Store.AppendReceipt(space.Id,
+            new ReceiptRow(++space.LastReceipt, end.Ended!.Value, met ? ReceiptState.DeadlineMet : ReceiptState.DeadlineMissed, 0, default,
+            0, "", notification.Position.Value, detail));
         ledger.Observe(o => o.Receipted(space.Row.Name));
         if (!met && deadline.Terms.Otherwise is { } otherwise) SendOtherwise(ledger, space, notification, otherwise);
     }
@@ -54,7 +60,14 @@ static class Deadlines
     {
         // To nobody who is being erased just now: it would make that person anew.
         var erased = ledger.Store.Erasures(space.Id).Where(e => e.Position > notification.Position.Value).Select(e => e.Name).ToHashSet();
-        if (erased.Count > 0) otherwise = otherwise with { To = [.. otherwise.To.Where(a => a.Kind != AddressKind.User || !erased.Contains(a.Name))], Except = [.. otherwise.Except.Where(a => a.Kind != AddressKind.User || !erased.Contains(a.Name))] };
+        if (erased.Count > 0)
+        {
+            otherwise = otherwise with
+            {
+                To = [.. otherwise.To.Where(a => a.Kind != AddressKind.User || !erased.Contains(a.Name))],
+                Except = [.. otherwise.Except.Where(a => a.Kind != AddressKind.User || !erased.Contains(a.Name))]
+            };
+        }
         if (otherwise.To.Count == 0) return;
         try
         {
@@ -63,8 +76,14 @@ static class Deadlines
         catch (ProblemException refused)
         {
             // It was possible when the deadline was set. Refused before anything was written, and not lost.
-            var detail = new JsonObject { ["addressing"] = new JsonArray([.. otherwise.Addressing.Split('\n').Select(line => (JsonNode)line)]), ["notification"] = JsonNode.Parse("{" + Encoding.UTF8.GetString(otherwise.Body) + "}") };
-            ledger.SetAside(space, new SetAsideRow(space.Time, AsideKind.Otherwise, notification.Position.Value, refused.Problem.Detail, detail.ToJsonString()), $"what the missed deadline of {notification.Id} was to send");
+            var detail = new JsonObject
+            {
+                ["addressing"] = new JsonArray([.. otherwise.Addressing.Split('\n').Select(line => (JsonNode)line)]),
+                ["notification"] = JsonNode.Parse("{" + Encoding.UTF8.GetString(otherwise.Body) + "}")
+            };
+            ledger.SetAside(space,
+                new SetAsideRow(space.Time, AsideKind.Otherwise, notification.Position.Value, refused.Problem.Detail,
+                detail.ToJsonString()), $"what the missed deadline of {notification.Id} was to send");
         }
     }
 

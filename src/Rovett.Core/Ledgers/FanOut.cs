@@ -67,7 +67,11 @@ sealed class FanOut(Ledger ledger)
         long ordinal = firstOrdinal + i;
         if (user.SkippedAt == entry.Position.Value) watch.Seen.Skips.Add(new OrdinalRun(ordinal, ordinal));
         else if (user.HasMuted(traits.Type, traits.Subject)) watch.Seen.Muted.Add(new OrdinalRun(ordinal, ordinal));
-        else ledger.Offer(watch.Place, EntryRun.Of(entry.WireFor(watch.Address, counted: false), log!.Log.Id, ordinal), user.Rev, user.Unread, stored);
+        else
+        {
+            ledger.Offer(watch.Place, EntryRun.Of(entry.WireFor(watch.Address, counted: false), log!.Log.Id, ordinal), user.Rev,
+                user.Unread, stored);
+        }
     }
 
     void OfferOne(Member member, int i, IReadOnlyList<UserState>? attending, bool stored)
@@ -85,7 +89,8 @@ sealed class FanOut(Ledger ledger)
         bool read = attending?.Contains(user) == true; // marked after
         if (!read) user.Unread++;
         if (user.Sessions.Count == 0) return;
-        var run = waiting.Count == 1 && !read ? RunFor(member.AddressIndex) : EntryRun.Of(entry.WireFor(log.Log.Texts[member.AddressIndex], read: read), log.Log.Id, ordinal);
+        var run = waiting.Count == 1 && !read ? RunFor(member.AddressIndex)
+            : EntryRun.Of(entry.WireFor(log.Log.Texts[member.AddressIndex], read: read), log.Log.Id, ordinal);
         foreach (var place in user.Sessions) ledger.Offer(place, run, user.Rev, user.Unread, stored);
     }
 
@@ -93,7 +98,8 @@ sealed class FanOut(Ledger ledger)
     {
         var made = counted ? runs : watchRuns;
         while (made.Count <= addressIndex) made.Add(null);
-        return made[addressIndex] ??= new EntryRun([.. waiting.Select(w => w.Entry.WireFor(log!.Log.Texts[addressIndex], counted: counted))], log!.Log.Id, firstOrdinal);
+        return made[addressIndex] ??= new EntryRun(
+            [.. waiting.Select(w => w.Entry.WireFor(log!.Log.Texts[addressIndex], counted: counted))], log!.Log.Id, firstOrdinal);
     }
 
     /// <summary>Forgets what waits: it never happened.</summary>

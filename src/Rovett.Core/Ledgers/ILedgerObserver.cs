@@ -11,7 +11,8 @@ public interface ILedgerObserver
     void Stored(string space, OutgoingEntry notification, string addressing, IReadOnlyList<Placement> placements);
     /// <summary>A notification changed.</summary>
     void Changed(string space, OutgoingEntry change);
-    /// <summary>Ordinals of a log were received, handled or read by one more user, or (<paramref name="sign"/> −1) are unread again.</summary>
+    /// <summary>Ordinals of a log were received, handled or read by one more user, or (<paramref name="sign"/> −1) are
+    /// unread again.</summary>
     void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign);
     /// <summary>Receipts were written that the backend may hear.</summary>
     void Receipted(string space);

@@ -11,7 +11,8 @@ namespace Rovett.Core.Ledgers;
 /// <summary>The one serialised history of a store. Commands are carried out in the order given, many in one commit:
 /// each decides, writes, and changes what memory holds; what it tells sessions is held back until the commit is on disk.
 /// No I/O of its own but the store's; not thread-safe.</summary>
-public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider time, RecentBySpace recent, ILedgerObserver? observer = null, ILedgerFaults? faults = null) : IPresenceBatch
+public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider time, RecentBySpace recent,
+    ILedgerObserver? observer = null, ILedgerFaults? faults = null) : IPresenceBatch
 {
     readonly Dictionary<string, SpaceState> spaces = [];
     readonly List<SpaceState> touched = []; // by the attempt under way: only these differ from the store until it is committed
@@ -181,7 +182,8 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         toFlush.Clear();
         try
         {
-            FanOut.Flush(stored: true); // nothing came after it in this commit, so nothing depends on it: writers begin while others are still offered it
+            // Nothing came after it in this commit, so nothing depends on it: writers begin while others are still offered it.
+            FanOut.Flush(stored: true);
         }
         catch (Exception error)
         {
@@ -221,7 +223,8 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         }
     }
 
-    /// <summary>Some sessions may have missed what was stored: all of the spaces concerned end and come back by their cursors, and memory is read again.</summary>
+    /// <summary>Some sessions may have missed what was stored: all of the spaces concerned end and come back by their
+    /// cursors, and memory is read again.</summary>
     void EndSessionsOfTouched()
     {
         FanOut.Clear();
@@ -233,7 +236,8 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     }
 
     /// <summary>Whether a session is fed: for checkers.</summary>
-    internal bool Feeds(string space, ISessionPort session) => spaces.TryGetValue(space, out var state) && state.Connected.Any(u => u.Sessions.Exists(s => s.Session == session));
+    internal bool Feeds(string space, ISessionPort session) =>
+        spaces.TryGetValue(space, out var state) && state.Connected.Any(u => u.Sessions.Exists(s => s.Session == session));
 
     /// <summary>How many users, and how many logs, addresses, roles and topics are in memory, in all spaces: for checkers.</summary>
     internal (int Users, int Loose) InMemory => (spaces.Values.Sum(s => s.UsersInMemory), spaces.Values.Sum(s => s.Loose));
@@ -321,7 +325,9 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     {
         if (!spaces.TryGetValue(name, out var space))
         {
-            var row = store.FindSpace(name) ?? throw new Problem(404, "unknown-space", "No such space", $"There is no space '{name}'.", "Check the path: /v1/… is the space main.").ToException();
+            var row = store.FindSpace(name)
+                ?? throw new Problem(404, "unknown-space", "No such space", $"There is no space '{name}'.",
+                "Check the path: /v1/… is the space main.").ToException();
             spaces[name] = space = new SpaceState(row, store, options, clock, recent.Of(name), residents);
         }
         if (space.TouchedBy != attempt)
@@ -355,7 +361,8 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     /// <summary>A space if it is in memory.</summary>
     internal SpaceState? Known(string name) => spaces.GetValueOrDefault(name);
 
-    /// <summary>After a failed attempt: what was offered never happened. The spaces it touched are read again, and their connected users counted anew.</summary>
+    /// <summary>After a failed attempt: what was offered never happened. The spaces it touched are read again, and
+    /// their connected users counted anew.</summary>
     void Recover()
     {
         toFlush.Clear();
@@ -416,7 +423,8 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     }
 
     /// <summary>What a command may say about totals: as of now, but not later than what can still come.</summary>
-    // As of the newest entry, not of the clock: set back, it would make what comes later look staler. What changes a total is an entry, or a change of the user's own.
+    // As of the newest entry, not of the clock: set back, it would make what comes later look staler. What changes a
+    // total is an entry, or a change of the user's own.
     internal static Totals TotalsOf(UserState user, long unread) => new(unread, user.Home.LastTime, user.Rev);
 
     /// <summary>The totals of a user who may or may not be connected.</summary>
@@ -455,7 +463,8 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         {
             log.Save(store, user.PersonId);
             if (log.Log.Head == 0 || log.Segments.Length == 0) continue;
-            logs.Add(new PlannedLog(log.Log.Id, log.Log.Texts, [.. log.Segments.Select(s => s with { Hi = Math.Min(s.Hi, log.Log.Head) })], log.Log.Trimmed, log.Log.Lost));
+            logs.Add(new PlannedLog(log.Log.Id, log.Log.Texts, [.. log.Segments.Select(s => s with { Hi = Math.Min(s.Hi, log.Log.Head) })],
+                log.Log.Trimmed, log.Log.Lost));
         }
         foreach (var watch in place?.SubscribedLogs ?? [])
         {
@@ -466,9 +475,11 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
             var runs = new List<OrdinalRun>();
             watch.Seen.Muted.Runs(watch.Seen.Segments[0].Lo, log.Head, present: true, runs);
             foreach (var run in runs) muted.Add(run);
-            logs.Add(new PlannedLog(log.Id, log.Texts, [watch.Seen.Segments[0] with { Hi = log.Head }], log.Trimmed, log.Lost) { SubscribedMuted = muted });
+            logs.Add(new PlannedLog(log.Id, log.Texts, [watch.Seen.Segments[0] with { Hi = log.Head }], log.Trimmed, log.Lost)
+            { SubscribedMuted = muted });
         }
-        return new ReadPlan(user.PersonId, user.Space, user.PlanVersion, logs, new Position(space.Head), CountBy(user), user.Row.RolesChangedAt, Roles.ChannelsOf(user, place));
+        return new ReadPlan(user.PersonId, user.Space, user.PlanVersion, logs, new Position(space.Head), CountBy(user),
+            user.Row.RolesChangedAt, Roles.ChannelsOf(user, place));
     }
 
     /// <summary>One of the user's own changes more.</summary>

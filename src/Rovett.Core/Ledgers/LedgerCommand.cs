@@ -17,7 +17,8 @@ public abstract class LedgerCommand
     /// <summary>True when it is taken however much waits: it only takes something away.</summary>
     public virtual bool IsAlwaysTaken => false;
 
-    /// <summary>True when it seldom writes what a power cut must not lose: its commit need not wait for the disk unless it <see cref="MustLast"/>.</summary>
+    /// <summary>True when it seldom writes what a power cut must not lose: its commit need not wait for the disk unless
+    /// it <see cref="MustLast"/>.</summary>
     internal virtual bool MaySyncLater => false;
 
     /// <summary>Once written: it wrote what a power cut must not lose.</summary>
@@ -32,7 +33,8 @@ public abstract class LedgerCommand
     /// <summary>Forgets the answer of an earlier attempt.</summary>
     internal abstract void Reset();
 
-    /// <summary>Inside the transaction: reads, decides, writes, and tells sessions what they may say once it is committed. Throws a <see cref="ProblemException"/> only before it changed anything.</summary>
+    /// <summary>Inside the transaction: reads, decides, writes, and tells sessions what they may say once it is
+    /// committed. Throws a <see cref="ProblemException"/> only before it changed anything.</summary>
     internal abstract void Execute(Ledger ledger);
 
     /// <summary>Its commit failed, and memory was read again: what must be so all the same is made so, without the store.</summary>

@@ -21,7 +21,8 @@ public sealed record LedgerOptions
     /// <summary>How many users who are not connected stay in memory, in all spaces.</summary>
     public int MostIdleUsers { get; init; } = 100_000;
 
-    /// <summary>How many logs, addresses, roles and topics stay in memory, in all spaces, before those are let go that nobody needs.</summary>
+    /// <summary>How many logs, addresses, roles and topics stay in memory, in all spaces, before those are let go that
+    /// nobody needs.</summary>
     public int MostLoose { get; init; } = 300_000;
 
     /// <summary>Whether the receipts of any type are kept for each person.</summary>

@@ -12,9 +12,11 @@ static class MarkOperation
     const int MaxReceiptRun = 256;
 
     /// <summary>Marks parts (lo, hi] of a log.</summary>
-    /// <param name="wereSent">An ack: whatever it names was sent, even if it is dead by now. Otherwise only what the user may see is meant.</param>
+    /// <param name="wereSent">An ack: whatever it names was sent, even if it is dead by now. Otherwise only what the
+    /// user may see is meant.</param>
     /// <returns>What became of the user's unread total, and whether anything changed that the person did.</returns>
-    public static (long Delta, bool Changed) Apply(Ledger ledger, SpaceState state, UserState user, UserLog log, IReadOnlyList<(long Lo, long Hi)> parts, MarkVerb verb, string device, StoredTime now, bool wereSent = false)
+    public static (long Delta, bool Changed) Apply(Ledger ledger, SpaceState state, UserState user, UserLog log,
+        IReadOnlyList<(long Lo, long Hi)> parts, MarkVerb verb, string device, StoredTime now, bool wereSent = false)
     {
         bool counts = verb is MarkVerb.Read or MarkVerb.Unread; // an ack changes no total
         long before = counts ? log.Unread() : 0, delta = 0;
@@ -121,7 +123,8 @@ static class MarkOperation
             for (long from = run.From; from <= run.To; from += MaxReceiptRun)
             {
                 var part = new OrdinalRun(from, Math.Min(run.To, from + MaxReceiptRun - 1));
-                ledger.Store.AppendReceipt(state.Id, new ReceiptRow(++state.LastReceipt, now, said, id, part, user.PersonId, device, 0, ""));
+                ledger.Store.AppendReceipt(state.Id,
+                    new ReceiptRow(++state.LastReceipt, now, said, id, part, user.PersonId, device, 0, ""));
             }
             ledger.Observe(o => o.Receipted(state.Row.Name));
         }

@@ -21,7 +21,9 @@ sealed class PresenceSource(SpaceState space) : IPresenceSource
     /// <summary>By what users hold, and by what single sessions have subscribed to.</summary>
     public HashSet<long> On(string address)
     {
-        var here = space.ConnectedHolders(address).Where(static u => u.Sessions.Exists(static s => !s.Silent)).Select(static u => u.PersonId).ToHashSet();
+        var here = space.ConnectedHolders(address).Where(static u => u.Sessions.Exists(static s => !s.Silent))
+            .Select(static u => u.PersonId)
+            .ToHashSet();
         if (!address.StartsWith(Topic, StringComparison.Ordinal)) return here;
         foreach (var place in space.Subscriptions.On(address[Topic.Length..]))
         {
@@ -49,11 +51,13 @@ sealed class PresenceSource(SpaceState space) : IPresenceSource
         var user = ((SessionPlace)viewer).User;
         if (address.Kind == AddressKind.Topic)
         {
-            return inUse ? space.Topics.InUse(user, address.Name, TopicRights.Presence) : space.Topics.Decide(user, address.Name, TopicRights.Presence);
+            return inUse ? space.Topics.InUse(user, address.Name, TopicRights.Presence)
+                : space.Topics.Decide(user, address.Name, TopicRights.Presence);
         }
         // Members of a role see each other where the role is set so.
         bool member = user.Holds(address.ToString());
         if (member && space.Role(address.Name) is { Presence: true }) return new Decision(true, $"the role '{address.Name}'");
-        return new Decision(false, member ? $"the role '{address.Name}' shows nobody (presence)" : $"the user does not hold the role '{address.Name}'");
+        return new Decision(false, member ? $"the role '{address.Name}' shows nobody (presence)"
+            : $"the user does not hold the role '{address.Name}'");
     }
 }

@@ -30,9 +30,16 @@ static class Recipients
                 if (user.Sessions.Exists(s => !s.Silent)) leftConnected++;
             }
             bool isTopic = address.Kind == AddressKind.Topic;
-            bool isKnown = members >= 0 || address.Kind == AddressKind.Everyone || (isTopic ? state.Topics.Current.Set.Covers(address.Name) || state.Topics.GrantsOn(address.Name).Count > 0 : state.Role(address.Name) is not null);
+            bool isKnown = members >= 0 || address.Kind == AddressKind.Everyone
+                || (isTopic ? state.Topics.Current.Set.Covers(address.Name)
+                || state.Topics.GrantsOn(address.Name).Count > 0 : state.Role(address.Name) is not null);
             long connected = state.ConnectedWith(text) - leftConnected;
-            if (isTopic) connected += state.Subscriptions.On(address.Name).Where(p => !p.Silent && !p.User.Holds(text) && !except.Contains(p.User.Id.Value) && !named.Contains(p.User.Id.Value)).Select(p => p.User).Distinct().Count();
+            if (isTopic)
+            {
+                connected += state.Subscriptions.On(address.Name)
+                    .Where(p => !p.Silent && !p.User.Holds(text) && !except.Contains(p.User.Id.Value) && !named.Contains(p.User.Id.Value))
+                    .Select(p => p.User).Distinct().Count();
+            }
             reach.Add(new Reach(text, Math.Max(0, members), connected, Math.Max(0, members - left), isKnown));
         }
         return reach;
@@ -43,13 +50,15 @@ static class Recipients
     {
         if (ledger.Options.StrictAddresses && reach.Find(r => !r.Known) is { } unknown)
         {
-            throw new Problem(422, "unknown-address", "Nobody knows that address", $"{unknown.Address}: no user or role by that name has shown a credential or stands in the directory, or no policy is about the topic.",
+            throw new Problem(422, "unknown-address", "Nobody knows that address", $"{unknown.Address}: no user or role by that name " +
+                $"has shown a credential or stands in the directory, or no policy is about the topic.",
                 "Check the spelling, or turn strictAddresses off to store it for later.")
             { Errors = [new FieldError("to", $"{unknown.Address} is not known")] }.ToException();
         }
         if (draft.Deadlines.Any(d => d.Each) && reach.Sum(r => r.Stored) is > Draft.MaxEach and var people)
         {
-            throw new Problem(422, "deadline-for-too-many", "A deadline for each can't wait for so many", $"It would wait for {people} people; the limit is {Draft.MaxEach}.",
+            throw new Problem(422, "deadline-for-too-many", "A deadline for each can't wait for so many",
+                $"It would wait for {people} people; the limit is {Draft.MaxEach}.",
                 "Use \"who\":\"anyone\", or send to fewer people.")
             { Errors = [new FieldError("deadlines", $"\"each\" waits for {people} people; the limit is {Draft.MaxEach}")] }.ToException();
         }

@@ -33,7 +33,8 @@ static class Roles
             Seen = row.Seen ?? ledger.Now,
             TokenRoles = tokenRoles,
             Claims = claims,
-            RolesIssuedAt = identity.Roles is null && identity.Claims.Length == 0 ? row.RolesIssuedAt : Math.Max(row.RolesIssuedAt, identity.IssuedAtMicros),
+            RolesIssuedAt = identity.Roles is null
+                && identity.Claims.Length == 0 ? row.RolesIssuedAt : Math.Max(row.RolesIssuedAt, identity.IssuedAtMicros),
         };
         Apply(ledger, space, user, changed);
     }
@@ -43,7 +44,8 @@ static class Roles
     {
         bool sameRoles = row.TokenRoles.SequenceEqual(user.Row.TokenRoles) && row.DirectoryRoles.SequenceEqual(user.Row.DirectoryRoles);
         bool otherClaims = row.Claims != user.Row.Claims;
-        bool same = sameRoles && !otherClaims && row.Seen == user.Row.Seen && row.RolesIssuedAt == user.Row.RolesIssuedAt && row.DisplayName == user.Row.DisplayName && row.Locale == user.Row.Locale && ReferenceEquals(row.Ahead, user.Row.Ahead);
+        bool same = sameRoles && !otherClaims && row.Seen == user.Row.Seen && row.RolesIssuedAt == user.Row.RolesIssuedAt
+            && row.DisplayName == user.Row.DisplayName && row.Locale == user.Row.Locale && ReferenceEquals(row.Ahead, user.Row.Ahead);
         bool agreed = user.RolesAgree && sameRoles && !otherClaims && row.Seen is null == user.Row.Seen is null;
         user.Row = otherClaims ? row with { ClaimsAt = space.Head } : row;
         if (!agreed)
@@ -66,7 +68,8 @@ static class Roles
     /// <param name="space">The space.</param>
     /// <param name="user">The user.</param>
     /// <param name="position">The entry that changed it; null: one is made when it changes anything.</param>
-    public static void Reconsider(Ledger ledger, SpaceState space, UserState user, long? position) => Change(ledger, space, user, RolesOf(ledger, user.Row), position);
+    public static void Reconsider(Ledger ledger, SpaceState space, UserState user, long? position) =>
+        Change(ledger, space, user, RolesOf(ledger, user.Row), position);
 
     static HashSet<string> RolesOf(Ledger ledger, PersonRow row)
     {
@@ -92,7 +95,8 @@ static class Roles
             {
                 (var drawn, var time) = space.Draw();
                 position = drawn.Value;
-                ledger.Store.AppendEntry(space.Id, new EntryRow(drawn, time, EntryKind.Membership, default, Body(user, gained, lost), "", [], NotificationTraits.None));
+                ledger.Store.AppendEntry(space.Id,
+                    new EntryRow(drawn, time, EntryKind.Membership, default, Body(user, gained, lost), "", [], NotificationTraits.None));
             }
             Move(ledger.Store, space, user, lost, gained, position.Value);
         }
@@ -170,19 +174,25 @@ static class Roles
     }
 
     /// <summary>Tells a session its channels as they are now.</summary>
-    public static void TellChannels(Ledger ledger, UserState user, SessionPlace place) => ledger.Tell(place, Messages.Channels(ChannelsOf(user, place), Ledger.TotalsOf(user, user.Unread)));
+    public static void TellChannels(Ledger ledger, UserState user, SessionPlace place) =>
+        ledger.Tell(place, Messages.Channels(ChannelsOf(user, place), Ledger.TotalsOf(user, user.Unread)));
 
     /// <summary>A session has another plan: what waits and is not its user's any more does not leave.</summary>
     public static void Replan(UserState user, SessionPlace place) => place.Session.PlanChanged(user.PlanVersion,
-        (log, ordinal) => user.Logs!.Exists(l => l.Log.Id == log && l.Concerns(ordinal)) || place.SubscribedLogs.Exists(w => w.Seen.Log.Id == log && w.Seen.Concerns(ordinal)),
-        address => user.Holds(address) || address == "user:" + user.Id.Value || (IsTopic(address) && place.Topics.ContainsKey(address["topic:".Length..])) || PresenceBoards.MayLeave(place, address));
+        (log, ordinal) => user.Logs!.Exists(l => l.Log.Id == log && l.Concerns(ordinal))
+        || place.SubscribedLogs.Exists(w => w.Seen.Log.Id == log && w.Seen.Concerns(ordinal)),
+        address => user.Holds(address) || address == "user:" + user.Id.Value
+        || (IsTopic(address) && place.Topics.ContainsKey(address["topic:".Length..])) || PresenceBoards.MayLeave(place, address));
 
     /// <summary>The channels that a user's session is on; without a session those of the user.</summary>
     public static ChannelList ChannelsOf(UserState user, SessionPlace? place)
     {
         if (place is null or { Topics.Count: 0 } && user.Channels is { } known) return known;
-        var subscribed = place?.Topics.Keys.Select(t => "topic:" + t).Where(t => !user.Holds(t)).Order(StringComparer.Ordinal).ToList() ?? [];
-        var list = new ChannelList([$"user:{user.Id.Value}", .. user.Held.Where(a => a != "everyone").Concat(subscribed).Order(StringComparer.Ordinal), .. user.Held.Where(a => a == "everyone")], subscribed);
+        var subscribed = place?.Topics.Keys.Select(t => "topic:" + t).Where(t => !user.Holds(t)).Order(StringComparer.Ordinal)
+            .ToList() ?? [];
+        var list = new ChannelList(
+            [$"user:{user.Id.Value}", .. user.Held.Where(a => a != "everyone").Concat(subscribed).Order(StringComparer.Ordinal),
+            .. user.Held.Where(a => a == "everyone")], subscribed);
         if (subscribed.Count == 0) user.Channels = list;
         return list;
     }

@@ -51,7 +51,10 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
             // It would not have come to them anyway; but an erasure must find where they are named.
             foreach (var address in draft.Except)
             {
-                if (address.Kind == AddressKind.User && !draft.To.Contains(address)) Skip(state.FindOrAdd(address.Name), places[0].Log, places[0].Ordinal);
+                if (address.Kind == AddressKind.User && !draft.To.Contains(address))
+                {
+                    Skip(state.FindOrAdd(address.Name), places[0].Log, places[0].Ordinal);
+                }
             }
         }
         var placements = new Placement[places.Count];
@@ -92,14 +95,19 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
     {
         for (int i = 0; i < draft.Deadlines.Count; i++)
         {
-            if (draft.Deadlines[i].Otherwise is not { } otherwise || Audience.Of(otherwise.To, otherwise.Except.Where(a => a.Kind != AddressKind.User)) is not { } audience) continue;
+            if (draft.Deadlines[i].Otherwise is not { } otherwise
+                || Audience.Of(otherwise.To, otherwise.Except.Where(a => a.Kind != AddressKind.User)) is not { } audience)
+            {
+                continue;
+            }
             try
             {
                 state.AudienceLog(audience);
             }
             catch (ProblemException refused)
             {
-                throw (refused.Problem with { Errors = [new FieldError($"deadlines[{i}].otherwise.to", refused.Problem.Detail)] }).ToException();
+                throw (refused.Problem with
+                { Errors = [new FieldError($"deadlines[{i}].otherwise.to", refused.Problem.Detail)] }).ToException();
             }
         }
     }
@@ -109,7 +117,10 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
     {
         foreach (var (log, ordinal) in places)
         {
-            if (user.Logs?.Find(l => l.Log == log) is not { } own || own.SegmentOf(ordinal) is null || own.Muted.Contains(ordinal)) continue;
+            if (user.Logs?.Find(l => l.Log == log) is not { } own || own.SegmentOf(ordinal) is null || own.Muted.Contains(ordinal))
+            {
+                continue;
+            }
             MarkOperation.Apply(ledger, state, user, own, [(ordinal - 1, ordinal)], MarkVerb.Read, "attending", state.LastTime);
             ledger.NextRev(user);
         }
@@ -120,7 +131,10 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
     {
         if (ledger.Store.FindSlot(state.Id, draft.SlotKey) is not { } before || before <= state.Floor) return;
         var old = ledger.Store.FindEntry(state.Id, before)!;
-        if (!Changes.IsOver(ledger, state, old)) Changes.Make(ledger, state, EntryKind.Replaced, old, Changes.Member("by", by.ToString()), null, by.ToString());
+        if (!Changes.IsOver(ledger, state, old))
+        {
+            Changes.Make(ledger, state, EntryKind.Replaced, old, Changes.Member("by", by.ToString()), null, by.ToString());
+        }
     }
 
     void Skip(UserState user, AddressLog log, long ordinal)

@@ -28,7 +28,8 @@ public sealed class ServiceClock : TimeProvider
     public static readonly TimeSpan RetentionConfirmAfter = TimeSpan.FromHours(24);
 
     const long AnchorAgainMicros = 50_000;
-    static readonly long ToleranceMicros = (long)Tolerance.TotalMicroseconds, ConfirmMicros = (long)ConfirmAfter.TotalMicroseconds, RetentionMicros = (long)RetentionConfirmAfter.TotalMicroseconds;
+    static readonly long ToleranceMicros = (long)Tolerance.TotalMicroseconds, ConfirmMicros = (long)ConfirmAfter.TotalMicroseconds,
+        RetentionMicros = (long)RetentionConfirmAfter.TotalMicroseconds;
 
     /// <summary>One stretch in which the believed time goes on by elapsed time. In microseconds.</summary>
     sealed record Stretch(long Believed, long Elapsed, long Shift, long HeldBack, long HeldSince, long Began);
@@ -43,7 +44,8 @@ public sealed class ServiceClock : TimeProvider
     /// <summary>Begins with the system's time.</summary>
     /// <param name="system">The system's clock; one that is an <see cref="IElapsedTime"/> is asked for elapsed time, too.</param>
     /// <param name="stored">What was stored when the service ran last; null: it never ran.</param>
-    /// <param name="plausibleAbsence">For how long the service may have been stopped without retention waiting for a confirmation; null: any time.</param>
+    /// <param name="plausibleAbsence">For how long the service may have been stopped without retention waiting for a
+    /// confirmation; null: any time.</param>
     public ServiceClock(TimeProvider system, ClockRow? stored = null, TimeSpan? plausibleAbsence = null)
     {
         (this.system, elapsed) = (system, system as IElapsedTime);
@@ -61,7 +63,8 @@ public sealed class ServiceClock : TimeProvider
             long passed = Elapsed(), away = passed - stored.SeenElapsed;
             lock (gate)
             {
-                stretch = new Stretch(stored.SeenTime + away, passed, stored.Shift, stored.HeldBack, stored.HeldSince, stored.SeenTime + away);
+                stretch = new Stretch(stored.SeenTime + away, passed, stored.Shift, stored.HeldBack, stored.HeldSince,
+                    stored.SeenTime + away);
                 step = null;
             }
             return;
@@ -93,10 +96,12 @@ public sealed class ServiceClock : TimeProvider
 
     long Elapsed() => (long)(elapsed?.Elapsed ?? system.GetElapsedTime(started)).TotalMicroseconds;
 
-    /// <summary>At the start the system's clock was behind what it had been when the service ran last: it was wrong then, or is now.</summary>
+    /// <summary>At the start the system's clock was behind what it had been when the service ran last: it was wrong
+    /// then, or is now.</summary>
     public bool WentBackWhileAway { get; private set; }
 
-    /// <summary>Puts what was noted by a clock that was ahead, and is compared with tokens' times, to now: or who was signed out then could not sign
+    /// <summary>Puts what was noted by a clock that was ahead, and is compared with tokens' times, to now: or who was
+    /// signed out then could not sign
     /// in until that time comes. For the start, before anything else is asked of the store.</summary>
     public void SettleStanding(ILedgerStore store)
     {
@@ -160,7 +165,8 @@ public sealed class ServiceClock : TimeProvider
     }
 
     /// <summary>By how much retention's time is held back until a step ahead is confirmed.</summary>
-    public TimeSpan RetentionHeldBack => TimeSpan.FromMicroseconds(StoredTime.From(GetUtcNow()).Micros - Retention.Micros is var held and > 0 ? held : 0);
+    public TimeSpan RetentionHeldBack =>
+        TimeSpan.FromMicroseconds(StoredTime.From(GetUtcNow()).Micros - Retention.Micros is var held and > 0 ? held : 0);
 
     /// <summary>A due time as believed time, to be shown.</summary>
     public StoredTime Shown(StoredTime due) => new(due.Micros + stretch.Shift);
@@ -174,7 +180,11 @@ public sealed class ServiceClock : TimeProvider
         get
         {
             GetUtcNow();
-            lock (gate) return step is var (by, since) ? new ClockStep(TimeSpan.FromMicroseconds(by), TimeSpan.FromMicroseconds(Elapsed() - since)) : null;
+            lock (gate)
+            {
+                return step is var (by, since) ? new ClockStep(TimeSpan.FromMicroseconds(by), TimeSpan.FromMicroseconds(Elapsed() - since))
+                    : null;
+            }
         }
     }
 
@@ -197,7 +207,13 @@ public sealed class ServiceClock : TimeProvider
     {
         var row = ToRow();
         long by = (long)believed.By.TotalMicroseconds, held = Math.Max(0, row.HeldBack + by);
-        return row with { Shift = Snap(row.Shift + by), HeldBack = held, HeldSince = held == 0 ? 0 : by > 0 ? row.SeenDue : row.HeldSince, SeenTime = row.SeenTime + by };
+        return row with
+        {
+            Shift = Snap(row.Shift + by),
+            HeldBack = held,
+            HeldSince = held == 0 ? 0 : by > 0 ? row.SeenDue : row.HeldSince,
+            SeenTime = row.SeenTime + by
+        };
     }
 
     /// <summary>Believes a step from now on.</summary>
@@ -225,5 +241,6 @@ public sealed class ServiceClock : TimeProvider
     /// <inheritdoc/>
     public override TimeZoneInfo LocalTimeZone => system.LocalTimeZone;
     /// <inheritdoc/>
-    public override ITimer CreateTimer(TimerCallback callback, object? state, TimeSpan dueTime, TimeSpan period) => system.CreateTimer(callback, state, dueTime, period);
+    public override ITimer CreateTimer(TimerCallback callback, object? state, TimeSpan dueTime, TimeSpan period) =>
+        system.CreateTimer(callback, state, dueTime, period);
 }

@@ -29,7 +29,8 @@ internal sealed class SpaceState
     readonly Dictionary<string, RoleRow?> roles = [];
     readonly Dictionary<string, List<UserState>> attending = [];
 
-    public SpaceState(SpaceRow row, ILedgerStore store, LedgerOptions options, ServiceClock clock, RecentEntries recent, Residents residents)
+    public SpaceState(SpaceRow row, ILedgerStore store, LedgerOptions options, ServiceClock clock, RecentEntries recent,
+        Residents residents)
     {
         Row = row;
         this.residents = residents;
@@ -135,7 +136,10 @@ internal sealed class SpaceState
     {
         if (audiencesOf.TryGetValue(address, out var known)) return known;
         var list = new List<AddressLog>();
-        foreach (var row in store.AudiencesOf(Id, Address.OfStored(address))) list.Add(logs.TryGetValue(row.Key, out var log) ? log : Keep(row));
+        foreach (var row in store.AudiencesOf(Id, Address.OfStored(address)))
+        {
+            list.Add(logs.TryGetValue(row.Key, out var log) ? log : Keep(row));
+        }
         return audiencesOf[address] = list;
     }
 
@@ -171,7 +175,9 @@ internal sealed class SpaceState
         bool personal = !row.Key.StartsWith('+');
         var audience = personal ? null : Audience.Parse(row.Key);
         // An erased person's log keeps a key that is nobody's address.
-        Address[] addresses = audience is not null ? [.. audience.Includes] : row.Key.StartsWith('\u0001') ? [] : [Address.OfStored(row.Key)];
+        Address[] addresses = audience is not null ? [.. audience.Includes] : row.Key.StartsWith('\u0001')
+            ? []
+            : [Address.OfStored(row.Key)];
         var log = new AddressLog(row.Id, audience, addresses, store.Blocks(0, row.Id, MarkKind.Dead));
         // What changed before the floor is not stored any more; who counted before that counts anew.
         log.Load(row.Trimmed > 0 ? row with { ChangedAt = Math.Max(row.ChangedAt, Floor) } : row);
@@ -212,7 +218,8 @@ internal sealed class SpaceState
         return store.FindPerson(person) is { } row ? Settled(KeepUser(row)) : null;
     }
 
-    /// <summary>A user as policies and roles' grants have it by now: who was not looked at since they changed is brought up to them first.</summary>
+    /// <summary>A user as policies and roles' grants have it by now: who was not looked at since they changed is
+    /// brought up to them first.</summary>
     UserState Settled(UserState user)
     {
         user.WasUsed = true;
@@ -261,7 +268,8 @@ internal sealed class SpaceState
         usersById.Remove(user.PersonId);
     }
 
-    /// <summary>Lets a user go whom nobody needs now, with the personal log. Between batches only, so that no command holds one of them.</summary>
+    /// <summary>Lets a user go whom nobody needs now, with the personal log. Between batches only, so that no command
+    /// holds one of them.</summary>
     public void Drop(UserState user)
     {
         if (users.GetValueOrDefault(user.Id.Value) != user) return; // another stands for it, after a failure
@@ -278,7 +286,8 @@ internal sealed class SpaceState
     /// <summary>How many logs, addresses, roles and topics are in memory.</summary>
     public int Loose => logs.Count + audiencesOf.Count + roles.Count + Topics.Known;
 
-    /// <summary>Lets logs go of which no user in memory sees anything, and what is only kept to be found quickly. Between batches only.</summary>
+    /// <summary>Lets logs go of which no user in memory sees anything, and what is only kept to be found quickly.
+    /// Between batches only.</summary>
     public void Shed()
     {
         var needed = new HashSet<AddressLog>();
@@ -305,7 +314,8 @@ internal sealed class SpaceState
         Topics.ForgetKnown();
     }
 
-    /// <summary>Loads the user's logs and marks, at a cost of the number of the user's logs and of what changed while it was away.</summary>
+    /// <summary>Loads the user's logs and marks, at a cost of the number of the user's logs and of what changed while
+    /// it was away.</summary>
     public List<UserLog> EnsureLogs(UserState user)
     {
         if (user.Logs is null)
@@ -317,7 +327,10 @@ internal sealed class SpaceState
             {
                 foreach (var log in AudiencesOf(address))
                 {
-                    if (seen.Add(log.Id) && user.PositionsOf(log.Audience!) is { Count: > 0 } positions) list.Add(Load(user, log, positions, stored));
+                    if (seen.Add(log.Id) && user.PositionsOf(log.Audience!) is { Count: > 0 } positions)
+                    {
+                        list.Add(Load(user, log, positions, stored));
+                    }
                 }
             }
             foreach (var take in store.TakesOf(user.PersonId)) list.Find(l => l.Log.Id == take.Place.Log)?.Own(take.Place.Ordinal);
@@ -332,7 +345,8 @@ internal sealed class SpaceState
         return user.Logs;
     }
 
-    UserLog Load(UserState user, AddressLog log, List<(long After, long Until, int AddressIndex)>? positions, Dictionary<long, UserLogRow> stored)
+    UserLog Load(UserState user, AddressLog log, List<(long After, long Until, int AddressIndex)>? positions,
+        Dictionary<long, UserLogRow> stored)
     {
         var row = stored.GetValueOrDefault(log.Id);
         bool computed = false;
@@ -358,10 +372,13 @@ internal sealed class SpaceState
         {
             foreach (var mute in user.Mutes)
             {
-                long after = Math.Max(log.MutedThrough, OrdinalAt(log.Log, mute.After)), upTo = mute.Until is { } until ? OrdinalAt(log.Log, until) : log.Log.Head;
+                long after = Math.Max(log.MutedThrough, OrdinalAt(log.Log, mute.After)),
+                    upTo = mute.Until is { } until ? OrdinalAt(log.Log, until) : log.Log.Head;
                 if (upTo <= after) continue;
                 long hash = NotificationTraits.HashOf(mute.Text);
-                foreach (long ordinal in mute.IsType ? store.OrdinalsOfType(log.Log.Id, hash, after, upTo) : store.OrdinalsAbout(log.Log.Id, hash, after, upTo))
+                foreach (long ordinal in mute.IsType
+                    ? store.OrdinalsOfType(log.Log.Id, hash, after, upTo)
+                    : store.OrdinalsAbout(log.Log.Id, hash, after, upTo))
                 {
                     if (log.Muted.Contains(ordinal)) continue;
                     if (!log.Read.Contains(ordinal) && !log.Skips.Contains(ordinal)) log.CountOut(ordinal, 1);
@@ -373,7 +390,8 @@ internal sealed class SpaceState
     }
 
     /// <summary>The ordinal of the newest notification of a log up to a position.</summary>
-    public long OrdinalAt(AddressLog log, long position) => position <= 0 ? 0 : position >= log.HeadPosition ? log.Head : Math.Max(log.Trimmed, store.OrdinalAt(log.Id, position));
+    public long OrdinalAt(AddressLog log, long position) =>
+        position <= 0 ? 0 : position >= log.HeadPosition ? log.Head : Math.Max(log.Trimmed, store.OrdinalAt(log.Id, position));
 
     Segment[] ToSegments(AddressLog log, List<(long After, long Until, int AddressIndex)> positions) => ToSegments(log, positions, out _);
 
@@ -428,7 +446,8 @@ internal sealed class SpaceState
         return Math.Max(lastLoss, PositionAt(StoredTime.From(clock.GetUtcNow() - lookBack)));
     }
 
-    /// <summary>The newest entry up to a time. Many newcomers ask for much the same time: as long as the entry found was followed by a later
+    /// <summary>The newest entry up to a time. Many newcomers ask for much the same time: as long as the entry found
+    /// was followed by a later
     /// one, the answer is the same.</summary>
     long PositionAt(StoredTime time)
     {
@@ -472,7 +491,8 @@ internal sealed class SpaceState
         user.Members.Add(member);
     }
 
-    /// <summary>The address by which the next notification reaches the user: the first held, unless an excepted role is held; −1: none.</summary>
+    /// <summary>The address by which the next notification reaches the user: the first held, unless an excepted role is
+    /// held; −1: none.</summary>
     internal static int IndexFor(UserState user, Audience? audience)
     {
         if (audience is null) return 0;
@@ -536,12 +556,14 @@ internal sealed class SpaceState
     public long ConnectedWith(string address) => connectedBy.GetValueOrDefault(address);
 
     /// <summary>Everybody connected who holds an address.</summary>
-    public IReadOnlyCollection<UserState> ConnectedHolders(string address) => address == "everyone" ? connected : holders.TryGetValue(address, out var users) ? users : [];
+    public IReadOnlyCollection<UserState> ConnectedHolders(string address) =>
+        address == "everyone" ? connected : holders.TryGetValue(address, out var users) ? users : [];
 
     /// <summary>Everybody connected.</summary>
     public IReadOnlyCollection<UserState> Connected => connected;
 
-    /// <summary>Everybody with a session, also where a failure came between leaving the lists and joining them again. Looks at every user in memory.</summary>
+    /// <summary>Everybody with a session, also where a failure came between leaving the lists and joining them again.
+    /// Looks at every user in memory.</summary>
     public IEnumerable<UserState> WithSessions => users.Values.Where(u => u.Sessions.Count > 0);
 
     /// <summary>A session says which subject its user is looking at; null: none any more.</summary>
@@ -549,7 +571,8 @@ internal sealed class SpaceState
     {
         var before = place.Attends;
         place.Attends = subject;
-        if (before is not null && before != subject && !user.Sessions.Exists(s => s.Attends == before) && attending.TryGetValue(before, out var list))
+        if (before is not null && before != subject && !user.Sessions.Exists(s => s.Attends == before)
+            && attending.TryGetValue(before, out var list))
         {
             list.Remove(user);
             if (list.Count == 0) attending.Remove(before);
@@ -560,5 +583,6 @@ internal sealed class SpaceState
     }
 
     /// <summary>The users who are looking at a subject.</summary>
-    public IReadOnlyList<UserState> Attending(string? subject) => subject is not null && attending.TryGetValue(subject, out var list) ? list : [];
+    public IReadOnlyList<UserState> Attending(string? subject) =>
+        subject is not null && attending.TryGetValue(subject, out var list) ? list : [];
 }

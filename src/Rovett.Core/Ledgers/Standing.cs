@@ -13,11 +13,14 @@ static class Standing
     public static void Require(UserState user, Identity identity)
     {
         if (user.Row.Blocked)
-            throw new Problem(403, "user-blocked", "The user is blocked", "No credential of this user is let in.", "Ask whoever runs the application; backends: PUT /v1/users/{id} with \"blocked\": false.").ToException();
+            throw new Problem(403, "user-blocked", "The user is blocked", "No credential of this user is let in.",
+                "Ask whoever runs the application; backends: PUT /v1/users/{id} with \"blocked\": false.").ToException();
         if (identity.IssuedAtMicros < user.Row.ValidFrom || user.Row.Ahead.Contains(-identity.IssuedAtMicros)) throw SignedOut();
     }
 
-    static ProblemException SignedOut() => new Problem(401, "signed-out", "The user was signed out", "The credential was made before that.", "Sign in again, and use a token that is made after the sign-out.").ToException();
+    static ProblemException SignedOut() =>
+        new Problem(401, "signed-out", "The user was signed out", "The credential was made before that.",
+        "Sign in again, and use a token that is made after the sign-out.").ToException();
 
     /// <summary>A user who shows a credential; null: nobody is known by the id yet.</summary>
     /// <exception cref="ProblemException">The credential does not hold.</exception>
@@ -29,7 +32,8 @@ static class Standing
         return user;
     }
 
-    /// <summary>A credential of the near future counts from now on: should the user be signed out before that comes, it does not hold.</summary>
+    /// <summary>A credential of the near future counts from now on: should the user be signed out before that comes, it
+    /// does not hold.</summary>
     /// <returns>The row, which may have to be stored.</returns>
     public static PersonRow Shown(PersonRow row, Identity identity, StoredTime now)
     {
@@ -42,7 +46,11 @@ static class Standing
     public static PersonRow SignedOut(PersonRow row, StoredTime now)
     {
         long validFrom = Math.Max(row.ValidFrom, now.Micros + 1); // the time may stand still while a clock that was set back catches up
-        return row with { ValidFrom = validFrom, Ahead = [.. row.Ahead.Select(Math.Abs).Where(issued => issued >= validFrom).Select(issued => -issued)] };
+        return row with
+        {
+            ValidFrom = validFrom,
+            Ahead = [.. row.Ahead.Select(Math.Abs).Where(issued => issued >= validFrom).Select(issued => -issued)]
+        };
     }
 
     /// <summary>Ends every session of a user, before anything that comes after it.</summary>
@@ -72,6 +80,7 @@ static class Standing
         var message = new MessageBuilder("standing");
         message.Writer.WriteNumber("person", user.PersonId);
         message.Writer.WriteString("what", what);
-        ledger.Store.AppendEntry(state.Id, new EntryRow(position, time, EntryKind.Standing, default, message.Close(), "", [], NotificationTraits.None));
+        ledger.Store.AppendEntry(state.Id,
+            new EntryRow(position, time, EntryKind.Standing, default, message.Close(), "", [], NotificationTraits.None));
     }
 }

@@ -74,7 +74,10 @@ sealed class Subscriptions(SpaceState space, ILedgerStore store)
         var segments = new List<Segment>();
         for (int i = 0; i < audience.Includes.Count; i++)
         {
-            if (audience.Includes[i].Kind == AddressKind.Topic && place.Topics.TryGetValue(audience.Includes[i].Name, out long since)) segments.Add(new Segment(space.OrdinalAt(log, since), long.MaxValue, i));
+            if (audience.Includes[i].Kind == AddressKind.Topic && place.Topics.TryGetValue(audience.Includes[i].Name, out long since))
+            {
+                segments.Add(new Segment(space.OrdinalAt(log, since), long.MaxValue, i));
+            }
         }
         var first = segments.MinBy(s => s.Lo);
         var seen = new UserLog(log, [first], null, store, user.PersonId) { MutedThrough = first.Lo };

@@ -79,19 +79,23 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
     /// <param name="right">The right.</param>
     /// <param name="roles">The roles the user is about to hold; null: those held.</param>
     /// <param name="steps">Gets every step; null: nobody wants to know.</param>
-    public Decision Decide(UserState user, string topic, TopicRights right, IReadOnlySet<string>? roles = null, List<DecisionStep>? steps = null)
+    public Decision Decide(UserState user, string topic, TopicRights right, IReadOnlySet<string>? roles = null,
+        List<DecisionStep>? steps = null)
     {
         var now = space.Due;
         return Decide(user, topic, right, roles, g => g.Until is null || g.Until > now, steps);
     }
 
-    /// <summary>Whether a right that is in use goes on: a grant whose time is up ends with its entry, the same for whoever is here and whoever is away.</summary>
-    public bool GoesOn(UserState user, string topic, TopicRights right, IReadOnlySet<string>? roles = null) => Decide(user, topic, right, roles, static _ => true, null).Allowed;
+    /// <summary>Whether a right that is in use goes on: a grant whose time is up ends with its entry, the same for
+    /// whoever is here and whoever is away.</summary>
+    public bool GoesOn(UserState user, string topic, TopicRights right, IReadOnlySet<string>? roles = null) =>
+        Decide(user, topic, right, roles, static _ => true, null).Allowed;
 
     /// <summary>What is decided of a right that is in use.</summary>
     public Decision InUse(UserState user, string topic, TopicRights right) => Decide(user, topic, right, null, static _ => true, null);
 
-    Decision Decide(UserState user, string topic, TopicRights right, IReadOnlySet<string>? roles, Func<Grant, bool> holds, List<DecisionStep>? steps)
+    Decision Decide(UserState user, string topic, TopicRights right, IReadOnlySet<string>? roles, Func<Grant, bool> holds,
+        List<DecisionStep>? steps)
     {
         var facts = new Facts(user, roles);
         var grants = GrantsOn(topic).Where(g => holds(g) && Concerns(g, user, facts));
@@ -99,9 +103,11 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
         return Current.Set.Decide(facts, topic, right, grants, steps);
     }
 
-    static bool Concerns(Grant grant, UserState user, Facts facts) => grant.Role.Length > 0 ? facts.HoldsRole(grant.Role) : grant.Person == user.PersonId;
+    static bool Concerns(Grant grant, UserState user, Facts facts) =>
+        grant.Role.Length > 0 ? facts.HoldsRole(grant.Role) : grant.Person == user.PersonId;
 
-    /// <summary>The position from which on a user has held a right without a break, as far back as a position: what came before is not the user's.
+    /// <summary>The position from which on a user has held a right without a break, as far back as a position: what
+    /// came before is not the user's.
     /// What is not known any more counts as a break.</summary>
     public long HeldSince(UserState user, string topic, TopicRights right, long after)
     {
@@ -122,14 +128,20 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
         {
             if (position <= after) break;
             long before = position - 1;
-            var facts = new Facts(user, user.Memberships.Where(m => m.Gained <= before && !(m.Until <= before)).Select(m => m.Address).ToHashSet(), withClaims: before >= user.Row.ClaimsAt);
-            if (!At(before).Set.Decide(facts, topic, right, grants.Where(g => g.Since <= before && !(g.Ended <= before) && Concerns(g, user, facts))).Allowed) return position;
+            var facts = new Facts(user, user.Memberships.Where(m => m.Gained <= before && !(m.Until <= before)).Select(m => m.Address)
+                .ToHashSet(), withClaims: before >= user.Row.ClaimsAt);
+            if (!At(before).Set.Decide(facts, topic, right,
+                grants.Where(g => g.Since <= before && !(g.Ended <= before) && Concerns(g, user, facts))).Allowed)
+            {
+                return position;
+            }
         }
         return after;
     }
 
     /// <summary>The topics that a user follows and may.</summary>
-    public IEnumerable<string> Followed(UserState user, IReadOnlySet<string>? roles = null) => user.Follows.Keys.Where(topic => GoesOn(user, topic, TopicRights.Follow, roles));
+    public IEnumerable<string> Followed(UserState user, IReadOnlySet<string>? roles = null) =>
+        user.Follows.Keys.Where(topic => GoesOn(user, topic, TopicRights.Follow, roles));
 
     /// <summary>Brings a user who was not looked at since policies or roles' grants changed up to them, one change after
     /// the other: what of the user they look at has not changed meanwhile, so it comes out as if it had been done at once.</summary>
@@ -142,14 +154,16 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
         foreach (var topic in user.Follows.Keys)
         {
             grants[topic] = store.GrantsOn(space.Id, topic, endedToo: true);
-            changes.UnionWith(grants[topic].Where(g => g.Role.Length > 0).SelectMany(g => new[] { g.Number, g.Ended ?? 0 }).Where(p => p > seen && p <= upTo));
+            changes.UnionWith(grants[topic].Where(g => g.Role.Length > 0).SelectMany(g => new[] { g.Number, g.Ended ?? 0 })
+                .Where(p => p > seen && p <= upTo));
         }
         var facts = new Facts(user, null);
         foreach (long position in changes)
         {
             var policies = At(position).Set;
             var wanted = user.Follows.Where(f => f.Value <= position && policies.Decide(facts, f.Key, TopicRights.Follow,
-                grants[f.Key].Where(g => g.Number <= position && !(g.Ended <= position) && Concerns(g, user, facts))).Allowed).Select(f => "topic:" + f.Key).ToHashSet();
+                grants[f.Key].Where(g => g.Number <= position && !(g.Ended <= position) && Concerns(g, user, facts))).Allowed)
+                .Select(f => "topic:" + f.Key).ToHashSet();
             var held = user.Held.Where(a => a.StartsWith("topic:", StringComparison.Ordinal)).ToList();
             Roles.Move(store, space, user, [.. held.Where(a => !wanted.Contains(a))], [.. wanted.Where(a => !held.Contains(a))], position);
         }
@@ -165,6 +179,7 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
 
         public bool HoldsRole(string role) => roles is null ? user.Holds("role:" + role) : roles.Contains("role:" + role);
 
-        public IReadOnlyList<string> Claim(string path) => (claims ??= ClaimSet.Read(withClaims ? user.Row.Claims : "")).GetValueOrDefault(path) ?? [];
+        public IReadOnlyList<string> Claim(string path) =>
+            (claims ??= ClaimSet.Read(withClaims ? user.Row.Claims : "")).GetValueOrDefault(path) ?? [];
     }
 }

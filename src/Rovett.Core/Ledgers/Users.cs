@@ -10,7 +10,9 @@ static class Users
     /// <exception cref="ProblemException">404: there is none; 401 or 403: the credential does not hold any more.</exception>
     public static UserState Required(SpaceState state, string user, Identity? by)
     {
-        var found = state.Find(user) ?? throw new Problem(404, "unknown-user", "Nothing is stored for this user", "The user has no inbox yet.", "Connect once, or send something to the user first.").ToException();
+        var found = state.Find(user)
+            ?? throw new Problem(404, "unknown-user", "Nothing is stored for this user", "The user has no inbox yet.",
+            "Connect once, or send something to the user first.").ToException();
         if (by is not null) Standing.Require(found, by);
         return found;
     }
@@ -21,7 +23,10 @@ static class Users
         if (ledger.Store.FindNotification(state.Id, id) is not { } entry) return null;
         foreach (var place in entry.Placements)
         {
-            if (user.Logs!.Find(l => l.Log.Id == place.Log) is { } log && log.SegmentOf(place.Ordinal) is not null) return (log, place.Ordinal, entry);
+            if (user.Logs!.Find(l => l.Log.Id == place.Log) is { } log && log.SegmentOf(place.Ordinal) is not null)
+            {
+                return (log, place.Ordinal, entry);
+            }
         }
         return null;
     }

@@ -63,7 +63,10 @@ sealed class BlockMap(IBlockSource? source)
     public ulong[] Own(int block)
     {
         var words = Find(block);
-        if (words is null || ReferenceEquals(words, Full)) (blocks ??= [])[block] = words = words is null ? new ulong[WordsPerBlock] : [.. Full];
+        if (words is null || ReferenceEquals(words, Full))
+        {
+            (blocks ??= [])[block] = words = words is null ? new ulong[WordsPerBlock] : [.. Full];
+        }
         (Changed ??= []).Add(block);
         return words;
     }

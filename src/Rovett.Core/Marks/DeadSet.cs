@@ -28,12 +28,14 @@ public sealed class DeadSet
     public bool Contains(long ordinal)
     {
         long bit = ordinal - 1;
-        return blocks.Find((int)(bit / BlockMap.BlockSize)) is { } words && (words[bit % BlockMap.BlockSize / 64] >> (int)(bit & 63) & 1) != 0;
+        return blocks.Find((int)(bit / BlockMap.BlockSize)) is { } words
+            && (words[bit % BlockMap.BlockSize / 64] >> (int)(bit & 63) & 1) != 0;
     }
 
     internal bool Lacks(int block) => blocks.Find(block) is null;
 
-    internal ulong Word(long index) => blocks.Find((int)(index / BlockMap.WordsPerBlock)) is { } words ? words[index % BlockMap.WordsPerBlock] : 0;
+    internal ulong Word(long index) =>
+        blocks.Find((int)(index / BlockMap.WordsPerBlock)) is { } words ? words[index % BlockMap.WordsPerBlock] : 0;
 
     /// <summary>How many ordinals of (<paramref name="lo"/>, <paramref name="hi"/>] are dead.</summary>
     public long Count(long lo, long hi) => hi <= lo || blocks.IsEmpty ? 0 : Rank(hi) - Rank(lo);

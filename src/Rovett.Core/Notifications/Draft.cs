@@ -29,5 +29,7 @@ public sealed record Draft(IReadOnlyList<Address> To, IReadOnlyList<Address> Exc
     public string Addressing => string.Join('\n', To.Select(a => "+" + a).Concat(Except.Select(a => "-" + a)));
 
     /// <summary>What makes two slots the same: exactly the same addressing and the slot's name.</summary>
-    internal string SlotKey => string.Join('\n', To.Select(a => "+" + a).Order(StringComparer.Ordinal).Concat(Except.Select(a => "-" + a).Order(StringComparer.Ordinal))) + "\n=" + Slot;
+    internal string SlotKey =>
+        string.Join('\n', To.Select(a => "+" + a).Order(StringComparer.Ordinal)
+        .Concat(Except.Select(a => "-" + a).Order(StringComparer.Ordinal))) + "\n=" + Slot;
 }

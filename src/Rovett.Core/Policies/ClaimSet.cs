@@ -38,7 +38,10 @@ public static class ClaimSet
         var claims = new Dictionary<string, IReadOnlyList<string>>();
         if (text.Length == 0) return claims;
         using var document = JsonDocument.Parse(text);
-        foreach (var member in document.RootElement.EnumerateObject()) claims[member.Name] = [.. member.Value.EnumerateArray().Select(v => v.GetString()!)];
+        foreach (var member in document.RootElement.EnumerateObject())
+        {
+            claims[member.Name] = [.. member.Value.EnumerateArray().Select(v => v.GetString()!)];
+        }
         return claims;
     }
 
@@ -47,7 +50,9 @@ public static class ClaimSet
     {
         if (one == other || other.Length == 0) return one;
         var claims = Read(one);
-        foreach (var (path, values) in Read(other)) claims[path] = claims.TryGetValue(path, out var known) ? [.. known.Where(values.Contains)] : values;
+        foreach (var (path, values) in Read(other)) claims[path] = claims.TryGetValue(path, out var known)
+            ? [.. known.Where(values.Contains)]
+            : values;
         return Write(claims);
     }
 }

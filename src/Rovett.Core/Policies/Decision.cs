@@ -22,6 +22,7 @@ public interface IUserFacts
     string User { get; }
     /// <summary>Whether the user holds a role.</summary>
     bool HoldsRole(string role);
-    /// <summary>The values of a claim of the user's newest token; empty: it has none, or none was shown since a policy first named it.</summary>
+    /// <summary>The values of a claim of the user's newest token; empty: it has none, or none was shown since a policy
+    /// first named it.</summary>
     IReadOnlyList<string> Claim(string path);
 }

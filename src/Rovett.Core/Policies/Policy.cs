@@ -21,7 +21,8 @@ public static class RightNames
 {
     /// <summary>Each right with its word, in the order in which they are written.</summary>
     public static readonly IReadOnlyList<(TopicRights Right, string Name)> All =
-        [(TopicRights.Subscribe, "subscribe"), (TopicRights.Follow, "follow"), (TopicRights.Say, "say"), (TopicRights.Presence, "presence")];
+        [(TopicRights.Subscribe, "subscribe"), (TopicRights.Follow, "follow"), (TopicRights.Say, "say"),
+        (TopicRights.Presence, "presence")];
 
     /// <summary>The words of some rights.</summary>
     public static IEnumerable<string> Of(TopicRights rights) => All.Where(r => (rights & r.Right) != 0).Select(r => r.Name);
@@ -58,7 +59,8 @@ public sealed record PolicyConditions
 /// <param name="When">For whom.</param>
 /// <param name="Ask">The decider that is asked before it lets; null: none.</param>
 /// <param name="CountOnly">Of presence it shows how many are there, and not who.</param>
-public sealed record Policy(string Name, TopicPattern Topic, TopicRights Rights, bool Forbids, PolicyConditions When, string? Ask, bool CountOnly = false);
+public sealed record Policy(string Name, TopicPattern Topic, TopicRights Rights, bool Forbids, PolicyConditions When, string? Ask,
+    bool CountOnly = false);
 
 /// <summary>A permission given to one user or role on one topic.</summary>
 /// <param name="Number">The position of the entry that gave it: its id.</param>
@@ -70,7 +72,8 @@ public sealed record Policy(string Name, TopicPattern Topic, TopicRights Rights,
 /// <param name="Ended">The position of the entry that ended it; null: it has not ended.</param>
 /// <param name="Policy">The policy by which the backend was asked and allowed it; empty: it was given by the API.</param>
 /// <param name="Profile">What the backend's answer says of the person to others, as JSON; empty: nothing.</param>
-public sealed record Grant(long Number, long Person, string Role, string Topic, TopicRights Rights, StoredTime? Until, long? Ended, string Policy, string Profile)
+public sealed record Grant(long Number, long Person, string Role, string Topic, TopicRights Rights, StoredTime? Until, long? Ended,
+    string Policy, string Profile)
 {
     /// <summary>From which position on it holds: an answer of the backend that took the place of another holds since that did.</summary>
     public long Since { get; init; } = Number;

@@ -62,15 +62,22 @@ public sealed class PolicySet
         {
             if ((grant.Rights & right) == 0) continue;
             // What the backend answered holds only as long as the policy asks it.
-            var asking = grant.Policy.Length == 0 ? null : matching.Find(m => m.Policy.Name == grant.Policy && m.Policy.Ask is not null && Holds(m.Policy, facts, m.Values, null, "")).Policy;
+            var asking = grant.Policy.Length == 0
+                ? null
+                : matching.Find(
+                m => m.Policy.Name == grant.Policy && m.Policy.Ask is not null && Holds(m.Policy, facts, m.Values, null, "")).Policy;
             if (grant.Policy.Length > 0 && asking is null) continue;
             var by = grant.Policy.Length > 0 ? $"the backend's answer to policy '{grant.Policy}'" : $"grant {grant.Number}";
-            steps?.Add(new DecisionStep(by, "allows", (grant.Role.Length > 0 ? $"to the role '{grant.Role}'" : "to this user") + (grant.Until is { } until ? $", until {until}" : ""),
+            steps?.Add(new DecisionStep(by, "allows",
+                (grant.Role.Length > 0 ? $"to the role '{grant.Role}'" : "to this user") +
+                (grant.Until is { } until ? $", until {until}" : ""),
                 grant.Policy.Length > 0 ? "" : $"DELETE /v1/grants/{grant.Number} ends it"));
             decided ??= new Decision(true, by, null, grant.Profile, asking?.CountOnly == true); // and shows what the policy shows
         }
         if (decided is null && steps is not null && matching.Count == 0)
-            steps.Add(new DecisionStep("policies", "does not hold", $"none of {All.Count} is about {RightNames.Of(right).First()} on 'topic:{topic}'", $"add a policy whose topic matches '{topic}', or give a grant: POST /v1/grants"));
+            steps.Add(new DecisionStep("policies", "does not hold",
+                $"none of {All.Count} is about {RightNames.Of(right).First()} on 'topic:{topic}'",
+                $"add a policy whose topic matches '{topic}', or give a grant: POST /v1/grants"));
         return decided ?? new Decision(false, "", ask);
     }
 
@@ -90,13 +97,18 @@ public sealed class PolicySet
     /// <summary>What a policy is called in explanations.</summary>
     public static string Called(Policy policy) => $"policy '{policy.Name}'";
 
-    static bool Holds(Policy policy, IUserFacts facts, IReadOnlyDictionary<string, string> values, List<DecisionStep>? steps, string outcome)
+    static bool Holds(Policy policy, IUserFacts facts, IReadOnlyDictionary<string, string> values, List<DecisionStep>? steps,
+        string outcome)
     {
         var wrong = Unmet(policy, facts, values);
         if (steps is not null)
         {
-            var matched = values.Count == 0 ? $"'{policy.Topic.Text}'" : $"'{policy.Topic.Text}' with {string.Join(", ", values.Select(v => $"{v.Key}={v.Value}"))}";
-            steps.Add(wrong is var (why, fix) ? new DecisionStep(Called(policy), "does not hold", $"{matched}: {why}", outcome == "forbids" ? "" : fix) : new DecisionStep(Called(policy), outcome, matched, outcome == "forbids" ? "no grant and no other policy can overrule it; narrow its conditions" : ""));
+            var matched = values.Count == 0 ? $"'{policy.Topic.Text}'"
+                : $"'{policy.Topic.Text}' with {string.Join(", ", values.Select(v => $"{v.Key}={v.Value}"))}";
+            steps.Add(wrong is var (why, fix)
+                ? new DecisionStep(Called(policy), "does not hold", $"{matched}: {why}", outcome == "forbids" ? "" : fix)
+                : new DecisionStep(Called(policy), outcome, matched,
+                outcome == "forbids" ? "no grant and no other policy can overrule it; narrow its conditions" : ""));
         }
         return wrong is null;
     }
@@ -107,14 +119,28 @@ public sealed class PolicySet
         var when = policy.When;
         foreach (var (name, allowed) in when.Variables)
         {
-            if (!Filled(allowed).Contains(values[name])) return ($"{name} is none of {string.Join(", ", Filled(allowed))}", $"add '{values[name]}' to the policy's values of {name}");
+            if (!Filled(allowed).Contains(values[name]))
+            {
+                return ($"{name} is none of {string.Join(", ", Filled(allowed))}",
+                    $"add '{values[name]}' to the policy's values of {name}");
+            }
         }
-        if (when.Users.Count > 0 && !Filled(when.Users).Contains(facts.User)) return ($"the user is not {Or(Filled(when.Users))}", "add the user to the policy, or give a grant");
-        if (when.Roles.Count > 0 && !Filled(when.Roles).Any(facts.HoldsRole)) return ($"the user does not hold {Or(Filled(when.Roles))}", $"give the user the role {Or(Filled(when.Roles))}");
+        if (when.Users.Count > 0 && !Filled(when.Users).Contains(facts.User))
+        {
+            return ($"the user is not {Or(Filled(when.Users))}", "add the user to the policy, or give a grant");
+        }
+        if (when.Roles.Count > 0 && !Filled(when.Roles).Any(facts.HoldsRole))
+        {
+            return ($"the user does not hold {Or(Filled(when.Roles))}", $"give the user the role {Or(Filled(when.Roles))}");
+        }
         foreach (var claim in when.Claims)
         {
             var has = facts.Claim(claim.Path);
-            if (!Filled(claim.Values).Any(has.Contains)) return ($"the token's {claim.Path} is {(has.Count == 0 ? "not known" : string.Join(", ", has))}, not {Or(Filled(claim.Values))}", $"show a token whose {claim.Path} is {Or(Filled(claim.Values))}");
+            if (!Filled(claim.Values).Any(has.Contains))
+            {
+                return ($"the token's {claim.Path} is {(has.Count == 0 ? "not known" : string.Join(", ", has))}, not " +
+                    $"{Or(Filled(claim.Values))}", $"show a token whose {claim.Path} is {Or(Filled(claim.Values))}");
+            }
         }
         return null;
 

@@ -12,7 +12,8 @@ public sealed class TopicPattern
     readonly string?[] variables;
     readonly bool open;
 
-    TopicPattern(string text, string[] parts, string?[] variables, bool open) => (Text, this.parts, this.variables, this.open) = (text, parts, variables, open);
+    TopicPattern(string text, string[] parts, string?[] variables, bool open) =>
+        (Text, this.parts, this.variables, this.open) = (text, parts, variables, open);
 
     /// <summary>As it was written.</summary>
     public string Text { get; }
@@ -44,7 +45,10 @@ public sealed class TopicPattern
                     open = true;
                     name = name[..^3];
                 }
-                if (!Templates.IsName(name)) return $"has the variable {part}; a variable's name is letters, digits and '_', and begins with a letter";
+                if (!Templates.IsName(name))
+                {
+                    return $"has the variable {part}; a variable's name is letters, digits and '_', and begins with a letter";
+                }
                 if (variables.Contains(name)) return $"names the variable '{name}' twice; give each its own name";
                 variables[i] = name;
             }
@@ -74,7 +78,8 @@ public sealed class TopicPattern
 /// <summary>Texts with variables: <c>crew-{vessel}</c>.</summary>
 static class Templates
 {
-    public static bool IsName(string name) => name.Length is > 0 and <= 40 && char.IsAsciiLetter(name[0]) && name.All(c => char.IsAsciiLetterOrDigit(c) || c == '_');
+    public static bool IsName(string name) =>
+        name.Length is > 0 and <= 40 && char.IsAsciiLetter(name[0]) && name.All(c => char.IsAsciiLetterOrDigit(c) || c == '_');
 
     /// <summary>What is wrong with a text; null when every variable in it is known.</summary>
     public static string? Mistake(string text, IEnumerable<string> variables)

@@ -84,12 +84,15 @@ sealed class PresenceBoards(IPresenceSource space)
         }
     }
 
-    /// <summary>Shows a session that looks at an address all who are there. However many do so at once, who is on a channel of many is worked out by rounds alone.</summary>
+    /// <summary>Shows a session that looks at an address all who are there. However many do so at once, who is on a
+    /// channel of many is worked out by rounds alone.</summary>
     public void Show(IPresenceBatch batch, IPresenceViewer place, string address)
     {
         var board = boards[address];
         bool stirred = seen != space.Stirred;
-        var (arrived, left) = !board.IsFilled || (stirred && board.People.Count <= MostNamed) ? Compare(board, address, space.Time, space.Due) : ([], []);
+        var (arrived, left) = !board.IsFilled || (stirred && board.People.Count <= MostNamed)
+            ? Compare(board, address, space.Time, space.Due)
+            : ([], []);
         if (arrived.Count + left.Count > 0 || !board.IsFilled) Tell(batch, address, board, arrived, left, stirred);
         else Tell(batch, address, board, [place], [], [], changed: false);
     }
@@ -125,7 +128,8 @@ sealed class PresenceBoards(IPresenceSource space)
 
     /// <summary>Whether what waits to leave for a session, by what its message says it shows, may still be shown.</summary>
     public static bool MayLeave(IPresenceViewer place, string shows) =>
-        shows.StartsWith(Messages.ShowsPeople, StringComparison.Ordinal) ? place.Watched.TryGetValue(shows[Messages.ShowsPeople.Length..], out var shown) && !shown.CountOnly
+        shows.StartsWith(Messages.ShowsPeople, StringComparison.Ordinal)
+        ? place.Watched.TryGetValue(shows[Messages.ShowsPeople.Length..], out var shown) && !shown.CountOnly
         : shows.StartsWith(Messages.ShowsCount, StringComparison.Ordinal) && place.Watched.ContainsKey(shows[Messages.ShowsCount.Length..]);
 
     (List<PresentPerson> Arrived, List<PresentPerson> Left) Compare(Board board, string address, StoredTime now, StoredTime elapsed)
@@ -165,7 +169,8 @@ sealed class PresenceBoards(IPresenceSource space)
         Tell(batch, address, board, board.Watchers, arrived, left, changed);
     }
 
-    void Tell(IPresenceBatch batch, string address, Board board, IReadOnlyList<IPresenceViewer> watchers, List<PresentPerson> arrived, List<PresentPerson> left, bool changed)
+    void Tell(IPresenceBatch batch, string address, Board board, IReadOnlyList<IPresenceViewer> watchers, List<PresentPerson> arrived,
+        List<PresentPerson> left, bool changed)
     {
         var people = board.People.Values.Select(p => p.Person).ToList();
         bool tooMany = people.Count > MostNamed;

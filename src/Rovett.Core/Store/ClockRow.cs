@@ -8,7 +8,8 @@ namespace Rovett.Core.Store;
 /// <param name="SeenDue">The due time when this was stored.</param>
 /// <param name="Boot">The boot of the machine in which it was stored; empty: not known.</param>
 /// <param name="SeenElapsed">The elapsed time in that boot.</param>
-public readonly record struct ClockRow(long Shift, long HeldBack, long HeldSince, long SeenTime, long SeenDue, string Boot, long SeenElapsed);
+public readonly record struct ClockRow(long Shift, long HeldBack, long HeldSince, long SeenTime, long SeenDue, string Boot,
+    long SeenElapsed);
 
 /// <summary>A step of the system's clock that is not believed yet.</summary>
 /// <param name="By">How far it went, from the believed time.</param>

@@ -29,7 +29,8 @@ public enum ErasureStage
 /// <param name="At">How far.</param>
 /// <param name="Scrubbed">Notifications scrubbed so far.</param>
 /// <param name="Began">When it began.</param>
-public sealed record ErasureRow(long Person, string Name, long Log, long Position, long Receipt, ErasureStage Stage, long At, long Scrubbed, StoredTime Began)
+public sealed record ErasureRow(long Person, string Name, long Log, long Position, long Receipt, ErasureStage Stage, long At, long Scrubbed,
+    StoredTime Began)
 {
     /// <summary>What stands for the person from now on.</summary>
     public string Pseudonym => $"erased-{Person}";

@@ -9,7 +9,8 @@ namespace Rovett.Core.Store;
 public interface ILedgerStore
 {
     /// <summary>Opens the transaction of a batch.</summary>
-    /// <param name="lasting">False: its commit does not wait for the disk. A crash of the process does not lose it, a power cut may, until <see cref="Sync"/> or the next commit that lasts.</param>
+    /// <param name="lasting">False: its commit does not wait for the disk. A crash of the process does not lose it, a
+    /// power cut may, until <see cref="Sync"/> or the next commit that lasts.</param>
     void Begin(bool lasting = true);
     /// <summary>Returns once the batch is on disk, unless it was begun otherwise.</summary>
     void Commit();
@@ -26,9 +27,12 @@ public interface ILedgerStore
     ClockRow Clock { get; }
     /// <summary>Stores what is known of the clock.</summary>
     void SaveClock(ClockRow clock);
-    /// <summary>Moves every sign-out that was noted at <paramref name="from"/> or later, also of erased people; after a step back also the issue of the newest token that told roles. In all spaces; microseconds.</summary>
+    /// <summary>Moves every sign-out that was noted at <paramref name="from"/> or later, also of erased people; after a
+    /// step back also the issue of the newest token that told roles. In all spaces; microseconds.</summary>
     void ShiftStanding(long from, long by);
-    /// <summary>Puts every sign-out, also of erased people, and every issue of a token that told roles, to <paramref name="now"/> that lies ahead of it by more than <paramref name="tolerance"/>. In all spaces; microseconds.</summary>
+    /// <summary>Puts every sign-out, also of erased people, and every issue of a token that told roles, to
+    /// <paramref name="now"/> that lies ahead of it by more than <paramref name="tolerance"/>. In all spaces;
+    /// microseconds.</summary>
     void CapStanding(long now, long tolerance);
     /// <summary>A space by its name, or null.</summary>
     SpaceRow? FindSpace(string name);
@@ -49,7 +53,8 @@ public interface ILedgerStore
     IReadOnlyList<LogRow> AudiencesOf(int space, Address address);
     /// <summary>The highest ordinal of a log whose position is at most <paramref name="position"/>; 0 when none is.</summary>
     long OrdinalAt(long log, long position);
-    /// <summary>The ordinals of a log in (<paramref name="after"/>, <paramref name="upTo"/>] about a subject: the lowest of them, at most <paramref name="limit"/>.</summary>
+    /// <summary>The ordinals of a log in (<paramref name="after"/>, <paramref name="upTo"/>] about a subject: the
+    /// lowest of them, at most <paramref name="limit"/>.</summary>
     IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash, long after, long upTo, int limit = int.MaxValue);
     /// <summary>The ordinals of a log in (<paramref name="after"/>, <paramref name="upTo"/>] of a type. Looks at each.</summary>
     IReadOnlyList<long> OrdinalsOfType(long log, long typeHash, long after, long upTo);
@@ -78,7 +83,8 @@ public interface ILedgerStore
     void RewriteEntry(int space, long position, byte[] body, string addressing);
     /// <summary>The same, and forgets its type and subject.</summary>
     void EraseEntry(int space, long position, byte[] body, string addressing);
-    /// <summary>Entries in positions (<paramref name="after"/>, <paramref name="upTo"/>] that say who took something over or missed a deadline.</summary>
+    /// <summary>Entries in positions (<paramref name="after"/>, <paramref name="upTo"/>] that say who took something
+    /// over or missed a deadline.</summary>
     IReadOnlyList<EntryRow> ActsIn(int space, long after, long upTo);
 
     /// <summary>A user, or null.</summary>
@@ -196,7 +202,8 @@ public interface ILedgerStore
     void SaveTombstone(int space, byte[] idHash, long validFrom, long person);
     /// <summary>Removes the one of a person.</summary>
     void RemoveTombstone(int space, long person);
-    /// <summary>What deadlines of notifications in (<paramref name="after"/>, <paramref name="upTo"/>] are to send otherwise: to whom.</summary>
+    /// <summary>What deadlines of notifications in (<paramref name="after"/>, <paramref name="upTo"/>] are to send
+    /// otherwise: to whom.</summary>
     IReadOnlyList<(long Position, int Number, string Addressing)> OtherwiseAfter(int space, long after, long upTo, int limit);
     /// <summary>Gives it another addressing; null: nothing is sent.</summary>
     void RewriteOtherwise(int space, long position, int number, string? addressing);

@@ -8,7 +8,8 @@ namespace Rovett.Core.Values;
 public static class JsonText
 {
     /// <summary>Escapes what JSON must have escaped and nothing more; a message is never read as HTML.</summary>
-    public static readonly JsonWriterOptions WriterOptions = new() { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping, SkipValidation = false };
+    public static readonly JsonWriterOptions WriterOptions = new()
+    { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping, SkipValidation = false };
 
     /// <summary>Reads a string; false when it is none, or holds U+0000 or half of a surrogate pair.</summary>
     public static bool TryString(JsonElement element, [NotNullWhen(true)] out string? text)

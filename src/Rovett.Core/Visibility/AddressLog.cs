@@ -85,7 +85,8 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses,
         recent[recentCount++ % RecentSize] = happened;
     }
 
-    /// <summary>The lowest ordinal whose coming memory still has; everything from there to the head it has as well. One after the head when it has none.</summary>
+    /// <summary>The lowest ordinal whose coming memory still has; everything from there to the head it has as well. One
+    /// after the head when it has none.</summary>
     internal long RecentFrom
     {
         get

@@ -13,7 +13,8 @@ public sealed class UserLog
         Log = log;
         Segments = segments;
         var parts = row?.Parts ?? UserLogParts.None;
-        OrdinalSet Marks(long line, UserLogParts part, MarkKind kind) => new(line, (parts & part) == 0 ? null : store.Blocks(person, log.Id, kind));
+        OrdinalSet Marks(long line, UserLogParts part, MarkKind kind) =>
+            new(line, (parts & part) == 0 ? null : store.Blocks(person, log.Id, kind));
         Read = Marks(row?.ReadLine ?? 0, UserLogParts.Read, MarkKind.Read);
         Received = Marks(row?.ReceivedLine ?? 0, UserLogParts.Received, MarkKind.Received);
         Handled = Marks(row?.HandledLine ?? 0, UserLogParts.Handled, MarkKind.Handled);
@@ -143,7 +144,8 @@ public sealed class UserLog
         }
     }
 
-    /// <summary>The runs of (lo, hi] that are in a set of marks, or are not, without what is dead for this user or leaves the user out. Worked out as far as they are asked for.</summary>
+    /// <summary>The runs of (lo, hi] that are in a set of marks, or are not, without what is dead for this user or
+    /// leaves the user out. Worked out as far as they are asked for.</summary>
     internal IEnumerable<OrdinalRun> Pieces(OrdinalSet marks, long lo, long hi, bool present)
     {
         var runs = new List<OrdinalRun>();
@@ -207,7 +209,11 @@ public sealed class UserLog
         foreach (var change in changes)
         {
             // Counts only what is out: what is unread is told by the rank of the dead.
-            if (change.Turn != 0 && change.Ordinal > Math.Max(Read.Line, Log.Trimmed) && InSegments(change.Ordinal) && IsOut(change.Ordinal)) Gone += change.Turn;
+            if (change.Turn != 0 && change.Ordinal > Math.Max(Read.Line, Log.Trimmed) && InSegments(change.Ordinal)
+                && IsOut(change.Ordinal))
+            {
+                Gone += change.Turn;
+            }
         }
         JournalSeen = Log.ChangedAt;
         IsDirty = true;
@@ -229,7 +235,11 @@ public sealed class UserLog
     /// <summary>The segment a living ordinal lies in, or null when the user may not see it.</summary>
     public Segment? SegmentOf(long ordinal)
     {
-        if (ordinal <= Log.Trimmed || ordinal > Log.Head || Skips.Contains(ordinal) || (Log.Dead.Contains(ordinal) && Mine?.Contains(ordinal) != true)) return null;
+        if (ordinal <= Log.Trimmed || ordinal > Log.Head || Skips.Contains(ordinal)
+            || (Log.Dead.Contains(ordinal) && Mine?.Contains(ordinal) != true))
+        {
+            return null;
+        }
         foreach (var s in Segments)
         {
             if (ordinal > s.Lo && ordinal <= s.Hi) return s;
@@ -241,7 +251,8 @@ public sealed class UserLog
     internal void Save(ILedgerStore store, long person, bool evenUnchanged = false)
     {
         bool changed = IsDirty || evenUnchanged;
-        foreach (var (set, kind) in new[] { (Read, MarkKind.Read), (Received, MarkKind.Received), (Handled, MarkKind.Handled), (Muted, MarkKind.Muted) })
+        foreach (var (set, kind) in new[] { (Read, MarkKind.Read), (Received, MarkKind.Received), (Handled, MarkKind.Handled),
+            (Muted, MarkKind.Muted) })
         {
             changed |= set.LineChanged || set.ChangedBlocks.Count > 0;
             foreach (int block in set.ChangedBlocks)
@@ -252,9 +263,12 @@ public sealed class UserLog
             set.ClearChanges();
         }
         if (!changed) return;
-        var parts = (Read.HasBlocks ? UserLogParts.Read : 0) | (Received.HasBlocks ? UserLogParts.Received : 0) | (Handled.HasBlocks ? UserLogParts.Handled : 0)
+        var parts = (Read.HasBlocks ? UserLogParts.Read : 0) | (Received.HasBlocks ? UserLogParts.Received : 0) | (Handled.HasBlocks
+            ? UserLogParts.Handled
+            : 0)
             | (Muted.HasBlocks ? UserLogParts.Muted : 0) | (Skips.IsEmpty ? 0 : UserLogParts.Skips);
-        store.SaveUserLog(person, new UserLogRow(Log.Id, Read.Line, Received.Line, Handled.Line, Muted.Line, Gone, JournalSeen, MutedThrough, parts, Segments));
+        store.SaveUserLog(person,
+            new UserLogRow(Log.Id, Read.Line, Received.Line, Handled.Line, Muted.Line, Gone, JournalSeen, MutedThrough, parts, Segments));
         IsDirty = false;
     }
 }

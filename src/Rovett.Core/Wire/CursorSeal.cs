@@ -64,7 +64,11 @@ public sealed class CursorSeal : IDisposable
     {
         position = default;
         Span<byte> block = stackalloc byte[16];
-        if (text.Length != Length || Base64Url.DecodeFromChars(text, block, out _, out int written) != OperationStatus.Done || written != 16) return CursorState.Malformed;
+        if (text.Length != Length || Base64Url.DecodeFromChars(text, block, out _, out int written) != OperationStatus.Done
+            || written != 16)
+        {
+            return CursorState.Malformed;
+        }
         Span<byte> plain = stackalloc byte[16];
         lock (aes) aes.DecryptEcb(block, plain, PaddingMode.None);
         if (BinaryPrimitives.ReadUInt64BigEndian(plain[8..]) != tag) return CursorState.Foreign;

@@ -33,10 +33,13 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
     public bool ToSelf { get; init; }
 
     /// <summary>It is about a topic: a backend may have to be asked.</summary>
-    public bool IsAboutTopic => Kind is DeviceMessageKind.Subscribe or DeviceMessageKind.Unsubscribe or DeviceMessageKind.Follow or DeviceMessageKind.Unfollow or DeviceMessageKind.Say or DeviceMessageKind.Watch or DeviceMessageKind.Unwatch;
+    public bool IsAboutTopic =>
+        Kind is DeviceMessageKind.Subscribe or DeviceMessageKind.Unsubscribe or DeviceMessageKind.Follow or DeviceMessageKind.Unfollow
+        or DeviceMessageKind.Say or DeviceMessageKind.Watch or DeviceMessageKind.Unwatch;
 
     /// <summary>What a device can send, for whoever sends something else.</summary>
-    public const string Kinds = "ack, markRead, markUnread, attend, take, release, subscribe, unsubscribe, follow, unfollow, watch, unwatch, say or renew";
+    public const string Kinds =
+        "ack, markRead, markUnread, attend, take, release, subscribe, unsubscribe, follow, unfollow, watch, unwatch, say or renew";
 
     /// <summary>The most bytes that may be said at once.</summary>
     public const int MaxSaid = 4096;
@@ -54,9 +57,12 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
             using var document = JsonDocument.Parse(utf8, new JsonDocumentOptions { MaxDepth = 8 });
             return Parse(document.RootElement, seal);
         }
-        catch (Exception malformed) when (malformed is JsonException or InvalidOperationException) // the latter: a name with half of a surrogate pair
+        // The latter: a name with half of a surrogate pair.
+        catch (Exception malformed) when (malformed is JsonException or InvalidOperationException)
         {
-            return Refuse(null, new Problem(400, "malformed-json", "The message is not JSON", "The message could not be read as one JSON object.", "Send one JSON object with a 'kind', such as {\"kind\":\"ack\",\"upTo\":\"…\"}."));
+            return Refuse(null,
+                new Problem(400, "malformed-json", "The message is not JSON", "The message could not be read as one JSON object.",
+                "Send one JSON object with a 'kind', such as {\"kind\":\"ack\",\"upTo\":\"…\"}."));
         }
     }
 
@@ -64,12 +70,15 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
     public static DeviceMessage Parse(JsonElement root, CursorSeal seal)
     {
         if (root.ValueKind != JsonValueKind.Object)
-            return Refuse(null, new Problem(400, "malformed-message", "The message is not an object", $"The message is a JSON {root.ValueKind.ToString().ToLowerInvariant()}.", "Send one JSON object with a 'kind'."));
+            return Refuse(null,
+                new Problem(400, "malformed-message", "The message is not an object",
+                $"The message is a JSON {root.ValueKind.ToString().ToLowerInvariant()}.", "Send one JSON object with a 'kind'."));
         string? requestId = null;
         if (root.TryGetProperty("requestId", out var request))
         {
             if (!JsonText.TryString(request, out requestId) || requestId.Length > Names.MaxLength)
-                return Refuse(null, Problem.Invalid([new FieldError("requestId", $"must be a string of at most {Names.MaxLength} characters")]));
+                return Refuse(null,
+                    Problem.Invalid([new FieldError("requestId", $"must be a string of at most {Names.MaxLength} characters")]));
         }
         if (!root.TryGetProperty("kind", out var kindElement) || !JsonText.TryString(kindElement, out var kind))
             return Refuse(requestId, Problem.Invalid([new FieldError("kind", $"is missing; it names what the message is: {Kinds}")]));
@@ -114,10 +123,17 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
     static DeviceMessage Selected(JsonElement root, DeviceMessageKind kind, string? requestId, CursorSeal seal, bool allowSubjectAndAll)
     {
         bool handled = false, again = false;
-        if (kind == DeviceMessageKind.Ack && (!Flag(root, "handled", out handled, out var wrong) || !Flag(root, "again", out again, out wrong))) return Refuse(requestId, wrong!);
+        if (kind == DeviceMessageKind.Ack
+            && (!Flag(root, "handled", out handled, out var wrong) || !Flag(root, "again", out again, out wrong)))
+        {
+            return Refuse(requestId, wrong!);
+        }
         var selector = ParseSelector(root, seal, "", allowSubjectAndAll, out var problem);
         if (again && handled) problem ??= Problem.Invalid([new FieldError("again", "can't stand with handled; say one of them")]);
-        if (again && selector is { Ids: null }) problem ??= Problem.Invalid([new FieldError("again", "needs ids; name the notifications whose handler failed")]);
+        if (again && selector is { Ids: null })
+        {
+            problem ??= Problem.Invalid([new FieldError("again", "needs ids; name the notifications whose handler failed")]);
+        }
         return new DeviceMessage(kind, requestId, selector, problem) { Handled = handled, Again = again };
     }
 
@@ -135,9 +151,15 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
         if (root.TryGetProperty("subject", out var element))
         {
             if (element.ValueKind == JsonValueKind.Null) return new DeviceMessage(DeviceMessageKind.Attend, requestId, null, null);
-            if (JsonText.TryString(element, out var subject) && subject.Length is > 0 and <= 256) return new DeviceMessage(DeviceMessageKind.Attend, requestId, null, null) { Subject = subject };
+            if (JsonText.TryString(element, out var subject) && subject.Length is > 0 and <= 256)
+            {
+                return new DeviceMessage(DeviceMessageKind.Attend, requestId, null, null) { Subject = subject };
+            }
         }
-        return Refuse(requestId, Problem.Invalid([new FieldError("subject", "must be the subject that the user is looking at (1 to 256 characters), or null when there is none any more")]));
+        return Refuse(requestId,
+            Problem.Invalid(
+            [new FieldError("subject",
+            "must be the subject that the user is looking at (1 to 256 characters), or null when there is none any more")]));
     }
 
     static DeviceMessage One(JsonElement root, DeviceMessageKind kind, string? requestId) =>
@@ -149,19 +171,28 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
     {
         if (TryTopic(root, out var topic) is { } wrong) return Refuse(requestId, Problem.Invalid([new FieldError("topic", wrong)]));
         if (!root.TryGetProperty("after", out var after)) return new DeviceMessage(kind, requestId, null, null) { Topic = topic };
-        if (kind != DeviceMessageKind.Subscribe) return Refuse(requestId, Problem.Invalid([new FieldError("after", "is only for subscribe; what is followed is caught up with by the session's cursor")]));
+        if (kind != DeviceMessageKind.Subscribe)
+        {
+            return Refuse(requestId,
+                Problem.Invalid(
+                [new FieldError("after", "is only for subscribe; what is followed is caught up with by the session's cursor")]));
+        }
         var state = CursorState.Malformed;
         var position = default(Position);
         if (JsonText.TryString(after, out var text)) state = seal.Open(text, out position);
         // One of another life of the store: the device can't have what came since, and is caught up with as far as that goes.
         if (state == CursorState.Foreign) position = new Position(0);
-        return state == CursorState.Malformed ? Refuse(requestId, BadCursor("after", state)) : new DeviceMessage(kind, requestId, null, null) { Topic = topic, After = position };
+        return state == CursorState.Malformed ? Refuse(requestId, BadCursor("after", state))
+            : new DeviceMessage(kind, requestId, null, null) { Topic = topic, After = position };
     }
 
     static DeviceMessage Watched(JsonElement root, DeviceMessageKind kind, string? requestId) =>
-        root.TryGetProperty("address", out var element) && JsonText.TryString(element, out var text) && Address.TryParse(text, out var address) is null && address.Kind is AddressKind.Topic or AddressKind.Role
+        root.TryGetProperty("address", out var element) && JsonText.TryString(element, out var text)
+        && Address.TryParse(text, out var address) is null && address.Kind is AddressKind.Topic or AddressKind.Role
             ? new DeviceMessage(kind, requestId, null, null) { Address = address }
-            : Refuse(requestId, Problem.Invalid([new FieldError("address", "must be the topic or role whose presence is meant, such as topic:berth/3 or role:engineer")]));
+            : Refuse(requestId,
+            Problem.Invalid(
+            [new FieldError("address", "must be the topic or role whose presence is meant, such as topic:berth/3 or role:engineer")]));
 
     static byte[] Written(JsonElement element)
     {
@@ -176,9 +207,13 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
         if (TryTopic(root, out var topic) is { } wrong) errors.Add(new FieldError("topic", wrong));
         bool said = root.TryGetProperty("data", out var data) && data.ValueKind is not JsonValueKind.Null && !JsonText.HasBadText(data);
         byte[] json = said ? Written(data) : [];
-        if (json.Length is 0 or > MaxSaid) errors.Add(new FieldError("data", $"must be what is said: any JSON but null, of at most {MaxSaid} bytes"));
+        if (json.Length is 0 or > MaxSaid)
+        {
+            errors.Add(new FieldError("data", $"must be what is said: any JSON but null, of at most {MaxSaid} bytes"));
+        }
         if (!Flag(root, "self", out bool self, out var problem)) return Refuse(requestId, problem!);
-        return errors.Count > 0 ? Refuse(requestId, Problem.Invalid(errors)) : new DeviceMessage(DeviceMessageKind.Say, requestId, null, null) { Topic = topic, Data = json, ToSelf = self };
+        return errors.Count > 0 ? Refuse(requestId, Problem.Invalid(errors))
+            : new DeviceMessage(DeviceMessageKind.Say, requestId, null, null) { Topic = topic, Data = json, ToSelf = self };
     }
 
     /// <summary>Reads the member <c>topic</c>.</summary>
@@ -186,12 +221,19 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
     public static string? TryTopic(JsonElement root, out string topic)
     {
         topic = "";
-        if (root.ValueKind != JsonValueKind.Object || !root.TryGetProperty("topic", out var element) || !JsonText.TryString(element, out var text)) return "must name the topic, such as berth/3";
-        return text.StartsWith("topic:", StringComparison.Ordinal) ? "is the topic's name without 'topic:' before it, such as berth/3" : TopicNames.Check(text, out topic);
+        if (root.ValueKind != JsonValueKind.Object || !root.TryGetProperty("topic", out var element)
+            || !JsonText.TryString(element, out var text))
+        {
+            return "must name the topic, such as berth/3";
+        }
+        return text.StartsWith("topic:", StringComparison.Ordinal)
+            ? "is the topic's name without 'topic:' before it, such as berth/3"
+            : TopicNames.Check(text, out topic);
     }
 
     /// <summary>Reads <c>ids</c>, <c>upTo</c>, <c>subject</c> or <c>all</c> of an object.</summary>
-    public static MarkSelector? ParseSelector(JsonElement element, CursorSeal seal, string path, bool allowSubjectAndAll, out Problem? problem)
+    public static MarkSelector? ParseSelector(JsonElement element, CursorSeal seal, string path, bool allowSubjectAndAll,
+        out Problem? problem)
     {
         problem = null;
         int given = 0;
@@ -212,7 +254,9 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
             {
                 if (!JsonText.TryString(item, out var text) || !NotificationId.TryParse(text, out var id))
                 {
-                    problem = Problem.Invalid([new FieldError($"{path}ids[{ids.Count}]", "is no notification id; take it from a notification's 'id' (26 characters)")]);
+                    problem = Problem.Invalid(
+                        [new FieldError($"{path}ids[{ids.Count}]",
+                        "is no notification id; take it from a notification's 'id' (26 characters)")]);
                     return null;
                 }
                 ids.Add(id);
@@ -252,14 +296,22 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
         }
         if (given == 1) return new MarkSelector(ids, upTo, subject, all);
         var names = allowSubjectAndAll ? "ids, upTo, subject or all" : "upTo or ids";
-        problem = Problem.Invalid([new FieldError(path.Length == 0 ? "(message)" : path.TrimEnd('.'), given == 0 ? $"says nothing of which notifications; give {names}" : $"says it twice; give only one of {names}")]);
+        problem = Problem.Invalid(
+            [new FieldError(path.Length == 0 ? "(message)" : path.TrimEnd('.'),
+            given == 0 ? $"says nothing of which notifications; give {names}" : $"says it twice; give only one of {names}")]);
         return null;
     }
 
     /// <summary>The answer to a cursor that is not of this space and epoch.</summary>
     public static Problem BadCursor(string field, CursorState state) => state == CursorState.Malformed
-        ? new Problem(422, "malformed-cursor", "That is no cursor", $"{field} is not a cursor: a cursor has {CursorSeal.Length} characters.", "Pass a cursor on exactly as it came, as a string.") { Errors = [new FieldError(field, "is not a cursor")] }
-        : new Problem(422, "foreign-cursor", "The cursor is not of this space's present life", $"{field} was not made by this space, or before its store was replaced.", "Take the newest cursor that came in this session.") { Errors = [new FieldError(field, "was not made here")] };
+        ? new Problem(422, "malformed-cursor", "That is no cursor",
+        $"{field} is not a cursor: a cursor has {CursorSeal.Length} characters.",
+        "Pass a cursor on exactly as it came, as a string.")
+        { Errors = [new FieldError(field, "is not a cursor")] }
+        : new Problem(422, "foreign-cursor", "The cursor is not of this space's present life",
+        $"{field} was not made by this space, or before its store was replaced.",
+        "Take the newest cursor that came in this session.")
+        { Errors = [new FieldError(field, "was not made here")] };
 
     static DeviceMessage Refuse(string? requestId, Problem problem) => new(DeviceMessageKind.Unknown, requestId, null, problem);
 }

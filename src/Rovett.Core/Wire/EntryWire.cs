@@ -19,7 +19,8 @@ public sealed class EntryWire
 
     byte[]? webSocket, sse, longPoll;
 
-    internal EntryWire(OutgoingEntry entry, string address, int attempt, bool read, bool counted) => (Entry, Address, Attempt, Read, IsCounted) = (entry, address, attempt, read, counted);
+    internal EntryWire(OutgoingEntry entry, string address, int attempt, bool read, bool counted) =>
+        (Entry, Address, Attempt, Read, IsCounted) = (entry, address, attempt, read, counted);
 
     /// <summary>The entry.</summary>
     public OutgoingEntry Entry { get; }
@@ -36,7 +37,8 @@ public sealed class EntryWire
     /// <summary>Whether it is in the person's inbox and totals.</summary>
     public bool IsCounted { get; }
 
-    internal bool Is(string address, int attempt, bool read, bool counted) => Attempt == attempt && Read == read && IsCounted == counted && Address == address;
+    internal bool Is(string address, int attempt, bool read, bool counted) =>
+        Attempt == attempt && Read == read && IsCounted == counted && Address == address;
 
     /// <summary>How many bytes <see cref="Write"/> writes.</summary>
     public int Length(TransportKind transport) => Source(transport).Length;

@@ -3,7 +3,8 @@ using System.Text.Json;
 
 namespace Rovett.Core.Wire;
 
-/// <summary>Builds one message: an object that begins with its <c>kind</c>. What it writes into is used again by the next one of its thread.</summary>
+/// <summary>Builds one message: an object that begins with its <c>kind</c>. What it writes into is used again by the
+/// next one of its thread.</summary>
 internal readonly struct MessageBuilder
 {
     const int MostKept = 16 * 1024;

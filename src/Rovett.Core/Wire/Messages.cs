@@ -78,7 +78,8 @@ public static class Messages
     }
 
     /// <summary>Part of what was missed can't be sent.</summary>
-    /// <param name="reason"><c>new-epoch</c>: the cursor is not of this store's present life. <c>retention</c>: it is not stored any more. <c>catch-up</c>: it is more than a subscription is caught up with.</param>
+    /// <param name="reason"><c>new-epoch</c>: the cursor is not of this store's present life. <c>retention</c>: it is
+    /// not stored any more. <c>catch-up</c>: it is more than a subscription is caught up with.</param>
     /// <param name="upTo">The stored time of the last that is missing; null when it is not known.</param>
     /// <param name="topic">The topic whose catch-up was cut short; null otherwise.</param>
     public static ControlMessage Gap(string reason, StoredTime? upTo, string? topic = null)
@@ -89,8 +90,10 @@ public static class Messages
         if (upTo is { } time) m.Writer.WriteString("upTo", time.ToString());
         m.Writer.WriteString("detail", reason == "retention"
             ? "Some of what came after the cursor is not stored any more. What is stored follows."
-            : reason == "catch-up" ? "More came on the topic since than a subscription is caught up with. The newest follow; who must have all follows the topic."
-            : "The cursor is not of this store's present life (or of another space). What no device of yours has received follows; the inbox has all that is stored.");
+            : reason == "catch-up"
+            ? "More came on the topic since than a subscription is caught up with. The newest follow; who must have all follows the topic."
+            : "The cursor is not of this store's present life (or of another space). What no device of yours has received follows; the " +
+            "inbox has all that is stored.");
         return new ControlMessage("gap", null, m.Close());
     }
 
@@ -100,7 +103,9 @@ public static class Messages
         var m = new MessageBuilder("notification");
         m.Writer.WriteBoolean("stored", false);
         m.Writer.WriteString("to", address);
-        return new ControlMessage("notification", null, [.. m.Open(), (byte)',', .. body, .. Encoding.UTF8.GetBytes($",\"time\":\"{time}\"}}")]) { Address = address };
+        return new ControlMessage("notification", null,
+            [.. m.Open(), (byte)',', .. body, .. Encoding.UTF8.GetBytes($",\"time\":\"{time}\"}}")])
+        { Address = address };
     }
 
     /// <summary>What somebody said on a topic. Who it was is the service's word, never the device's.</summary>
@@ -127,7 +132,8 @@ public static class Messages
         return new ControlMessage("said", null, m.Close()) { Address = address };
     }
 
-    /// <summary>What stands before the address in <see cref="ControlMessage.Address"/> of a message that names people, or says how many there are.</summary>
+    /// <summary>What stands before the address in <see cref="ControlMessage.Address"/> of a message that names people,
+    /// or says how many there are.</summary>
     public const string ShowsPeople = "people on ", ShowsCount = "number on ";
 
     /// <summary>Who is on a channel: the whole list.</summary>
@@ -135,7 +141,8 @@ public static class Messages
         PresenceOf(address, ShowsPeople, people.Count, json => WritePeople(json, "people", people));
 
     /// <summary>Who came to a channel and who left it since the last message about it.</summary>
-    public static ControlMessage PresenceChange(string address, int count, IReadOnlyList<PresentPerson> arrived, IReadOnlyList<PresentPerson> left) =>
+    public static ControlMessage PresenceChange(string address, int count, IReadOnlyList<PresentPerson> arrived,
+        IReadOnlyList<PresentPerson> left) =>
         PresenceOf(address, ShowsPeople, count, json =>
         {
             WritePeople(json, "arrived", arrived);
@@ -184,13 +191,16 @@ public static class Messages
         json.WriteEndArray();
     }
 
-    /// <summary>A stored notification of a topic that a session has just subscribed to: it moves no cursor, and is not acknowledged.</summary>
+    /// <summary>A stored notification of a topic that a session has just subscribed to: it moves no cursor, and is not
+    /// acknowledged.</summary>
     public static ControlMessage CaughtUp(EntryRow entry, string address)
     {
         var m = new MessageBuilder("notification");
         m.Writer.WriteString("id", entry.Id.ToString());
         m.Writer.WriteString("to", address);
-        return new ControlMessage("notification", null, [.. m.Open(), (byte)',', .. entry.Body, .. Encoding.UTF8.GetBytes($",\"time\":\"{entry.Time}\",\"counted\":false}}")]) { Address = address };
+        return new ControlMessage("notification", null,
+            [.. m.Open(), (byte)',', .. entry.Body, .. Encoding.UTF8.GetBytes($",\"time\":\"{entry.Time}\",\"counted\":false}}")])
+        { Address = address };
     }
 
     /// <summary>The service waits for an acknowledgement.</summary>
@@ -239,7 +249,8 @@ public static class Messages
 
     /// <summary>The last message of a session that the service ends.</summary>
     /// <param name="reason">A short word: <c>shutdown</c>, <c>token-expired</c>, <c>too-slow</c>, …</param>
-    /// <param name="comeBackWithinMs">Come back at a moment of one's own choice within this time; null: do not come back with this credential.</param>
+    /// <param name="comeBackWithinMs">Come back at a moment of one's own choice within this time; null: do not come
+    /// back with this credential.</param>
     public static ControlMessage Ending(string reason, int? comeBackWithinMs)
     {
         var m = new MessageBuilder("ending");

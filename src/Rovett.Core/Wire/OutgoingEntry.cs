@@ -49,7 +49,8 @@ public sealed class OutgoingEntry(EntryKind kind, Position position, StoredTime 
     /// <param name="lane">Writers at work at the same time give different numbers, so as not to wait for each other's cache line.</param>
     public void CountDispatched(int lane)
     {
-        var cells = Volatile.Read(ref dispatched) ?? Interlocked.CompareExchange(ref dispatched, new int[Lanes * LaneSpacing], null) ?? dispatched;
+        var cells = Volatile.Read(ref dispatched) ?? Interlocked.CompareExchange(ref dispatched, new int[Lanes * LaneSpacing], null)
+            ?? dispatched;
         Interlocked.Increment(ref cells[(int)((uint)lane % Lanes) * LaneSpacing]);
     }
 

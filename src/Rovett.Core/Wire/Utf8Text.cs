@@ -23,7 +23,10 @@ ref struct Utf8Text(Span<byte> buffer)
 
     public void Add<T>(T value) where T : struct, IUtf8SpanFormattable
     {
-        if (!value.TryFormat(buffer[length..], out int written, default, CultureInfo.InvariantCulture)) throw new InvalidOperationException("The buffer is too short.");
+        if (!value.TryFormat(buffer[length..], out int written, default, CultureInfo.InvariantCulture))
+        {
+            throw new InvalidOperationException("The buffer is too short.");
+        }
         length += written;
     }
 }

@@ -34,7 +34,9 @@ public sealed class AuditTrail(AccessStore store, TimeProvider clock)
 
     /// <summary>People stand in the trail by number, and are named when it is read.</summary>
     static string Named(string who, SqlHistoryReader history) =>
-        who.StartsWith("person:", StringComparison.Ordinal) ? "user:" + history.NameOf(long.Parse(who.AsSpan(7), CultureInfo.InvariantCulture))?.TrimStart('\u0001') : who;
+        who.StartsWith("person:", StringComparison.Ordinal)
+        ? "user:" + history.NameOf(long.Parse(who.AsSpan(7), CultureInfo.InvariantCulture))?.TrimStart('\u0001')
+        : who;
 
     /// <summary>Writes a line as it is read.</summary>
     public static void Write(Utf8JsonWriter json, StoredAct act, SqlHistoryReader history)

@@ -15,7 +15,8 @@ public sealed record RefusedOrigin(string Origin, long Count, StoredTime Last)
         json.WriteString("origin", Origin);
         json.WriteNumber("count", Count);
         json.WriteString("last", Last.ToString());
-        json.WriteString("fix", $"Add it to 'origins': PATCH {space.PathPrefix}/v1/settings for this space, or the service's configuration for all.");
+        json.WriteString("fix",
+            $"Add it to 'origins': PATCH {space.PathPrefix}/v1/settings for this space, or the service's configuration for all.");
         json.WriteEndObject();
     }
 }
@@ -46,9 +47,11 @@ public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory 
         if (IsAllowed(context, space, origin)) return origin;
         var shown = Shown(origin);
         if (Note(space, shown, FairRoom.NetworkOf(context.Connection.RemoteIpAddress)) && lines.Take(out _) == TimeSpan.Zero)
-            log.LogWarning("A page of {Origin} was refused in space {Space}: its origin is not in 'origins'. Should the page be yours, add it; 'rovett status' lists what was refused", shown, space?.Name ?? "(unknown)");
+            log.LogWarning("A page of {Origin} was refused in space {Space}: its origin is not in 'origins'. Should the page be yours, " +
+                "add it; 'rovett status' lists what was refused", shown, space?.Name ?? "(unknown)");
         throw new Problem(403, "origin-refused", "This page's origin is not allowed", $"The request came from a page of '{shown}'.",
-            space?.Settings.Origins is null ? "Add exactly this origin to the setting 'origins', if the page is yours." : "Add exactly this origin to the space's setting 'origins' (PATCH /v1/settings), if the page is yours.").ToException();
+            space?.Settings.Origins is null ? "Add exactly this origin to the setting 'origins', if the page is yours."
+            : "Add exactly this origin to the space's setting 'origins' (PATCH /v1/settings), if the page is yours.").ToException();
     }
 
     /// <summary>On one line, and not longer than anybody reads.</summary>
@@ -58,7 +61,8 @@ public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory 
         return origin.Length <= LongestShown ? line : line + "…";
     }
 
-    /// <summary>Counts it. Should too many be remembered, the one seen least often goes that was seen last longest ago; of one network first of all its own.</summary>
+    /// <summary>Counts it. Should too many be remembered, the one seen least often goes that was seen last longest ago;
+    /// of one network first of all its own.</summary>
     /// <returns>Whether it is new.</returns>
     bool Note(SpaceRuntime? space, string origin, IPAddress from)
     {
@@ -79,16 +83,23 @@ public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory 
         }
     }
 
-    static (SpaceRuntime?, string) LeastSeen(IEnumerable<KeyValuePair<(SpaceRuntime?, string), Seen>> among) => among.MinBy(r => (r.Value.Count, r.Value.Last.Micros)).Key;
+    static (SpaceRuntime?, string) LeastSeen(IEnumerable<KeyValuePair<(SpaceRuntime?, string), Seen>> among) =>
+        among.MinBy(r => (r.Value.Count, r.Value.Last.Micros)).Key;
 
     // The lists are for applications' pages; the console has its own page and no other.
-    bool IsAllowed(HttpContext context, SpaceRuntime? space, string origin) => (!context.Request.Path.StartsWithSegments("/console") && (space?.Settings.Origins ?? allowed).Contains(origin))
+    bool IsAllowed(HttpContext context, SpaceRuntime? space, string origin) =>
+        (!context.Request.Path.StartsWithSegments("/console") && (space?.Settings.Origins ?? allowed).Contains(origin))
         || (Uri.TryCreate(origin, UriKind.Absolute, out var uri) && uri.Scheme is "http" or "https"
-            && string.Equals(origin[(origin.IndexOf("://", StringComparison.Ordinal) + 3)..], context.Request.Host.Value, StringComparison.OrdinalIgnoreCase));
+            && string.Equals(origin[(origin.IndexOf("://", StringComparison.Ordinal) + 3)..], context.Request.Host.Value,
+            StringComparison.OrdinalIgnoreCase));
 
     /// <summary>What was refused in a space since the start, most often first.</summary>
     public IReadOnlyList<RefusedOrigin> Refused(SpaceRuntime space)
     {
-        lock (gate) return [.. refused.Where(r => r.Key.Space == space).Select(r => new RefusedOrigin(r.Key.Origin, r.Value.Count, r.Value.Last)).OrderByDescending(r => r.Count)];
+        lock (gate)
+        {
+            return [.. refused.Where(r => r.Key.Space == space).Select(r => new RefusedOrigin(r.Key.Origin, r.Value.Count, r.Value.Last))
+                .OrderByDescending(r => r.Count)];
+        }
     }
 }

@@ -5,7 +5,8 @@ using Rovett.Service.Limits;
 
 namespace Rovett.Service.Audit;
 
-/// <summary>Who was refused what, in the audit trail: the same once in a while, so that nobody fills it by asking again and again.</summary>
+/// <summary>Who was refused what, in the audit trail: the same once in a while, so that nobody fills it by asking again
+/// and again.</summary>
 public sealed class Refusals(AuditTrail audit, LedgerPump ledger, ServiceClock clock)
 {
     const int MostRemembered = 10_000, MostOfOne = 100, LinesPerSecond = 20, LinesOfOnePerSecond = 5;
@@ -40,7 +41,8 @@ public sealed class Refusals(AuditTrail audit, LedgerPump ledger, ServiceClock c
         audit.Note(space, actor, "api-key.refused", path, json => json.WriteString("by", slug));
     }
 
-    /// <summary>Whether it is to be noted: not the same as a while ago, and not more than one may have noted, so that others' lines have room.</summary>
+    /// <summary>Whether it is to be noted: not the same as a while ago, and not more than one may have noted, so that
+    /// others' lines have room.</summary>
     bool IsNew(string space, string who, string what)
     {
         long now = clock.Due.Micros;
@@ -48,7 +50,8 @@ public sealed class Refusals(AuditTrail audit, LedgerPump ledger, ServiceClock c
         {
             if (remembered >= MostRemembered) Forget(now);
             if (!noted.TryGetValue((space, who), out var own)) noted[(space, who)] = own = [];
-            if (!(own.TryGetValue(what, out long before) && now - before < SameAgain.TotalMicroseconds) && MayHaveAnother(own, now) && linesOfOne.Take((space, who)) && lines.Take(space))
+            if (!(own.TryGetValue(what, out long before) && now - before < SameAgain.TotalMicroseconds) && MayHaveAnother(own, now)
+                && linesOfOne.Take((space, who)) && lines.Take(space))
             {
                 if (own.TryAdd(what, now)) remembered++;
                 own[what] = now;

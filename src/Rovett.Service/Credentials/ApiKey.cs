@@ -31,15 +31,25 @@ public sealed class ApiKey(StoredApiKey stored)
     public void RequireMaySend(string type, IEnumerable<Address> to, string path = "")
     {
         var errors = new List<FieldError>();
-        if (!Covers(Types, type)) errors.Add(new FieldError(path + "type", $"'{type}' is none of those that the key '{stored.Name}' may send: {string.Join(", ", Types)}"));
+        if (!Covers(Types, type))
+        {
+            errors.Add(new FieldError(path + "type",
+                $"'{type}' is none of those that the key '{stored.Name}' may send: {string.Join(", ", Types)}"));
+        }
         int i = 0;
         foreach (var address in to)
         {
-            if (!Covers(Addresses, address.ToString())) errors.Add(new FieldError($"{path}to[{i}]", $"{address} is none of those that the key '{stored.Name}' may send to: {string.Join(", ", Addresses)}"));
+            if (!Covers(Addresses, address.ToString()))
+            {
+                errors.Add(new FieldError($"{path}to[{i}]",
+                    $"{address} is none of those that the key '{stored.Name}' may send to: {string.Join(", ", Addresses)}"));
+            }
             i++;
         }
         if (errors.Count > 0)
-            throw new Problem(403, "api-key-narrowed", "The API key may not send this", string.Join("; ", errors.Select(e => e.Detail)), "Use a key that is made for it: POST /v1/keys with types and addresses.") { Errors = errors }.ToException();
+            throw new Problem(403, "api-key-narrowed", "The API key may not send this", string.Join("; ", errors.Select(e => e.Detail)),
+                "Use a key that is made for it: POST /v1/keys with types and addresses.")
+            { Errors = errors }.ToException();
     }
 
     static bool Covers(IReadOnlyList<string> patterns, string text)
@@ -47,7 +57,10 @@ public sealed class ApiKey(StoredApiKey stored)
         if (patterns.Count == 0) return true;
         foreach (var pattern in patterns)
         {
-            if (pattern.EndsWith('*') ? text.StartsWith(pattern.AsSpan(0, pattern.Length - 1), StringComparison.Ordinal) : pattern == text) return true;
+            if (pattern.EndsWith('*') ? text.StartsWith(pattern.AsSpan(0, pattern.Length - 1), StringComparison.Ordinal) : pattern == text)
+            {
+                return true;
+            }
         }
         return false;
     }

@@ -22,16 +22,19 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
     public event Action<string, string>? Revoked;
 
     /// <summary>Makes a key; the answer's second part is shown once and stored nowhere.</summary>
-    public (StoredApiKey Stored, string Key) Make(string space, string name, IEnumerable<string> scopes, IReadOnlyList<string>? types = null, IReadOnlyList<string>? addresses = null)
+    public (StoredApiKey Stored, string Key) Make(string space, string name, IEnumerable<string> scopes,
+        IReadOnlyList<string>? types = null, IReadOnlyList<string>? addresses = null)
     {
         var key = Secrets.New(Secrets.KeyPrefix);
         return (Store(key, space, name, scopes, types, addresses), key);
     }
 
     /// <summary>Stores a key that was made before.</summary>
-    public StoredApiKey Store(string key, string space, string name, IEnumerable<string> scopes, IReadOnlyList<string>? types = null, IReadOnlyList<string>? addresses = null)
+    public StoredApiKey Store(string key, string space, string name, IEnumerable<string> scopes, IReadOnlyList<string>? types = null,
+        IReadOnlyList<string>? addresses = null)
     {
-        var stored = new StoredApiKey(Secrets.NewId(), space, name, string.Join(',', scopes), TextOf(types), TextOf(addresses), Now, null, null, null);
+        var stored = new StoredApiKey(Secrets.NewId(), space, name, string.Join(',', scopes), TextOf(types), TextOf(addresses), Now, null,
+            null, null);
         store.AddKey(stored, Secrets.Hash(key));
         return stored;
     }
@@ -48,33 +51,47 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
     }
 
     /// <summary>Lets a request in that shows a key with a scope; <c>admin</c> covers the others.</summary>
-    /// <exception cref="ProblemException">401 or 403, telling apart missing, unknown, revoked, ended, another space's, too narrow.</exception>
+    /// <exception cref="ProblemException">401 or 403, telling apart missing, unknown, revoked, ended, another space's,
+    /// too narrow.</exception>
     public ApiKey Require(HttpContext context, SpaceRuntime space, string scope)
     {
         if (Bearer.Of(context) is not { } text)
-            throw new Problem(401, "api-key-missing", "An API key is missing", "This path is for backends and no credential was shown.", "Send 'Authorization: Bearer rovett_key_…'; rovett serve prints the first key when it first starts.").ToException();
+            throw new Problem(401, "api-key-missing", "An API key is missing", "This path is for backends and no credential was shown.",
+                "Send 'Authorization: Bearer rovett_key_…'; rovett serve prints the first key when it first starts.").ToException();
         if (!text.StartsWith(Secrets.KeyPrefix, StringComparison.Ordinal))
-            throw new Problem(401, "token-for-api-key", "That is no API key", "This path is for backends, and something else than an API key was shown.", "Send a key that begins with rovett_key_; a user's token can't send.").ToException();
+            throw new Problem(401, "token-for-api-key", "That is no API key",
+                "This path is for backends, and something else than an API key was shown.",
+                "Send a key that begins with rovett_key_; a user's token can't send.").ToException();
         var cache = known;
         if (!cache.TryGetValue(text, out var found) || found.Touched < Now - TouchEvery)
         {
             var stored = store.FindKey(Secrets.Hash(text));
             if (stored is null)
-                throw new Problem(401, "api-key-unknown", "The API key is not known", "No such key was ever made here, or the data folder is another one.", "Check it for a missing end, and that the service runs on the data folder that made it.").ToException();
+                throw new Problem(401, "api-key-unknown", "The API key is not known",
+                    "No such key was ever made here, or the data folder is another one.",
+                    "Check it for a missing end, and that the service runs on the data folder that made it.").ToException();
             if (stored.Revoked is not null)
-                throw new Problem(401, "api-key-revoked", "The API key was revoked", $"The key '{stored.Name}' was revoked at {new StoredTime(stored.Revoked.Value)}.", "Use another key; rovett key make makes one.").ToException();
+                throw new Problem(401, "api-key-revoked", "The API key was revoked",
+                    $"The key '{stored.Name}' was revoked at {new StoredTime(stored.Revoked.Value)}.",
+                    "Use another key; rovett key make makes one.").ToException();
             store.TouchKey(stored.Id, Now);
             if (cache.Count > MostKnown) known = cache = new();
             cache[text] = found = (new ApiKey(stored), Now);
         }
         var key = found.Key;
         if (key.Stored.Ends <= Now)
-            throw new Problem(401, "api-key-ended", "The API key has ended", $"The key '{key.Stored.Name}' was followed by another, and held until {new StoredTime(key.Stored.Ends.Value)}.", "Use the key that followed it.").ToException();
+            throw new Problem(401, "api-key-ended", "The API key has ended",
+                $"The key '{key.Stored.Name}' was followed by another, and held until {new StoredTime(key.Stored.Ends.Value)}.",
+                "Use the key that followed it.").ToException();
         context.Items[ActorItem] = (key.Stored.Space, key.Actor);
         if (key.Stored.Space != space.Name)
-            throw new Problem(403, "api-key-of-another-space", "The API key is of another space", $"It was not made for the space '{space.Name}'.", "Use this space's key, or the path of the space the key was made for.").ToException();
+            throw new Problem(403, "api-key-of-another-space", "The API key is of another space",
+                $"It was not made for the space '{space.Name}'.",
+                "Use this space's key, or the path of the space the key was made for.").ToException();
         if (!key.Has(scope))
-            throw new Problem(403, "api-key-scope", "The API key may not do this", $"This needs the scope '{scope}'; the key '{key.Stored.Name}' has {key.Stored.Scopes}.", $"Use a key with the scope '{scope}'.").ToException();
+            throw new Problem(403, "api-key-scope", "The API key may not do this",
+                $"This needs the scope '{scope}'; the key '{key.Stored.Name}' has {key.Stored.Scopes}.",
+                $"Use a key with the scope '{scope}'.").ToException();
         return key;
     }
 

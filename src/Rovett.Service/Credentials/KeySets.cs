@@ -13,7 +13,8 @@ public sealed class KeySets : IDisposable
     /// <summary>What a key set in a file is named by: <c>file:name.json</c>, in the folder <c>keys</c> of the data folder.</summary>
     public const string FilePrefix = "file:";
     const int MaxBytes = 256 * 1024, MaxKeys = 100;
-    static readonly TimeSpan Timeout = TimeSpan.FromSeconds(5), UsualLife = TimeSpan.FromMinutes(10), ShortestLife = TimeSpan.FromMinutes(1), LongestLife = TimeSpan.FromHours(1),
+    static readonly TimeSpan Timeout = TimeSpan.FromSeconds(5), UsualLife = TimeSpan.FromMinutes(10),
+        ShortestLife = TimeSpan.FromMinutes(1), LongestLife = TimeSpan.FromHours(1),
         BetweenUnknown = TimeSpan.FromSeconds(30), AfterFailure = TimeSpan.FromSeconds(10), LastsWithout = TimeSpan.FromHours(24);
 
     readonly HttpClient http;
@@ -76,7 +77,10 @@ public sealed class KeySets : IDisposable
         }
 
         Fetched Usable() => fetched is { At: not null } have && Due - have.FetchedAt <= LastsWithout ? have
-            : throw new Problem(503, "signing-keys-unavailable", "The signing keys can't be fetched", $"The signing key '{name}' is kept elsewhere, and could not be fetched.", "Try again shortly. Operators: GET /v1/signing-keys says why.") { RetryAfterSeconds = 10 }.ToException();
+            : throw new Problem(503, "signing-keys-unavailable", "The signing keys can't be fetched",
+            $"The signing key '{name}' is kept elsewhere, and could not be fetched.",
+            "Try again shortly. Operators: GET /v1/signing-keys says why.")
+            { RetryAfterSeconds = 10 }.ToException();
 
         // By the due time, which a clock that is set does not change: what was withdrawn must not be believed for longer.
         TimeSpan Due => TimeSpan.FromMicroseconds(owner.clock.Due.Micros);
@@ -86,7 +90,8 @@ public sealed class KeySets : IDisposable
             var now = Due;
             if (fetched is not { } have) return true;
             if (now < have.NotBefore) return false;
-            return have.At is null || now >= have.FreshUntil || (kid is not null && !have.Keys.Any(k => k.Kid is null || k.Kid == kid)) || (IsFile && FileTime() != have.FileTime);
+            return have.At is null || now >= have.FreshUntil || (kid is not null && !have.Keys.Any(k => k.Kid is null || k.Kid == kid))
+                || (IsFile && FileTime() != have.FileTime);
         }
 
         bool IsFile => address.StartsWith(FilePrefix, StringComparison.Ordinal);
@@ -105,13 +110,21 @@ public sealed class KeySets : IDisposable
                     var fileTime = IsFile ? FileTime() : default;
                     var (keys, life) = await Fetch();
                     dropped = [.. (fetched?.Keys ?? []).Select(k => k.Id).Except(keys.Select(k => k.Id))];
-                    fetched = new Fetched(keys, owner.clock.GetUtcNow(), now, now + life, IsFile ? now : now + BetweenUnknown, null, fileTime);
+                    fetched = new Fetched(keys, owner.clock.GetUtcNow(), now, now + life, IsFile ? now : now + BetweenUnknown, null,
+                        fileTime);
                 }
-                catch (Exception error) when (error is HttpRequestException or IOException or OperationCanceledException or JsonException or FormatException or UnauthorizedAccessException)
+                catch (Exception error) when (error is HttpRequestException or IOException or OperationCanceledException or JsonException
+                    or FormatException or UnauthorizedAccessException)
                 {
-                    var why = error is OperationCanceledException ? $"there was no answer within {Timeout.TotalSeconds:0} s" : (error.InnerException as OutboundRefusedException)?.Message ?? error.Message;
-                    if (fetched?.Error is null) owner.log.LogWarning("The signing key {Name} could not be fetched from {Address}: {Why}", name, address, why);
-                    fetched = (fetched ?? new Fetched([], null, default, default, default, null, default)) with { Error = why, NotBefore = now + AfterFailure };
+                    var why = error is OperationCanceledException
+                        ? $"there was no answer within {Timeout.TotalSeconds:0} s"
+                        : (error.InnerException as OutboundRefusedException)?.Message ?? error.Message;
+                    if (fetched?.Error is null)
+                    {
+                        owner.log.LogWarning("The signing key {Name} could not be fetched from {Address}: {Why}", name, address, why);
+                    }
+                    fetched = (fetched ?? new Fetched([], null, default, default, default, null, default)) with
+                    { Error = why, NotBefore = now + AfterFailure };
                 }
             }
             finally
@@ -123,14 +136,23 @@ public sealed class KeySets : IDisposable
 
         async Task<(IReadOnlyList<VerifyingKey> Keys, TimeSpan Life)> Fetch()
         {
-            if (IsFile) return (Read(await File.ReadAllBytesAsync(Path.Combine(owner.folder, address[FilePrefix.Length..])), null), LongestLife);
+            if (IsFile)
+            {
+                return (Read(await File.ReadAllBytesAsync(Path.Combine(owner.folder, address[FilePrefix.Length..])), null), LongestLife);
+            }
             var where = address;
             if (isIssuer)
             {
                 var (found, _) = await Get(address.TrimEnd('/') + "/.well-known/openid-configuration");
                 using var discovery = JsonDocument.Parse(found);
-                if (!discovery.RootElement.TryGetProperty("issuer", out var said) || !said.ValueEquals(address)) throw new FormatException("its discovery document names another issuer");
-                if (!discovery.RootElement.TryGetProperty("jwks_uri", out var uri) || !JsonText.TryString(uri, out where!)) throw new FormatException("its discovery document has no jwks_uri");
+                if (!discovery.RootElement.TryGetProperty("issuer", out var said) || !said.ValueEquals(address))
+                {
+                    throw new FormatException("its discovery document names another issuer");
+                }
+                if (!discovery.RootElement.TryGetProperty("jwks_uri", out var uri) || !JsonText.TryString(uri, out where!))
+                {
+                    throw new FormatException("its discovery document has no jwks_uri");
+                }
             }
             var (bytes, life) = await Get(where);
             return (Read(bytes, isIssuer ? address : null), life);
@@ -138,19 +160,27 @@ public sealed class KeySets : IDisposable
 
         async Task<(byte[] Bytes, TimeSpan Life)> Get(string url)
         {
-            if (!Uri.TryCreate(url, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https")) throw new FormatException("it names no http address");
+            if (!Uri.TryCreate(url, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https"))
+            {
+                throw new FormatException("it names no http address");
+            }
             using var request = new HttpRequestMessage(HttpMethod.Get, uri);
             request.Headers.Accept.Add(new MediaTypeWithQualityHeaderValue("application/json"));
             using var response = await owner.http.SendAsync(request);
             if (!response.IsSuccessStatusCode) throw new HttpRequestException($"it answered {(int)response.StatusCode}");
             var life = response.Headers.CacheControl is { NoStore: false, NoCache: false, MaxAge: { } age } ? age : UsualLife;
-            return (await response.Content.ReadAsByteArrayAsync(), TimeSpan.FromTicks(Math.Clamp(life.Ticks, ShortestLife.Ticks, LongestLife.Ticks)));
+            return (await response.Content.ReadAsByteArrayAsync(),
+                TimeSpan.FromTicks(Math.Clamp(life.Ticks, ShortestLife.Ticks, LongestLife.Ticks)));
         }
 
         List<VerifyingKey> Read(byte[] bytes, string? issuer)
         {
             using var set = JsonDocument.Parse(bytes);
-            if (set.RootElement.ValueKind != JsonValueKind.Object || !set.RootElement.TryGetProperty("keys", out var keys) || keys.ValueKind != JsonValueKind.Array) throw new FormatException("it is no key set: an object with an array 'keys'");
+            if (set.RootElement.ValueKind != JsonValueKind.Object || !set.RootElement.TryGetProperty("keys", out var keys)
+                || keys.ValueKind != JsonValueKind.Array)
+            {
+                throw new FormatException("it is no key set: an object with an array 'keys'");
+            }
             var read = new List<VerifyingKey>();
             // What can't be used here stands in many sets: keys for encryption, other curves.
             foreach (var jwk in keys.EnumerateArray().Take(MaxKeys))
@@ -167,7 +197,8 @@ public sealed class KeySets : IDisposable
         /// <param name="NotBefore">As long as it is not asked again, whatever a token names.</param>
         /// <param name="Error">Why it could not be fetched last time.</param>
         /// <param name="FileTime">Of a file.</param>
-        sealed record Fetched(IReadOnlyList<VerifyingKey> Keys, DateTimeOffset? At, TimeSpan FetchedAt, TimeSpan FreshUntil, TimeSpan NotBefore, string? Error, DateTime FileTime);
+        sealed record Fetched(IReadOnlyList<VerifyingKey> Keys, DateTimeOffset? At, TimeSpan FetchedAt, TimeSpan FreshUntil,
+            TimeSpan NotBefore, string? Error, DateTime FileTime);
     }
 
     /// <inheritdoc/>

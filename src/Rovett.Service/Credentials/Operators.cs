@@ -35,12 +35,18 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
     }
 
     /// <summary>The operator of a request; null when nobody is signed in, or the session was ended.</summary>
-    public StoredOperator? Of(HttpContext context) => context.Request.Cookies[CookieName] is { Length: > 0 and < 100 } secret ? access.FindOperatorOf(Secrets.Hash(secret), Now) : null;
+    public StoredOperator? Of(HttpContext context) =>
+        context.Request.Cookies[CookieName] is { Length: > 0 and < 100 } secret ? access.FindOperatorOf(Secrets.Hash(secret), Now) : null;
 
     /// <summary>Lets a session go on that would end before half its time is over.</summary>
     public void Extend(HttpContext context)
     {
-        if (context.Request.Cookies[CookieName] is { Length: > 0 and < 100 } secret && access.ExtendOperatorSession(Secrets.Hash(secret), Now + (long)(SessionLasts / 2).TotalMicroseconds, Now + (long)SessionLasts.TotalMicroseconds)) SetCookie(context, secret);
+        if (context.Request.Cookies[CookieName] is { Length: > 0 and < 100 } secret
+            && access.ExtendOperatorSession(Secrets.Hash(secret), Now + (long)(SessionLasts / 2).TotalMicroseconds,
+            Now + (long)SessionLasts.TotalMicroseconds))
+        {
+            SetCookie(context, secret);
+        }
     }
 
     /// <summary>Ends the session of a request.</summary>
@@ -54,8 +60,13 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
     /// <exception cref="ProblemException">401: nobody is signed in; 403: that operator may only view.</exception>
     public StoredOperator Require(HttpContext context, string may)
     {
-        var who = Of(context) ?? throw new Problem(401, "not-signed-in", "Not signed in", "The console's session has ended.", "Sign in again.").ToException();
-        if (may == "operate" && who.May != "operate") throw new Problem(403, "may-only-view", "This operator may only view", $"'{who.Name}' has the right to view, and this changes something.", "Ask an operator who may operate.").ToException();
+        var who = Of(context)
+            ?? throw new Problem(401, "not-signed-in", "Not signed in", "The console's session has ended.", "Sign in again.").ToException();
+        if (may == "operate" && who.May != "operate")
+        {
+            throw new Problem(403, "may-only-view", "This operator may only view",
+                $"'{who.Name}' has the right to view, and this changes something.", "Ask an operator who may operate.").ToException();
+        }
         return who;
     }
 
@@ -63,17 +74,32 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
     /// <exception cref="ProblemException">403: the request does not come from the console's page.</exception>
     public static void OwnPageOnly(HttpContext context)
     {
-        if (context.Request.Headers["X-Rovett-Console"] != "1") throw new Problem(403, "foreign-page", "Not from the console", "The request does not come from the console's own page.", "Use the console at /console.").ToException();
+        if (context.Request.Headers["X-Rovett-Console"] != "1")
+        {
+            throw new Problem(403, "foreign-page", "Not from the console", "The request does not come from the console's own page.",
+                "Use the console at /console.").ToException();
+        }
     }
 
     /// <summary>Makes an operator by a link, and signs in.</summary>
     public async Task SignUp(HttpContext context, string name, string password, string? link)
     {
-        if (link is null || access.SignupLink(Secrets.Hash(link), Now) is not { } may) throw new Problem(403, "link-ended", "The sign-up link does not hold", "It was used, or is older than 15 minutes.", "Ask for another: rovett console link, or restart the service with --console-link.").ToException();
-        if (password.Length < MinPassword) throw Problem.Invalid([new FieldError("password", $"must have at least {MinPassword} characters")]).ToException();
+        if (link is null || access.SignupLink(Secrets.Hash(link), Now) is not { } may)
+        {
+            throw new Problem(403, "link-ended", "The sign-up link does not hold", "It was used, or is older than 15 minutes.",
+                "Ask for another: rovett console link, or restart the service with --console-link.").ToException();
+        }
+        if (password.Length < MinPassword)
+        {
+            throw Problem.Invalid([new FieldError("password", $"must have at least {MinPassword} characters")]).ToException();
+        }
         var hash = await Checked(() => hasher.HashPassword(name, password));
         var made = new StoredOperator(name, may, hash, Now);
-        if (!access.SignUp(Secrets.Hash(link), made, Now)) throw new Problem(409, "operator-exists", "That operator exists already", $"There is an operator '{name}'.", "Choose another name: the link holds still. Or sign in.").ToException();
+        if (!access.SignUp(Secrets.Hash(link), made, Now))
+        {
+            throw new Problem(409, "operator-exists", "That operator exists already", $"There is an operator '{name}'.",
+                "Choose another name: the link holds still. Or sign in.").ToException();
+        }
         Begin(context, made);
     }
 
@@ -86,7 +112,8 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
         Count(keys); // as failed, until it is known to be right: many at a time are no way around the limit
         var stored = access.FindOperator(name);
         // The same work whether the operator exists or not.
-        bool right = await Checked(() => hasher.VerifyHashedPassword(name, stored?.Password ?? Dummy.Value, password)) != PasswordVerificationResult.Failed && stored is not null;
+        bool right = await Checked(() => hasher.VerifyHashedPassword(name, stored?.Password ?? Dummy.Value, password))
+            != PasswordVerificationResult.Failed && stored is not null;
         if (right)
         {
             lock (gate)
@@ -101,7 +128,8 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
             return;
         }
         Note(context, name, false);
-        throw new Problem(401, "sign-in-failed", "Name or password is not right", "No operator with this name has this password.", "Try again, or ask for a new sign-up link: rovett console link.").ToException();
+        throw new Problem(401, "sign-in-failed", "Name or password is not right", "No operator with this name has this password.",
+            "Try again, or ask for a new sign-up link: rovett console link.").ToException();
     }
 
     void Count(string[] keys)
@@ -115,11 +143,16 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
                 if (failures.TryGetValue(keys[i], out var past) && past.Failures >= MostFailures[i] && IsRecent(past)) throw TooMany();
             }
             if (failures.Count > 10_000) failures.Clear();
-            foreach (var key in keys) failures[key] = failures.TryGetValue(key, out var past) && IsRecent(past) ? (past.Failures + 1, past.Since) : (1, now);
+            foreach (var key in keys)
+            {
+                failures[key] = failures.TryGetValue(key, out var past) && IsRecent(past) ? (past.Failures + 1, past.Since) : (1, now);
+            }
         }
     }
 
-    static ProblemException TooMany() => new Problem(429, "too-many-sign-ins", "Too many failed sign-ins", "Too many sign-ins failed within a minute.", "Wait a minute.") { RetryAfterSeconds = 60 }.ToException();
+    static ProblemException TooMany() =>
+        new Problem(429, "too-many-sign-ins", "Too many failed sign-ins", "Too many sign-ins failed within a minute.", "Wait a minute.")
+        { RetryAfterSeconds = 60 }.ToException();
 
     async Task<T> Checked<T>(Func<T> work)
     {
@@ -153,7 +186,8 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
     {
         Note(context, who.Name, true);
         var secret = Secrets.New("");
-        access.AddOperatorSession(Secrets.Hash(secret), who, Now, Now + (long)SessionLasts.TotalMicroseconds, context.Connection.RemoteIpAddress?.ToString() ?? "", Agent(context));
+        access.AddOperatorSession(Secrets.Hash(secret), who, Now, Now + (long)SessionLasts.TotalMicroseconds,
+            context.Connection.RemoteIpAddress?.ToString() ?? "", Agent(context));
         SetCookie(context, secret);
         context.Response.StatusCode = 204;
     }
@@ -171,10 +205,12 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
         HttpOnly = true,
         SameSite = SameSiteMode.Strict,
         Path = "/console",
-        Secure = context.Request.IsHttps || context.Request.Headers["X-Forwarded-Proto"].ToString().Split(',')[0].Trim().Equals("https", StringComparison.OrdinalIgnoreCase),
+        Secure = context.Request.IsHttps || context.Request.Headers["X-Forwarded-Proto"].ToString().Split(',')[0].Trim()
+            .Equals("https", StringComparison.OrdinalIgnoreCase),
     };
 
-    static string Agent(HttpContext context) => context.Request.Headers.UserAgent.ToString() is var agent && agent.Length <= LongestAgent ? agent : agent[..LongestAgent];
+    static string Agent(HttpContext context) =>
+        context.Request.Headers.UserAgent.ToString() is var agent && agent.Length <= LongestAgent ? agent : agent[..LongestAgent];
 
     void Note(HttpContext context, string name, bool signedIn)
     {

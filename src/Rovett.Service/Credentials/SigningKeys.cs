@@ -18,13 +18,15 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
     public event Action<string, string, IReadOnlySet<string>>? Dropped;
 
     /// <summary>The keys of a space as stored, and where they come from elsewhere, how that stands.</summary>
-    public IReadOnlyList<(StoredSigningKey Stored, KeySets.Source? Source)> Of(string space) => [.. Get(space).Keys.Select(k => (k.Stored, k.Source))];
+    public IReadOnlyList<(StoredSigningKey Stored, KeySets.Source? Source)> Of(string space) =>
+        [.. Get(space).Keys.Select(k => (k.Stored, k.Source))];
 
     /// <summary>Whether a space has a key by that name.</summary>
     public bool Has(string space, string name) => Get(space).Keys.Any(k => k.Stored.Name == name);
 
     /// <summary>Whether a space has a key, as far as is known now; a key set that was not fetched yet may have it.</summary>
-    public bool Has(string space, string name, string keyId) => Get(space).Keys.Any(k => k.Stored.Name == name && (keyId.Length == 0 || (k.Source?.MayHave(keyId) ?? k.Key?.Id == keyId)));
+    public bool Has(string space, string name, string keyId) =>
+        Get(space).Keys.Any(k => k.Stored.Name == name && (keyId.Length == 0 || (k.Source?.MayHave(keyId) ?? k.Key?.Id == keyId)));
 
     /// <summary>Whether a space has a key. A key set is fetched when that is due.</summary>
     /// <exception cref="ProblemException">503: the key set can't be fetched.</exception>
@@ -41,7 +43,10 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
     /// <summary>Fetches the key sets in use for which that is due, so that what is withdrawn ends though nobody asks.</summary>
     public async Task RefreshWhenDue()
     {
-        foreach (var source in loaded.Values.SelectMany(l => l.Keys).Select(k => k.Source).OfType<KeySets.Source>()) await source.RefreshWhenDue();
+        foreach (var source in loaded.Values.SelectMany(l => l.Keys).Select(k => k.Source).OfType<KeySets.Source>())
+        {
+            await source.RefreshWhenDue();
+        }
     }
 
     /// <summary>Stores a key.</summary>
@@ -73,7 +78,8 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
         lock (gate) loaded.TryRemove(space, out _);
     }
 
-    /// <summary>The tokens of a space that were verified with the keys and settings it has now. To be asked for before a token is looked at.</summary>
+    /// <summary>The tokens of a space that were verified with the keys and settings it has now. To be asked for before
+    /// a token is looked at.</summary>
     internal VerifiedTokens Verified(string space) => Get(space).Verified;
 
     /// <summary>The keys that may have signed a token, those of this service first.</summary>
@@ -121,7 +127,8 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
         {
             case SigningKeyKind.Secret: return (stored, VerifyingKey.OfSecret(stored.Name, stored.Kid, stored.Value), null);
             case SigningKeyKind.PublicKey:
-                using (var jwk = JsonDocument.Parse(stored.Value)) return (stored, VerifyingKey.OfJwk(jwk.RootElement, stored.Name, stored.Kid, null, out _), null);
+                using (var jwk = JsonDocument.Parse(
+                    stored.Value)) return (stored, VerifyingKey.OfJwk(jwk.RootElement, stored.Name, stored.Kid, null, out _), null);
             default:
                 var source = sets.Of(stored.Name, Encoding.UTF8.GetString(stored.Value), stored.Kind == SigningKeyKind.Issuer);
                 source.Dropped += ids => OnDropped(stored, ids);

@@ -29,10 +29,12 @@ public sealed class SpaceKeeper(AccessStore access, Epoch epoch, TimeProvider cl
             lock (gate) seals.Add(seal);
             return seal;
         }
-        return new SpaceRuntime(row.Id, row.Name, Seal("cursor"), Seal("page"), Seal("receipts")) { Settings = SettingsOf(row.Name), ClaimPaths = ClaimPathsOf(policies) };
+        return new SpaceRuntime(row.Id, row.Name, Seal("cursor"), Seal("page"), Seal("receipts"))
+        { Settings = SettingsOf(row.Name), ClaimPaths = ClaimPathsOf(policies) };
     }
 
-    /// <summary>New first credentials for a space that has none; null when it has some. They count once they are kept (<see cref="Keep"/>), so that nobody is left without them.</summary>
+    /// <summary>New first credentials for a space that has none; null when it has some. They count once they are kept
+    /// (<see cref="Keep"/>), so that nobody is left without them.</summary>
     public FirstCredentials? FirstCredentials(string name) =>
         // Shown and used as text, so that it can be pasted into any JWT library as it is.
         access.Keys(name).Count > 0 ? null : new FirstCredentials(name, Secrets.New(Secrets.KeyPrefix), Secrets.New(""));
@@ -41,7 +43,9 @@ public sealed class SpaceKeeper(AccessStore access, Epoch epoch, TimeProvider cl
     public void Keep(FirstCredentials made) => access.Together(() =>
     {
         access.RemoveSigningKey(made.Space, "first");
-        access.AddSigningKey(new StoredSigningKey(made.Space, "first", SigningKeyKind.Secret, null, Encoding.UTF8.GetBytes(made.TokenSigningSecret), StoredTime.From(clock.GetUtcNow()).Micros));
+        access.AddSigningKey(
+            new StoredSigningKey(made.Space, "first", SigningKeyKind.Secret, null, Encoding.UTF8.GetBytes(made.TokenSigningSecret),
+            StoredTime.From(clock.GetUtcNow()).Micros));
         new ApiKeys(access, clock).Store(made.AdminKey, made.Space, "first admin key", ["admin"]);
     });
 
@@ -60,7 +64,9 @@ public sealed class SpaceKeeper(AccessStore access, Epoch epoch, TimeProvider cl
         if (access.Settings(space) is not { } text) return SpaceSettings.Default;
         var errors = new List<FieldError>();
         var settings = SpaceSettings.Read((JsonObject)JsonNode.Parse(text)!, errors);
-        return errors.Count == 0 ? settings : throw new StoreException($"The settings of the space '{space}' can't be read: {errors[0].Field} {errors[0].Detail}");
+        return errors.Count == 0
+            ? settings
+            : throw new StoreException($"The settings of the space '{space}' can't be read: {errors[0].Field} {errors[0].Detail}");
     }
 
     /// <inheritdoc/>

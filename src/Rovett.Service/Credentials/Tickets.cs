@@ -44,10 +44,15 @@ public sealed class Tickets : IDisposable
     {
         var user = credential.Identity.User.Value;
         if (!given.Take((space, user)))
-            throw new Problem(429, "too-many-tickets", "Too many tickets", $"One user may be given {PerUserAndSecond} a second.", "Ask for one ticket for each connection, right before it.") { RetryAfterSeconds = 1 }.ToException();
+            throw new Problem(429, "too-many-tickets", "Too many tickets", $"One user may be given {PerUserAndSecond} a second.",
+                "Ask for one ticket for each connection, right before it.")
+            { RetryAfterSeconds = 1 }.ToException();
         var ticket = Secrets.New(Secrets.TicketPrefix);
-        store.Add(Secrets.Hash(ticket), new StoredTicket(space, user, JsonSerializer.Serialize(credential.Identity.Roles), credential.Identity.IssuedAtMicros, StoredTime.From(credential.Expires).Micros,
-            Now + (long)OpensWithin.TotalMicroseconds, null, null, null, credential.SigningKey, credential.KeyId, credential.Identity.Claims, 0));
+        store.Add(Secrets.Hash(ticket),
+            new StoredTicket(space, user, JsonSerializer.Serialize(credential.Identity.Roles), credential.Identity.IssuedAtMicros,
+            StoredTime.From(credential.Expires).Micros,
+            Now + (long)OpensWithin.TotalMicroseconds, null, null, null, credential.SigningKey, credential.KeyId,
+            credential.Identity.Claims, 0));
         return ticket;
     }
 
@@ -59,23 +64,53 @@ public sealed class Tickets : IDisposable
     /// <param name="comesBack">True for transports that reconnect by themselves.</param>
     /// <returns>Who it is, and the device it is bound to.</returns>
     /// <exception cref="ProblemException">401 or 403; <c>ticket-ended</c> when its token has ended.</exception>
-    public async ValueTask<(Credential Credential, string Device)> Open(string ticket, string space, string? device, string? origin, bool comesBack)
+    public async ValueTask<(Credential Credential, string Device)> Open(string ticket, string space, string? device, string? origin,
+        bool comesBack)
     {
         var hash = Secrets.Hash(ticket);
-        var found = store.Find(hash) ?? throw Refused("ticket-unknown", "The ticket is not known", "No such ticket was made here, or its token ended long ago.", "Ask for a new one: POST /v1/tickets with the user's token.");
-        if (found.Space != space) throw new Problem(403, "ticket-of-another-space", "The ticket is of another space", $"It was not made for the space '{space}'.", "Use the path of the space it was made for.").ToException();
-        if (!await keys.Holds(space, found.SigningKey, found.KeyId)) throw Refused("ticket-key-removed", "The ticket's token does not hold any more", "The key that it was signed with was removed.", "Get a new token, and a ticket for it.");
-        if (found.Expires <= Now) throw Refused("ticket-ended", "The ticket's token has ended", "The token it stands for has expired.", "Get a new token, and a ticket for it.");
+        var found = store.Find(hash)
+            ?? throw Refused("ticket-unknown", "The ticket is not known", "No such ticket was made here, or its token ended long ago.",
+            "Ask for a new one: POST /v1/tickets with the user's token.");
+        if (found.Space != space)
+        {
+            throw new Problem(403, "ticket-of-another-space", "The ticket is of another space", $"It was not made for the space '{space}'.",
+                "Use the path of the space it was made for.").ToException();
+        }
+        if (!await keys.Holds(space, found.SigningKey, found.KeyId))
+        {
+            throw Refused("ticket-key-removed", "The ticket's token does not hold any more", "The key that it was signed with was removed.",
+                "Get a new token, and a ticket for it.");
+        }
+        if (found.Expires <= Now)
+        {
+            throw Refused("ticket-ended", "The ticket's token has ended", "The token it stands for has expired.",
+                "Get a new token, and a ticket for it.");
+        }
         if (found.Opened is null)
         {
             // One that seems to open for longer than any does was made before the clock went back.
-            if (found.OpensUntil < Now || found.OpensUntil > Now + (long)OpensWithin.TotalMicroseconds) throw Refused("ticket-stale", "The ticket was not opened in time", $"A ticket can be opened within {OpensWithin.TotalSeconds:0} seconds.", "Ask for a ticket right before connecting.");
+            if (found.OpensUntil < Now || found.OpensUntil > Now + (long)OpensWithin.TotalMicroseconds)
+            {
+                throw Refused("ticket-stale", "The ticket was not opened in time",
+                    $"A ticket can be opened within {OpensWithin.TotalSeconds:0} seconds.", "Ask for a ticket right before connecting.");
+            }
             device ??= "ticket-" + Secrets.NewId();
             if (store.Open(hash, device, origin, comesBack, Now)) return (CredentialOf(found), device);
-            found = store.Find(hash) ?? throw Refused("ticket-unknown", "The ticket is not known", "It was removed just now.", "Ask for a new one: POST /v1/tickets with the user's token."); // another connection was first
+            // Another connection was first.
+            found = store.Find(hash)
+                ?? throw Refused("ticket-unknown", "The ticket is not known", "It was removed just now.",
+                "Ask for a new one: POST /v1/tickets with the user's token.");
         }
-        if (!comesBack || found.ComesBack == 0) throw Refused("ticket-used", "The ticket was used already", "A ticket opens one WebSocket.", "Ask for a new ticket for each connection.");
-        if (found.Origin != origin || (device is not null && device != found.Device)) throw Refused("ticket-of-another-device", "The ticket belongs to another device", "It was opened by another device or from another origin.", "Ask for a ticket of this device's own.");
+        if (!comesBack || found.ComesBack == 0)
+        {
+            throw Refused("ticket-used", "The ticket was used already", "A ticket opens one WebSocket.",
+                "Ask for a new ticket for each connection.");
+        }
+        if (found.Origin != origin || (device is not null && device != found.Device))
+        {
+            throw Refused("ticket-of-another-device", "The ticket belongs to another device",
+                "It was opened by another device or from another origin.", "Ask for a ticket of this device's own.");
+        }
         return (CredentialOf(found), found.Device!);
     }
 
@@ -83,14 +118,18 @@ public sealed class Tickets : IDisposable
     public async ValueTask<Credential> Opened(string ticket, string space, string? origin)
     {
         var found = store.Find(Secrets.Hash(ticket));
-        if (found is null || found.Opened is null || found.Space != space || found.Expires <= Now || found.Origin != origin || !await keys.Holds(space, found.SigningKey, found.KeyId))
-            throw Refused("ticket-unknown", "The ticket is not open here", "Only a ticket that holds a stream open can be used to post.", "Open the stream first, from the same origin.");
+        if (found is null || found.Opened is null || found.Space != space || found.Expires <= Now || found.Origin != origin
+            || !await keys.Holds(space, found.SigningKey, found.KeyId))
+            throw Refused("ticket-unknown", "The ticket is not open here", "Only a ticket that holds a stream open can be used to post.",
+                "Open the stream first, from the same origin.");
         return CredentialOf(found);
     }
 
     /// <summary>A device showed a newer token: its ticket stands for that from now on.</summary>
-    public void Renew(string ticket, Credential credential) => store.Renew(Secrets.Hash(ticket), JsonSerializer.Serialize(credential.Identity.Roles),
-        credential.Identity.IssuedAtMicros, StoredTime.From(credential.Expires).Micros, credential.SigningKey, credential.KeyId, credential.Identity.Claims);
+    public void Renew(string ticket, Credential credential) =>
+        store.Renew(Secrets.Hash(ticket), JsonSerializer.Serialize(credential.Identity.Roles),
+        credential.Identity.IssuedAtMicros, StoredTime.From(credential.Expires).Micros, credential.SigningKey, credential.KeyId,
+        credential.Identity.Claims);
 
     /// <summary>Ends all tickets of a user.</summary>
     public void End(string space, string user) => store.RemoveOf(space, user);
@@ -99,7 +138,8 @@ public sealed class Tickets : IDisposable
         new Identity(new UserId(ticket.User), JsonSerializer.Deserialize<List<string>?>(ticket.Roles), ticket.IssuedAt, ticket.Claims),
         DateTimeOffset.UnixEpoch.AddTicks(ticket.Expires * 10), ticket.SigningKey, ticket.KeyId);
 
-    static ProblemException Refused(string slug, string title, string detail, string fix) => new Problem(401, slug, title, detail, fix).ToException();
+    static ProblemException Refused(string slug, string title, string detail, string fix) =>
+        new Problem(401, slug, title, detail, fix).ToException();
 
     long Now => StoredTime.From(clock.GetUtcNow()).Micros;
 

@@ -8,7 +8,8 @@ using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Credentials;
 
-/// <summary>Checks users' tokens: JWTs (RFC 7519), signed with one of the space's keys, with a user, <c>iat</c>, <c>exp</c> and roles.</summary>
+/// <summary>Checks users' tokens: JWTs (RFC 7519), signed with one of the space's keys, with a user, <c>iat</c>,
+/// <c>exp</c> and roles.</summary>
 public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider clock)
 {
     /// <summary>The most characters a token may have.</summary>
@@ -19,12 +20,15 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
 
     readonly JsonWebTokenHandler handler = new() { MapInboundClaims = false, MaximumTokenSizeInBytes = MaxLength };
 
-    /// <summary>Reads a token. One that was verified before is known by its hash until it ends, or a key or setting of the space changes.</summary>
-    /// <exception cref="ProblemException">401 or 403, telling apart malformed, badly signed, expired, incomplete and another space's.</exception>
+    /// <summary>Reads a token. One that was verified before is known by its hash until it ends, or a key or setting of
+    /// the space changes.</summary>
+    /// <exception cref="ProblemException">401 or 403, telling apart malformed, badly signed, expired, incomplete and
+    /// another space's.</exception>
     public async ValueTask<Credential> Check(string token, SpaceRuntime space)
     {
         if (token.StartsWith(Secrets.KeyPrefix, StringComparison.Ordinal))
-            throw Refused(401, "api-key-for-token", "An API key is no user's token", "This path is for users, and an API key was shown.", "Show a token that names the user: rovett token --user <id> makes one.");
+            throw Refused(401, "api-key-for-token", "An API key is no user's token", "This path is for users, and an API key was shown.",
+                "Show a token that names the user: rovett token --user <id> makes one.");
         if (token.Length > MaxLength) throw Malformed($"It is {token.Length} characters long; the limit is {MaxLength}.");
         var verified = keys.Verified(space.Name); // before anything is looked at, so that what changes meanwhile is not overlooked
         var settings = space.Settings;
@@ -36,7 +40,9 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         }
         var (jwt, algorithm, kid) = Header(token);
         if (!settings.Algorithms.Contains(algorithm))
-            throw Refused(401, "token-algorithm", "The token's algorithm is not accepted", $"The token says '{Shorten(algorithm)}'; this space accepts {string.Join(", ", settings.Algorithms)}.", "Sign the token with one of these, and a key that this space has.");
+            throw Refused(401, "token-algorithm", "The token's algorithm is not accepted",
+                $"The token says '{Shorten(algorithm)}'; this space accepts {string.Join(", ", settings.Algorithms)}.",
+                "Sign the token with one of these, and a key that this space has.");
         var key = await SignedBy(jwt, space.Name, algorithm, kid) ?? throw await Unsigned(jwt, space, algorithm, kid);
         var credential = Claims(jwt, space, settings, key) with { TokenHash = hash };
         verified.Add(hash, credential);
@@ -54,13 +60,26 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
             var jwt = handler.ReadJsonWebToken(token);
             using var header = JsonDocument.Parse(Base64UrlEncoder.DecodeBytes(jwt.EncodedHeader), Strict);
             var root = header.RootElement;
-            if (root.ValueKind != JsonValueKind.Object || !root.TryGetProperty("alg", out var alg) || !JsonText.TryString(alg, out var algorithm)) throw Malformed("Its header names no algorithm.");
-            if (root.TryGetProperty("crit", out _)) throw Refused(401, "token-critical", "The token needs what is not spoken here", "Its header has crit (RFC 7515, section 4.1.11), and none of what that can name is known here.", "Make the token without it.");
+            if (root.ValueKind != JsonValueKind.Object || !root.TryGetProperty("alg", out var alg)
+                || !JsonText.TryString(alg, out var algorithm))
+            {
+                throw Malformed("Its header names no algorithm.");
+            }
+            if (root.TryGetProperty("crit", out _))
+            {
+                throw Refused(401, "token-critical", "The token needs what is not spoken here",
+                    "Its header has crit (RFC 7515, section 4.1.11), and none of what that can name is known here.",
+                    "Make the token without it.");
+            }
             string? kid = null;
-            if (root.TryGetProperty("kid", out var named) && (!JsonText.TryString(named, out kid) || kid.Length > 256)) throw Malformed("The kid of its header is no text of at most 256 characters.");
+            if (root.TryGetProperty("kid", out var named) && (!JsonText.TryString(named, out kid) || kid.Length > 256))
+            {
+                throw Malformed("The kid of its header is no text of at most 256 characters.");
+            }
             return (jwt, algorithm, kid);
         }
-        catch (Exception error) when (error is ArgumentException or SecurityTokenException or FormatException or JsonException or InvalidOperationException)
+        catch (Exception error) when (error is ArgumentException or SecurityTokenException or FormatException or JsonException
+            or InvalidOperationException)
         {
             throw Malformed("A part of the token is not base64url, or not JSON that names each member once.");
         }
@@ -90,9 +109,12 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         foreach (var other in algorithm == "HS256" ? spaces.All.Where(s => s != space).Take(MostOtherSpaces) : [])
         {
             if (await SignedBy(jwt, other.Name, algorithm, kid) is not null)
-                return Refused(403, "token-of-another-space", "The token is of another space", $"It was not signed for the space '{space.Name}'.", "Sign it with this space's secret, or use the path of the space it was made for.");
+                return Refused(403, "token-of-another-space", "The token is of another space",
+                    $"It was not signed for the space '{space.Name}'.",
+                    "Sign it with this space's secret, or use the path of the space it was made for.");
         }
-        return Refused(401, "token-signature", "The token's signature does not match", $"It was not signed with a {algorithm} key of this space{(kid is null ? "" : $" that is called '{Shorten(kid)}'")}, or was changed.",
+        return Refused(401, "token-signature", "The token's signature does not match", $"It was not signed with a {algorithm} key of " +
+            $"this space{(kid is null ? "" : $" that is called '{Shorten(kid)}'")}, or was changed.",
             "Sign it with the secret shown when the space was made, or add the key: POST /v1/signing-keys.");
     }
 
@@ -111,28 +133,44 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         using var _ = payload;
         var claims = payload.RootElement;
         if (claims.ValueKind != JsonValueKind.Object) throw Malformed("Its claims are no JSON object.");
-        if (Find(claims, settings.UserClaim) is not { } sub || !JsonText.TryString(sub, out var name) || Names.Check(name, false, out var user) is not null)
+        if (Find(claims, settings.UserClaim) is not { } sub || !JsonText.TryString(sub, out var name)
+            || Names.Check(name, false, out var user) is not null)
             throw Incomplete(settings.UserClaim, "must name the user: 1 to 128 characters");
         if (Seconds(claims, "exp") is not { } exp) throw Incomplete("exp", "must say when the token ends, in seconds since 1970");
         if (Seconds(claims, "iat") is not { } iat) throw Incomplete("iat", "must say when the token was made, in seconds since 1970");
         var now = clock.GetUtcNow();
         var expires = DateTimeOffset.UnixEpoch.AddSeconds(exp);
         CheckEnd(expires, settings);
-        if (DateTimeOffset.UnixEpoch.AddSeconds(iat) > now + settings.ClockSkew || (claims.TryGetProperty("nbf", out var _) && (Seconds(claims, "nbf") is not { } nbf || DateTimeOffset.UnixEpoch.AddSeconds(nbf) > now + settings.ClockSkew)))
-            throw Refused(401, "token-not-yet", "The token is from the future", "Its iat or nbf lies after this service's time.", "Set the clocks of the backend and of this service by NTP.");
+        if (DateTimeOffset.UnixEpoch.AddSeconds(iat) > now + settings.ClockSkew
+            || (claims.TryGetProperty("nbf", out var _)
+            && (Seconds(claims, "nbf") is not { } nbf || DateTimeOffset.UnixEpoch.AddSeconds(nbf) > now + settings.ClockSkew)))
+            throw Refused(401, "token-not-yet", "The token is from the future", "Its iat or nbf lies after this service's time.",
+                "Set the clocks of the backend and of this service by NTP.");
         if (exp - iat > settings.MaxTokenLife.TotalSeconds)
-            throw Refused(401, "token-life", "The token holds for too long", $"From iat to exp are {exp - iat:0} s; this space takes tokens of at most {settings.MaxTokenLife.TotalSeconds:0} s.", "Make tokens that end sooner, or change the setting tokens.maxLifeSeconds of the space.");
-        if (key.Issuer is { } issuer && !(claims.TryGetProperty("iss", out var iss) && iss.ValueKind == JsonValueKind.String && iss.ValueEquals(issuer)))
-            throw Refused(401, "token-issuer", "The token is of another issuer", $"The key '{key.Name}' is of the issuer {issuer}, and the token's iss is not.", "Use a token of that issuer.");
+            throw Refused(401, "token-life", "The token holds for too long",
+                $"From iat to exp are {exp - iat:0} s; this space takes tokens of at most {settings.MaxTokenLife.TotalSeconds:0} s.",
+                "Make tokens that end sooner, or change the setting tokens.maxLifeSeconds of the space.");
+        if (key.Issuer is { } issuer
+            && !(claims.TryGetProperty("iss", out var iss) && iss.ValueKind == JsonValueKind.String && iss.ValueEquals(issuer)))
+            throw Refused(401, "token-issuer", "The token is of another issuer",
+                $"The key '{key.Name}' is of the issuer {issuer}, and the token's iss is not.", "Use a token of that issuer.");
         if (settings.Audiences.Count > 0 && !(claims.TryGetProperty("aud", out var aud) && IsAmong(aud, settings.Audiences)))
-            throw Refused(401, "token-audience", "The token is for somebody else", $"Its aud names none of {string.Join(", ", settings.Audiences)}.", "Ask for a token with this space's audience.");
-        return new Credential(new Identity(new UserId(user), Roles(claims, settings.RolesClaim), (long)Math.Round(iat * 1_000_000), ForPolicies(claims, space.ClaimPaths)), expires, key.Name, key.Id);
+            throw Refused(401, "token-audience", "The token is for somebody else",
+                $"Its aud names none of {string.Join(", ", settings.Audiences)}.", "Ask for a token with this space's audience.");
+        return new Credential(
+            new Identity(new UserId(user), Roles(claims, settings.RolesClaim), (long)Math.Round(iat * 1_000_000),
+            ForPolicies(claims, space.ClaimPaths)), expires, key.Name, key.Id);
     }
 
     void CheckEnd(DateTimeOffset expires, SpaceSettings settings)
     {
         var now = clock.GetUtcNow();
-        if (now - settings.ClockSkew >= expires) throw Refused(401, "token-expired", "The token has expired", $"It ended at {expires:yyyy-MM-dd'T'HH:mm:ss'Z'}; it is {now:yyyy-MM-dd'T'HH:mm:ss'Z'}.", "Get a new token from your backend.");
+        if (now - settings.ClockSkew >= expires)
+        {
+            throw Refused(401, "token-expired", "The token has expired",
+                $"It ended at {expires:yyyy-MM-dd'T'HH:mm:ss'Z'}; it is {now:yyyy-MM-dd'T'HH:mm:ss'Z'}.",
+                "Get a new token from your backend.");
+        }
     }
 
     static bool IsAmong(JsonElement aud, IReadOnlyList<string> audiences) => aud.ValueKind == JsonValueKind.Array
@@ -146,7 +184,12 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         var at = claims;
         foreach (var part in path[1..].Split('/'))
         {
-            if (at.ValueKind != JsonValueKind.Object || !at.TryGetProperty(part.Replace("~1", "/", StringComparison.Ordinal).Replace("~0", "~", StringComparison.Ordinal), out at)) return null;
+            if (at.ValueKind != JsonValueKind.Object
+                || !at.TryGetProperty(part.Replace("~1", "/", StringComparison.Ordinal).Replace("~0", "~", StringComparison.Ordinal),
+                out at))
+            {
+                return null;
+            }
         }
         return at;
     }
@@ -167,7 +210,8 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         return roles;
     }
 
-    /// <summary>What the token says that policies look at; a claim that is no text, number or truth, nor an array of such, says nothing.</summary>
+    /// <summary>What the token says that policies look at; a claim that is no text, number or truth, nor an array of
+    /// such, says nothing.</summary>
     static string ForPolicies(JsonElement claims, IReadOnlyList<string> paths)
     {
         if (paths.Count == 0) return "";
@@ -177,10 +221,15 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
             var values = new List<string>();
             if (Find(claims, path) is { } claim)
             {
-                foreach (var item in claim.ValueKind == JsonValueKind.Array ? [.. claim.EnumerateArray().Take(ClaimSet.MaxValues)] : new[] { claim })
+                foreach (var item in claim.ValueKind == JsonValueKind.Array
+                    ? [.. claim.EnumerateArray().Take(ClaimSet.MaxValues)]
+                    : new[] { claim })
                 {
                     if (item.ValueKind is JsonValueKind.Number or JsonValueKind.True or JsonValueKind.False) values.Add(item.GetRawText());
-                    else if (JsonText.TryString(item, out var text) && text.Length <= 256) values.Add(text.IsNormalized() ? text : text.Normalize());
+                    else if (JsonText.TryString(item, out var text) && text.Length <= 256)
+                    {
+                        values.Add(text.IsNormalized() ? text : text.Normalize());
+                    }
                 }
             }
             found.Add(KeyValuePair.Create(path, (IReadOnlyList<string>)values));
@@ -189,14 +238,20 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
     }
 
     static double? Seconds(JsonElement claims, string claim) =>
-        claims.TryGetProperty(claim, out var value) && value.ValueKind == JsonValueKind.Number && value.TryGetDouble(out double seconds) && seconds is > 0 and < 253_402_300_000 ? seconds : null; // the year 9999, and no instant that time can't be added to
+        // the year 9999, and no instant that time can't be added to
+        claims.TryGetProperty(claim, out var value) && value.ValueKind == JsonValueKind.Number && value.TryGetDouble(out double seconds)
+        && seconds is > 0 and < 253_402_300_000 ? seconds : null;
 
     static ProblemException Incomplete(string claim, string what) =>
-        new Problem(401, "token-claims", "The token lacks something", $"{claim}: {what}.", "Add the claim where the token is made.") { Errors = [new FieldError(claim, what)] }.ToException();
+        new Problem(401, "token-claims", "The token lacks something", $"{claim}: {what}.", "Add the claim where the token is made.")
+        { Errors = [new FieldError(claim, what)] }.ToException();
 
-    static ProblemException Malformed(string detail) => Refused(401, "token-malformed", "The token can't be read", detail, "Send 'Authorization: Bearer <token>' with a token of three parts joined by dots, made by a JWT library.");
+    static ProblemException Malformed(string detail) =>
+        Refused(401, "token-malformed", "The token can't be read", detail,
+        "Send 'Authorization: Bearer <token>' with a token of three parts joined by dots, made by a JWT library.");
 
-    static ProblemException Refused(int status, string slug, string title, string detail, string fix) => new Problem(status, slug, title, detail, fix).ToException();
+    static ProblemException Refused(int status, string slug, string title, string detail, string fix) =>
+        new Problem(status, slug, title, detail, fix).ToException();
 
     static string Shorten(string text) => text.Length <= 20 ? text : text[..20] + "…";
 }

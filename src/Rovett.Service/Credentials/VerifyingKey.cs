@@ -28,7 +28,8 @@ public sealed class VerifyingKey
             ValidAlgorithms = [algorithm],
             ValidateIssuer = false,
             ValidateAudience = false,
-            ValidateLifetime = false, // all of these are looked at by Tokens, with a clock that tests can set and answers that tell them apart
+            // All of these are looked at by Tokens, with a clock that tests can set and answers that tell them apart.
+            ValidateLifetime = false,
             RequireExpirationTime = false,
         };
     }
@@ -45,7 +46,8 @@ public sealed class VerifyingKey
     public string? Issuer { get; init; }
 
     /// <summary>A secret shared with the backend.</summary>
-    public static VerifyingKey OfSecret(string name, string? kid, byte[] secret) => new(name, kid, "HS256", new SymmetricSecurityKey(secret), null, Convert.ToHexString(SHA256.HashData(secret)));
+    public static VerifyingKey OfSecret(string name, string? kid, byte[] secret) =>
+        new(name, kid, "HS256", new SymmetricSecurityKey(secret), null, Convert.ToHexString(SHA256.HashData(secret)));
 
     /// <summary>Reads a JWK (RFC 7517, RFC 8037).</summary>
     /// <param name="jwk">The object.</param>
@@ -68,12 +70,20 @@ public sealed class VerifyingKey
             (string Algorithm, SecurityKey? Key, Ed25519PublicKeyParameters? Edwards) made = type switch
             {
                 "RSA" => ("RS256", Rsa(jwk), null),
-                "EC" when Text(jwk, "crv") == "P-256" => ("ES256", new ECDsaSecurityKey(ECDsa.Create(new ECParameters { Curve = ECCurve.NamedCurves.nistP256, Q = new ECPoint { X = Bytes(jwk, "x"), Y = Bytes(jwk, "y") } })), null),
+                "EC" when Text(jwk, "crv") == "P-256" =>
+                    ("ES256", new ECDsaSecurityKey(
+                    ECDsa.Create(new ECParameters
+                    { Curve = ECCurve.NamedCurves.nistP256, Q = new ECPoint { X = Bytes(jwk, "x"), Y = Bytes(jwk, "y") } })), null),
                 "OKP" when Text(jwk, "crv") == "Ed25519" => ("EdDSA", null, new Ed25519PublicKeyParameters(Bytes(jwk, "x"))),
                 _ => throw new FormatException("must be an RSA key, an EC key on P-256, or an OKP key on Ed25519"),
             };
-            if (Text(jwk, "alg") is { } said && said != made.Algorithm) throw new FormatException($"is for another algorithm: its alg must be {made.Algorithm}, or left out");
-            return new VerifyingKey(name, kid, made.Algorithm, made.Key, made.Edwards, string.Join('\n', new[] { "n", "e", "x", "y" }.Select(m => Text(jwk, m)))) { Issuer = issuer };
+            if (Text(jwk, "alg") is { } said && said != made.Algorithm)
+            {
+                throw new FormatException($"is for another algorithm: its alg must be {made.Algorithm}, or left out");
+            }
+            return new VerifyingKey(name, kid, made.Algorithm, made.Key, made.Edwards,
+                string.Join('\n', new[] { "n", "e", "x", "y" }.Select(m => Text(jwk, m))))
+            { Issuer = issuer };
         }
         catch (Exception error) when (error is FormatException or CryptographicException or ArgumentException)
         {
@@ -85,13 +95,18 @@ public sealed class VerifyingKey
     static RsaSecurityKey Rsa(JsonElement jwk)
     {
         var rsa = RSA.Create(new RSAParameters { Modulus = Bytes(jwk, "n"), Exponent = Bytes(jwk, "e") });
-        if (rsa.KeySize is < LeastRsaBits or > MostRsaBits) throw new FormatException($"has {rsa.KeySize} bits; an RSA key needs {LeastRsaBits} to {MostRsaBits}");
+        if (rsa.KeySize is < LeastRsaBits or > MostRsaBits)
+        {
+            throw new FormatException($"has {rsa.KeySize} bits; an RSA key needs {LeastRsaBits} to {MostRsaBits}");
+        }
         return new RsaSecurityKey(rsa);
     }
 
-    static string? Text(JsonElement jwk, string member) => jwk.TryGetProperty(member, out var value) && JsonText.TryString(value, out var text) ? text : null;
+    static string? Text(JsonElement jwk, string member) =>
+        jwk.TryGetProperty(member, out var value) && JsonText.TryString(value, out var text) ? text : null;
 
-    static byte[] Bytes(JsonElement jwk, string member) => Base64UrlEncoder.DecodeBytes(Text(jwk, member) ?? throw new FormatException($"lacks '{member}'"));
+    static byte[] Bytes(JsonElement jwk, string member) =>
+        Base64UrlEncoder.DecodeBytes(Text(jwk, member) ?? throw new FormatException($"lacks '{member}'"));
 
     /// <summary>Whether it signed a token.</summary>
     public async ValueTask<bool> Signed(JsonWebTokenHandler handler, JsonWebToken jwt)

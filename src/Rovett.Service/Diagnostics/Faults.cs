@@ -43,7 +43,9 @@ public sealed class Faults(TimeProvider clock, ILogger<Faults> log) : ILedgerFau
         Volatile.Write(ref one.LastMicros, StoredTime.From(clock.GetUtcNow()).Micros);
         if (logged != 0 && Stopwatch.GetElapsedTime(logged, now) < LogAgainAfter) return;
         if (Interlocked.CompareExchange(ref one.LoggedAt, now, logged) != logged) return;
-        log.LogError(error, "Bug in {Where}, space {Space}, seen {Count} times. It was confined to this one item; please report it with this stack", where, space ?? "(any)", count);
+        log.LogError(error,
+            "Bug in {Where}, space {Space}, seen {Count} times. It was confined to this one item; please report it with this stack", where,
+            space ?? "(any)", count);
     }
 
     /// <summary>Something was thrown in the background: a store failure or a bug.</summary>
@@ -60,11 +62,13 @@ public sealed class Faults(TimeProvider clock, ILogger<Faults> log) : ILedgerFau
         long now = Stopwatch.GetTimestamp(), logged = Volatile.Read(ref storeLoggedAt);
         if (logged != 0 && Stopwatch.GetElapsedTime(logged, now) < LogStoreAgainAfter) return;
         if (Interlocked.CompareExchange(ref storeLoggedAt, now, logged) == logged)
-            log.LogError(error, "The store can't be read or written: {Why}. Requests are answered 503 until it can; check free space, permissions and the disk", error.Message);
+            log.LogError(error, "The store can't be read or written: {Why}. Requests are answered 503 until it can; check free space, " +
+                "permissions and the disk", error.Message);
     }
 
     /// <inheritdoc/>
-    public void SetAside(string space, string what, string why) => log.LogError("Set aside in space {Space}: {What}: {Why}. 'rovett status' lists it", space, what, why);
+    public void SetAside(string space, string what, string why) =>
+        log.LogError("Set aside in space {Space}: {What}: {Why}. 'rovett status' lists it", space, what, why);
 
     /// <inheritdoc/>
     public void StoreRecovered()
@@ -75,5 +79,7 @@ public sealed class Faults(TimeProvider clock, ILogger<Faults> log) : ILedgerFau
 
     /// <summary>The bugs seen in a space, or in no space that is known, newest first.</summary>
     public IReadOnlyList<Fault> Of(string space) =>
-        [.. seen.Where(s => s.Key.Space is null || s.Key.Space == space).Select(s => new Fault(s.Key.Space, s.Key.Where, s.Key.What, s.Value.Count, new StoredTime(s.Value.LastMicros))).OrderByDescending(f => f.Last.Micros)];
+        [.. seen.Where(s => s.Key.Space is null || s.Key.Space == space)
+        .Select(s => new Fault(s.Key.Space, s.Key.Where, s.Key.What, s.Value.Count, new StoredTime(s.Value.LastMicros)))
+        .OrderByDescending(f => f.Last.Micros)];
 }

@@ -1,6 +1,7 @@
 namespace Rovett.Service.Diagnostics;
 
-/// <summary>Work that is done again and again. One round never overlaps the next, and one that throws is told and does not end the others.</summary>
+/// <summary>Work that is done again and again. One round never overlaps the next, and one that throws is told and does
+/// not end the others.</summary>
 public sealed class Repeating : IDisposable
 {
     readonly string name;

@@ -7,7 +7,8 @@ namespace Rovett.Service.Diagnostics;
 public sealed record ServiceInfo(Epoch Epoch, StoredTime Since, string DataFolder)
 {
     /// <summary>The program's version.</summary>
-    public static readonly string Version = typeof(ServiceInfo).Assembly.GetCustomAttribute<AssemblyInformationalVersionAttribute>()?.InformationalVersion.Split('+')[0] ?? "0";
+    public static readonly string Version =
+        typeof(ServiceInfo).Assembly.GetCustomAttribute<AssemblyInformationalVersionAttribute>()?.InformationalVersion.Split('+')[0] ?? "0";
 
     /// <summary>Bytes of the history on disk.</summary>
     public long HistoryBytes() => new DirectoryInfo(DataFolder).EnumerateFiles(SqliteFiles.HistoryName + "*").Sum(f => f.Length);

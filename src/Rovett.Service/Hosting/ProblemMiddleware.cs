@@ -7,7 +7,8 @@ using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Hosting;
 
-/// <summary>Answers whatever goes wrong in a request as an RFC 9457 document: refusals, store failures and bugs each in their own way.</summary>
+/// <summary>Answers whatever goes wrong in a request as an RFC 9457 document: refusals, store failures and bugs each in
+/// their own way.</summary>
 sealed class ProblemMiddleware(RequestDelegate next, Refusals refusals, Faults faults)
 {
     /// <summary>Catches what handlers throw, and gives a body to statuses that have none.</summary>
@@ -16,18 +17,27 @@ sealed class ProblemMiddleware(RequestDelegate next, Refusals refusals, Faults f
         try
         {
             await next(context);
-            if (!context.Response.HasStarted && context.Response.ContentType is null && context.Response.ContentLength is null && Bare(context) is { } bare) await Problems.Write(context, bare);
+            if (!context.Response.HasStarted && context.Response.ContentType is null && context.Response.ContentLength is null
+                && Bare(context) is { } bare)
+            {
+                await Problems.Write(context, bare);
+            }
         }
         catch (ProblemException refused)
         {
-            if (refused.Problem.Status == 403 && context.Items[ApiKeys.ActorItem] is (string space, string actor)) Note(context, space, actor, refused.Problem.Slug);
+            if (refused.Problem.Status == 403 && context.Items[ApiKeys.ActorItem] is (string space, string actor))
+            {
+                Note(context, space, actor, refused.Problem.Slug);
+            }
             await Problems.Write(context, refused.Problem);
         }
         catch (BadHttpRequestException bad)
         {
             await Problems.Write(context, bad.StatusCode == 413
-                ? new Problem(413, "body-too-large", "The body is too large", "The request's body is over the limit maxBodyBytes.", "Send less; put large content behind a link.")
-                : new Problem(bad.StatusCode, "bad-request", "The request can't be read", bad.Message, "Check the request's headers and body."));
+                ? new Problem(413, "body-too-large", "The body is too large", "The request's body is over the limit maxBodyBytes.",
+                "Send less; put large content behind a link.")
+                : new Problem(bad.StatusCode, "bad-request", "The request can't be read", bad.Message,
+                "Check the request's headers and body."));
         }
         catch (Exception error) when (LedgerPump.IsStoreFailure(error) && !context.RequestAborted.IsCancellationRequested)
         {
@@ -40,7 +50,9 @@ sealed class ProblemMiddleware(RequestDelegate next, Refusals refusals, Faults f
         catch (Exception error)
         {
             faults.Bug(SpaceDirectory.NameOf(context), Template(context), error);
-            await Problems.Write(context, new Problem(500, "internal", "Something went wrong inside the service", "The request could not be carried out.", "Try again; the operator finds the reason in the service's log."));
+            await Problems.Write(context,
+                new Problem(500, "internal", "Something went wrong inside the service", "The request could not be carried out.",
+                "Try again; the operator finds the reason in the service's log."));
         }
     }
 
@@ -57,13 +69,17 @@ sealed class ProblemMiddleware(RequestDelegate next, Refusals refusals, Faults f
     }
 
     /// <summary>The method and the path's pattern; not the path, which may name people.</summary>
-    static string Template(HttpContext context) => $"{context.Request.Method} {(context.GetEndpoint() as RouteEndpoint)?.RoutePattern.RawText}";
+    static string Template(HttpContext context) =>
+        $"{context.Request.Method} {(context.GetEndpoint() as RouteEndpoint)?.RoutePattern.RawText}";
 
     static Problem? Bare(HttpContext context) => context.Response.StatusCode switch
     {
-        404 => new Problem(404, "unknown-path", "No such path", $"Nothing is at {context.Request.Method} {context.Request.Path}.", "See docs/protocol.md for the paths; spaces other than main begin with /s/<space>."),
-        405 => new Problem(405, "unknown-method", "The path does not take this method", $"{context.Request.Path} does not take {context.Request.Method}.", $"Use {context.Response.Headers.Allow}."),
-        415 => new Problem(415, "unsupported-content", "The body is not JSON", "The Content-Type is not application/json.", "Send 'Content-Type: application/json'."),
+        404 => new Problem(404, "unknown-path", "No such path", $"Nothing is at {context.Request.Method} {context.Request.Path}.",
+            "See docs/protocol.md for the paths; spaces other than main begin with /s/<space>."),
+        405 => new Problem(405, "unknown-method", "The path does not take this method",
+            $"{context.Request.Path} does not take {context.Request.Method}.", $"Use {context.Response.Headers.Allow}."),
+        415 => new Problem(415, "unsupported-content", "The body is not JSON", "The Content-Type is not application/json.",
+            "Send 'Content-Type: application/json'."),
         _ => null,
     };
 }

@@ -59,7 +59,8 @@ public sealed class RovettService : IAsyncDisposable
     readonly RovettOptions options;
     readonly SpaceKeeper keeper;
     readonly DataFolderLock folder;
-    readonly TaskCompletionSource open = new(TaskCreationOptions.RunContinuationsAsynchronously); // requests wait until first credentials count
+    // Requests wait until first credentials count.
+    readonly TaskCompletionSource open = new(TaskCreationOptions.RunContinuationsAsynchronously);
     bool disposed;
 
     RovettService(RovettOptions options, TimeProvider system, FaultSwitches? switches, DataFolderLock folder)
@@ -74,10 +75,15 @@ public sealed class RovettService : IAsyncDisposable
         var log = app.Services.GetRequiredService<ILoggerFactory>();
         connections.Log = log.CreateLogger<Connections>();
         var faults = new Faults(clock, log.CreateLogger<Faults>());
-        store = SqliteFiles.OpenHistory(Path.Combine(options.Data, SqliteFiles.HistoryName), checkpointsBeside: true, failed: e => faults.Thrown(null, "checkpoint", e));
+        store = SqliteFiles.OpenHistory(Path.Combine(options.Data, SqliteFiles.HistoryName), checkpointsBeside: true,
+            failed: e => faults.Thrown(null, "checkpoint", e));
         clock.Restore(store.Clock, options.PlausibleAbsence);
         clock.SettleStanding(store);
-        if (clock.RetentionHeldBack > TimeSpan.Zero) log.CreateLogger<Housekeeping>().LogWarning("The clock is {Days:0.0} days ahead of the last start's. Retention waits: it follows after 24 hours, or at once by 'rovett clock --confirm'", clock.RetentionHeldBack.TotalDays);
+        if (clock.RetentionHeldBack > TimeSpan.Zero)
+        {
+            log.CreateLogger<Housekeeping>().LogWarning("The clock is {Days:0.0} days ahead of the last start's. Retention waits: it " +
+                "follows after 24 hours, or at once by 'rovett clock --confirm'", clock.RetentionHeldBack.TotalDays);
+        }
         history = SqliteFiles.ReadHistory(Path.Combine(options.Data, SqliteFiles.HistoryName));
         access = new AccessStore(Path.Combine(options.Data, SqliteFiles.AccessName));
         keeper = new SpaceKeeper(access, store.Epoch, clock);
@@ -102,7 +108,13 @@ public sealed class RovettService : IAsyncDisposable
         marks = new MarkSteps(pump);
         sessions = new SessionRegistry(clock, faults);
         if (switches is not null) switches.Blocked += sessions.CutWebSockets;
-        var limits = new SessionLimits { Window = options.Window, MaxQueued = 256, Heartbeat = TimeSpan.FromSeconds(options.HeartbeatSeconds), AckTimeout = TimeSpan.FromSeconds(options.AckTimeoutSeconds) };
+        var limits = new SessionLimits
+        {
+            Window = options.Window,
+            MaxQueued = 256,
+            Heartbeat = TimeSpan.FromSeconds(options.HeartbeatSeconds),
+            AckTimeout = TimeSpan.FromSeconds(options.AckTimeoutSeconds)
+        };
         var keys = new ApiKeys(access, clock);
         Keys = keys;
         var guard = new OutboundGuard([.. options.WebhookNetworks.Select(n => System.Net.IPNetwork.Parse(n))]);
@@ -137,16 +149,27 @@ public sealed class RovettService : IAsyncDisposable
         var console = new ConsoleEndpoints(access, operators, spaces, monitor, sessions, clock);
         var receipts = new ReceiptReader(history);
         webhooks = new WebhookSender(access, spaces, receipts, news, guard, clock, faults, log.CreateLogger<WebhookSender>());
-        var receiptApi = new ReceiptApi(spaces, keys, receipts, news, access, webhooks, guard, audit, clock, limits.Heartbeat, app.Lifetime.ApplicationStopping);
+        var receiptApi = new ReceiptApi(spaces, keys, receipts, news, access, webhooks, guard, audit, clock, limits.Heartbeat,
+            app.Lifetime.ApplicationStopping);
         ConsoleLink = access.HasOperators ? null : operators.MakeLink("operate");
         NewConsoleLink = () => operators.MakeLink("operate");
         var directory = new DirectoryApi(spaces, keys, pump, history, audit, tickets, access, clock);
-        housekeeping = new Housekeeping(pump, spaces, retention: options.KeepForSpan is not null || options.KeepCount > 0, clock, faults, directory.Erased, log.CreateLogger<Housekeeping>());
+        housekeeping = new Housekeeping(pump, spaces, retention: options.KeepForSpan is not null || options.KeepCount > 0, clock, faults,
+            directory.Erased, log.CreateLogger<Housekeeping>());
         var clockApi = new ClockApi(spaces, keys, pump, clock, housekeeping, audit);
-        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, faults, clock, options), new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), directory, new UserApi(spaces, tokens, tickets, topics, pump, marks, history), new TopicApi(spaces, keys, signing, pump, audit, clock), new DeciderApi(spaces, keys, access, deciders, guard, audit, clock), new SpaceApi(spaces, keeper, keys, signing, pump, access, sessions, webhooks, deciders, audit),
-            new LiveEndpoint(new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, topics, options.MessagesPerSecond, clock, faults, marks) { Switches = switches }, spaces, tokens, tickets, origins, sessions, options),
-            receiptApi, console, new ConsoleAccess(access, operators, spaces, pump, history, origins, use, deciders, keys, audit), origins, refusals, faults, clockApi);
-        app.Lifetime.ApplicationStopping.Register(() => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
+        Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, faults, clock, options),
+            new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), directory,
+            new UserApi(spaces, tokens, tickets, topics, pump, marks, history), new TopicApi(spaces, keys, signing, pump, audit, clock),
+            new DeciderApi(spaces, keys, access, deciders, guard, audit, clock),
+            new SpaceApi(spaces, keeper, keys, signing, pump, access, sessions, webhooks, deciders, audit),
+            new LiveEndpoint(
+            new LiveServices(pump, history, recent, acks, limits, use, tokens, tickets, topics, options.MessagesPerSecond, clock, faults,
+            marks)
+            { Switches = switches }, spaces, tokens, tickets, origins, sessions, options),
+            receiptApi, console, new ConsoleAccess(access, operators, spaces, pump, history, origins, use, deciders, keys, audit), origins,
+            refusals, faults, clockApi);
+        app.Lifetime.ApplicationStopping.Register(
+            () => sessions.Close(options.ComeBackWithinMs, TimeSpan.FromSeconds(4)).GetAwaiter().GetResult());
     }
 
     /// <summary>Opens the data folder and prepares everything, without listening yet.</summary>
@@ -203,15 +226,22 @@ public sealed class RovettService : IAsyncDisposable
         builder.Logging.ClearProviders();
         builder.Logging.AddSerilog(new LoggerConfiguration().MinimumLevel.Is(Enum.Parse<LogEventLevel>(options.Log, ignoreCase: true))
             .MinimumLevel.Override("Microsoft", LogEventLevel.Warning).MinimumLevel.Override("System", LogEventLevel.Warning)
-            .WriteTo.Console(standardErrorFromLevel: LogEventLevel.Verbose, outputTemplate: "{Timestamp:HH:mm:ss.fff} {Level:u4} {Message:lj}{NewLine}{Exception}", formatProvider: CultureInfo.InvariantCulture)
+            .WriteTo.Console(standardErrorFromLevel: LogEventLevel.Verbose,
+            outputTemplate: "{Timestamp:HH:mm:ss.fff} {Level:u4} {Message:lj}{NewLine}{Exception}",
+            formatProvider: CultureInfo.InvariantCulture)
             .CreateLogger(), dispose: true);
         // For this provider by name: it sets a filter of its own for everything, which others don't override.
-        builder.Logging.AddFilter<Serilog.Extensions.Logging.SerilogLoggerProvider>("Microsoft.Extensions.Hosting.Internal.Host", LogLevel.None); // why it can't start is said by who starts it
-        builder.Logging.AddFilter<Serilog.Extensions.Logging.SerilogLoggerProvider>("Microsoft.AspNetCore.Hosting.Diagnostics", LogLevel.None); // it makes an activity for each request, which nobody reads
+        // Why it can't start is said by who starts it.
+        builder.Logging.AddFilter<Serilog.Extensions.Logging.SerilogLoggerProvider>("Microsoft.Extensions.Hosting.Internal.Host",
+            LogLevel.None);
+        // It makes an activity for each request, which nobody reads.
+        builder.Logging.AddFilter<Serilog.Extensions.Logging.SerilogLoggerProvider>("Microsoft.AspNetCore.Hosting.Diagnostics",
+            LogLevel.None);
         builder.WebHost.UseSockets(o =>
         {
             o.Backlog = 4096;
-            o.UnsafePreferInlineScheduling = true; // a writer's bytes go to the socket on the thread that has them: one hop less for each write
+            // A writer's bytes go to the socket on the thread that has them: one hop less for each write.
+            o.UnsafePreferInlineScheduling = true;
             o.MaxWriteBufferSize = SocketMemory.Waiting;
             o.CreateBoundListenSocket = SocketMemory.Listen;
         });
@@ -220,24 +250,34 @@ public sealed class RovettService : IAsyncDisposable
             o.AddServerHeader = false;
             o.Limits.MaxRequestBodySize = options.MaxBodyBytes;
             o.Limits.MaxRequestHeadersTotalSize = 16 * 1024;
-            o.Limits.MinResponseDataRate = new Microsoft.AspNetCore.Server.Kestrel.Core.MinDataRate(options.MinReadBytesPerSecond, TimeSpan.FromSeconds(5)); // counts only while something waits to be read
+            // Counts only while something waits to be read.
+            o.Limits.MinResponseDataRate = new Microsoft.AspNetCore.Server.Kestrel.Core.MinDataRate(options.MinReadBytesPerSecond,
+                TimeSpan.FromSeconds(5));
             o.Listen(IPAddress.Parse(options.Address), options.Port, listen =>
             {
                 listen.Use(connections.Count);
                 if (options.Certificate is null) return;
-                var certificate = new Certificate(options.Certificate, options.CertificateKey!, clock, listen.ApplicationServices.GetRequiredService<ILogger<Certificate>>());
-                listen.UseHttps(new Microsoft.AspNetCore.Server.Kestrel.Https.TlsHandshakeCallbackOptions { OnConnection = _ => ValueTask.FromResult(new SslServerAuthenticationOptions { ServerCertificateContext = certificate.Present }) });
+                var certificate = new Certificate(options.Certificate, options.CertificateKey!, clock,
+                    listen.ApplicationServices.GetRequiredService<ILogger<Certificate>>());
+                listen.UseHttps(new Microsoft.AspNetCore.Server.Kestrel.Https.TlsHandshakeCallbackOptions
+                {
+                    OnConnection =
+                    _ => ValueTask.FromResult(new SslServerAuthenticationOptions { ServerCertificateContext = certificate.Present })
+                });
             });
         });
         builder.Services.AddRouting();
         builder.Services.Configure<Microsoft.Extensions.Hosting.HostOptions>(o => o.ShutdownTimeout = TimeSpan.FromSeconds(6));
     }
 
-    void Map(BackendApi backend, AccessApi access, DirectoryApi directory, UserApi user, TopicApi topic, DeciderApi decider, SpaceApi space, LiveEndpoint live, ReceiptApi receipts, ConsoleEndpoints console, ConsoleAccess consoleAccess, Origins origins, Refusals refusals, Faults faults, ClockApi clock)
+    void Map(BackendApi backend, AccessApi access, DirectoryApi directory, UserApi user, TopicApi topic, DeciderApi decider, SpaceApi space,
+        LiveEndpoint live, ReceiptApi receipts, ConsoleEndpoints console, ConsoleAccess consoleAccess, Origins origins, Refusals refusals,
+        Faults faults, ClockApi clock)
     {
         if (options.TrustedProxies.Count > 0)
         {
-            var forwarded = new ForwardedHeadersOptions { ForwardedHeaders = Microsoft.AspNetCore.HttpOverrides.ForwardedHeaders.XForwardedFor, ForwardLimit = null };
+            var forwarded = new ForwardedHeadersOptions
+            { ForwardedHeaders = Microsoft.AspNetCore.HttpOverrides.ForwardedHeaders.XForwardedFor, ForwardLimit = null };
             forwarded.KnownProxies.Clear();
             forwarded.KnownIPNetworks.Clear();
             foreach (var network in options.TrustedProxies) forwarded.KnownIPNetworks.Add(System.Net.IPNetwork.Parse(network));
@@ -336,7 +376,10 @@ public sealed class RovettService : IAsyncDisposable
         app.MapPost("/console/api/operators/remove", consoleAccess.Remove);
         app.MapPost("/console/api/links", consoleAccess.MakeLink);
         app.MapPost("/console/api/sign-out-user", consoleAccess.SignOutUser);
-        app.MapGet("/", (RequestDelegate)(context => context.Response.WriteAsync($"Rovett {ServiceInfo.Version} is running. The console is at /console; the API is under /v1 (docs/protocol.md).\n")));
+        app.MapGet("/",
+            (RequestDelegate)(context =>
+            context.Response.WriteAsync(
+            $"Rovett {ServiceInfo.Version} is running. The console is at /console; the API is under /v1 (docs/protocol.md).\n")));
         Pages("/console", Path.Combine(AppContext.BaseDirectory, "wwwroot", "console"));
         app.MapGet("/rovett.js", (RequestDelegate)ClientForPages);
         app.UseEndpoints(static _ => { });
@@ -346,7 +389,11 @@ public sealed class RovettService : IAsyncDisposable
     static Task ClientForPages(HttpContext context)
     {
         var file = new FileInfo(Path.Combine(AppContext.BaseDirectory, "wwwroot", "rovett.js"));
-        if (!file.Exists) throw new Problem(404, "pages-not-built", "The client is not built", "This build has no /rovett.js.", "Run 'make build' and start again.").ToException();
+        if (!file.Exists)
+        {
+            throw new Problem(404, "pages-not-built", "The client is not built", "This build has no /rovett.js.",
+                "Run 'make build' and start again.").ToException();
+        }
         context.Response.ContentType = "text/javascript; charset=utf-8";
         context.Response.Headers.XContentTypeOptions = "nosniff";
         context.Response.Headers.CacheControl = "no-cache";
@@ -364,12 +411,17 @@ public sealed class RovettService : IAsyncDisposable
     {
         if (!Directory.Exists(folder))
         {
-            app.MapGet(path, (RequestDelegate)(context => Problems.Write(context, new Problem(404, "pages-not-built", "These pages are not built", $"{path} has no pages in this build.", "Run 'make build' and start again."))));
+            app.MapGet(path,
+                (RequestDelegate)(context =>
+                Problems.Write(context,
+                new Problem(404, "pages-not-built", "These pages are not built", $"{path} has no pages in this build.",
+                "Run 'make build' and start again."))));
             return;
         }
         var files = new PhysicalFileProvider(folder);
         app.MapGet(path, (RequestDelegate)(context => Serve(context, "index.html")));
-        app.MapGet(path + "/{**file}", (RequestDelegate)(context => Serve(context, (string?)context.Request.RouteValues["file"] ?? "index.html")));
+        app.MapGet(path + "/{**file}",
+            (RequestDelegate)(context => Serve(context, (string?)context.Request.RouteValues["file"] ?? "index.html")));
 
         async Task Serve(HttpContext context, string name)
         {
@@ -380,16 +432,34 @@ public sealed class RovettService : IAsyncDisposable
                 context.Response.StatusCode = 404;
                 return;
             }
-            context.Response.ContentType = Path.GetExtension(file.Name) switch { ".html" => "text/html; charset=utf-8", ".js" => "text/javascript; charset=utf-8", ".css" => "text/css; charset=utf-8", ".svg" => "image/svg+xml", ".woff2" => "font/woff2", ".json" => "application/json", _ => "application/octet-stream" };
+            context.Response.ContentType = Path.GetExtension(file.Name) switch
+            {
+                ".html" => "text/html; charset=utf-8",
+                ".js" => "text/javascript; charset=utf-8",
+                ".css" => "text/css; charset=utf-8",
+                ".svg" => "image/svg+xml",
+                ".woff2" => "font/woff2",
+                ".json" => "application/json",
+                _ => "application/octet-stream"
+            };
             // The page's own styles are told by a number that each answer has its own.
             var nonce = file.Name == "index.html" ? Secrets.NewId() : null;
-            context.Response.Headers.ContentSecurityPolicy = $"default-src 'none'; script-src 'self'; style-src 'self'{(nonce is null ? "" : $" 'nonce-{nonce}'")}; font-src 'self'; img-src 'self' data:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
+            context.Response.Headers.ContentSecurityPolicy =
+                $"default-src 'none'; script-src 'self'; style-src 'self'{(nonce is null ? "" : $" 'nonce-{nonce}'")}; font-src 'self'; " +
+                $"img-src 'self' data:; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
             context.Response.Headers["X-Frame-Options"] = "DENY";
             context.Response.Headers.XContentTypeOptions = "nosniff";
             context.Response.Headers["Referrer-Policy"] = "no-referrer";
-            context.Response.Headers.CacheControl = name.StartsWith("assets/", StringComparison.Ordinal) ? "public, max-age=31536000, immutable" : "no-cache";
+            context.Response.Headers.CacheControl = name.StartsWith("assets/", StringComparison.Ordinal)
+                ? "public, max-age=31536000, immutable"
+                : "no-cache";
             if (nonce is null) await context.Response.SendFileAsync(file);
-            else await context.Response.WriteAsync((await File.ReadAllTextAsync(file.PhysicalPath!, context.RequestAborted)).Replace("%nonce%", nonce, StringComparison.Ordinal), context.RequestAborted);
+            else
+            {
+                await context.Response.WriteAsync(
+                    (await File.ReadAllTextAsync(file.PhysicalPath!, context.RequestAborted)).Replace("%nonce%", nonce,
+                    StringComparison.Ordinal), context.RequestAborted);
+            }
         }
     }
 
@@ -403,7 +473,10 @@ public sealed class RovettService : IAsyncDisposable
         var headers = context.Response.Headers;
         headers.AccessControlAllowOrigin = origin;
         headers.AccessControlExposeHeaders = "Link, Retry-After";
-        if (context.Request.Method != HttpMethods.Options || !context.Request.Headers.ContainsKey("Access-Control-Request-Method")) return next(context);
+        if (context.Request.Method != HttpMethods.Options || !context.Request.Headers.ContainsKey("Access-Control-Request-Method"))
+        {
+            return next(context);
+        }
         headers.AccessControlAllowMethods = "GET, POST, PUT, PATCH, DELETE";
         headers.AccessControlAllowHeaders = "Authorization, Content-Type, Last-Event-ID, Prefer";
         headers.AccessControlMaxAge = "600";
@@ -411,7 +484,8 @@ public sealed class RovettService : IAsyncDisposable
         return Task.CompletedTask;
     }
 
-    /// <summary>Listens; writes the ready file, announces, and only then lets first credentials count, so that nobody is ever left without them.</summary>
+    /// <summary>Listens; writes the ready file, announces, and only then lets first credentials count, so that nobody
+    /// is ever left without them.</summary>
     /// <param name="announce">Shows <see cref="Url"/> and <see cref="Credentials"/>; null: nobody looks.</param>
     /// <exception cref="IOException">The port is taken or may not be used, or the ready file can't be written.</exception>
     public async Task Start(Action? announce = null)
@@ -453,7 +527,8 @@ public sealed class RovettService : IAsyncDisposable
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
-            throw new IOException($"The ready file '{file}' can't be written: {error.Message} Nothing was stored of the credentials; the next start makes new ones.", error);
+            throw new IOException($"The ready file '{file}' can't be written: {error.Message} Nothing was stored of the credentials; " +
+                $"the next start makes new ones.", error);
         }
     }
 
@@ -464,7 +539,8 @@ public sealed class RovettService : IAsyncDisposable
     {
         var aside = file + ".part";
         File.Delete(aside); // one that is left over may have another mode
-        using var stream = new FileStream(aside, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite });
+        using var stream = new FileStream(aside, new FileStreamOptions
+        { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite });
         stream.Write(bytes);
         stream.Flush(flushToDisk: true);
         return aside;

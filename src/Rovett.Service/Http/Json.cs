@@ -41,10 +41,18 @@ public static class Json
     /// <exception cref="ProblemException">422: it is no object.</exception>
     public static JsonElement Object(JsonDocument body, IReadOnlyList<string> members, List<FieldError> errors)
     {
-        if (body.RootElement.ValueKind != JsonValueKind.Object) throw Problem.Invalid([new FieldError("(body)", $"must be a JSON object; its members are {string.Join(", ", members)}")]).ToException();
+        if (body.RootElement.ValueKind != JsonValueKind.Object)
+        {
+            throw Problem.Invalid([new FieldError("(body)", $"must be a JSON object; its members are {string.Join(", ", members)}")])
+                .ToException();
+        }
         foreach (var member in body.RootElement.EnumerateObject())
         {
-            if (!members.Contains(member.Name)) errors.Add(new FieldError(member.Name.Length <= 64 ? member.Name : member.Name[..64] + "…", $"is not known here; the members are {string.Join(", ", members)}"));
+            if (!members.Contains(member.Name))
+            {
+                errors.Add(new FieldError(member.Name.Length <= 64 ? member.Name : member.Name[..64] + "…",
+                    $"is not known here; the members are {string.Join(", ", members)}"));
+            }
         }
         return body.RootElement;
     }
@@ -54,18 +62,25 @@ public static class Json
     public static JsonDocument Parse(byte[] bytes)
     {
         // The parser itself does not look into texts.
-        if (!Utf8.IsValid(bytes)) throw new Problem(400, "malformed-json", "The body is not JSON", "It holds bytes that are not UTF-8.", "Send one JSON object, in UTF-8.").ToException();
+        if (!Utf8.IsValid(bytes))
+        {
+            throw new Problem(400, "malformed-json", "The body is not JSON", "It holds bytes that are not UTF-8.",
+                "Send one JSON object, in UTF-8.").ToException();
+        }
         try
         {
             return JsonDocument.Parse(bytes, new JsonDocumentOptions { MaxDepth = 32, AllowDuplicateProperties = false });
         }
         catch (InvalidOperationException)
         {
-            throw new Problem(400, "malformed-json", "The body is not JSON", "A member's name holds half of a surrogate pair.", "Send well-formed Unicode.").ToException();
+            throw new Problem(400, "malformed-json", "The body is not JSON", "A member's name holds half of a surrogate pair.",
+                "Send well-formed Unicode.").ToException();
         }
         catch (JsonException error)
         {
-            throw new Problem(400, "malformed-json", "The body is not JSON", $"Line {error.LineNumber + 1}, byte {error.BytePositionInLine + 1}: {Plain(error.Message)}", "Send one JSON object, in UTF-8, naming each member once.").ToException();
+            throw new Problem(400, "malformed-json", "The body is not JSON",
+                $"Line {error.LineNumber + 1}, byte {error.BytePositionInLine + 1}: {Plain(error.Message)}",
+                "Send one JSON object, in UTF-8, naming each member once.").ToException();
         }
     }
 

@@ -3,7 +3,8 @@ using System.IO.Pipelines;
 
 namespace Rovett.Service.Http;
 
-/// <summary>Reads a body line by line (NDJSON). A line has a longest length, so that a body without line breaks takes no more memory than one with.</summary>
+/// <summary>Reads a body line by line (NDJSON). A line has a longest length, so that a body without line breaks takes
+/// no more memory than one with.</summary>
 /// <param name="reader">The body.</param>
 /// <param name="maxBytes">The longest line.</param>
 public sealed class LineReader(PipeReader reader, int maxBytes)
@@ -38,5 +39,7 @@ public sealed class LineReader(PipeReader reader, int maxBytes)
 
     static byte[] Trimmed(ReadOnlySequence<byte> found) => found.ToArray().AsSpan().Trim(" \t\r"u8).ToArray();
 
-    ProblemException TooLong() => new Problem(413, "line-too-long", "A line is too long", $"Line {line} is longer than {maxBytes} bytes.", "Send one JSON object a line, with a line break after each.").ToException();
+    ProblemException TooLong() =>
+        new Problem(413, "line-too-long", "A line is too long", $"Line {line} is longer than {maxBytes} bytes.",
+        "Send one JSON object a line, with a line break after each.").ToException();
 }

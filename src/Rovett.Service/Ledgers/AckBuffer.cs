@@ -104,7 +104,8 @@ public sealed class AckBuffer : IDisposable
             written++;
             try
             {
-                _ = ledger.Ask(new ReceivedCommand(key.Space, key.User, acked, key.Handled, key.Device)).ContinueWith(t => Refused(t.Exception!.InnerException!, key, acked), TaskContinuationOptions.OnlyOnFaulted);
+                _ = ledger.Ask(new ReceivedCommand(key.Space, key.User, acked, key.Handled, key.Device))
+                    .ContinueWith(t => Refused(t.Exception!.InnerException!, key, acked), TaskContinuationOptions.OnlyOnFaulted);
             }
             catch (ProblemException overloaded)
             {
@@ -129,7 +130,10 @@ public sealed class AckBuffer : IDisposable
         var joined = new List<AckedRun>(runs.Count);
         foreach (var run in runs.OrderBy(r => r.Log).ThenBy(r => r.Run.From))
         {
-            if (joined.Count > 0 && joined[^1].Log == run.Log && joined[^1].Run.To + 1 == run.Run.From) joined[^1] = run with { Run = run.Run with { From = joined[^1].Run.From } };
+            if (joined.Count > 0 && joined[^1].Log == run.Log && joined[^1].Run.To + 1 == run.Run.From)
+            {
+                joined[^1] = run with { Run = run.Run with { From = joined[^1].Run.From } };
+            }
             else joined.Add(run);
         }
         return joined;

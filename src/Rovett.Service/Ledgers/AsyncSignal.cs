@@ -33,5 +33,6 @@ public sealed class AsyncSignal : IValueTaskSource<bool>
 
     bool IValueTaskSource<bool>.GetResult(short token) => source.GetResult(token);
     ValueTaskSourceStatus IValueTaskSource<bool>.GetStatus(short token) => source.GetStatus(token);
-    void IValueTaskSource<bool>.OnCompleted(Action<object?> continuation, object? state, short token, ValueTaskSourceOnCompletedFlags flags) => source.OnCompleted(continuation, state, token, flags);
+    void IValueTaskSource<bool>.OnCompleted(Action<object?> continuation, object? state, short token,
+        ValueTaskSourceOnCompletedFlags flags) => source.OnCompleted(continuation, state, token, flags);
 }

@@ -13,7 +13,9 @@ public sealed partial class BootClock : TimeProvider, IElapsedTime
     public string Boot { get; } = File.Exists(BootFile) ? File.ReadAllText(BootFile).Trim() : Guid.NewGuid().ToString();
 
     /// <inheritdoc/>
-    public TimeSpan Elapsed => ClockGetTime(ClockBootTime, out var time) == 0 ? TimeSpan.FromTicks((time.Seconds * TimeSpan.TicksPerSecond) + (time.Nanoseconds / 100)) : GetElapsedTime(0);
+    public TimeSpan Elapsed => ClockGetTime(ClockBootTime, out var time) == 0
+        ? TimeSpan.FromTicks((time.Seconds * TimeSpan.TicksPerSecond) + (time.Nanoseconds / 100))
+        : GetElapsedTime(0);
 
     [StructLayout(LayoutKind.Sequential)]
     struct TimeSpec

@@ -9,11 +9,13 @@ using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Ledgers;
 
-/// <summary>Has the ledger carry out what is due (expiries, ends of takings, deadlines), tell who came and left, and let go what retention takes,
+/// <summary>Has the ledger carry out what is due (expiries, ends of takings, deadlines), tell who came and left, and
+/// let go what retention takes,
 /// a few at a time, so that nobody waits for it. What throws holds up neither other spaces nor other steps.</summary>
 public sealed class Housekeeping : IDisposable
 {
-    static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(250), LongestPause = TimeSpan.FromMinutes(1), SaveClockEvery = TimeSpan.FromMinutes(5);
+    static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(250), LongestPause = TimeSpan.FromMinutes(1),
+        SaveClockEvery = TimeSpan.FromMinutes(5);
     const int Step = 256, MostTries = 3;
 
     readonly LedgerPump ledger;
@@ -29,7 +31,8 @@ public sealed class Housekeeping : IDisposable
     readonly Dictionary<(string Space, DueRow Due), int> tries = [];
 
     /// <summary>Starts the timer.</summary>
-    public Housekeeping(LedgerPump ledger, SpaceDirectory spaces, bool retention, ServiceClock clock, Faults faults, Action<string, ErasureRow> erased, ILogger<Housekeeping> log)
+    public Housekeeping(LedgerPump ledger, SpaceDirectory spaces, bool retention, ServiceClock clock, Faults faults,
+        Action<string, ErasureRow> erased, ILogger<Housekeeping> log)
     {
         (this.ledger, this.spaces, this.retention, this.clock, this.erased, this.log) = (ledger, spaces, retention, clock, erased, log);
         rounds = new Repeating(nameof(Housekeeping), Interval, clock, faults, Round);
@@ -57,7 +60,12 @@ public sealed class Housekeeping : IDisposable
     async Task LookAtClock()
     {
         var step = clock.Step;
-        if (step is { } by && !stepTold) log.LogWarning("The system's clock was set {By} {Direction}. It is believed if it stays so for {Minutes} minutes, or at once by 'rovett clock --confirm'", by.By.Duration(), by.By > TimeSpan.Zero ? "ahead" : "back", ServiceClock.ConfirmAfter.TotalMinutes);
+        if (step is { } by && !stepTold)
+        {
+            log.LogWarning("The system's clock was set {By} {Direction}. It is believed if it stays so for {Minutes} minutes, or at " +
+                "once by 'rovett clock --confirm'", by.By.Duration(), by.By > TimeSpan.Zero ? "ahead" : "back",
+                ServiceClock.ConfirmAfter.TotalMinutes);
+        }
         else if (step is null && stepTold) log.LogInformation("The system's clock is right again");
         stepTold = step is not null;
         if (clock.StepHasLasted && step is { } lasting) await Believe(lasting);
@@ -71,8 +79,11 @@ public sealed class Housekeeping : IDisposable
     {
         clock.Believe(await ledger.Ask(new BelieveStepCommand(step)));
         stepTold = false;
-        log.LogWarning("The system's clock is believed from now on: the time went {By} {Direction}. Retention {Retention}", step.By.Duration(), step.By > TimeSpan.Zero ? "ahead" : "back",
-            clock.RetentionHeldBack > TimeSpan.Zero ? "waits: it follows after 24 hours, or at once by 'rovett clock --confirm'" : "follows");
+        log.LogWarning("The system's clock is believed from now on: the time went {By} {Direction}. Retention {Retention}",
+            step.By.Duration(), step.By > TimeSpan.Zero ? "ahead" : "back",
+            clock.RetentionHeldBack > TimeSpan.Zero
+            ? "waits: it follows after 24 hours, or at once by 'rovett clock --confirm'"
+            : "follows");
     }
 
     /// <summary>Runs a step. One that fails by a bug is tried again after a pause that doubles.</summary>

@@ -65,7 +65,8 @@ public sealed class LedgerPump : IDisposable
 
     /// <summary>More is sent than can be done: many sends wait, and for long. Refusing some then keeps the others quick.</summary>
     bool IsOverloaded() => queue.Sends > FewWaiting
-        && (Stopwatch.GetElapsedTime(0, Volatile.Read(ref waited)) > maxWait || (Volatile.Read(ref begun) is var since and not 0 && Stopwatch.GetElapsedTime(since) > maxWait));
+        && (Stopwatch.GetElapsedTime(0, Volatile.Read(ref waited)) > maxWait
+        || (Volatile.Read(ref begun) is var since and not 0 && Stopwatch.GetElapsedTime(since) > maxWait));
 
     /// <summary>A session's writer was woken, and has not begun to write yet.</summary>
     public void WriterWoken() => queue.Gathering.WriterWoken();
@@ -80,10 +81,18 @@ public sealed class LedgerPump : IDisposable
     public const int RetryAfterSeconds = 1;
 
     /// <summary>What is answered when more is sent than can be stored.</summary>
-    public static Problem Overloaded() => new(503, "overloaded", "The service has more to do than it can", "More is sent than can be stored, and what waits already would make this wait too long.", "Try again after the seconds named in Retry-After.") { RetryAfterSeconds = RetryAfterSeconds };
+    public static Problem Overloaded() =>
+        new(503, "overloaded", "The service has more to do than it can",
+        "More is sent than can be stored, and what waits already would make this wait too long.",
+        "Try again after the seconds named in Retry-After.")
+        { RetryAfterSeconds = RetryAfterSeconds };
 
     /// <summary>What is answered when a commit failed.</summary>
-    public static Problem StoreFailed() => new(503, "store-unavailable", "The store can't be written now", "Nothing of this request was stored.", "Try again; with an Idempotency-Key it is safe. If it lasts, the operator finds the reason in the service's log (disk full, read-only, locked).") { RetryAfterSeconds = 2 };
+    public static Problem StoreFailed() =>
+        new(503, "store-unavailable", "The store can't be written now", "Nothing of this request was stored.",
+        "Try again; with an Idempotency-Key it is safe. If it lasts, the operator finds the reason in the service's log (disk full, " +
+        "read-only, locked).")
+        { RetryAfterSeconds = 2 };
 
     void Run()
     {

@@ -47,7 +47,8 @@ sealed class LedgerQueue
         return true;
     }
 
-    /// <summary>Takes what is carried out next, in one commit, when what was taken before is done; waits until there is something.</summary>
+    /// <summary>Takes what is carried out next, in one commit, when what was taken before is done; waits until there is
+    /// something.</summary>
     /// <param name="batch">Where it is put.</param>
     /// <returns>False when nothing comes any more.</returns>
     public bool Take(List<LedgerCommand> batch)

@@ -9,7 +9,8 @@ namespace Rovett.Service.Ledgers;
 /// <summary>Marks however many notifications in steps of a few milliseconds, so that sends and everything else come between.</summary>
 public sealed class MarkSteps(LedgerPump ledger) : IDisposable
 {
-    /// <summary>The most runs that are marked before others have their turn: a first few at once, more when one waits for its turn.</summary>
+    /// <summary>The most runs that are marked before others have their turn: a first few at once, more when one waits
+    /// for its turn.</summary>
     const int First = 64, Later = 512;
 
     readonly SemaphoreSlim turns = new(1);

@@ -1,6 +1,7 @@
 namespace Rovett.Service.Limits;
 
-/// <summary>One bucket for each of many. A bucket that is full again is as good as none, so those are let go. Safe to call from any thread.</summary>
+/// <summary>One bucket for each of many. A bucket that is full again is as good as none, so those are let go. Safe to
+/// call from any thread.</summary>
 /// <param name="perSecond">How many a second each may take.</param>
 /// <param name="most">How many are remembered. Should so many be at their limit, who comes new has none.</param>
 /// <param name="clock">The clock.</param>

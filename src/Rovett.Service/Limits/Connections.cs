@@ -51,13 +51,20 @@ public sealed class Connections
         connection.Abort(new ConnectionAbortedException("The service has as many connections as it may."));
         long now = Environment.TickCount64, said = Volatile.Read(ref saidAt);
         if (said != 0 && now - said < SayAgainAfter.TotalMilliseconds) return;
-        if (Interlocked.CompareExchange(ref saidAt, now, said) == said) Log?.LogWarning("There are {Most} connections, as many as may be (maxConnections, or the open files of the process): the network that has most loses its oldest for each new one. {Refused} were ended so since the start", Most, room.Refused);
+        if (Interlocked.CompareExchange(ref saidAt, now, said) == said)
+        {
+            Log?.LogWarning("There are {Most} connections, as many as may be (maxConnections, or the open files of the process): the " +
+                "network that has most loses its oldest for each new one. {Refused} were ended so since the start", Most, room.Refused);
+        }
     }
 
     /// <summary>A session was begun on the request's connection: it is not ended for others.</summary>
     public static void Keep(HttpContext context)
     {
-        if (context.Features.Get<IConnectionItemsFeature>()?.Items.TryGetValue(Item, out var place) == true) ((FairRoom.Place)place!).Keep();
+        if (context.Features.Get<IConnectionItemsFeature>()?.Items.TryGetValue(Item, out var place) == true)
+        {
+            ((FairRoom.Place)place!).Keep();
+        }
     }
 
     /// <summary>The response is a stream, whose reader may be slow: a session has bounds of its own.</summary>
@@ -73,7 +80,12 @@ public sealed class Connections
         {
             foreach (var line in File.ReadLines("/proc/self/limits"))
             {
-                if (line.StartsWith("Max open files", StringComparison.Ordinal) && line.Split(' ', StringSplitOptions.RemoveEmptyEntries) is { Length: > 3 } parts && long.TryParse(parts[3], NumberStyles.None, CultureInfo.InvariantCulture, out long files)) return files;
+                if (line.StartsWith("Max open files", StringComparison.Ordinal)
+                    && line.Split(' ', StringSplitOptions.RemoveEmptyEntries) is { Length: > 3 } parts
+                    && long.TryParse(parts[3], NumberStyles.None, CultureInfo.InvariantCulture, out long files))
+                {
+                    return files;
+                }
             }
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)

@@ -4,10 +4,12 @@ using System.Net.Sockets;
 
 namespace Rovett.Service.Limits;
 
-/// <summary>A bounded number of places that networks share: when all are taken, the network that has most gives up its oldest for one that has
+/// <summary>A bounded number of places that networks share: when all are taken, the network that has most gives up its
+/// oldest for one that has
 /// fewer. So nobody can keep others out by coming often, and nobody has to be told who is a proxy. Safe to call from any thread.</summary>
 /// <param name="most">How many places.</param>
-/// <param name="youngest">Who has been there for less is not put out for another of the same network: in a rush everybody would be, before they had said a word.</param>
+/// <param name="youngest">Who has been there for less is not put out for another of the same network: in a rush
+/// everybody would be, before they had said a word.</param>
 public sealed class FairRoom(int most, TimeSpan youngest)
 {
     static readonly TimeSpan LookAgainAfter = TimeSpan.FromMilliseconds(50);
@@ -90,7 +92,11 @@ public sealed class FairRoom(int most, TimeSpan youngest)
     /// <summary>The network with most places, as it was a moment ago.</summary>
     Network? Largest()
     {
-        if (largest is not null && Stopwatch.GetElapsedTime(largestAt) < LookAgainAfter && networks.TryGetValue(largest, out var known) && known.Movable.Count > 0) return known;
+        if (largest is not null && Stopwatch.GetElapsedTime(largestAt) < LookAgainAfter && networks.TryGetValue(largest, out var known)
+            && known.Movable.Count > 0)
+        {
+            return known;
+        }
         Network? found = null;
         foreach (var (address, one) in networks)
         {

@@ -5,7 +5,8 @@ using Rovett.Service.Ledgers;
 namespace Rovett.Service.Limits;
 
 /// <summary>How many sends are carried out at a time. A burst waits its turn; when more comes than can be done for longer than a
-/// moment, nobody waits: what finds no place is refused at once, so that what was let in stays as quick as it is when just so much is sent.</summary>
+/// moment, nobody waits: what finds no place is refused at once, so that what was let in stays as quick as it is when
+/// just so much is sent.</summary>
 /// <param name="most">How many.</param>
 /// <param name="patience">The longest a send of a burst waits for a place.</param>
 public sealed class SendGate(int most, TimeSpan patience)
@@ -24,17 +25,22 @@ public sealed class SendGate(int most, TimeSpan patience)
 
     /// <summary>Takes a place, to be given back by <see cref="Leave"/>.</summary>
     /// <exception cref="ProblemException">503: more is sent than can be done. Who was told so on this connection, and is back before the
-    /// time that was named, hears it only after it, and not all at the same moment: so that those who don't wait don't take what the others need.</exception>
+    /// time that was named, hears it only after it, and not all at the same moment: so that those who don't wait don't
+    /// take what the others need.</exception>
     public async ValueTask Enter(HttpContext context)
     {
         if (await TakePlace(context.RequestAborted)) return;
         var now = Stopwatch.GetTimestamp();
         var connection = context.Features.Get<IConnectionItemsFeature>()?.Items;
-        if (connection?.TryGetValue(NotBefore, out var told) == true && (long)told! is var until && until > now && Interlocked.Increment(ref held) is var many)
+        if (connection?.TryGetValue(NotBefore, out var told) == true && (long)told! is var until && until > now
+            && Interlocked.Increment(ref held) is var many)
         {
             try
             {
-                if (many <= MostHeld) await Task.Delay(Stopwatch.GetElapsedTime(now, until) + (Random.Shared.NextDouble() * Spread), context.RequestAborted);
+                if (many <= MostHeld)
+                {
+                    await Task.Delay(Stopwatch.GetElapsedTime(now, until) + (Random.Shared.NextDouble() * Spread), context.RequestAborted);
+                }
             }
             finally
             {

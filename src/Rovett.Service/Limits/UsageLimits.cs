@@ -44,9 +44,12 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
         var wait = bucket.Take(out int remaining);
         var headers = context.Response.Headers;
         headers["RateLimit-Policy"] = string.Create(CultureInfo.InvariantCulture, $"\"sends\";q={rate};w=1");
-        headers["RateLimit"] = string.Create(CultureInfo.InvariantCulture, $"\"sends\";r={remaining};t={(int)Math.Ceiling(wait.TotalSeconds)}");
+        headers["RateLimit"] = string.Create(CultureInfo.InvariantCulture,
+            $"\"sends\";r={remaining};t={(int)Math.Ceiling(wait.TotalSeconds)}");
         if (wait > TimeSpan.Zero)
-            throw new Problem(429, "too-many-sends", "Too many sends", $"The key '{keyName}' may send {rate} a second.", "Send slower, or raise the limit: PATCH /v1/settings with limits.sendsPerSecond.") { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.ToException();
+            throw new Problem(429, "too-many-sends", "Too many sends", $"The key '{keyName}' may send {rate} a second.",
+                "Send slower, or raise the limit: PATCH /v1/settings with limits.sendsPerSecond.")
+            { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.ToException();
     }
 
     /// <summary>Counts a session in; to be disposed when it ends.</summary>
@@ -55,24 +58,37 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
     {
         int most = SessionsPerUser(space);
         if (Count(byUser, (space.Name, user), most) is not { } leaveUser)
-            throw new Problem(429, "too-many-sessions", "The user has too many sessions", $"One user may have {most} at a time.", "End sessions that are not needed; the operator can raise sessionsPerUser.") { RetryAfterSeconds = 5 }.ToException();
+            throw new Problem(429, "too-many-sessions", "The user has too many sessions", $"One user may have {most} at a time.",
+                "End sessions that are not needed; the operator can raise sessionsPerUser.")
+            { RetryAfterSeconds = 5 }.ToException();
         if (address is null) return leaveUser;
-        if (Count(byAddress, FairRoom.NetworkOf(address), options.SessionsPerAddress) is { } leaveAddress) return new Both(leaveUser, leaveAddress);
+        if (Count(byAddress, FairRoom.NetworkOf(address), options.SessionsPerAddress) is { } leaveAddress)
+        {
+            return new Both(leaveUser, leaveAddress);
+        }
         leaveUser.Dispose();
-        throw new Problem(429, "too-many-sessions", "Too many sessions from one address", $"One network address may have {options.SessionsPerAddress} at a time.", "The operator can raise sessionsPerAddress; behind a proxy, trustedProxies tells whose addresses count.") { RetryAfterSeconds = 5 }.ToException();
+        throw new Problem(429, "too-many-sessions", "Too many sessions from one address",
+            $"One network address may have {options.SessionsPerAddress} at a time.",
+            "The operator can raise sessionsPerAddress; behind a proxy, trustedProxies tells whose addresses count.")
+        { RetryAfterSeconds = 5 }.ToException();
     }
 
     /// <summary>Counts a WebSocket in that has not said whose it is; to be disposed when it has.</summary>
     /// <param name="address">Where it comes from: when too many wait, the oldest of the network with most goes.</param>
     /// <param name="putOut">Called when it has to go.</param>
     /// <exception cref="ProblemException">503: too many wait.</exception>
-    public IDisposable EnterUnauthenticated(IPAddress? address, Action putOut) => waiting.Enter(FairRoom.NetworkOf(address), putOut) ?? throw TooManyUnauthenticated().ToException();
+    public IDisposable EnterUnauthenticated(IPAddress? address, Action putOut) =>
+        waiting.Enter(FairRoom.NetworkOf(address), putOut) ?? throw TooManyUnauthenticated().ToException();
 
     /// <summary>What is told to who is not waited for.</summary>
     public Problem TooManyUnauthenticated() =>
-        new(503, "too-many-unauthenticated", "Too many connections have not said whose they are", $"At most {options.MaxUnauthenticated} may wait for their first message at a time.", "Try again shortly, or connect with a header or a ticket.") { RetryAfterSeconds = 1 };
+        new(503, "too-many-unauthenticated", "Too many connections have not said whose they are",
+        $"At most {options.MaxUnauthenticated} may wait for their first message at a time.",
+        "Try again shortly, or connect with a header or a ticket.")
+        { RetryAfterSeconds = 1 };
 
-    /// <summary>Counts a WebSocket in that is accepted only to hear why it is refused; null: that takes too many already, and it is refused without.</summary>
+    /// <summary>Counts a WebSocket in that is accepted only to hear why it is refused; null: that takes too many
+    /// already, and it is refused without.</summary>
     public IDisposable? EnterRefused(IPAddress? address, Action putOut) => refusing.Enter(FairRoom.NetworkOf(address), putOut);
 
     static IDisposable? Count<TKey>(ConcurrentDictionary<TKey, int> counts, TKey key, int most) where TKey : notnull
@@ -94,9 +110,12 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
         yield return ("maxBodyBytes", options.MaxBodyBytes, 0, "bytes of a request's body");
         yield return ("maxMessageBytes", options.MaxMessageBytes, 0, "bytes of a device's message");
         yield return ("messagesPerSecond", options.MessagesPerSecond, 0, "messages of one session a second; it is read slower then");
-        yield return ("sendsPerSecond", SendsPerSecond(space), sends.Where(s => s.Key.Space == space.Name).Select(s => s.Value.Used).DefaultIfEmpty().Max(), "sends of one API key a second");
-        yield return ("sessionsPerUser", SessionsPerUser(space), byUser.Where(u => u.Key.Space == space.Name).Select(u => u.Value).DefaultIfEmpty().Max(), "sessions of one user");
-        yield return ("sessionsPerAddress", options.SessionsPerAddress, byAddress.Values.DefaultIfEmpty().Max(), "sessions from one network address");
+        yield return ("sendsPerSecond", SendsPerSecond(space), sends.Where(s => s.Key.Space == space.Name).Select(s => s.Value.Used)
+            .DefaultIfEmpty().Max(), "sends of one API key a second");
+        yield return ("sessionsPerUser", SessionsPerUser(space), byUser.Where(u => u.Key.Space == space.Name).Select(u => u.Value)
+            .DefaultIfEmpty().Max(), "sessions of one user");
+        yield return ("sessionsPerAddress", options.SessionsPerAddress, byAddress.Values.DefaultIfEmpty()
+            .Max(), "sessions from one network address");
         yield return ("maxConnections", connections.Most, connections.Now, "connections, whatever is said on them");
         yield return ("minReadBytesPerSecond", options.MinReadBytesPerSecond, 0, "bytes of an answer that must be read a second");
         yield return ("maxUnauthenticated", options.MaxUnauthenticated, waiting.Taken, "WebSockets that have not said whose they are");

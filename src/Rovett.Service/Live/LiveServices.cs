@@ -10,7 +10,9 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Live;
 
 /// <summary>What every live session needs.</summary>
-public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session, UsageLimits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, int MessagesPerSecond, ServiceClock Clock, Faults Faults, MarkSteps Marks)
+public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session,
+    UsageLimits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, int MessagesPerSecond, ServiceClock Clock, Faults Faults,
+    MarkSteps Marks)
 {
     /// <summary>What is broken on purpose; null: nothing.</summary>
     public FaultSwitches? Switches { get; init; }

@@ -44,7 +44,8 @@ public sealed class LiveSession
     long heardAtMs;
     TimeSpan? endedAt;
 
-    internal LiveSession(LiveServices services, IDisposable place, SpaceRuntime space, Credential credential, string? ticket, string device, string? label, TransportKind transport, bool heartbeatAsEvent)
+    internal LiveSession(LiveServices services, IDisposable place, SpaceRuntime space, Credential credential, string? ticket, string device,
+        string? label, TransportKind transport, bool heartbeatAsEvent)
     {
         this.services = services;
         this.credential = credential;
@@ -79,7 +80,8 @@ public sealed class LiveSession
     /// <summary>How its bytes are framed.</summary>
     public TransportKind Transport { get; }
     /// <summary>The transport's name in messages.</summary>
-    public string TransportName => Transport switch { TransportKind.WebSocket => "websocket", TransportKind.Sse => "sse", _ => "long-poll" };
+    public string TransportName =>
+        Transport switch { TransportKind.WebSocket => "websocket", TransportKind.Sse => "sse", _ => "long-poll" };
     /// <summary>Where its requests are answered, when it is polled.</summary>
     internal PollTransport? Poll { get; init; }
     /// <summary>When it began.</summary>
@@ -94,8 +96,10 @@ public sealed class LiveSession
 
     TimeSpan Now => services.Uptime;
 
-    /// <summary>The session's credential if it was opened with exactly this token, in this space, and holds still; otherwise null.</summary>
-    internal Credential? CredentialOf(string token, SpaceRuntime space) => space == Space && services.Clock.Due < endsAt && credential.IsOf(token) ? credential : null;
+    /// <summary>The session's credential if it was opened with exactly this token, in this space, and holds still;
+    /// otherwise null.</summary>
+    internal Credential? CredentialOf(string token, SpaceRuntime space) =>
+        space == Space && services.Clock.Due < endsAt && credential.IsOf(token) ? credential : null;
 
     /// <summary>Whether it was opened with exactly this ticket.</summary>
     internal bool IsOpenedBy(string shown) => ticket == shown;
@@ -104,7 +108,8 @@ public sealed class LiveSession
     void WarnInTime()
     {
         endsAt = services.Clock.DueAt(StoredTime.From(credential.Expires));
-        warnAt = new StoredTime(endsAt.Micros - Math.Min((endsAt.Micros - services.Clock.Due.Micros) / 4, (long)LongestWarning.TotalMicroseconds));
+        warnAt = new StoredTime(
+            endsAt.Micros - Math.Min((endsAt.Micros - services.Clock.Due.Micros) / 4, (long)LongestWarning.TotalMicroseconds));
         warned = false;
     }
 
@@ -120,7 +125,8 @@ public sealed class LiveSession
     internal async Task Attach(long? after, bool foreignCursor)
     {
         var opened = await services.Ledger.Ask(new AttachCommand(Space.Name, credential.Identity, Device,
-            info => Machine = new Session(Transport, services.Session, info.PlanVersion, info.User.Dispatched, info.Marks, Now, Wake), new DevicePoint(after, foreignCursor)));
+            info => Machine = new Session(Transport, services.Session, info.PlanVersion, info.User.Dispatched, info.Marks, Now, Wake),
+            new DevicePoint(after, foreignCursor)));
         plan = opened.Plan;
         user = opened.User;
         channels = opened.Channels;
@@ -217,7 +223,8 @@ public sealed class LiveSession
                 await services.Ledger.Ask(new GoLiveCommand(Space.Name, User, Machine, version));
                 return true;
             case SessionNeed.Again:
-                var (found, planVersion, totals) = await services.Ledger.Ask(new AgainCommand(Space.Name, user!, Machine, Machine.TakeAgain()));
+                var (found, planVersion, totals) =
+                    await services.Ledger.Ask(new AgainCommand(Space.Name, user!, Machine, Machine.TakeAgain()));
                 Machine.Repeat(found, planVersion, totals);
                 return true;
             default:
@@ -289,7 +296,8 @@ public sealed class LiveSession
                     await services.Ledger.Ask(new AttendCommand(Space.Name, user!, Machine, message.Subject));
                     return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
                 case DeviceMessageKind.Take or DeviceMessageKind.Release:
-                    var taken = await services.Ledger.Ask(new TakeCommand(Space.Name, User, message.Id, message.Kind == DeviceMessageKind.Take, credential.Identity));
+                    var taken = await services.Ledger.Ask(
+                        new TakeCommand(Space.Name, User, message.Id, message.Kind == DeviceMessageKind.Take, credential.Identity));
                     return Messages.Done(message.RequestId, taken.Totals);
                 case DeviceMessageKind.Subscribe:
                     await services.Topics.Subscribe(Space, user!, Machine, message.Topic, message.After);
@@ -307,9 +315,11 @@ public sealed class LiveSession
                     await services.Ledger.Ask(new UnsubscribeCommand(Space.Name, user!, Machine, message.Topic));
                     return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
                 case DeviceMessageKind.Follow:
-                    return Messages.Done(message.RequestId, (await services.Topics.Follow(Space, credential.Identity, message.Topic)).Totals);
+                    return Messages.Done(message.RequestId,
+                        (await services.Topics.Follow(Space, credential.Identity, message.Topic)).Totals);
                 case DeviceMessageKind.Unfollow:
-                    return Messages.Done(message.RequestId, (await services.Topics.Unfollow(Space, credential.Identity, message.Topic)).Totals);
+                    return Messages.Done(message.RequestId,
+                        (await services.Topics.Unfollow(Space, credential.Identity, message.Topic)).Totals);
                 default:
                     var verb = message.Kind == DeviceMessageKind.MarkRead ? MarkVerb.Read : MarkVerb.Unread;
                     var totals = await services.Marks.Mark(Space.Name, credential.Identity, verb, message.Marks!, Device, Machine);
@@ -331,9 +341,13 @@ public sealed class LiveSession
     {
         var renewed = await services.Tokens.Check(message.Token!, Space);
         if (renewed.Identity.User != credential.Identity.User)
-            return Messages.Refused(message.RequestId, new Problem(403, "token-of-another-user", "The token is another user's", "A session stays its user's.", "Open a session for the other user, and end this one."));
+            return Messages.Refused(message.RequestId,
+                new Problem(403, "token-of-another-user", "The token is another user's", "A session stays its user's.",
+                "Open a session for the other user, and end this one."));
         if (renewed.Identity.IssuedAtMicros < credential.Identity.IssuedAtMicros)
-            return Messages.Refused(message.RequestId, new Problem(422, "token-older", "The token is older than the session's", "It was made before the one that the session holds by.", "Get a new token from your backend."));
+            return Messages.Refused(message.RequestId,
+                new Problem(422, "token-older", "The token is older than the session's",
+                "It was made before the one that the session holds by.", "Get a new token from your backend."));
         await services.Ledger.Ask(new AttachCommand(Space.Name, renewed.Identity, Device, null));
         credential = renewed;
         WarnInTime();
@@ -348,7 +362,13 @@ public sealed class LiveSession
         if (message.Again)
         {
             known = Machine.WantAgain([.. message.Marks!.Ids!], Now, out bool tooOften);
-            if (tooOften) return Messages.Refused(message.RequestId, new Problem(409, "again-too-often", "It was sent as often as it will be", $"A notification is sent at most {services.Session.MaxAttempts} times to one session.", "Acknowledge it, and look at why its handler fails; the inbox has it."));
+            if (tooOften)
+            {
+                return Messages.Refused(message.RequestId,
+                    new Problem(409, "again-too-often", "It was sent as often as it will be",
+                    $"A notification is sent at most {services.Session.MaxAttempts} times to one session.",
+                    "Acknowledge it, and look at why its handler fails; the inbox has it."));
+            }
         }
         else
         {
@@ -359,7 +379,13 @@ public sealed class LiveSession
             if (message.RequestId is null || acked.Count == 0) services.Acks.Add(Space.Name, User, Device, message.Handled, acked);
             else await services.Acks.Store(Space.Name, User, Device, message.Handled, acked); // what is answered is on disk
         }
-        if (!known) return Messages.Refused(message.RequestId, new Problem(422, "not-outstanding", "Not all of these are outstanding", "This session was not sent one of these notifications, or acknowledged it before.", "Acknowledge what came in this session, once."));
+        if (!known)
+        {
+            return Messages.Refused(message.RequestId,
+                new Problem(422, "not-outstanding", "Not all of these are outstanding",
+                "This session was not sent one of these notifications, or acknowledged it before.",
+                "Acknowledge what came in this session, once."));
+        }
         return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
     }
 
@@ -397,11 +423,15 @@ public sealed class LiveSession
             if (Transport == TransportKind.WebSocket) Machine.Raw(FrameWriter.Frame(Opcode.Ping, []));
             else if (Transport == TransportKind.Sse && !HeartbeatAsEvent) Machine.Raw([(byte)':', (byte)'\n', (byte)'\n']);
             // A page sees neither pings nor, by an EventSource, comments.
-            if (HeartbeatAsEvent && Transport != TransportKind.LongPoll) Machine.Say(Messages.Heartbeat(StoredTime.From(services.Clock.GetUtcNow())));
+            if (HeartbeatAsEvent && Transport != TransportKind.LongPoll)
+            {
+                Machine.Say(Messages.Heartbeat(StoredTime.From(services.Clock.GetUtcNow())));
+            }
         }
         if (Machine.Silent != knownSilent && user is not null) TellSilence(!knownSilent);
         // Only a WebSocket answers a ping; a dead stream shows in its writes.
-        return Transport != TransportKind.WebSocket || Now.TotalMilliseconds - Volatile.Read(ref heardAtMs) < 3 * services.Session.Heartbeat.TotalMilliseconds;
+        return Transport != TransportKind.WebSocket
+            || Now.TotalMilliseconds - Volatile.Read(ref heardAtMs) < 3 * services.Session.Heartbeat.TotalMilliseconds;
     }
 
     /// <summary>A silent session is not counted as connected.</summary>
@@ -409,7 +439,8 @@ public sealed class LiveSession
     {
         try
         {
-            _ = services.Ledger.Ask(new SilenceCommand(Space.Name, user!, Machine, silent)).ContinueWith(static t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted);
+            _ = services.Ledger.Ask(new SilenceCommand(Space.Name, user!, Machine, silent))
+                .ContinueWith(static t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted);
             knownSilent = silent;
         }
         catch (ProblemException)
@@ -428,7 +459,9 @@ public sealed class LiveSession
         if (Label is not null) json.WriteString("label", Label);
         json.WriteString("transport", TransportName);
         json.WriteString("since", Since.ToString());
-        json.WriteString("state", Machine is null ? "opening" : Machine.IsEnded ? "ending" : Machine.Silent ? "silent" : Machine.IsLive ? "live" : "catching up");
+        json.WriteString("state", Machine is null ? "opening" : Machine.IsEnded ? "ending" : Machine.Silent ? "silent" : Machine.IsLive
+            ? "live"
+            : "catching up");
         json.WriteStartArray("channels");
         foreach (var channel in (Machine?.Channels ?? channels).All) json.WriteStringValue(channel);
         json.WriteEndArray();

@@ -21,7 +21,10 @@ static class SocketMemory
     public static Socket Listen(EndPoint endpoint)
     {
         var socket = SocketTransportOptions.CreateDefaultBoundListenSocket(endpoint);
-        if (OperatingSystem.IsLinux() && endpoint is IPEndPoint) socket.SetRawSocketOption(Tcp, NotSentLowWater, BitConverter.GetBytes(Unsent));
+        if (OperatingSystem.IsLinux() && endpoint is IPEndPoint)
+        {
+            socket.SetRawSocketOption(Tcp, NotSentLowWater, BitConverter.GetBytes(Unsent));
+        }
         return socket;
     }
 }

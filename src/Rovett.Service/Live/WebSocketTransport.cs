@@ -20,18 +20,22 @@ public static class WebSocketTransport
         var headers = context.Request.Headers;
         bool connects = IsExtendedConnect(context);
         if (!connects && context.Features.Get<IHttpUpgradeFeature>() is not { IsUpgradableRequest: true })
-            throw new Problem(400, "not-upgradable", "The connection can't be upgraded", "The request is not HTTP/1.1 with 'Connection: Upgrade'.", "Behind a proxy, pass Upgrade and Connection on.").ToException();
+            throw new Problem(400, "not-upgradable", "The connection can't be upgraded",
+                "The request is not HTTP/1.1 with 'Connection: Upgrade'.", "Behind a proxy, pass Upgrade and Connection on.").ToException();
         if (headers.SecWebSocketVersion != "13")
         {
             context.Response.Headers.SecWebSocketVersion = "13";
-            throw new Problem(426, "websocket-version", "Another WebSocket version is needed", "Only version 13 (RFC 6455) is spoken here.", "Send 'Sec-WebSocket-Version: 13'.").ToException();
+            throw new Problem(426, "websocket-version", "Another WebSocket version is needed", "Only version 13 (RFC 6455) is spoken here.",
+                "Send 'Sec-WebSocket-Version: 13'.").ToException();
         }
         if (!connects && FrameWriter.Accept(headers.SecWebSocketKey) is null)
-            throw new Problem(400, "websocket-key", "The WebSocket key is not valid", "Sec-WebSocket-Key is not 16 bytes in base64.", "Let a WebSocket library make the handshake.").ToException();
+            throw new Problem(400, "websocket-key", "The WebSocket key is not valid", "Sec-WebSocket-Key is not 16 bytes in base64.",
+                "Let a WebSocket library make the handshake.").ToException();
     }
 
     /// <summary>A WebSocket over one stream of an HTTP/2 connection (RFC 8441).</summary>
-    public static bool IsExtendedConnect(HttpContext context) => context.Features.Get<IHttpExtendedConnectFeature>() is { IsExtendedConnect: true, Protocol: "websocket" };
+    public static bool IsExtendedConnect(HttpContext context) =>
+        context.Features.Get<IHttpExtendedConnectFeature>() is { IsExtendedConnect: true, Protocol: "websocket" };
 
     static async ValueTask<Stream> Accept(HttpContext context)
     {
@@ -44,8 +48,12 @@ public static class WebSocketTransport
             response.Connection = "Upgrade";
             response.SecWebSocketAccept = FrameWriter.Accept(context.Request.Headers.SecWebSocketKey);
         }
-        if (context.Request.Headers.SecWebSocketProtocol.ToString().Split(',', StringSplitOptions.TrimEntries).Contains(Subprotocol)) response.SecWebSocketProtocol = Subprotocol;
-        return connects ? await context.Features.GetRequiredFeature<IHttpExtendedConnectFeature>().AcceptAsync() : await context.Features.GetRequiredFeature<IHttpUpgradeFeature>().UpgradeAsync();
+        if (context.Request.Headers.SecWebSocketProtocol.ToString().Split(',', StringSplitOptions.TrimEntries).Contains(Subprotocol))
+        {
+            response.SecWebSocketProtocol = Subprotocol;
+        }
+        return connects ? await context.Features.GetRequiredFeature<IHttpExtendedConnectFeature>().AcceptAsync()
+            : await context.Features.GetRequiredFeature<IHttpUpgradeFeature>().UpgradeAsync();
     }
 
     /// <summary>Accepts the upgrade only to say why nobody is let in.</summary>
@@ -59,7 +67,9 @@ public static class WebSocketTransport
     {
         try
         {
-            await stream.WriteAsync((byte[])[.. FrameWriter.Text(Messages.Refused(null, problem).Json), .. FrameWriter.Close(CloseCode.PolicyViolation, problem.Slug)]);
+            await stream.WriteAsync(
+                (byte[])[.. FrameWriter.Text(Messages.Refused(null, problem).Json),
+                .. FrameWriter.Close(CloseCode.PolicyViolation, problem.Slug)]);
             await WaitForClose(stream);
         }
         catch (Exception error) when (IsGone(error))
@@ -92,7 +102,8 @@ public static class WebSocketTransport
     }
 
     /// <summary>Accepts an upgrade that showed no credential.</summary>
-    public static async Task<Opening> Open(HttpContext context, int maxMessageBytes) => new(await Accept(context), new FrameReader(maxMessageBytes));
+    public static async Task<Opening> Open(HttpContext context, int maxMessageBytes) =>
+        new(await Accept(context), new FrameReader(maxMessageBytes));
 
     /// <summary>A WebSocket that has not said whose it is.</summary>
     public sealed class Opening(Stream stream, FrameReader frames) : IAsyncDisposable
@@ -126,13 +137,17 @@ public static class WebSocketTransport
                         if (found is FrameEvent.Ping or FrameEvent.Pong) continue;
                         if (found != FrameEvent.Text) return null;
                         var message = DeviceMessage.Parse(frames.Payload.ToArray(), seal);
-                        return message.Token ?? throw (message.Problem ?? Missing("The first message was another one than renew.")).ToException();
+                        return message.Token
+                            ?? throw (message.Problem ?? Missing("The first message was another one than renew.")).ToException();
                     }
                 }
             }
             catch (OperationCanceledException)
             {
-                return gone.IsCancellationRequested || putOut.IsCancellationRequested ? null : throw Missing($"None came within {within.TotalSeconds:0} seconds.").ToException();
+                return gone.IsCancellationRequested
+                    || putOut.IsCancellationRequested
+                    ? null
+                    : throw Missing($"None came within {within.TotalSeconds:0} seconds.").ToException();
             }
             catch (Exception error) when (IsGone(error))
             {
@@ -140,7 +155,9 @@ public static class WebSocketTransport
             }
         }
 
-        static Problem Missing(string detail) => new(401, "token-missing", "A credential is missing", detail, "Send {\"kind\":\"renew\",\"token\":\"…\"} as the first message, or connect with a header or a ticket.");
+        static Problem Missing(string detail) =>
+            new(401, "token-missing", "A credential is missing", detail,
+            "Send {\"kind\":\"renew\",\"token\":\"…\"} as the first message, or connect with a header or a ticket.");
 
         /// <summary>Says why it is not let in.</summary>
         public Task Refuse(Problem problem) => WebSocketTransport.Refuse(stream, problem);

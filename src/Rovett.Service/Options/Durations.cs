@@ -10,8 +10,19 @@ public static class Durations
     {
         span = TimeSpan.Zero;
         if (text == "now") return true;
-        if (text is not { Length: > 1 } || !int.TryParse(text[..^1], NumberStyles.None, CultureInfo.InvariantCulture, out int count) || count > 36_500) return false;
-        TimeSpan? unit = text[^1] switch { 's' => TimeSpan.FromSeconds(1), 'm' => TimeSpan.FromMinutes(1), 'h' => TimeSpan.FromHours(1), 'd' => TimeSpan.FromDays(1), _ => null };
+        if (text is not { Length: > 1 } || !int.TryParse(text[..^1], NumberStyles.None, CultureInfo.InvariantCulture, out int count)
+            || count > 36_500)
+        {
+            return false;
+        }
+        TimeSpan? unit = text[^1] switch
+        {
+            's' => TimeSpan.FromSeconds(1),
+            'm' => TimeSpan.FromMinutes(1),
+            'h' => TimeSpan.FromHours(1),
+            'd' => TimeSpan.FromDays(1),
+            _ => null
+        };
         if (unit is null) return false;
         span = unit.Value * count;
         return true;

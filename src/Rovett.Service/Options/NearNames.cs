@@ -8,7 +8,8 @@ public static class NearNames
     {
         int limit = name.Length <= 3 ? 1 : 2;
         return [.. known.Select(k => (Name: k, Slips: Slips(k.ToLowerInvariant(), name.ToLowerInvariant())))
-            .Where(k => k.Slips <= limit && k.Name != name).OrderBy(k => k.Slips).ThenBy(k => k.Name, StringComparer.Ordinal).Take(3).Select(k => k.Name)];
+            .Where(k => k.Slips <= limit && k.Name != name).OrderBy(k => k.Slips).ThenBy(k => k.Name, StringComparer.Ordinal).Take(3)
+            .Select(k => k.Name)];
     }
 
     /// <summary>Letters put in, left out, changed or swapped between two names (Damerau–Levenshtein, adjacent swaps).</summary>
@@ -24,7 +25,10 @@ public static class NearNames
             {
                 int cost = a[i - 1] == b[j - 1] ? 0 : 1;
                 table[i, j] = Math.Min(Math.Min(table[i - 1, j] + 1, table[i, j - 1] + 1), table[i - 1, j - 1] + cost);
-                if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1]) table[i, j] = Math.Min(table[i, j], table[i - 2, j - 2] + 1);
+                if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1])
+                {
+                    table[i, j] = Math.Min(table[i, j], table[i - 2, j - 2] + 1);
+                }
             }
         }
         return table[a.Length, b.Length];

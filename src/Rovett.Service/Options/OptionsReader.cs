@@ -21,7 +21,8 @@ public static class OptionsReader
     /// <param name="environment">The environment's variables.</param>
     /// <param name="flags">Settings given on the command line, by name, and how each was written.</param>
     /// <param name="mistakes">Everything wrong, in the order read; empty when the options hold.</param>
-    public static RovettOptions Read(string? file, IReadOnlyDictionary<string, string> environment, IReadOnlyDictionary<string, string> flags, out IReadOnlyList<OptionsMistake> mistakes)
+    public static RovettOptions Read(string? file, IReadOnlyDictionary<string, string> environment,
+        IReadOnlyDictionary<string, string> flags, out IReadOnlyList<OptionsMistake> mistakes)
     {
         var options = new RovettOptions();
         var found = new List<OptionsMistake>();
@@ -69,7 +70,8 @@ public static class OptionsReader
             if (!Settings.TryGetValue(name, out var property))
             {
                 var near = NearNames.Among(Settings.Keys, name).FirstOrDefault();
-                found.Add(new OptionsMistake(where, $"'{name}' is no setting{(near is null ? "; see rovett serve --help" : $"; did you mean '{near}'?")}"));
+                found.Add(new OptionsMistake(where,
+                    $"'{name}' is no setting{(near is null ? "; see rovett serve --help" : $"; did you mean '{near}'?")}"));
                 continue;
             }
             switch (valueNode)
@@ -84,11 +86,13 @@ public static class OptionsReader
         }
     }
 
-    static void Set(RovettOptions options, PropertyInfo property, string value, string where, List<OptionsMistake> found, Dictionary<string, string> origin, string name)
+    static void Set(RovettOptions options, PropertyInfo property, string value, string where, List<OptionsMistake> found,
+        Dictionary<string, string> origin, string name)
     {
         origin[name] = where;
         object? parsed = property.PropertyType == typeof(string) ? value
-            : property.PropertyType == typeof(int) ? int.TryParse(value, NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture, out int number) ? number : null
+            : property.PropertyType == typeof(int)
+            ? int.TryParse(value, NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture, out int number) ? number : null
             : property.PropertyType == typeof(bool) ? value is "true" or "false" ? value == "true" : null
             : value.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries).ToList();
         if (parsed is null) found.Add(new OptionsMistake(where, $"'{name}' must be {Expected(property)}, not '{value}'"));
@@ -104,7 +108,8 @@ public static class OptionsReader
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException or CryptographicException)
         {
-            return $"'{file}' with '{keyFile}' can't be read: {error.Message} Both must be PEM files, the key that of the first certificate";
+            return $"'{file}' with '{keyFile}' can't be read: {error.Message} " +
+                "Both must be PEM files, the key that of the first certificate";
         }
     }
 
@@ -119,12 +124,17 @@ public static class OptionsReader
             var where = origin.GetValueOrDefault(name, name);
             if (!holds && !found.Exists(m => m.Where == where)) found.Add(new OptionsMistake(where, what));
         }
-        void Between(int value, string name, int low, int high) => Check(value >= low && value <= high, name, $"'{name}' is {value}; give {low} to {high}");
+        void Between(int value, string name, int low, int high) =>
+            Check(value >= low && value <= high, name, $"'{name}' is {value}; give {low} to {high}");
         Check(o.Data.Length > 0, "data", "'data' is empty; name a folder");
         Check(IPAddress.TryParse(o.Address, out _), "address", $"'{o.Address}' is no IP address; give one such as 127.0.0.1 or 0.0.0.0");
         Between(o.Port, "port", 0, 65535);
-        Check(o.Certificate is null == o.CertificateKey is null, o.Certificate is null ? "certificateKey" : "certificate", "certificate and certificateKey go together; give both, or neither");
-        if (o.Certificate is not null && o.CertificateKey is not null && CertificateMistake(o.Certificate, o.CertificateKey) is { } mistake) Check(false, "certificate", mistake);
+        Check(o.Certificate is null == o.CertificateKey is null, o.Certificate is null ? "certificateKey" : "certificate",
+            "certificate and certificateKey go together; give both, or neither");
+        if (o.Certificate is not null && o.CertificateKey is not null && CertificateMistake(o.Certificate, o.CertificateKey) is { } mistake)
+        {
+            Check(false, "certificate", mistake);
+        }
         Between(o.RecentMebibytes, "recentMebibytes", 1, 16_384);
         Between(o.MaxBodyBytes, "maxBodyBytes", 1024, 16 << 20);
         Between(o.MaxMessageBytes, "maxMessageBytes", 1024, 1 << 20);
@@ -134,7 +144,11 @@ public static class OptionsReader
         Between(o.MessagesPerSecond, "messagesPerSecond", 0, 1_000_000);
         Between(o.TopicsPerSession, "topicsPerSession", 0, 10_000);
         Between(o.TopicsPerUser, "topicsPerUser", 0, 10_000);
-        foreach (var network in o.TrustedProxies) Check(IPNetwork.TryParse(network, out _), "trustedProxies", $"'{network}' is no network; write the address and the length of its prefix: 10.1.0.0/16");
+        foreach (var network in o.TrustedProxies)
+        {
+            Check(IPNetwork.TryParse(network, out _), "trustedProxies",
+                $"'{network}' is no network; write the address and the length of its prefix: 10.1.0.0/16");
+        }
         Between(o.HandshakeSeconds, "handshakeSeconds", 1, 60);
         Between(o.MaxUnauthenticated, "maxUnauthenticated", 0, 100_000);
         Between(o.MaxConnections, "maxConnections", 10, 10_000_000);
@@ -143,18 +157,32 @@ public static class OptionsReader
         Between(o.HeartbeatSeconds, "heartbeatSeconds", 1, 600);
         Between(o.AckTimeoutSeconds, "ackTimeoutSeconds", 1, 600);
         Between(o.ComeBackWithinMs, "comeBackWithinMs", 0, 600_000);
-        Check(Durations.TryParse(o.Newcomers, out _), "newcomers", $"'{o.Newcomers}' is no look-back; give now, or a number with s, m, h or d such as 7d");
-        Check(o.RolesFrom is "both" or "token" or "directory", "rolesFrom", $"'{o.RolesFrom}' is no source of roles; give both, token or directory");
-        Check(o.KeepFor == "always" || (Durations.TryParse(o.KeepFor, out var keep) && keep >= TimeSpan.FromMinutes(1)), "keepFor", $"'{o.KeepFor}' is no time to keep entries for; give always, or a number with m, h or d such as 90d");
+        Check(Durations.TryParse(o.Newcomers, out _), "newcomers",
+            $"'{o.Newcomers}' is no look-back; give now, or a number with s, m, h or d such as 7d");
+        Check(o.RolesFrom is "both" or "token" or "directory", "rolesFrom",
+            $"'{o.RolesFrom}' is no source of roles; give both, token or directory");
+        Check(o.KeepFor == "always" || (Durations.TryParse(o.KeepFor, out var keep) && keep >= TimeSpan.FromMinutes(1)), "keepFor",
+            $"'{o.KeepFor}' is no time to keep entries for; give always, or a number with m, h or d such as 90d");
         Check(o.KeepCount is 0 or >= 100, "keepCount", $"'keepCount' is {o.KeepCount}; give 0 for any number, or at least 100");
         Between(o.SendsAtOnce, "sendsAtOnce", 1, 10_000);
         Between(o.MaxSendWaitMs, "maxSendWaitMs", 10, 60_000);
         Between(o.PresenceGraceSeconds, "presenceGraceSeconds", 0, 3600);
         Between(o.ReconnectWindowSeconds, "reconnectWindowSeconds", 0, 3600);
-        Check(o.Log is "verbose" or "information" or "warning" or "error", "log", $"'{o.Log}' is no level; give verbose, information, warning or error");
-        foreach (var allowed in o.Origins) Check(SpaceSettings.OriginMistake(allowed) is null, "origins", SpaceSettings.OriginMistake(allowed)!);
-        foreach (var network in o.WebhookNetworks) Check(IPNetwork.TryParse(network, out _), "webhookNetworks", $"'{network}' is no network; write the address and the length of its prefix: 10.1.0.0/16");
-        foreach (var space in o.Spaces) Check(Names.CheckForPath(space, out _) is null, "spaces", $"the space name '{space}' {Names.CheckForPath(space, out _)}");
+        Check(o.Log is "verbose" or "information" or "warning" or "error", "log",
+            $"'{o.Log}' is no level; give verbose, information, warning or error");
+        foreach (var allowed in o.Origins)
+        {
+            Check(SpaceSettings.OriginMistake(allowed) is null, "origins", SpaceSettings.OriginMistake(allowed)!);
+        }
+        foreach (var network in o.WebhookNetworks)
+        {
+            Check(IPNetwork.TryParse(network, out _), "webhookNetworks",
+                $"'{network}' is no network; write the address and the length of its prefix: 10.1.0.0/16");
+        }
+        foreach (var space in o.Spaces)
+        {
+            Check(Names.CheckForPath(space, out _) is null, "spaces", $"the space name '{space}' {Names.CheckForPath(space, out _)}");
+        }
     }
 
     static string Dashed(string name) => string.Concat(name.Select(c => char.IsUpper(c) ? "-" + char.ToLowerInvariant(c) : c.ToString()));

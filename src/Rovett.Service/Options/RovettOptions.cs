@@ -9,13 +9,15 @@ public sealed class RovettOptions
     /// <summary>The folder that holds everything: made when missing.</summary>
     public string Data { get; set; } = "data";
 
-    /// <summary>The address to listen on. Loopback: to be reached from elsewhere, put a proxy with TLS in front, or give it a certificate.</summary>
+    /// <summary>The address to listen on. Loopback: to be reached from elsewhere, put a proxy with TLS in front, or
+    /// give it a certificate.</summary>
     public string Address { get; set; } = "127.0.0.1";
 
     /// <summary>The TCP port; 0 takes a free one.</summary>
     public int Port { get; set; } = 7411;
 
-    /// <summary>A PEM file with the certificate, and after it what it was signed with: the service then speaks TLS, HTTP/2 too. Renewed ones are taken up by themselves.</summary>
+    /// <summary>A PEM file with the certificate, and after it what it was signed with: the service then speaks TLS,
+    /// HTTP/2 too. Renewed ones are taken up by themselves.</summary>
     public string? Certificate { get; set; }
 
     /// <summary>A PEM file with the certificate's private key.</summary>
@@ -27,7 +29,8 @@ public sealed class RovettOptions
     /// <summary>The spaces to have beside <c>main</c>, each with credentials of its own.</summary>
     public List<string> Spaces { get; set; } = [];
 
-    /// <summary>Browser origins that may connect, exactly as browsers write them: <c>https://app.example</c>. The service's own is always allowed.</summary>
+    /// <summary>Browser origins that may connect, exactly as browsers write them: <c>https://app.example</c>. The
+    /// service's own is always allowed.</summary>
     public List<string> Origins { get; set; } = [];
 
     /// <summary>How far back somebody sees who holds a role for the first time: <c>7d</c>, <c>12h</c>, or <c>now</c>.</summary>
@@ -36,7 +39,8 @@ public sealed class RovettOptions
     /// <summary>Refuse a send that names a user or role nobody knows.</summary>
     public bool StrictAddresses { get; set; }
 
-    /// <summary>Where a user's roles come from: <c>both</c> the newest token and the directory, <c>token</c>, or <c>directory</c>.</summary>
+    /// <summary>Where a user's roles come from: <c>both</c> the newest token and the directory, <c>token</c>, or
+    /// <c>directory</c>.</summary>
     public string RolesFrom { get; set; } = "both";
 
     /// <summary>How long entries are stored: <c>90d</c>; <c>always</c> keeps them for good.</summary>
@@ -45,7 +49,8 @@ public sealed class RovettOptions
     /// <summary>How many entries a space stores at most; 0: any number.</summary>
     public int KeepCount { get; set; }
 
-    /// <summary>Types of notifications whose receipts are kept for each person, with device and time: exact, or ending in <c>*</c>.</summary>
+    /// <summary>Types of notifications whose receipts are kept for each person, with device and time: exact, or ending
+    /// in <c>*</c>.</summary>
     public List<string> FullReceipts { get; set; } = [];
 
     /// <summary>Types of notifications of which no receipts are kept at all: exact, or ending in <c>*</c>.</summary>
@@ -54,7 +59,8 @@ public sealed class RovettOptions
     /// <summary>After a start, no deadline is found missed before so many seconds: sessions are still coming back.</summary>
     public int ReconnectWindowSeconds { get; set; } = 30;
 
-    /// <summary>Private networks that webhooks may reach, such as <c>10.1.0.0/16</c> or <c>127.0.0.1/32</c>; none by default. A plain http address is only taken there.</summary>
+    /// <summary>Private networks that webhooks may reach, such as <c>10.1.0.0/16</c> or <c>127.0.0.1/32</c>; none by
+    /// default. A plain http address is only taken there.</summary>
     public List<string> WebhookNetworks { get; set; } = [];
 
     /// <summary>How much of the newest entries of all spaces stays in memory, ready to be sent, in MiB.</summary>
@@ -69,7 +75,8 @@ public sealed class RovettOptions
     /// <summary>The most connections, whatever is said on them; fewer when the process may not open so many files.</summary>
     public int MaxConnections { get; set; } = 100_000;
 
-    /// <summary>An answer that is read more slowly than this ends with its connection, in bytes a second; live streams have bounds of their own.</summary>
+    /// <summary>An answer that is read more slowly than this ends with its connection, in bytes a second; live streams
+    /// have bounds of their own.</summary>
     public int MinReadBytesPerSecond { get; set; } = 1000;
 
     /// <summary>A WebSocket that connects without a credential must show one within so many seconds.</summary>
@@ -84,7 +91,8 @@ public sealed class RovettOptions
     /// <summary>Sessions that one user may have at a time; 0: any number. A space may say otherwise.</summary>
     public int SessionsPerUser { get; set; } = 100;
 
-    /// <summary>Sessions that one network address may have at a time; 0: any number, because behind a proxy that is not trusted all come from one.</summary>
+    /// <summary>Sessions that one network address may have at a time; 0: any number, because behind a proxy that is not
+    /// trusted all come from one.</summary>
     public int SessionsPerAddress { get; set; }
 
     /// <summary>Messages that one session may send a second; more are read later. 0: any number.</summary>
@@ -126,14 +134,19 @@ public sealed class RovettOptions
     /// <summary><see cref="KeepFor"/> as a time; null: for good.</summary>
     public TimeSpan? KeepForSpan => KeepFor != "always" && Durations.TryParse(KeepFor, out var span) ? span : null;
 
-    /// <summary>For how long the service may have been stopped without retention waiting for a confirmation of the clock: a tenth of what is kept,
+    /// <summary>For how long the service may have been stopped without retention waiting for a confirmation of the
+    /// clock: a tenth of what is kept,
     /// from 10 minutes to a day; null: nothing is trimmed by age.</summary>
-    public TimeSpan? PlausibleAbsence => KeepForSpan is { } keep ? TimeSpan.FromTicks(Math.Clamp(keep.Ticks / 10, TimeSpan.FromMinutes(10).Ticks, TimeSpan.FromDays(1).Ticks)) : null;
+    public TimeSpan? PlausibleAbsence => KeepForSpan is { } keep
+        ? TimeSpan.FromTicks(Math.Clamp(keep.Ticks / 10, TimeSpan.FromMinutes(10).Ticks, TimeSpan.FromDays(1).Ticks))
+        : null;
 
     /// <summary>What is kept of the receipts of a type.</summary>
-    public ReceiptLevel ReceiptsOf(string type) => Names(NoReceipts, type) ? ReceiptLevel.None : Names(FullReceipts, type) ? ReceiptLevel.Full : ReceiptLevel.Totals;
+    public ReceiptLevel ReceiptsOf(string type) =>
+        Names(NoReceipts, type) ? ReceiptLevel.None : Names(FullReceipts, type) ? ReceiptLevel.Full : ReceiptLevel.Totals;
 
-    static bool Names(List<string> patterns, string type) => patterns.Exists(p => p.EndsWith('*') ? type.StartsWith(p[..^1], StringComparison.Ordinal) : p == type);
+    static bool Names(List<string> patterns, string type) =>
+        patterns.Exists(p => p.EndsWith('*') ? type.StartsWith(p[..^1], StringComparison.Ordinal) : p == type);
 
     /// <summary>The look-back of <see cref="Newcomers"/>; zero for <c>now</c>.</summary>
     public TimeSpan NewcomersLookBack => Durations.TryParse(Newcomers, out var span) ? span : TimeSpan.FromDays(7);

@@ -12,13 +12,15 @@ public sealed class OutboundGuard(IReadOnlyList<IPNetwork> allowed)
     [
         .. new[]
         {
-            "0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12", "192.0.0.0/24", "192.0.2.0/24", "192.88.99.0/24", "192.168.0.0/16",
+            "0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12", "192.0.0.0/24", "192.0.2.0/24",
+                "192.88.99.0/24", "192.168.0.0/16",
             "198.18.0.0/15", "198.51.100.0/24", "203.0.113.0/24", "224.0.0.0/4", "240.0.0.0/4",
         }.Select(n => IPNetwork.Parse(n)),
     ];
     // Of IPv6 only the global unicast space is public, without the tunnels and documentation in it.
     static readonly IPNetwork Global = IPNetwork.Parse("2000::/3");
-    static readonly IPNetwork[] NotGlobal = [IPNetwork.Parse("2001::/23"), IPNetwork.Parse("2001:db8::/32"), IPNetwork.Parse("2002::/16"), IPNetwork.Parse("3fff::/20")];
+    static readonly IPNetwork[] NotGlobal = [IPNetwork.Parse("2001::/23"), IPNetwork.Parse("2001:db8::/32"), IPNetwork.Parse("2002::/16"),
+        IPNetwork.Parse("3fff::/20")];
 
     /// <summary>Whether an address may be connected to.</summary>
     public bool Allows(IPAddress address)
@@ -40,7 +42,9 @@ public sealed class OutboundGuard(IReadOnlyList<IPNetwork> allowed)
         IPAddress[] addresses;
         try
         {
-            addresses = IPAddress.TryParse(host.Trim('[', ']'), out var literal) ? [literal] : await Dns.GetHostAddressesAsync(host, cancel);
+            addresses = IPAddress.TryParse(host.Trim('[', ']'), out var literal)
+                ? [literal]
+                : await Dns.GetHostAddressesAsync(host, cancel);
         }
         catch (SocketException error)
         {
@@ -48,7 +52,11 @@ public sealed class OutboundGuard(IReadOnlyList<IPNetwork> allowed)
         }
         if (addresses.Length == 0) throw new OutboundRefusedException($"{host} has no address.");
         // One that may not be reached spoils them all: a name that stands for both is not to be trusted.
-        if (addresses.FirstOrDefault(a => !Allows(a)) is { } refused) throw new OutboundRefusedException($"{host} is {refused}, in a private or special network; the operator can allow it with webhookNetworks.");
+        if (addresses.FirstOrDefault(a => !Allows(a)) is { } refused)
+        {
+            throw new OutboundRefusedException(
+                $"{host} is {refused}, in a private or special network; the operator can allow it with webhookNetworks.");
+        }
         return addresses;
     }
 
@@ -64,7 +72,10 @@ public sealed class OutboundGuard(IReadOnlyList<IPNetwork> allowed)
         ConnectCallback = async (context, cancel) =>
         {
             var addresses = await Resolve(context.DnsEndPoint.Host, cancel);
-            if (context.InitialRequestMessage.RequestUri!.Scheme == "http" && !addresses.All(IsNamed)) throw new OutboundRefusedException("A plain http address is only taken in webhookNetworks.");
+            if (context.InitialRequestMessage.RequestUri!.Scheme == "http" && !addresses.All(IsNamed))
+            {
+                throw new OutboundRefusedException("A plain http address is only taken in webhookNetworks.");
+            }
             var socket = new Socket(SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
             try
             {

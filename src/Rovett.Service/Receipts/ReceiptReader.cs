@@ -31,8 +31,12 @@ public sealed class ReceiptReader(SqlHistoryReader history)
             number = row.Number;
             var user = row.Person == 0 ? null : history.NameOf(row.Person);
             // Of a run only those whose receipts are kept for each person; what retention took has nothing to tell.
-            var about = history.NotificationsOf(space.Id, row).Where(n => row.Person == 0 || n.Traits.Receipts == ReceiptLevel.Full).ToList();
-            for (int i = 0; i < about.Count; i++) messages.Add(Message(row, about[i], user, i == about.Count - 1 ? space.Receipts.Seal(new Position(row.Number)) : null));
+            var about = history.NotificationsOf(space.Id, row).Where(n => row.Person == 0 || n.Traits.Receipts == ReceiptLevel.Full)
+                .ToList();
+            for (int i = 0; i < about.Count; i++)
+            {
+                messages.Add(Message(row, about[i], user, i == about.Count - 1 ? space.Receipts.Seal(new Position(row.Number)) : null));
+            }
         }
         return (messages, number);
     }

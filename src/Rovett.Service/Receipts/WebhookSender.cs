@@ -20,7 +20,8 @@ public sealed class WebhookSender : IDisposable
 {
     /// <summary>The most acts that one request tells of.</summary>
     public const int MaxRows = 50;
-    static readonly TimeSpan Timeout = TimeSpan.FromSeconds(15), StorePause = TimeSpan.FromSeconds(5), LongestPause = TimeSpan.FromHours(1), ShortestAskedPause = TimeSpan.FromSeconds(1);
+    static readonly TimeSpan Timeout = TimeSpan.FromSeconds(15), StorePause = TimeSpan.FromSeconds(5), LongestPause = TimeSpan.FromHours(1),
+        ShortestAskedPause = TimeSpan.FromSeconds(1);
 
     readonly AccessStore access;
     readonly SpaceDirectory spaces;
@@ -35,9 +36,11 @@ public sealed class WebhookSender : IDisposable
     readonly Lock gate = new();
 
     /// <summary>Begins with what is stored.</summary>
-    public WebhookSender(AccessStore access, SpaceDirectory spaces, ReceiptReader receipts, ReceiptNews news, OutboundGuard guard, TimeProvider clock, Faults faults, ILogger<WebhookSender> log)
+    public WebhookSender(AccessStore access, SpaceDirectory spaces, ReceiptReader receipts, ReceiptNews news, OutboundGuard guard,
+        TimeProvider clock, Faults faults, ILogger<WebhookSender> log)
     {
-        (this.access, this.spaces, this.receipts, this.news, this.clock, this.faults, this.log) = (access, spaces, receipts, news, clock, faults, log);
+        (this.access, this.spaces, this.receipts, this.news, this.clock, this.faults, this.log) =
+            (access, spaces, receipts, news, clock, faults, log);
         http = new HttpClient(guard.Handler()) { Timeout = Timeout, MaxResponseContentBufferSize = 64 * 1024 };
         Refresh();
     }
@@ -47,7 +50,8 @@ public sealed class WebhookSender : IDisposable
     {
         lock (gate)
         {
-            var stored = access.Webhooks().Where(w => w.Ended is null && spaces.Find(w.Space) is not null).ToDictionary(w => (w.Space, w.Name));
+            var stored = access.Webhooks().Where(w => w.Ended is null && spaces.Find(w.Space) is not null)
+                .ToDictionary(w => (w.Space, w.Name));
             foreach (var (key, run) in running.ToList())
             {
                 if (stored.TryGetValue(key, out var same) && same.Created == run.Created) continue;
@@ -69,7 +73,8 @@ public sealed class WebhookSender : IDisposable
         try
         {
             // The stored time counts once, after a start; later pauses are measured, whatever the clock is set to meanwhile.
-            await Task.Delay(TimeSpan.FromMicroseconds(Math.Clamp(webhook.Next - Now, 0, (long)LongestPause.TotalMicroseconds)), clock, cancel);
+            await Task.Delay(TimeSpan.FromMicroseconds(Math.Clamp(webhook.Next - Now, 0, (long)LongestPause.TotalMicroseconds)),
+                clock, cancel);
             while (!cancel.IsCancellationRequested && webhook.Ended is null)
             {
                 var next = news.Next(webhook.Space);
@@ -112,9 +117,11 @@ public sealed class WebhookSender : IDisposable
 
     static bool Wants(StoredWebhook webhook, ReceiptMessage message) =>
         (webhook.States.Length == 0 || webhook.States.Split(',').Contains(message.State))
-        && (webhook.Types.Length == 0 || webhook.Types.Split(',').Any(t => t.EndsWith('*') ? message.Type.StartsWith(t[..^1], StringComparison.Ordinal) : t == message.Type));
+        && (webhook.Types.Length == 0 || webhook.Types.Split(',')
+        .Any(t => t.EndsWith('*') ? message.Type.StartsWith(t[..^1], StringComparison.Ordinal) : t == message.Type));
 
-    async Task<StoredWebhook> Post(StoredWebhook webhook, SpaceRuntime space, List<ReceiptMessage> messages, long upTo, CancellationToken cancel)
+    async Task<StoredWebhook> Post(StoredWebhook webhook, SpaceRuntime space, List<ReceiptMessage> messages, long upTo,
+        CancellationToken cancel)
     {
         // The same for every attempt, so that a receiver knows a repeat: it says up to where, of which life of the store.
         var id = $"receipts_{space.Receipts.Seal(new Position(upTo))}";
@@ -156,10 +163,21 @@ public sealed class WebhookSender : IDisposable
     {
         var now = clock.GetUtcNow();
         // Told once, then rarely: a receiver that is down for days must not fill the log.
-        if (BitOperations.IsPow2(webhook.Failures + 1)) log.LogWarning("The webhook {Name} of the space {Space} {Failure} ({Count} times in a row)", webhook.Name, webhook.Space, failure, webhook.Failures + 1);
-        var pause = TimeSpan.FromSeconds(Math.Pow(2, Math.Min(webhook.Failures, 12)) * (1 + (RandomNumberGenerator.GetInt32(250) / 1000.0)));
+        if (BitOperations.IsPow2(webhook.Failures + 1))
+        {
+            log.LogWarning("The webhook {Name} of the space {Space} {Failure} ({Count} times in a row)", webhook.Name, webhook.Space,
+                failure, webhook.Failures + 1);
+        }
+        var pause = TimeSpan.FromSeconds(
+            Math.Pow(2, Math.Min(webhook.Failures, 12)) * (1 + (RandomNumberGenerator.GetInt32(250) / 1000.0)));
         if (asked is { } wanted) pause = wanted > ShortestAskedPause ? wanted : ShortestAskedPause;
-        return webhook with { Tried = Micros(now), Failures = webhook.Failures + 1, Error = failure, Next = Micros(now + (pause < LongestPause ? pause : LongestPause)) };
+        return webhook with
+        {
+            Tried = Micros(now),
+            Failures = webhook.Failures + 1,
+            Error = failure,
+            Next = Micros(now + (pause < LongestPause ? pause : LongestPause))
+        };
     }
 
     static byte[] Body(SpaceRuntime space, List<ReceiptMessage> messages)
@@ -169,7 +187,8 @@ public sealed class WebhookSender : IDisposable
         {
             json.WriteStartObject();
             json.WriteString("type", "receipts");
-            using (var last = JsonDocument.Parse(messages[^1].Json)) json.WriteString("timestamp", last.RootElement.GetProperty("time").GetString());
+            using (var last = JsonDocument.Parse(messages[^1].Json)) json.WriteString("timestamp",
+                last.RootElement.GetProperty("time").GetString());
             json.WriteStartObject("data");
             json.WriteString("space", space.Name);
             json.WriteStartArray("receipts");

@@ -11,7 +11,11 @@ static class WebhookTarget
     /// <summary>An address; null, with an error, when it is none.</summary>
     public static Uri? Url(JsonElement given, List<FieldError> errors)
     {
-        if (JsonText.TryString(given, out var text) && text.Length <= 2048 && Uri.TryCreate(text, UriKind.Absolute, out var url) && url.Scheme is "http" or "https" && url.UserInfo.Length == 0) return url;
+        if (JsonText.TryString(given, out var text) && text.Length <= 2048 && Uri.TryCreate(text, UriKind.Absolute, out var url)
+            && url.Scheme is "http" or "https" && url.UserInfo.Length == 0)
+        {
+            return url;
+        }
         errors.Add(new FieldError("url", "must be an https address without a user name, such as https://backend.example/rovett"));
         return null;
     }
@@ -35,11 +39,15 @@ static class WebhookTarget
         try
         {
             var addresses = await guard.Resolve(url.Host, cancel);
-            if (url.Scheme == "http" && !addresses.All(guard.IsNamed)) throw new OutboundRefusedException("A plain http address is only taken in webhookNetworks.");
+            if (url.Scheme == "http" && !addresses.All(guard.IsNamed))
+            {
+                throw new OutboundRefusedException("A plain http address is only taken in webhookNetworks.");
+            }
         }
         catch (OutboundRefusedException refused)
         {
-            throw Problem.Invalid([new FieldError("url", refused.Message)], "Give an address that this service may reach; nothing was changed.").ToException();
+            throw Problem.Invalid([new FieldError("url", refused.Message)],
+                "Give an address that this service may reach; nothing was changed.").ToException();
         }
     }
 }

@@ -21,15 +21,19 @@ public sealed class SpaceDirectory(ServiceClock clock)
         space.IsRemoved = true;
     }
 
-    /// <summary>Seconds until a name may be given again; null: now. What was under way in the space of that name must be over by then.</summary>
-    public int? RestsFor(string name) => removed.TryGetValue(name, out long at) && NameRests - TimeSpan.FromMicroseconds(clock.Due.Micros - at) is var left && left > TimeSpan.Zero ? (int)Math.Ceiling(left.TotalSeconds) : null;
+    /// <summary>Seconds until a name may be given again; null: now. What was under way in the space of that name must
+    /// be over by then.</summary>
+    public int? RestsFor(string name) => removed.TryGetValue(name, out long at)
+        && NameRests - TimeSpan.FromMicroseconds(clock.Due.Micros - at) is var left
+        && left > TimeSpan.Zero ? (int)Math.Ceiling(left.TotalSeconds) : null;
 
     /// <summary>Every space.</summary>
     public IEnumerable<SpaceRuntime> All => spaces.Values;
 
     sealed record Requested(string Space);
 
-    /// <summary>Takes the space out of a request's path, once, before anything else looks at it: <c>/s/{space}/v1/…</c> becomes <c>/v1/…</c>.</summary>
+    /// <summary>Takes the space out of a request's path, once, before anything else looks at it: <c>/s/{space}/v1/…</c>
+    /// becomes <c>/v1/…</c>.</summary>
     public static void Enter(HttpContext context)
     {
         var request = context.Request;
@@ -49,7 +53,9 @@ public sealed class SpaceDirectory(ServiceClock clock)
     public SpaceRuntime Of(HttpContext context)
     {
         var name = NameOf(context);
-        return Find(name) ?? throw new Problem(404, "unknown-space", "No such space", $"There is no space '{name}'.", "Check the path: /v1/… is the space main, /s/<space>/v1/… any other.").ToException();
+        return Find(name)
+            ?? throw new Problem(404, "unknown-space", "No such space", $"There is no space '{name}'.",
+            "Check the path: /v1/… is the space main, /s/<space>/v1/… any other.").ToException();
     }
 
     /// <summary>A space by its name, or null.</summary>

@@ -54,12 +54,25 @@ public sealed record SpaceSettings
                 case "limits" when value is JsonObject limits:
                     foreach (var (limit, number) in limits)
                     {
-                        if (limit == "sendsPerSecond") read = read with { SendsPerSecond = Number(number, "limits." + limit, 0, 1_000_000, errors) };
-                        else if (limit == "sessionsPerUser") read = read with { SessionsPerUser = Number(number, "limits." + limit, 0, 1_000_000, errors) };
-                        else errors.Add(new FieldError("limits." + limit, "is no limit of a space; there are sendsPerSecond and sessionsPerUser"));
+                        if (limit == "sendsPerSecond")
+                        {
+                            read = read with { SendsPerSecond = Number(number, "limits." + limit, 0, 1_000_000, errors) };
+                        }
+                        else if (limit == "sessionsPerUser")
+                        {
+                            read = read with { SessionsPerUser = Number(number, "limits." + limit, 0, 1_000_000, errors) };
+                        }
+                        else
+                        {
+                            errors.Add(new FieldError("limits." + limit,
+                                "is no limit of a space; there are sendsPerSecond and sessionsPerUser"));
+                        }
                     }
                     break;
-                default: errors.Add(new FieldError(name, "is no setting of a space; there are tokens (an object), limits (an object) and origins")); break;
+                default:
+                    errors.Add(new FieldError(name,
+                        "is no setting of a space; there are tokens (an object), limits (an object) and origins"));
+                    break;
             }
         }
         return read;
@@ -72,8 +85,18 @@ public sealed record SpaceSettings
             var field = "tokens." + name;
             read = name switch
             {
-                "audiences" => read with { Audiences = Texts(value, field, 16, errors, a => a.Length is > 0 and <= 512 ? null : "must be 1 to 512 characters") },
-                "algorithms" => read with { Algorithms = Texts(value, field, 4, errors, a => KnownAlgorithms.Contains(a) ? null : $"must be one of {string.Join(", ", KnownAlgorithms)}") },
+                "audiences" =>
+                    read with
+                    {
+                        Audiences = Texts(value, field, 16, errors,
+                    a => a.Length is > 0 and <= 512 ? null : "must be 1 to 512 characters")
+                    },
+                "algorithms" =>
+                    read with
+                    {
+                        Algorithms = Texts(value, field, 4, errors,
+                    a => KnownAlgorithms.Contains(a) ? null : $"must be one of {string.Join(", ", KnownAlgorithms)}")
+                    },
                 "userClaim" => read with { UserClaim = Claim(value, field, errors) },
                 "rolesClaim" => read with { RolesClaim = Claim(value, field, errors) },
                 "clockSkewSeconds" => read with { ClockSkew = TimeSpan.FromSeconds(Number(value, field, 0, 300, errors)) },
@@ -81,7 +104,11 @@ public sealed record SpaceSettings
                 _ => Unknown(read, field, errors),
             };
         }
-        if (read.Algorithms.Count == 0) errors.Add(new FieldError("tokens.algorithms", "is empty, and no token would be let in; name at least one, or give null for all"));
+        if (read.Algorithms.Count == 0)
+        {
+            errors.Add(new FieldError("tokens.algorithms",
+                "is empty, and no token would be let in; name at least one, or give null for all"));
+        }
         return read;
     }
 
@@ -101,7 +128,11 @@ public sealed record SpaceSettings
         }
         for (int i = 0; i < array.Count; i++)
         {
-            if (array[i] is not JsonValue item || item.GetValueKind() != JsonValueKind.String || !JsonText.TryString(item.GetValue<JsonElement>(), out var text)) errors.Add(new FieldError($"{field}[{i}]", "must be a text"));
+            if (array[i] is not JsonValue item || item.GetValueKind() != JsonValueKind.String
+                || !JsonText.TryString(item.GetValue<JsonElement>(), out var text))
+            {
+                errors.Add(new FieldError($"{field}[{i}]", "must be a text"));
+            }
             else if (check(text) is { } wrong) errors.Add(new FieldError($"{field}[{i}]", wrong));
             else if (!list.Contains(text)) list.Add(text);
         }
@@ -110,14 +141,22 @@ public sealed record SpaceSettings
 
     static string Claim(JsonNode? value, string field, List<FieldError> errors)
     {
-        if (value is JsonValue v && v.GetValueKind() == JsonValueKind.String && JsonText.TryString(v.GetValue<JsonElement>(), out var text) && text.Length is > 0 and <= 256) return text;
+        if (value is JsonValue v && v.GetValueKind() == JsonValueKind.String && JsonText.TryString(v.GetValue<JsonElement>(), out var text)
+            && text.Length is > 0 and <= 256)
+        {
+            return text;
+        }
         errors.Add(new FieldError(field, "must be a claim's name, or a JSON Pointer such as /realm/roles"));
         return "sub";
     }
 
     static int Number(JsonNode? value, string field, int low, int high, List<FieldError> errors)
     {
-        if (value is JsonValue v && v.GetValueKind() == JsonValueKind.Number && v.GetValue<JsonElement>().TryGetInt32(out int number) && number >= low && number <= high) return number;
+        if (value is JsonValue v && v.GetValueKind() == JsonValueKind.Number && v.GetValue<JsonElement>().TryGetInt32(out int number)
+            && number >= low && number <= high)
+        {
+            return number;
+        }
         errors.Add(new FieldError(field, $"must be a whole number from {low} to {high}"));
         return low;
     }
@@ -125,8 +164,10 @@ public sealed record SpaceSettings
     /// <summary>What is wrong with an origin; null when it is one.</summary>
     public static string? OriginMistake(string origin) =>
         origin == "*" ? "'*' would let every page read its visitors' notifications; list the origins that may"
-        : Uri.TryCreate(origin, UriKind.Absolute, out var uri) && uri.Scheme is "http" or "https" && origin == uri.GetLeftPart(UriPartial.Authority) ? null
-        : $"'{(origin.Length <= 60 ? origin : origin[..60] + "…")}' is no origin; write scheme, host and port only, without a path or '/' at the end: https://app.example";
+        : Uri.TryCreate(origin, UriKind.Absolute, out var uri) && uri.Scheme is "http" or "https"
+        && origin == uri.GetLeftPart(UriPartial.Authority) ? null
+        : $"'{(origin.Length <= 60 ? origin : origin[..60] + "…")}' is no origin; write scheme, host and port only, without a path or " +
+        $"'/' at the end: https://app.example";
 
     /// <summary>Writes every setting, set or not.</summary>
     public void Write(Utf8JsonWriter json)

@@ -48,12 +48,14 @@ public sealed class Certificate
                     {
                         context = Read(file, keyFile);
                         written = now;
-                        log.LogInformation("The certificate was renewed: {Subject}, until {Until:u}", context.TargetCertificate.Subject, context.TargetCertificate.NotAfter);
+                        log.LogInformation("The certificate was renewed: {Subject}, until {Until:u}", context.TargetCertificate.Subject,
+                            context.TargetCertificate.NotAfter);
                     }
                 }
                 catch (Exception error) when (error is IOException or UnauthorizedAccessException or CryptographicException)
                 {
-                    log.LogError("The renewed certificate can't be read ({Why}); the one before stays in use until {Until:u}", error.Message, context.TargetCertificate.NotAfter);
+                    log.LogError("The renewed certificate can't be read ({Why}); the one before stays in use until {Until:u}",
+                        error.Message, context.TargetCertificate.NotAfter);
                 }
                 return context;
             }

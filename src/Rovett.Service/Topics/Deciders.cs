@@ -40,7 +40,8 @@ public sealed class Deciders : IDisposable
     /// <summary>The most bytes of an answer.</summary>
     public const int MaxAnswerBytes = 16 * 1024;
     const int MaxProfileBytes = 4 * 1024, MostRemembered = 50_000;
-    static readonly TimeSpan LongestHold = TimeSpan.FromDays(1), RestsFor = TimeSpan.FromSeconds(10), ShortestAskedRest = TimeSpan.FromSeconds(1), LongestAskedRest = TimeSpan.FromMinutes(10);
+    static readonly TimeSpan LongestHold = TimeSpan.FromDays(1), RestsFor = TimeSpan.FromSeconds(10),
+        ShortestAskedRest = TimeSpan.FromSeconds(1), LongestAskedRest = TimeSpan.FromMinutes(10);
 
     readonly AccessStore store;
     readonly LedgerPump ledger;
@@ -83,7 +84,8 @@ public sealed class Deciders : IDisposable
 
     /// <summary>How a decider does.</summary>
     public DeciderState StateOf(SpaceRuntime space, string name) => running.TryGetValue((space, name), out var r)
-        ? new DeciderState(Volatile.Read(ref r.Asked), Volatile.Read(ref r.Allowed), Volatile.Read(ref r.Denied), Volatile.Read(ref r.Failed), r.LastError, r.State.CircuitState is CircuitState.Open or CircuitState.Isolated)
+        ? new DeciderState(Volatile.Read(ref r.Asked), Volatile.Read(ref r.Allowed), Volatile.Read(ref r.Denied),
+        Volatile.Read(ref r.Failed), r.LastError, r.State.CircuitState is CircuitState.Open or CircuitState.Isolated)
         : new DeciderState(0, 0, 0, 0, null, false);
 
     /// <summary>Asks. The same question of several at a time is asked once; a no is remembered for as long as it holds.</summary>
@@ -99,7 +101,10 @@ public sealed class Deciders : IDisposable
     {
         try
         {
-            if (store.FindDecider(question.Space.Name, decider) is not { } stored) return new BackendAnswer(false, TimeSpan.Zero, "", $"there is no decider '{decider}'");
+            if (store.FindDecider(question.Space.Name, decider) is not { } stored)
+            {
+                return new BackendAnswer(false, TimeSpan.Zero, "", $"there is no decider '{decider}'");
+            }
             var asked = running.GetOrAdd((question.Space, decider), _ => Begin());
             Interlocked.Increment(ref asked.Asked);
             BackendAnswer answer;
@@ -107,22 +112,36 @@ public sealed class Deciders : IDisposable
             {
                 var facts = await ledger.Ask(new FactsCommand(question.Space.Name, question.User));
                 if (clock.GetTimestamp() < Volatile.Read(ref asked.RestsUntil)) throw new BrokenCircuitException();
-                answer = await asked.Breaker.ExecuteAsync(async cancel => await Post(stored, question, facts, cancel), CancellationToken.None);
+                answer = await asked.Breaker.ExecuteAsync(async cancel => await Post(stored, question, facts, cancel),
+                    CancellationToken.None);
             }
             catch (BrokenCircuitException)
             {
-                answer = new BackendAnswer(false, TimeSpan.Zero, "", $"failed repeatedly, or asked by Retry-After to be left alone, and is not asked for now: {asked.LastError}");
+                answer = new BackendAnswer(false, TimeSpan.Zero, "",
+                    $"failed repeatedly, or asked by Retry-After to be left alone, and is not asked for now: {asked.LastError}");
             }
             catch (DeciderFailedException failed)
             {
                 // Told once, then rarely: a decider that is down must not fill the log.
-                if (BitOperations.IsPow2(Interlocked.Increment(ref asked.FailedInARow))) log.LogWarning("The decider {Name} of the space {Space} {Failure} ({Count} times in a row)", decider, question.Space.Name, failed.Message, asked.FailedInARow);
+                if (BitOperations.IsPow2(Interlocked.Increment(ref asked.FailedInARow)))
+                {
+                    log.LogWarning("The decider {Name} of the space {Space} {Failure} ({Count} times in a row)", decider,
+                        question.Space.Name, failed.Message, asked.FailedInARow);
+                }
                 asked.LastError = failed.Message;
-                if (failed.RestFor is { } rest) Volatile.Write(ref asked.RestsUntil, clock.GetTimestamp() + (long)(Math.Clamp(rest.TotalSeconds, ShortestAskedRest.TotalSeconds, LongestAskedRest.TotalSeconds) * clock.TimestampFrequency));
+                if (failed.RestFor is { } rest)
+                {
+                    Volatile.Write(ref asked.RestsUntil,
+                        clock.GetTimestamp() +
+                        (long)(Math.Clamp(rest.TotalSeconds, ShortestAskedRest.TotalSeconds,
+                        LongestAskedRest.TotalSeconds) * clock.TimestampFrequency));
+                }
                 answer = new BackendAnswer(false, TimeSpan.Zero, "", failed.Message);
             }
             if (answer.Failure is null) Interlocked.Exchange(ref asked.FailedInARow, 0);
-            Interlocked.Increment(ref answer.Failure is not null ? ref asked.Failed : ref answer.Allowed ? ref asked.Allowed : ref asked.Denied);
+            Interlocked.Increment(ref answer.Failure is not null ? ref asked.Failed : ref answer.Allowed
+                ? ref asked.Allowed
+                : ref asked.Denied);
             if (answer is { Allowed: false, Failure: null } && answer.Holds > TimeSpan.Zero)
             {
                 if (denials.Count > MostRemembered) denials.Clear();
@@ -140,7 +159,15 @@ public sealed class Deciders : IDisposable
     {
         var state = new CircuitBreakerStateProvider();
         var breaker = new ResiliencePipelineBuilder { TimeProvider = clock }
-            .AddCircuitBreaker(new CircuitBreakerStrategyOptions { FailureRatio = 0.5, MinimumThroughput = 5, SamplingDuration = TimeSpan.FromSeconds(30), BreakDuration = RestsFor, StateProvider = state, ShouldHandle = new PredicateBuilder().Handle<DeciderFailedException>() })
+            .AddCircuitBreaker(new CircuitBreakerStrategyOptions
+            {
+                FailureRatio = 0.5,
+                MinimumThroughput = 5,
+                SamplingDuration = TimeSpan.FromSeconds(30),
+                BreakDuration = RestsFor,
+                StateProvider = state,
+                ShouldHandle = new PredicateBuilder().Handle<DeciderFailedException>()
+            })
             .Build();
         return new Running(breaker, state);
     }
@@ -164,7 +191,8 @@ public sealed class Deciders : IDisposable
             if ((int)response.StatusCode != 200)
             {
                 var rest = response.Headers.RetryAfter is { } after ? after.Delta ?? after.Date - clock.GetUtcNow() : null;
-                throw new DeciderFailedException($"answered {(int)response.StatusCode}; a decision is a 200 with a JSON object") { RestFor = rest };
+                throw new DeciderFailedException($"answered {(int)response.StatusCode}; a decision is a 200 with a JSON object")
+                { RestFor = rest };
             }
             var buffer = new byte[MaxAnswerBytes + 1];
             await using var stream = await response.Content.ReadAsStreamAsync(limit.Token);
@@ -174,7 +202,9 @@ public sealed class Deciders : IDisposable
         }
         catch (HttpRequestException error)
         {
-            throw new DeciderFailedException(error.InnerException is OutboundRefusedException refused ? refused.Message : $"can't be reached: {error.Message}");
+            throw new DeciderFailedException(error.InnerException is OutboundRefusedException refused
+                ? refused.Message
+                : $"can't be reached: {error.Message}");
         }
         catch (IOException error)
         {
@@ -223,16 +253,29 @@ public sealed class Deciders : IDisposable
         {
             using var document = Json.Parse(body.ToArray());
             var root = document.RootElement;
-            if (root.ValueKind != JsonValueKind.Object || JsonText.HasBadText(root)) throw new DeciderFailedException("answered no JSON object");
-            bool allow = root.TryGetProperty("decision", out var decision) && decision.ValueKind == JsonValueKind.String && decision.ValueEquals("allow");
-            if (!allow && !(decision.ValueKind == JsonValueKind.String && decision.ValueEquals("deny"))) throw new DeciderFailedException("answered without \"decision\": \"allow\" or \"deny\"");
+            if (root.ValueKind != JsonValueKind.Object || JsonText.HasBadText(root))
+            {
+                throw new DeciderFailedException("answered no JSON object");
+            }
+            bool allow = root.TryGetProperty("decision", out var decision) && decision.ValueKind == JsonValueKind.String
+                && decision.ValueEquals("allow");
+            if (!allow && !(decision.ValueKind == JsonValueKind.String && decision.ValueEquals("deny")))
+            {
+                throw new DeciderFailedException("answered without \"decision\": \"allow\" or \"deny\"");
+            }
             var holds = TimeSpan.FromSeconds(allow ? decider.AllowSeconds : decider.DenySeconds);
-            if (root.TryGetProperty("for", out var given) && (!JsonText.TryString(given, out var text) || !Durations.TryParse(text, out holds) || holds > LongestHold || (allow && holds < TimeSpan.FromSeconds(1))))
+            if (root.TryGetProperty("for", out var given)
+                && (!JsonText.TryString(given, out var text) || !Durations.TryParse(text, out holds) || holds > LongestHold
+                || (allow && holds < TimeSpan.FromSeconds(1))))
                 throw new DeciderFailedException("answered a \"for\" that is no time from 1s to 24h");
             var profile = "";
             if (root.TryGetProperty("profile", out given))
             {
-                if (given.ValueKind != JsonValueKind.Object || given.GetRawText().Length > MaxProfileBytes) throw new DeciderFailedException($"answered a \"profile\" that is not an object of at most {MaxProfileBytes} characters");
+                if (given.ValueKind != JsonValueKind.Object || given.GetRawText().Length > MaxProfileBytes)
+                {
+                    throw new DeciderFailedException(
+                        $"answered a \"profile\" that is not an object of at most {MaxProfileBytes} characters");
+                }
                 profile = Json.OnOneLine(given);
             }
             return new BackendAnswer(allow, holds, profile, null);

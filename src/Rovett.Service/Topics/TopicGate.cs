@@ -32,7 +32,8 @@ public sealed class TopicGate : IDisposable
     readonly Repeating rounds;
 
     /// <summary>Starts asking again for answers that end soon.</summary>
-    public TopicGate(LedgerPump ledger, Deciders deciders, Refusals refusals, SpaceDirectory spaces, RovettOptions options, TimeProvider clock, Faults faults)
+    public TopicGate(LedgerPump ledger, Deciders deciders, Refusals refusals, SpaceDirectory spaces, RovettOptions options,
+        TimeProvider clock, Faults faults)
     {
         (this.ledger, this.deciders, this.refusals, this.spaces, this.faults) = (ledger, deciders, refusals, spaces, faults);
         (topicsPerSession, topicsPerUser) = (options.TopicsPerSession, options.TopicsPerUser);
@@ -42,12 +43,14 @@ public sealed class TopicGate : IDisposable
     /// <summary>A session takes a topic's channel.</summary>
     /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
     public async Task Subscribe(SpaceRuntime space, UserState user, Session session, string topic, Position? after) =>
-        await Decided(space, user.Id.Value, topic, TopicRights.Subscribe, async () => (await ledger.Ask(new SubscribeCommand(space.Name, user, session, topic, after, topicsPerSession))).Decision);
+        await Decided(space, user.Id.Value, topic, TopicRights.Subscribe,
+        async () => (await ledger.Ask(new SubscribeCommand(space.Name, user, session, topic, after, topicsPerSession))).Decision);
 
     /// <summary>A session says something on a topic.</summary>
     /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
     public Task Say(SpaceRuntime space, UserState user, Session session, string topic, byte[] data, bool toSelf) =>
-        Decided(space, user.Id.Value, topic, TopicRights.Say, () => ledger.Ask(new SayCommand(space.Name, user, session, topic, data, toSelf)));
+        Decided(space, user.Id.Value, topic, TopicRights.Say,
+        () => ledger.Ask(new SayCommand(space.Name, user, session, topic, data, toSelf)));
 
     /// <summary>A session looks at who is on a topic or role.</summary>
     /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
@@ -55,7 +58,10 @@ public sealed class TopicGate : IDisposable
     {
         Task<Decision> Attempt() => ledger.Ask(new WatchCommand(space.Name, user, session, address, topicsPerSession));
         if (address.Kind == AddressKind.Topic) await Decided(space, user.Id.Value, address.Name, TopicRights.Presence, Attempt);
-        else if (await Attempt() is { Allowed: false } refused) await Refuse(space, user.Id.Value, address.ToString(), "presence", refused.By);
+        else if (await Attempt() is { Allowed: false } refused)
+        {
+            await Refuse(space, user.Id.Value, address.ToString(), "presence", refused.By);
+        }
     }
 
     /// <summary>A user follows a topic.</summary>
@@ -63,7 +69,8 @@ public sealed class TopicGate : IDisposable
     public async Task<(IReadOnlyList<FollowedTopic> Follows, Totals Totals)> Follow(SpaceRuntime space, Identity by, string topic)
     {
         var answer = (Decision: default(Decision), Follows: (IReadOnlyList<FollowedTopic>)[], Totals: default(Totals));
-        await Decided(space, by.User.Value, topic, TopicRights.Follow, async () => (answer = await ledger.Ask(new FollowCommand(space.Name, by.User.Value, topic, true, topicsPerUser, by))).Decision);
+        await Decided(space, by.User.Value, topic, TopicRights.Follow,
+            async () => (answer = await ledger.Ask(new FollowCommand(space.Name, by.User.Value, topic, true, topicsPerUser, by))).Decision);
         return (answer.Follows, answer.Totals);
     }
 
@@ -74,7 +81,8 @@ public sealed class TopicGate : IDisposable
         return (follows, totals);
     }
 
-    /// <summary>A user connected: what is followed and was not the user's while the backend could not be asked is asked for again.</summary>
+    /// <summary>A user connected: what is followed and was not the user's while the backend could not be asked is asked
+    /// for again.</summary>
     public async Task Returned(SpaceRuntime space, string user)
     {
         try
@@ -120,14 +128,18 @@ public sealed class TopicGate : IDisposable
         else
         {
             await refusals.Note(space.Name, user, $"topic:{topic}", name, by);
-            throw new Problem(503, "decision-unavailable", "Whether this is allowed can't be found out now", $"To {name} 'topic:{topic}' is refused until it can be.", "Try again after the seconds named in Retry-After.") { RetryAfterSeconds = 10 }.ToException();
+            throw new Problem(503, "decision-unavailable", "Whether this is allowed can't be found out now",
+                $"To {name} 'topic:{topic}' is refused until it can be.",
+                "Try again after the seconds named in Retry-After.")
+            { RetryAfterSeconds = 10 }.ToException();
         }
     }
 
     async Task Refuse(SpaceRuntime space, string user, string address, string right, string by)
     {
         await refusals.Note(space.Name, user, address, right, by.Length > 0 ? by : "no policy and no grant covers it");
-        throw new Problem(403, "not-allowed", "That is not allowed", $"To {right} '{address}' is refused.", "Whoever runs the service can say why: rovett explain.").ToException();
+        throw new Problem(403, "not-allowed", "That is not allowed", $"To {right} '{address}' is refused.",
+            "Whoever runs the service can say why: rovett explain.").ToException();
     }
 
     async Task<BackendAnswer> AskFor(SpaceRuntime space, string user, string topic, TopicRights right, Policy policy)
@@ -149,7 +161,11 @@ public sealed class TopicGate : IDisposable
         try
         {
             int free = MostAskedAgain - askedAgain.Keys.Count(k => k.Space == space);
-            foreach (var ending in (await ledger.Ask(new EndingAnswersCommand(space.Name, AskAgainWithin))).Where(e => !askedAgain.ContainsKey((space, e.Grant.Number))).Take(free)) _ = AskAgain(space, ending);
+            foreach (var ending in (await ledger.Ask(new EndingAnswersCommand(space.Name, AskAgainWithin))).Where(
+                e => !askedAgain.ContainsKey((space, e.Grant.Number))).Take(free))
+            {
+                _ = AskAgain(space, ending);
+            }
         }
         catch (ProblemException)
         {

@@ -18,14 +18,19 @@ public static class PostgresHistory
         try
         {
             var result = DeployChanges.To.PostgresqlDatabase(settings)
-                .WithScriptsEmbeddedInAssembly(Assembly.GetExecutingAssembly(), name => name.Contains(".Postgres.Migrations.", StringComparison.Ordinal))
+                .WithScriptsEmbeddedInAssembly(Assembly.GetExecutingAssembly(),
+                name => name.Contains(".Postgres.Migrations.", StringComparison.Ordinal))
                 .WithTransactionPerScript().LogTo(new NoOpUpgradeLog()).Build().PerformUpgrade();
-            if (!result.Successful) throw new StoreException($"The database could not be brought to the present schema: {result.Error.Message}", result.Error);
+            if (!result.Successful)
+            {
+                throw new StoreException($"The database could not be brought to the present schema: {result.Error.Message}", result.Error);
+            }
             return new SqlLedgerStore(new PostgresSql(settings, writes: true));
         }
         catch (NpgsqlException error)
         {
-            throw new StoreException($"The database can't be used: {error.Message}. Check that the server runs and that the user may make tables in the database.", error);
+            throw new StoreException($"The database can't be used: {error.Message}. Check that the server runs and that the user may " +
+                $"make tables in the database.", error);
         }
     }
 
@@ -33,5 +38,7 @@ public static class PostgresHistory
     public static SqlHistoryReader Read(string connectionString) => new(() => new PostgresSql(Settings(connectionString), writes: false));
 
     // Not pooled: the writer's lock must go with its connection. What is asked often is prepared by itself.
-    static string Settings(string connectionString) => new NpgsqlConnectionStringBuilder(connectionString) { Pooling = false, MaxAutoPrepare = 200, AutoPrepareMinUsages = 2, Enlist = false }.ConnectionString;
+    static string Settings(string connectionString) =>
+        new NpgsqlConnectionStringBuilder(connectionString)
+        { Pooling = false, MaxAutoPrepare = 200, AutoPrepareMinUsages = 2, Enlist = false }.ConnectionString;
 }

@@ -7,7 +7,8 @@ namespace Rovett.Storage.Sql;
 public interface ISql : IDisposable
 {
     /// <summary>Opens a transaction to write in.</summary>
-    /// <param name="lasting">False: its commit does not wait for the disk. A crash of the process does not lose it, a power cut may, until <see cref="Sync"/> or the next commit that lasts.</param>
+    /// <param name="lasting">False: its commit does not wait for the disk. A crash of the process does not lose it, a
+    /// power cut may, until <see cref="Sync"/> or the next commit that lasts.</param>
     void Begin(bool lasting = true);
     /// <summary>Opens a transaction to read in: everything read in it is of one moment.</summary>
     void BeginReading();
@@ -17,7 +18,8 @@ public interface ISql : IDisposable
     void Sync();
     /// <summary>Forgets the transaction; does not throw.</summary>
     void Rollback();
-    /// <summary>Has what was freed overwritten, where the home keeps it: once the transaction is committed, and at the latest when it is closed.</summary>
+    /// <summary>Has what was freed overwritten, where the home keeps it: once the transaction is committed, and at the
+    /// latest when it is closed.</summary>
     void ScrubFreed();
     /// <summary>Writes. May be carried out together with what follows, before the next read or the commit.</summary>
     void Run(string sql, params ReadOnlySpan<object?> values);

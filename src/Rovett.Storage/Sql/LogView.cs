@@ -21,7 +21,8 @@ sealed class LogView
         Log = log;
         Mine = mine;
         var parts = row?.Parts ?? UserLogParts.None;
-        OrdinalSet Marks(long line, UserLogParts part, MarkKind kind) => new(line, (parts & part) == 0 ? null : new StoredBlocks(sql, person, log.Log, kind));
+        OrdinalSet Marks(long line, UserLogParts part, MarkKind kind) =>
+            new(line, (parts & part) == 0 ? null : new StoredBlocks(sql, person, log.Log, kind));
         read = Marks(row?.ReadLine ?? 0, UserLogParts.Read, MarkKind.Read);
         received = Marks(row?.ReceivedLine ?? 0, UserLogParts.Received, MarkKind.Received);
         Muted = log.SubscribedMuted ?? Marks(row?.MutedLine ?? 0, UserLogParts.Muted, MarkKind.Muted);
@@ -42,7 +43,11 @@ sealed class LogView
         {
             if (skips is not null) return skips;
             skips = new OrdinalSet();
-            if (hasSkips) sql.All("SELECT ordinal FROM skip WHERE person=?1 AND log=?2 ORDER BY ordinal", r => r.GetInt64(0), person, Log.Log).ForEach(o => skips.Add(new OrdinalRun(o, o)));
+            if (hasSkips)
+            {
+                sql.All("SELECT ordinal FROM skip WHERE person=?1 AND log=?2 ORDER BY ordinal", r => r.GetInt64(0), person, Log.Log)
+                    .ForEach(o => skips.Add(new OrdinalRun(o, o)));
+            }
             return skips;
         }
     }
@@ -64,15 +69,18 @@ sealed class LogView
     }
 
     long OrdinalAt(long position) => position <= 0 ? 0
-        : Math.Max(Log.Trimmed, sql.Number("SELECT ordinal FROM log_item WHERE log=?1 AND position<=?2 ORDER BY position DESC LIMIT 1", Log.Log, position) ?? 0);
+        : Math.Max(Log.Trimmed,
+        sql.Number("SELECT ordinal FROM log_item WHERE log=?1 AND position<=?2 ORDER BY position DESC LIMIT 1", Log.Log, position) ?? 0);
 
-    /// <summary>What became of notifications since: of those that came since too, because the device may have read an inbox meanwhile.</summary>
+    /// <summary>What became of notifications since: of those that came since too, because the device may have read an
+    /// inbox meanwhile.</summary>
     void Changes(long after, int limit, long head, List<FoundEntry> into)
     {
         int found = 0;
         for (long from = after; found < limit;)
         {
-            var rows = sql.All("SELECT position, ordinal FROM change WHERE log=?1 AND position>?2 AND position<=?3 AND kind<>6 ORDER BY position LIMIT ?4",
+            var rows = sql.All("SELECT position, ordinal FROM change WHERE log=?1 AND position>?2 AND position<=?3 AND kind<>6 ORDER BY " +
+                "position LIMIT ?4",
                 r => (Position: r.GetInt64(0), Ordinal: r.GetInt64(1)), Log.Log, from, head, (long)limit);
             foreach (var (position, ordinal) in rows)
             {
@@ -88,7 +96,8 @@ sealed class LogView
     /// <summary>The notifications before a position, newest first, a few at a time.</summary>
     public NewestFirst Before(long before, InboxState state)
     {
-        long end = before == long.MaxValue ? long.MaxValue : sql.Number("SELECT ordinal FROM log_item WHERE log=?1 AND position<?2 ORDER BY position DESC LIMIT 1", Log.Log, before) ?? 0;
+        long end = before == long.MaxValue ? long.MaxValue
+            : sql.Number("SELECT ordinal FROM log_item WHERE log=?1 AND position<?2 ORDER BY position DESC LIMIT 1", Log.Log, before) ?? 0;
         return new NewestFirst(this, state switch
         {
             InboxState.Unread => Visible(0, end, [read, Muted]),
@@ -97,11 +106,14 @@ sealed class LogView
         });
     }
 
-    /// <summary>When the user marked an ordinal, or a device acknowledged it; null when not. Looked up only for those that are marked.</summary>
+    /// <summary>When the user marked an ordinal, or a device acknowledged it; null when not. Looked up only for those
+    /// that are marked.</summary>
     public StoredTime? MarkedAt(MarkKind kind, long ordinal)
     {
         if (!(kind == MarkKind.Read ? read : received).Contains(ordinal)) return null;
-        var run = sql.One("SELECT to_ord, time FROM mark_run WHERE log=?1 AND kind=?2 AND person=?3 AND from_ord<=?4 ORDER BY from_ord DESC LIMIT 1", r => Tuple.Create(r.GetInt64(0), r.GetInt64(1)), Log.Log, (long)kind, person, ordinal);
+        var run = sql.One(
+            "SELECT to_ord, time FROM mark_run WHERE log=?1 AND kind=?2 AND person=?3 AND from_ord<=?4 ORDER BY from_ord DESC LIMIT 1",
+            r => Tuple.Create(r.GetInt64(0), r.GetInt64(1)), Log.Log, (long)kind, person, ordinal);
         return run is not null && run.Item1 >= ordinal ? new StoredTime(run.Item2) : null;
     }
 
@@ -136,7 +148,8 @@ sealed class LogView
 
     /// <summary>The address that reaches the user with a living ordinal, or null when it is not the user's to see.</summary>
     public string? AddressFor(long ordinal) =>
-        ordinal <= Log.Trimmed || Skips.Contains(ordinal) || (dead.Contains(ordinal) && !Mine.Contains(ordinal)) ? null : SegmentAddress(ordinal);
+        ordinal <= Log.Trimmed || Skips.Contains(ordinal)
+        || (dead.Contains(ordinal) && !Mine.Contains(ordinal)) ? null : SegmentAddress(ordinal);
 
     string? SegmentAddress(long ordinal)
     {
@@ -152,18 +165,26 @@ sealed class LogView
     {
         foreach (var (run, _) in Visible(0, long.MaxValue, [read, Muted]))
         {
-            foreach (var group in sql.All("SELECT type, min(position), count(*) FROM log_item WHERE log=?1 AND ordinal>=?2 AND ordinal<=?3 GROUP BY type", r => (r.GetInt64(0), r.GetInt64(1), r.GetInt64(2)), Log.Log, run.From, run.To)) yield return group;
+            foreach (var group in sql.All(
+                "SELECT type, min(position), count(*) FROM log_item WHERE log=?1 AND ordinal>=?2 AND ordinal<=?3 GROUP BY type",
+                r => (r.GetInt64(0), r.GetInt64(1), r.GetInt64(2)), Log.Log, run.From, run.To))
+            {
+                yield return group;
+            }
         }
     }
 
     /// <summary>How many unread ordinals are about a subject.</summary>
     public long UnreadAbout(long subjectHash) =>
-        sql.All("SELECT ordinal FROM log_item WHERE log=?1 AND subject=?2", r => r.GetInt64(0), Log.Log, subjectHash).Count(o => AddressFor(o) is not null && !read.Contains(o) && !Muted.Contains(o));
+        sql.All("SELECT ordinal FROM log_item WHERE log=?1 AND subject=?2", r => r.GetInt64(0), Log.Log, subjectHash)
+        .Count(o => AddressFor(o) is not null && !read.Contains(o) && !Muted.Contains(o));
 
     void Items(OrdinalRun run, string address, int limit, string order, List<FoundEntry> into)
     {
-        foreach (var (ordinal, position) in sql.All($"SELECT ordinal, position FROM log_item WHERE log=?1 AND ordinal>=?2 AND ordinal<=?3 ORDER BY ordinal {order} LIMIT ?4",
-            r => (r.GetInt64(0), r.GetInt64(1)), Log.Log, run.From, run.To, (long)limit)) into.Add(new FoundEntry(position, address, Log.Log, ordinal));
+        foreach (var (ordinal, position) in sql.All(
+            $"SELECT ordinal, position FROM log_item WHERE log=?1 AND ordinal>=?2 AND ordinal<=?3 ORDER BY ordinal {order} LIMIT ?4",
+            r => (r.GetInt64(0), r.GetInt64(1)), Log.Log, run.From, run.To,
+            (long)limit)) into.Add(new FoundEntry(position, address, Log.Log, ordinal));
     }
 
     /// <summary>Runs of what the user may see in (from, to], without those in any of the sets.</summary>
@@ -192,7 +213,9 @@ sealed class LogView
 
     void Alive(List<OrdinalRun> runs, OrdinalSet[] minus, string address, List<(OrdinalRun, string)> into)
     {
-        var mine = Mine.Where(o => dead.Contains(o) && runs.Exists(r => o >= r.From && o <= r.To) && !Skips.Contains(o) && !minus.Any(m => m.Contains(o))).ToList();
+        var mine = Mine.Where(
+            o => dead.Contains(o) && runs.Exists(r => o >= r.From && o <= r.To) && !Skips.Contains(o) && !minus.Any(m => m.Contains(o)))
+            .ToList();
         foreach (var set in (OrdinalSet[])[dead, Skips, .. minus])
         {
             if (set.IsEmpty) continue;

@@ -15,13 +15,17 @@ static class Rows
     /// <summary>Positions are the low bits of an entry's key, the space's number the high ones.</summary>
     public const int SpaceShift = 44;
 
-    public const string SelectEntry = "SELECT key, time, kind, id, body, addressing, placements, type, subject, receipts, take_for FROM entry";
+    public const string SelectEntry =
+        "SELECT key, time, kind, id, body, addressing, placements, type, subject, receipts, take_for FROM entry";
     public const string SelectText = "SELECT key, kind, time, id, body FROM entry";
     public const string SelectLog = "SELECT l.id, l.key, l.head, l.head_position, l.trimmed, l.lost_ordinal, l.lost_position, l.lost_time, "
-        + "(SELECT ordinal FROM log_item WHERE log=l.id ORDER BY ordinal DESC LIMIT 1), (SELECT position FROM log_item WHERE log=l.id ORDER BY ordinal DESC LIMIT 1), "
+        + "(SELECT ordinal FROM log_item WHERE log=l.id ORDER BY ordinal DESC LIMIT 1), (SELECT position FROM log_item WHERE log=l.id " +
+        "ORDER BY ordinal DESC LIMIT 1), "
         + "(SELECT position FROM change WHERE log=l.id ORDER BY position DESC LIMIT 1) FROM log l";
-    public const string SelectPerson = "SELECT id, name, seen, rev, roles_issued_at, roles_changed_at, token_roles, directory_roles, display_name, locale, valid_from, blocked, claims, rules_seen, ahead, claims_at FROM person";
-    public const string SelectUserLogs = "SELECT log, read_line, received_line, handled_line, muted_line, gone, journal_seen, muted_through, parts, segments FROM user_log WHERE person=?1";
+    public const string SelectPerson = "SELECT id, name, seen, rev, roles_issued_at, roles_changed_at, token_roles, directory_roles, " +
+        "display_name, locale, valid_from, blocked, claims, rules_seen, ahead, claims_at FROM person";
+    public const string SelectUserLogs = "SELECT log, read_line, received_line, handled_line, muted_line, gone, journal_seen, " +
+        "muted_through, parts, segments FROM user_log WHERE person=?1";
     public const string SelectChange = "SELECT position, ordinal, kind, turn FROM change";
     public const string SelectReceipt = "SELECT key, time, state, log, from_ord, to_ord, person, device, position, detail FROM receipt";
 
@@ -33,7 +37,8 @@ static class Rows
     public static EntryRow Entry(DbDataReader r) => new(
         new Position(PositionOf(r.GetInt64(0))), new StoredTime(r.GetInt64(1)), (EntryKind)r.GetInt64(2),
         r.IsDBNull(3) ? default : Id(Bytes(r, 3)), Bytes(r, 4), r.GetString(5), Placements(Bytes(r, 6)),
-        new NotificationTraits(r.GetString(7), Text(r, 8), (ReceiptLevel)r.GetInt64(9), r.IsDBNull(10) ? null : TimeSpan.FromMicroseconds(r.GetInt64(10))));
+        new NotificationTraits(r.GetString(7), Text(r, 8), (ReceiptLevel)r.GetInt64(9),
+        r.IsDBNull(10) ? null : TimeSpan.FromMicroseconds(r.GetInt64(10))));
 
     /// <summary>For entries about a notification, which have its id.</summary>
     public static (long Position, EntryText Text) Text(DbDataReader r) => (PositionOf(r.GetInt64(0)),
@@ -47,16 +52,27 @@ static class Rows
             new LostNotification(r.GetInt64(5), r.GetInt64(6), new StoredTime(r.GetInt64(7))), r.IsDBNull(10) ? 0 : r.GetInt64(10));
     }
 
-    public static PersonRow Person(DbDataReader r) => new(r.GetInt64(0), r.GetString(1), r.IsDBNull(2) ? null : new StoredTime(r.GetInt64(2)), r.GetInt64(3), r.GetInt64(4), r.GetInt64(5),
+    public static PersonRow Person(DbDataReader r) =>
+        new(r.GetInt64(0), r.GetString(1), r.IsDBNull(2) ? null : new StoredTime(r.GetInt64(2)), r.GetInt64(3), r.GetInt64(4),
+        r.GetInt64(5),
         Lines(r.GetString(6)), Lines(r.GetString(7)), Text(r, 8), Text(r, 9))
-    { ValidFrom = r.GetInt64(10), Blocked = r.GetInt64(11) != 0, Claims = r.GetString(12), RulesSeen = Number(r, 13), Ahead = r.GetString(14) is { Length: > 0 } ahead ? [.. ahead.Split(',').Select(n => long.Parse(n, CultureInfo.InvariantCulture))] : [], ClaimsAt = r.GetInt64(15) };
+        {
+            ValidFrom = r.GetInt64(10),
+            Blocked = r.GetInt64(11) != 0,
+            Claims = r.GetString(12),
+            RulesSeen = Number(r, 13),
+            Ahead = [.. r.GetString(14).Split(',', StringSplitOptions.RemoveEmptyEntries).Select(n => long.Parse(n, CultureInfo.InvariantCulture))],
+            ClaimsAt = r.GetInt64(15)
+        };
 
-    public static UserLogRow UserLog(DbDataReader r) => new(r.GetInt64(0), r.GetInt64(1), r.GetInt64(2), r.GetInt64(3), r.GetInt64(4), Number(r, 5), r.GetInt64(6), r.GetInt64(7),
+    public static UserLogRow UserLog(DbDataReader r) =>
+        new(r.GetInt64(0), r.GetInt64(1), r.GetInt64(2), r.GetInt64(3), r.GetInt64(4), Number(r, 5), r.GetInt64(6), r.GetInt64(7),
         (UserLogParts)r.GetInt64(8), r.IsDBNull(9) ? null : Segments(Bytes(r, 9)));
 
     public static JournalRow Change(DbDataReader r) => new(r.GetInt64(0), r.GetInt64(1), (EntryKind)r.GetInt64(2), (int)r.GetInt64(3));
 
-    public static ReceiptRow Receipt(DbDataReader r) => new(PositionOf(r.GetInt64(0)), new StoredTime(r.GetInt64(1)), (ReceiptState)r.GetInt64(2), r.GetInt64(3),
+    public static ReceiptRow Receipt(DbDataReader r) =>
+        new(PositionOf(r.GetInt64(0)), new StoredTime(r.GetInt64(1)), (ReceiptState)r.GetInt64(2), r.GetInt64(3),
         new OrdinalRun(r.GetInt64(4), r.GetInt64(5)), r.GetInt64(6), r.GetString(7), r.GetInt64(8), r.GetString(9));
 
     public static byte[] Bytes(DbDataReader r, int column) => r.GetFieldValue<byte[]>(column);
@@ -89,7 +105,8 @@ static class Rows
     {
         var placements = new Placement[bytes.Length / 16];
         for (int i = 0; i < placements.Length; i++)
-            placements[i] = new Placement(BinaryPrimitives.ReadInt64LittleEndian(bytes.AsSpan(i * 16)), BinaryPrimitives.ReadInt64LittleEndian(bytes.AsSpan(i * 16 + 8)));
+            placements[i] = new Placement(BinaryPrimitives.ReadInt64LittleEndian(bytes.AsSpan(i * 16)),
+                BinaryPrimitives.ReadInt64LittleEndian(bytes.AsSpan(i * 16 + 8)));
         return placements;
     }
 
@@ -109,7 +126,9 @@ static class Rows
     {
         var segments = new Segment[bytes.Length / 24];
         for (int i = 0; i < segments.Length; i++)
-            segments[i] = new Segment(BinaryPrimitives.ReadInt64LittleEndian(bytes.AsSpan(i * 24)), BinaryPrimitives.ReadInt64LittleEndian(bytes.AsSpan(i * 24 + 8)), (int)BinaryPrimitives.ReadInt64LittleEndian(bytes.AsSpan(i * 24 + 16)));
+            segments[i] = new Segment(BinaryPrimitives.ReadInt64LittleEndian(bytes.AsSpan(i * 24)),
+                BinaryPrimitives.ReadInt64LittleEndian(bytes.AsSpan(i * 24 + 8)),
+                (int)BinaryPrimitives.ReadInt64LittleEndian(bytes.AsSpan(i * 24 + 16)));
         return segments;
     }
 
@@ -122,8 +141,10 @@ static class Rows
 sealed class StoredBlocks(ISql sql, long person, long log, MarkKind kind) : IBlockSource
 {
     public IReadOnlyList<(int Block, int Count)> List() =>
-        sql.All("SELECT block, count FROM mark_block WHERE person=?1 AND log=?2 AND kind=?3 ORDER BY block", r => ((int)r.GetInt64(0), (int)r.GetInt64(1)), person, log, (int)kind);
+        sql.All("SELECT block, count FROM mark_block WHERE person=?1 AND log=?2 AND kind=?3 ORDER BY block",
+        r => ((int)r.GetInt64(0), (int)r.GetInt64(1)), person, log, (int)kind);
 
     public byte[] Load(int block) =>
-        sql.One("SELECT bits FROM mark_block WHERE person=?1 AND log=?2 AND kind=?3 AND block=?4", r => Rows.Bytes(r, 0), person, log, (int)kind, block) ?? new byte[OrdinalSet.BlockSize / 8];
+        sql.One("SELECT bits FROM mark_block WHERE person=?1 AND log=?2 AND kind=?3 AND block=?4", r => Rows.Bytes(r, 0), person, log,
+        (int)kind, block) ?? new byte[OrdinalSet.BlockSize / 8];
 }

@@ -7,7 +7,8 @@ public sealed partial class SqlLedgerStore
     const string RemovedPrefix = "\u0001removed-", AfterRemoved = "\u0001removed.";
 
     /// <summary>The names of the spaces, oldest first.</summary>
-    public IReadOnlyList<string> Spaces() => sql.All("SELECT name FROM space ORDER BY id", r => r.GetString(0)).FindAll(name => !name.StartsWith('\u0001'));
+    public IReadOnlyList<string> Spaces() =>
+        sql.All("SELECT name FROM space ORDER BY id", r => r.GetString(0)).FindAll(name => !name.StartsWith('\u0001'));
 
     /// <inheritdoc/>
     public void RemoveSpace(int space) => sql.Run("UPDATE space SET name=?2 WHERE id=?1", (long)space, $"{RemovedPrefix}{space}");
@@ -15,10 +16,21 @@ public sealed partial class SqlLedgerStore
     /// <inheritdoc/>
     public bool Purge(int limit)
     {
-        if (sql.Number("SELECT id FROM space WHERE name>=?1 AND name<?2 ORDER BY name LIMIT 1", RemovedPrefix, AfterRemoved) is not { } space) return false;
-        if (PurgeKeys("entry", space, limit) || PurgeKeys("receipt", space, limit) || PurgePeople(space, limit) || PurgeLogs(space, limit)) return true;
+        if (sql.Number("SELECT id FROM space WHERE name>=?1 AND name<?2 ORDER BY name LIMIT 1", RemovedPrefix, AfterRemoved)
+            is not { } space)
+        {
+            return false;
+        }
+        if (PurgeKeys("entry", space, limit) || PurgeKeys("receipt", space, limit) || PurgePeople(space, limit) || PurgeLogs(space, limit))
+        {
+            return true;
+        }
         PurgeKeys("policies", space, int.MaxValue);
-        foreach (var table in new[] { "audience_address", "address", "answer", "due", "slot", "take", "role", "deadline", "set_aside", "tombstone", "erasure", "topic_grant", "membership" }) sql.Run($"DELETE FROM {table} WHERE space=?1", space);
+        foreach (var table in new[] { "audience_address", "address", "answer", "due", "slot", "take", "role", "deadline", "set_aside",
+            "tombstone", "erasure", "topic_grant", "membership" })
+        {
+            sql.Run($"DELETE FROM {table} WHERE space=?1", space);
+        }
         sql.Run("DELETE FROM space WHERE id=?1", space);
         return true;
     }
@@ -26,7 +38,8 @@ public sealed partial class SqlLedgerStore
     bool PurgeKeys(string table, long space, int limit)
     {
         long first = Rows.First((int)space);
-        var some = sql.All($"SELECT key FROM {table} WHERE key>=?1 AND key<=?2 ORDER BY key LIMIT ?3", r => r.GetInt64(0), first, Rows.Last((int)space), (long)limit);
+        var some = sql.All($"SELECT key FROM {table} WHERE key>=?1 AND key<=?2 ORDER BY key LIMIT ?3", r => r.GetInt64(0), first,
+            Rows.Last((int)space), (long)limit);
         if (some.Count > 0) sql.Run($"DELETE FROM {table} WHERE key>=?1 AND key<=?2", first, some[^1]);
         return some.Count > 0;
     }
@@ -36,7 +49,10 @@ public sealed partial class SqlLedgerStore
         var some = sql.All("SELECT id FROM person WHERE space=?1 ORDER BY id LIMIT ?2", r => r.GetInt64(0), space, (long)limit);
         foreach (long person in some)
         {
-            foreach (var table in new[] { "skip", "user_log", "mark_block", "membership", "mute", "follow" }) sql.Run($"DELETE FROM {table} WHERE person=?1", person);
+            foreach (var table in new[] { "skip", "user_log", "mark_block", "membership", "mute", "follow" })
+            {
+                sql.Run($"DELETE FROM {table} WHERE person=?1", person);
+            }
             sql.Run("DELETE FROM person WHERE id=?1", person);
         }
         return some.Count > 0;
@@ -47,7 +63,8 @@ public sealed partial class SqlLedgerStore
         if (sql.Number("SELECT id FROM log WHERE space=?1 ORDER BY id LIMIT 1", space) is not { } log) return false;
         foreach (var (table, column) in new[] { ("log_item", "ordinal"), ("change", "position") })
         {
-            var some = sql.All($"SELECT {column} FROM {table} WHERE log=?1 ORDER BY {column} LIMIT ?2", r => r.GetInt64(0), log, (long)limit);
+            var some = sql.All($"SELECT {column} FROM {table} WHERE log=?1 ORDER BY {column} LIMIT ?2", r => r.GetInt64(0), log,
+                (long)limit);
             if (some.Count == 0) continue;
             sql.Run($"DELETE FROM {table} WHERE log=?1 AND {column}<=?2", log, some[^1]);
             return true;
@@ -56,7 +73,10 @@ public sealed partial class SqlLedgerStore
         {
             for (long kind = 1; kind <= 3; kind++)
             {
-                var some = sql.All($"SELECT {column} FROM {table} WHERE log=?1 AND kind=?2 {(table == "mark_run" ? "AND is_long IN (0, 1) " : "")}ORDER BY {column} LIMIT ?3", r => r.GetInt64(0), log, kind, (long)limit);
+                var some = sql.All(
+                    $"SELECT {column} FROM {table} WHERE log=?1 AND kind=?2 " +
+                    $"{(table == "mark_run" ? "AND is_long IN (0, 1) " : "")}ORDER BY {column} LIMIT ?3", r => r.GetInt64(0), log, kind,
+                    (long)limit);
                 if (some.Count == 0) continue;
                 sql.Run($"DELETE FROM {table} WHERE log=?1 AND kind=?2 AND {column}<=?3", log, kind, some[^1]);
                 return true;

@@ -58,7 +58,8 @@ public static class DataFolderBackup
     {
         var source = new DirectoryInfo(Path.Combine(from, SqliteFiles.KeySetsName));
         if (!source.Exists) return;
-        var target = Directory.CreateDirectory(Path.Combine(to, SqliteFiles.KeySetsName), UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        var target = Directory.CreateDirectory(Path.Combine(to, SqliteFiles.KeySetsName),
+            UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
         foreach (var file in source.EnumerateFiles())
         {
             for (int attempt = 1; ; attempt++)

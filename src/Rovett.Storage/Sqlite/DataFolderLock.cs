@@ -4,7 +4,8 @@ using Microsoft.Win32.SafeHandles;
 
 namespace Rovett.Storage.Sqlite;
 
-/// <summary>The exclusive right to a data folder. The kernel holds the lock (flock(2)), so it ends with the process, however that ends.</summary>
+/// <summary>The exclusive right to a data folder. The kernel holds the lock (flock(2)), so it ends with the process,
+/// however that ends.</summary>
 public sealed partial class DataFolderLock : IDisposable
 {
     const string LockName = "serve.lock", PidName = "serve.pid";
@@ -40,7 +41,8 @@ public sealed partial class DataFolderLock : IDisposable
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
             handle?.Dispose();
-            throw new StoreException($"The data folder '{folder}' can't be used: {error.Message} Check its owner and free space, or choose another with --data.", error);
+            throw new StoreException($"The data folder '{folder}' can't be used: {error.Message} Check its owner and free space, or " +
+                $"choose another with --data.", error);
         }
     }
 
@@ -55,7 +57,8 @@ public sealed partial class DataFolderLock : IDisposable
         {
             by = "another process";
         }
-        return new StoreException($"The data folder '{folder}' is in use by {by}. Stop that process first, or choose another folder with --data.");
+        return new StoreException(
+            $"The data folder '{folder}' is in use by {by}. Stop that process first, or choose another folder with --data.");
     }
 
     [LibraryImport("libc", EntryPoint = "flock", SetLastError = true)]

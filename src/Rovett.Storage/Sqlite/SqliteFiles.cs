@@ -20,12 +20,17 @@ public static class SqliteFiles
     /// <summary>Who may read and write a data folder's files: their owner.</summary>
     internal const UnixFileMode Own = UnixFileMode.UserRead | UnixFileMode.UserWrite;
 
-    /// <summary>Makes a file its owner's from the first byte, also one that was not; SQLite gives the files beside it the same mode.</summary>
+    /// <summary>Makes a file its owner's from the first byte, also one that was not; SQLite gives the files beside it
+    /// the same mode.</summary>
     internal static void MakeOwn(string path)
     {
         try
         {
-            if (!File.Exists(path)) new FileStream(path, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = Own }).Dispose();
+            if (!File.Exists(path))
+            {
+                new FileStream(path, new FileStreamOptions
+                { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = Own }).Dispose();
+            }
             foreach (var file in new[] { path, path + "-wal", path + "-shm" })
             {
                 if (File.Exists(file) && (File.GetUnixFileMode(file) & ~Own) != 0) File.SetUnixFileMode(file, Own);
@@ -33,7 +38,9 @@ public static class SqliteFiles
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
-            throw new StoreException($"{path} can't be made its owner's alone (mode 0600): {error.Message}. Check who owns the data folder and its files.", error);
+            throw new StoreException(
+                $"{path} can't be made its owner's alone (mode 0600): {error.Message}. Check who owns the data folder and its files.",
+                error);
         }
     }
 
@@ -47,13 +54,19 @@ public static class SqliteFiles
             // otherwise bring that journal back, and with it an empty file.
             using (var probe = Open(path, readOnly: false)) Execute(probe, "PRAGMA synchronous=EXTRA; PRAGMA journal_mode=WAL");
             var result = DeployChanges.To.SqliteDatabase($"Data Source={path};Pooling=False")
-                .WithScriptsEmbeddedInAssembly(Assembly.GetExecutingAssembly(), name => name.Contains($".{folder}.", StringComparison.Ordinal))
+                .WithScriptsEmbeddedInAssembly(Assembly.GetExecutingAssembly(),
+                name => name.Contains($".{folder}.", StringComparison.Ordinal))
                 .WithTransactionPerScript().LogTo(new NoOpUpgradeLog()).Build().PerformUpgrade();
-            if (!result.Successful) throw new StoreException($"The store at {path} could not be brought to the present schema: {result.Error.Message}", result.Error);
+            if (!result.Successful)
+            {
+                throw new StoreException($"The store at {path} could not be brought to the present schema: {result.Error.Message}",
+                    result.Error);
+            }
         }
         catch (SqliteException error)
         {
-            throw new StoreException($"The store at {path} can't be opened: {error.Message}. Check the folder's owner and free space, or choose another with --data.", error);
+            throw new StoreException($"The store at {path} can't be opened: {error.Message}. Check the folder's owner and free space, " +
+                $"or choose another with --data.", error);
         }
     }
 
@@ -68,7 +81,8 @@ public static class SqliteFiles
     public static SqliteConnection Open(string path, bool readOnly)
     {
         // The time-out is that of busy_timeout; the driver's own, half a minute, would be waited for after it.
-        var connection = new SqliteConnection($"Data Source={path};Pooling=False;Default Timeout=1;Mode={(readOnly ? "ReadOnly" : "ReadWriteCreate")}");
+        var connection =
+            new SqliteConnection($"Data Source={path};Pooling=False;Default Timeout=1;Mode={(readOnly ? "ReadOnly" : "ReadWriteCreate")}");
         connection.Open();
         // Plans don't depend on the values bound. Without it, a statement with LIMIT ? is compiled anew each time it is bound.
         _ = raw.sqlite3_db_config(connection.Handle!, raw.SQLITE_DBCONFIG_ENABLE_QPSG, 1, out _);

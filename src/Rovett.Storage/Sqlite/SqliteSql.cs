@@ -19,7 +19,8 @@ public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? ch
     public void Begin(bool lasting = true)
     {
         lasting |= !(hasLog ??= One("PRAGMA journal_mode", r => r.GetString(0)) == "wal"); // without one, each commit syncs
-        if (lasting != lasts) SqliteFiles.Execute(connection, lasting ? "PRAGMA synchronous=FULL" : "PRAGMA synchronous=NORMAL"); // refused within a transaction
+        // Refused within a transaction.
+        if (lasting != lasts) SqliteFiles.Execute(connection, lasting ? "PRAGMA synchronous=FULL" : "PRAGMA synchronous=NORMAL");
         lasts = lasting;
         Run("BEGIN IMMEDIATE");
     }
@@ -37,7 +38,12 @@ public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? ch
     /// <inheritdoc/>
     public void Sync()
     {
-        if (!lasts) RandomAccess.FlushToDisk(log ??= File.OpenHandle(connection.DataSource + "-wal", FileMode.Open, FileAccess.ReadWrite, FileShare.ReadWrite | FileShare.Delete));
+        if (!lasts)
+        {
+            RandomAccess.FlushToDisk(
+                log ??= File.OpenHandle(connection.DataSource + "-wal", FileMode.Open, FileAccess.ReadWrite,
+                FileShare.ReadWrite | FileShare.Delete));
+        }
     }
 
     /// <inheritdoc/>

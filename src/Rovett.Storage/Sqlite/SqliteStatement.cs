@@ -34,7 +34,8 @@ sealed class SqliteStatement : DbDataReader
                 null => raw.sqlite3_bind_null(statement, at),
                 long number => raw.sqlite3_bind_int64(statement, at, number),
                 int number => raw.sqlite3_bind_int64(statement, at, number),
-                byte[] bytes => bytes.Length == 0 ? raw.sqlite3_bind_zeroblob(statement, at, 0) : raw.sqlite3_bind_blob(statement, at, bytes),
+                byte[] bytes =>
+                    bytes.Length == 0 ? raw.sqlite3_bind_zeroblob(statement, at, 0) : raw.sqlite3_bind_blob(statement, at, bytes),
                 string text => Bind(at, text),
                 var other => throw new ArgumentException($"{other.GetType().Name} is nothing that the store keeps."),
             });

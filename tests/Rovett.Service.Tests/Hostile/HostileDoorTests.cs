@@ -5,7 +5,8 @@ using Xunit;
 
 namespace Rovett.Service.Tests.Hostile;
 
-/// <summary>Every path of the interface, with every kind of credential that is not the one it takes; and every path that takes a body, with bodies
+/// <summary>Every path of the interface, with every kind of credential that is not the one it takes; and every path
+/// that takes a body, with bodies
 /// that are none. What it is asked is right otherwise, so that nothing else stands in the way.</summary>
 public sealed class HostileDoorTests(HostileGround ground) : IClassFixture<HostileGround>
 {
@@ -92,7 +93,10 @@ public sealed class HostileDoorTests(HostileGround ground) : IClassFixture<Hosti
 
     public static TheoryData<string> Doors() => [.. All.Select(d => $"{d.Method} {d.Path}")];
 
-    public static TheoryData<string> Bodies() => [.. All.Where(d => d.Body is { Length: > 2 } && d.Method != "GET" && d.Takes is not Takes.Operator and not Takes.User && d.Path != "/v1/users").Select(d => $"{d.Method} {d.Path}")];
+    public static TheoryData<string> Bodies() =>
+        [.. All.Where(
+        d => d.Body is { Length: > 2 } && d.Method != "GET" && d.Takes is not Takes.Operator and not Takes.User && d.Path != "/v1/users")
+        .Select(d => $"{d.Method} {d.Path}")];
 
     static readonly Dictionary<string, Func<HostileGround, string?>> Credentials = new()
     {
@@ -124,7 +128,11 @@ public sealed class HostileDoorTests(HostileGround ground) : IClassFixture<Hosti
     (string Method, string Path, Takes Takes, string? Body) Door(string door)
     {
         var found = All.Single(d => $"{d.Method} {d.Path}" == door);
-        return found with { Path = found.Path.Replace("{id}", ground.Ids[1], StringComparison.Ordinal).Replace("{key}", "1", StringComparison.Ordinal).Replace("{session}", ground.StreamSession, StringComparison.Ordinal) };
+        return found with
+        {
+            Path = found.Path.Replace("{id}", ground.Ids[1], StringComparison.Ordinal).Replace("{key}", "1", StringComparison.Ordinal)
+            .Replace("{session}", ground.StreamSession, StringComparison.Ordinal)
+        };
     }
 
     [Theory]
@@ -140,11 +148,14 @@ public sealed class HostileDoorTests(HostileGround ground) : IClassFixture<Hosti
             ground.Refuses(answer, name);
         }
         await ground.MaraIsUntouched(door);
-        (await ground.S.Get("/v1/users/mara", ground.S.Key)).Json!["roles"]!.AsArray().ShouldBeEmpty(); // the directory names none, as before
+        // The directory names none, as before.
+        (await ground.S.Get("/v1/users/mara", ground.S.Key)).Json!["roles"]!.AsArray().ShouldBeEmpty();
         (await ground.S.Get("/v1/settings", ground.S.Key)).Json!["tokens"]!["maxLifeSeconds"]!.GetValue<int>().ShouldBe(604800);
     }
 
-    public static TheoryData<string> Readable() => [.. All.Where(d => d.Method == "GET" && d.Takes != Takes.Operator && !d.Path.StartsWith("/v1/live", StringComparison.Ordinal)).Select(d => $"{d.Method} {d.Path}")];
+    public static TheoryData<string> Readable() =>
+        [.. All.Where(d => d.Method == "GET" && d.Takes != Takes.Operator && !d.Path.StartsWith("/v1/live", StringComparison.Ordinal))
+        .Select(d => $"{d.Method} {d.Path}")];
 
     [Theory]
     [MemberData(nameof(Readable))]
@@ -162,7 +173,10 @@ public sealed class HostileDoorTests(HostileGround ground) : IClassFixture<Hosti
     public async Task A_body_that_is_none_is_refused_and_says_what_is_wrong(string door)
     {
         var (method, path, _, _) = Door(door);
-        foreach (var body in new[] { "", "not json", "[", "7", "null", "\"x\"", "[]", "{\"\\ud800\":1}", new string('[', 200) + new string(']', 200), "{" + string.Concat(Enumerable.Range(0, 200).Select(_ => "\"a\":{")) + new string('}', 201), "{\"name\":\"a\u0000b\"}", Encoding.UTF8.GetString([0x7b, 0xff, 0x7d]) })
+        foreach (var body in new[] { "", "not json", "[", "7", "null", "\"x\"", "[]", "{\"\\ud800\":1}",
+            new string('[', 200) + new string(']', 200),
+                "{" + string.Concat(Enumerable.Range(0, 200).Select(_ => "\"a\":{")) + new string('}', 201), "{\"name\":\"a\u0000b\"}",
+                    Encoding.UTF8.GetString([0x7b, 0xff, 0x7d]) })
         {
             if (body.Length == 0 && path.EndsWith("/rotate", StringComparison.Ordinal)) continue;
             var answer = await ground.S.Call(new HttpMethod(method), path, ground.S.Key, body);

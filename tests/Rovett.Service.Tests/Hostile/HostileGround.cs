@@ -46,22 +46,34 @@ public sealed class HostileGround : IAsyncLifetime
         S = await ServiceUnderTest.Start(o => o.Origins = ["https://crew.example"]);
         (await S.Call(HttpMethod.Put, "/v1/policies", S.Key, Policies)).Status.ShouldBe(200);
         foreach (var (name, algorithm, kid) in new[] { ("rsa", "RS256", "r1"), ("ec", "ES256", "e1"), ("ed", "EdDSA", "d1") })
-            (await S.Post("/v1/signing-keys", S.Key, new JsonObject { ["name"] = name, ["kid"] = kid, ["publicKey"] = JsonNode.Parse(Maker.Jwk(algorithm, kid)) }.ToJsonString())).Status.ShouldBe(201);
+            (await S.Post("/v1/signing-keys", S.Key,
+                new JsonObject
+                {
+                    ["name"] = name,
+                    ["kid"] = kid,
+                    ["publicKey"] = JsonNode.Parse(Maker.Jwk(algorithm, kid))
+                }.ToJsonString())).Status.ShouldBe(201);
         Mara = TestTokens.Make(S.Secret, "mara", ["engineer", "berth-3"], change: c => c["vessel"] = "turnstone");
         Teo = S.Token("teo", "deckhand");
         var harbour = (await S.Post("/v1/spaces", S.Key, """{"name":"harbour"}""")).Json!["credentials"]!;
         (HarbourKey, HarbourSecret) = ((string)harbour["adminKey"]!, (string)harbour["tokenSigningSecret"]!);
-        await S.Post("/s/harbour/v1/notifications", HarbourKey, $$"""{"to":["user:teo","user:mara"],"type":"t","title":"{{Canary}} harbour"}""");
+        await S.Post("/s/harbour/v1/notifications", HarbourKey,
+            $$"""{"to":["user:teo","user:mara"],"type":"t","title":"{{Canary}} harbour"}""");
         HarbourCursor = (string)(await S.Get("/s/harbour/v1/inbox", TestTokens.Make(HarbourSecret, "mara"))).Json!["cursor"]!;
-        foreach (var topic in new[] { "person/mara/letters", "berth/3", "vessel/turnstone" }) (await S.Post("/v1/follows", Mara, $$"""{"topic":"{{topic}}"}""")).Status.ShouldBe(200);
-        Ids = [await Send("user:mara"), await Send("role:engineer", takeable: true), await Send("topic:person/mara/letters"), await Send("topic:berth/3"), await Send("topic:vessel/turnstone")];
+        foreach (var topic in new[] { "person/mara/letters", "berth/3", "vessel/turnstone" })
+        {
+            (await S.Post("/v1/follows", Mara, $$"""{"topic":"{{topic}}"}""")).Status.ShouldBe(200);
+        }
+        Ids = [await Send("user:mara"), await Send("role:engineer", takeable: true), await Send("topic:person/mara/letters"),
+            await Send("topic:berth/3"), await Send("topic:vessel/turnstone")];
         Live = await S.WebSocket(Mara, "?device=desk");
         LiveSession = (string)(await Live.Next("opened"))["session"]!;
         MarasCursor = (string)(await Live.Next("current"))["cursor"]!;
         Stream = await S.Events(Mara, "?device=phone");
         StreamSession = (string)(await Stream.Next("opened"))["session"]!;
         async Task<string> Key(string body) => (string)(await S.Post("/v1/keys", S.Key, body)).Json!["key"]!;
-        NarrowKey = await Key("""{"name":"narrow","scopes":["send"],"types":["progress.*"],"addresses":["role:deckhand","topic:berth/4*"]}""");
+        NarrowKey = await Key(
+            """{"name":"narrow","scopes":["send"],"types":["progress.*"],"addresses":["role:deckhand","topic:berth/4*"]}""");
         ReadKey = await Key("""{"name":"reader","scopes":["read"]}""");
         RevokedKey = await Key("""{"name":"gone","scopes":["admin"]}""");
         var gone = (await S.Get("/v1/keys", S.Key)).Json!["keys"]!.AsArray().Single(k => (string)k!["name"]! == "gone")!;
@@ -113,7 +125,8 @@ public sealed class HostileGround : IAsyncLifetime
         (await S.Get($"/v1/inbox/{Ids[1]}", Mara)).Json!["state"]!["taken"].ShouldBeNull(what);
     }
 
-    public static string B64(string text) => Convert.ToBase64String(Encoding.UTF8.GetBytes(text)).TrimEnd('=').Replace('+', '-').Replace('/', '_');
+    public static string B64(string text) =>
+        Convert.ToBase64String(Encoding.UTF8.GetBytes(text)).TrimEnd('=').Replace('+', '-').Replace('/', '_');
 
     public async ValueTask DisposeAsync()
     {

@@ -7,7 +7,8 @@ using Xunit;
 
 namespace Rovett.Service.Tests.Hostile;
 
-/// <summary>Credentials that do not hold: forged, changed, cut, of elsewhere, of another time. Each on the inbox, the stream and the WebSocket.</summary>
+/// <summary>Credentials that do not hold: forged, changed, cut, of elsewhere, of another time. Each on the inbox, the
+/// stream and the WebSocket.</summary>
 public sealed class HostileTokenTests(HostileGround ground) : IClassFixture<HostileGround>
 {
     static readonly Dictionary<string, Func<HostileGround, string>> Forgeries = new()
@@ -28,26 +29,36 @@ public sealed class HostileTokenTests(HostileGround ground) : IClassFixture<Host
         ["Teo's claims with one role more"] = g => Replace(g.Teo, "deckhand", "engineer"),
         ["signed with another secret"] = g => TestTokens.Make(new string('k', 43), "mara"),
         ["signed with an empty secret"] = g => g.Maker.Sign("HS256", TokenMaker.Claims("mara"), secret: []),
-        ["signed with the public RSA key as a secret (PEM)"] = g => g.Maker.Sign("HS256", TokenMaker.Claims("mara"), "r1", secret: Encoding.ASCII.GetBytes(g.Maker.RsaPem())),
-        ["signed with the public RSA key as a secret (JWK)"] = g => g.Maker.Sign("HS256", TokenMaker.Claims("mara"), "r1", secret: Encoding.ASCII.GetBytes(g.Maker.Jwk("RS256", "r1"))),
-        ["signed with the public EC key as a secret"] = g => g.Maker.Sign("HS256", TokenMaker.Claims("mara"), "e1", secret: Encoding.ASCII.GetBytes(g.Maker.Jwk("ES256", "e1"))),
+        ["signed with the public RSA key as a secret (PEM)"] =
+            g => g.Maker.Sign("HS256", TokenMaker.Claims("mara"), "r1", secret: Encoding.ASCII.GetBytes(g.Maker.RsaPem())),
+        ["signed with the public RSA key as a secret (JWK)"] =
+            g => g.Maker.Sign("HS256", TokenMaker.Claims("mara"), "r1", secret: Encoding.ASCII.GetBytes(g.Maker.Jwk("RS256", "r1"))),
+        ["signed with the public EC key as a secret"] =
+            g => g.Maker.Sign("HS256", TokenMaker.Claims("mara"), "e1", secret: Encoding.ASCII.GetBytes(g.Maker.Jwk("ES256", "e1"))),
         ["RS256 of a stranger's key"] = g => g.Stranger.Sign("RS256", TokenMaker.Claims("mara"), "r1"),
         ["ES256 of a stranger's key"] = g => g.Stranger.Sign("ES256", TokenMaker.Claims("mara"), "e1"),
         ["EdDSA of a stranger's key"] = g => g.Stranger.Sign("EdDSA", TokenMaker.Claims("mara"), "d1"),
-        ["a stranger's key brought along (jwk)"] = g => g.Stranger.Sign("RS256", TokenMaker.Claims("mara"), header: h => h["jwk"] = JsonNode.Parse(g.Stranger.Jwk("RS256"))),
-        ["a stranger's key named by address (jku)"] = g => g.Stranger.Sign("RS256", TokenMaker.Claims("mara"), header: h => h["jku"] = "http://127.0.0.1:1/keys"),
-        ["a stranger's certificate brought along (x5c)"] = g => g.Stranger.Sign("RS256", TokenMaker.Claims("mara"), header: h => h["x5c"] = new JsonArray("AAAA")),
-        ["a stranger's certificate by address (x5u)"] = g => g.Stranger.Sign("RS256", TokenMaker.Claims("mara"), header: h => h["x5u"] = "http://127.0.0.1:1/cert"),
+        ["a stranger's key brought along (jwk)"] =
+            g => g.Stranger.Sign("RS256", TokenMaker.Claims("mara"), header: h => h["jwk"] = JsonNode.Parse(g.Stranger.Jwk("RS256"))),
+        ["a stranger's key named by address (jku)"] =
+            g => g.Stranger.Sign("RS256", TokenMaker.Claims("mara"), header: h => h["jku"] = "http://127.0.0.1:1/keys"),
+        ["a stranger's certificate brought along (x5c)"] =
+            g => g.Stranger.Sign("RS256", TokenMaker.Claims("mara"), header: h => h["x5c"] = new JsonArray("AAAA")),
+        ["a stranger's certificate by address (x5u)"] =
+            g => g.Stranger.Sign("RS256", TokenMaker.Claims("mara"), header: h => h["x5u"] = "http://127.0.0.1:1/cert"),
         ["kid that is a path"] = g => g.Stranger.Sign("HS256", TokenMaker.Claims("mara"), "../../../../dev/null", secret: []),
         ["kid that is a query"] = g => g.Stranger.Sign("HS256", TokenMaker.Claims("mara"), "' OR '1'='1", secret: new byte[32]),
         ["kid of another of the space's keys"] = g => g.Maker.Sign("RS256", TokenMaker.Claims("mara"), "e1"),
         ["kid as a number"] = g => g.Maker.Sign("RS256", TokenMaker.Claims("mara"), header: h => h["kid"] = 1),
-        ["header that must be understood (crit)"] = g => g.Maker.Sign("RS256", TokenMaker.Claims("mara"), "r1", h => h["crit"] = new JsonArray("exp")),
+        ["header that must be understood (crit)"] =
+            g => g.Maker.Sign("RS256", TokenMaker.Claims("mara"), "r1", h => h["crit"] = new JsonArray("exp")),
         ["ES256 with an all-zero signature"] = g => Resign(g.Maker.Sign("ES256", TokenMaker.Claims("mara"), "e1"), new byte[64]),
         ["ES256 with half a signature"] = g => Resign(g.Maker.Sign("ES256", TokenMaker.Claims("mara"), "e1"), new byte[32]),
         ["EdDSA with an all-zero signature"] = g => Resign(g.Maker.Sign("EdDSA", TokenMaker.Claims("mara"), "d1"), new byte[64]),
-        ["RS256 signature under the algorithm PS256"] = g => Rehead(g.Maker.Sign("RS256", TokenMaker.Claims("mara"), "r1"), "RS256", "PS256"),
-        ["RS256 signature under the algorithm HS256"] = g => Rehead(g.Maker.Sign("RS256", TokenMaker.Claims("mara"), "r1"), "RS256", "HS256"),
+        ["RS256 signature under the algorithm PS256"] =
+            g => Rehead(g.Maker.Sign("RS256", TokenMaker.Claims("mara"), "r1"), "RS256", "PS256"),
+        ["RS256 signature under the algorithm HS256"] =
+            g => Rehead(g.Maker.Sign("RS256", TokenMaker.Claims("mara"), "r1"), "RS256", "HS256"),
         ["HS256 signature under the algorithm HS512"] = g => Rehead(g.Mara, "HS256", "HS512"),
         ["algorithm named twice"] = g => HeadOf(g, """{"alg":"HS256","alg":"none","typ":"JWT"}"""),
         ["claims that name the user twice"] = g => Hmac(g, """{"sub":"teo","sub":"mara","iat":1,"exp":9999999999}"""),
@@ -84,7 +95,8 @@ public sealed class HostileTokenTests(HostileGround ground) : IClassFixture<Host
         ["a token in plus-and-slash base64"] = g => g.Mara.Insert(g.Mara.IndexOf('.') + 2, "+/"),
     };
 
-    static string Unsigned(string algorithm) => $"{HostileGround.B64($$"""{"alg":"{{algorithm}}","typ":"JWT"}""")}.{HostileGround.B64("""{"sub":"mara","iat":1,"exp":9999999999}""")}.";
+    static string Unsigned(string algorithm) => $"{HostileGround.B64($$"""{"alg":"{{algorithm}}","typ":"JWT"}""")}." +
+        $"{HostileGround.B64("""{"sub":"mara","iat":1,"exp":9999999999}""")}.";
 
     static string Replace(string token, string what, string with)
     {
@@ -105,9 +117,11 @@ public sealed class HostileTokenTests(HostileGround ground) : IClassFixture<Host
 
     static string HeadOf(HostileGround g, string head) => Signed(g, HostileGround.B64(head) + "." + g.Mara.Split('.')[1]);
 
-    static string Hmac(HostileGround g, string claims) => Signed(g, HostileGround.B64("""{"alg":"HS256","typ":"JWT"}""") + "." + HostileGround.B64(claims));
+    static string Hmac(HostileGround g, string claims) =>
+        Signed(g, HostileGround.B64("""{"alg":"HS256","typ":"JWT"}""") + "." + HostileGround.B64(claims));
 
-    static string Signed(HostileGround g, string text) => $"{text}.{TokenMaker.B64(HMACSHA256.HashData(Encoding.UTF8.GetBytes(g.S.Secret), Encoding.ASCII.GetBytes(text)))}";
+    static string Signed(HostileGround g, string text) =>
+        $"{text}.{TokenMaker.B64(HMACSHA256.HashData(Encoding.UTF8.GetBytes(g.S.Secret), Encoding.ASCII.GetBytes(text)))}";
 
     static string Change(HostileGround g, Action<Dictionary<string, object>> change) => TestTokens.Make(g.S.Secret, "mara", change: change);
 
@@ -118,7 +132,10 @@ public sealed class HostileTokenTests(HostileGround ground) : IClassFixture<Host
     {
         var s = ground.S;
         var token = Forgeries[what](ground);
-        foreach (var (method, path, body) in new[] { ("GET", "/v1/inbox", null), ("GET", $"/v1/inbox/{ground.Ids[0]}", null), ("POST", "/v1/inbox/marks", """{"read":{"all":true}}"""), ("POST", "/v1/tickets", "{}"), ("POST", "/v1/live/" + ground.StreamSession, """{"kind":"markRead","all":true}"""), ("GET", "/v1/live", null) })
+        foreach (var (method, path, body) in new[]
+            { ("GET", "/v1/inbox", null), ("GET", $"/v1/inbox/{ground.Ids[0]}", null),
+            ("POST", "/v1/inbox/marks", """{"read":{"all":true}}"""), ("POST", "/v1/tickets", "{}"),
+                ("POST", "/v1/live/" + ground.StreamSession, """{"kind":"markRead","all":true}"""), ("GET", "/v1/live", null) })
             ground.Refuses(await s.Call(new HttpMethod(method), path, token, body), $"{what}: {path}");
         using var socket = await RawWebSocket.Connect(s.Port, "/v1/live", token.Contains(' ') ? token.Replace(' ', '+') : token);
         socket.Status.ShouldBeInRange(400, 499);
@@ -157,7 +174,8 @@ public sealed class HostileTokenTests(HostileGround ground) : IClassFixture<Host
             await first.Next("opened");
             return t;
         },
-        ["of the space harbour"] = async (g, _) => (string)(await g.S.Post("/s/harbour/v1/tickets", TestTokens.Make(g.HarbourSecret, "mara"), "{}")).Json!["ticket"]!,
+        ["of the space harbour"] = async (g, _) =>
+            (string)(await g.S.Post("/s/harbour/v1/tickets", TestTokens.Make(g.HarbourSecret, "mara"), "{}")).Json!["ticket"]!,
         ["opened from another origin before"] = async (g, t) =>
         {
             using var first = await g.S.Events(null, "?ticket=" + t, "Origin: https://crew.example");

@@ -13,6 +13,7 @@ public enum FrameEvent
     Pong,
     /// <summary>A close frame: <see cref="FrameReader.Code"/>, 1005 when it had none.</summary>
     Close,
-    /// <summary>The peer broke the protocol: close with <see cref="FrameReader.Code"/> and <see cref="FrameReader.Reason"/>; read no more.</summary>
+    /// <summary>The peer broke the protocol: close with <see cref="FrameReader.Code"/> and
+    /// <see cref="FrameReader.Reason"/>; read no more.</summary>
     Failed,
 }

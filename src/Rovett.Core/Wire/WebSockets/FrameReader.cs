@@ -98,8 +98,14 @@ public sealed class FrameReader(int maxMessageBytes)
             _ => (ulong)(head[1] & 127),
         };
         if (extended == 8 && length > long.MaxValue) result = Fail(CloseCode.ProtocolError, "a length has its highest bit set");
-        else if ((extended == 2 && length < 126) || (extended == 8 && length <= ushort.MaxValue)) result = Fail(CloseCode.ProtocolError, "a length is not in its shortest form");
-        else if (opcode < Opcode.Close && length + (ulong)messageLength > (ulong)maxMessageBytes) result = Fail(CloseCode.TooBig, $"a message may have {maxMessageBytes} bytes");
+        else if ((extended == 2 && length < 126) || (extended == 8 && length <= ushort.MaxValue))
+        {
+            result = Fail(CloseCode.ProtocolError, "a length is not in its shortest form");
+        }
+        else if (opcode < Opcode.Close && length + (ulong)messageLength > (ulong)maxMessageBytes)
+        {
+            result = Fail(CloseCode.TooBig, $"a message may have {maxMessageBytes} bytes");
+        }
         if (result == FrameEvent.Failed) return false;
         mask = BinaryPrimitives.ReadUInt32LittleEndian(head.AsSpan(2 + extended));
         maskAt = 0;
@@ -177,7 +183,10 @@ public sealed class FrameReader(int maxMessageBytes)
         int code = BinaryPrimitives.ReadUInt16BigEndian(control);
         if (!CloseCode.MayBeSent(code)) return Fail(CloseCode.ProtocolError, "a close code that may not be sent");
         var check = default(Utf8Check);
-        if (!check.Take(control.AsSpan(2, controlLength - 2)) || !check.Complete) return Fail(CloseCode.InvalidPayload, "a close reason is not UTF-8");
+        if (!check.Take(control.AsSpan(2, controlLength - 2)) || !check.Complete)
+        {
+            return Fail(CloseCode.InvalidPayload, "a close reason is not UTF-8");
+        }
         Code = code;
         return FrameEvent.Close;
     }

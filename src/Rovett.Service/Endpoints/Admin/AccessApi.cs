@@ -14,8 +14,10 @@ using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Endpoints.Admin;
 
-/// <summary>Who may do what: API keys, signing keys, the space's settings, and what was done by whom. All of it needs the scope <c>admin</c>.</summary>
-public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys signing, AccessStore store, AuditTrail audit, SqlHistoryReader history, SessionRegistry sessions, TimeProvider clock)
+/// <summary>Who may do what: API keys, signing keys, the space's settings, and what was done by whom. All of it needs
+/// the scope <c>admin</c>.</summary>
+public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys signing, AccessStore store, AuditTrail audit,
+    SqlHistoryReader history, SessionRegistry sessions, TimeProvider clock)
 {
     const int MostNarrowed = 50, MostActs = 500;
     static readonly string[] KeyMembers = ["name", "scopes", "types", "addresses"];
@@ -30,7 +32,11 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
 
     static string NameOf(JsonElement root, string what, List<FieldError> errors)
     {
-        if (root.TryGetProperty("name", out var given) && JsonText.TryString(given, out var text) && Names.CheckForPath(text, out var name) is null) return name;
+        if (root.TryGetProperty("name", out var given) && JsonText.TryString(given, out var text)
+            && Names.CheckForPath(text, out var name) is null)
+        {
+            return name;
+        }
         errors.Add(new FieldError("name", $"must be 1 to 128 characters that say {what}"));
         return "";
     }
@@ -43,12 +49,26 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
         var errors = new List<FieldError>();
         var root = Json.Object(body, KeyMembers, errors);
         var name = NameOf(root, "what the key is for", errors);
-        var scopes = List(root, "scopes", errors, s => ApiKeys.Scopes.Contains(s) ? null : $"must be one of {string.Join(", ", ApiKeys.Scopes)}");
-        if (scopes.Count == 0 && !errors.Exists(e => e.Field.StartsWith("scopes", StringComparison.Ordinal))) errors.Add(new FieldError("scopes", $"must name at least one of {string.Join(", ", ApiKeys.Scopes)}"));
-        var types = List(root, "types", errors, t => t.Length <= 128 && t.IndexOf('*', StringComparison.Ordinal) is var star && (star < 0 || star == t.Length - 1) ? null : "must be a type, or the beginning of types and *");
-        var addresses = List(root, "addresses", errors, a => a.IndexOf('*', StringComparison.Ordinal) is var star && star < 0 ? Address.TryParse(a, out _)
-            : star == a.Length - 1 && (a.StartsWith("user:", StringComparison.Ordinal) || a.StartsWith("role:", StringComparison.Ordinal) || a.StartsWith("topic:", StringComparison.Ordinal)) ? null : "must be an address, or the beginning of addresses and *: user:*, role:deck*, topic:berth/*");
-        if (scopes.Contains("admin") && types.Count + addresses.Count > 0) errors.Add(new FieldError("scopes", "can't hold admin when the key is narrowed: an admin key can make itself any other"));
+        var scopes =
+            List(root, "scopes", errors, s => ApiKeys.Scopes.Contains(s) ? null : $"must be one of {string.Join(", ", ApiKeys.Scopes)}");
+        if (scopes.Count == 0 && !errors.Exists(e => e.Field.StartsWith("scopes", StringComparison.Ordinal)))
+        {
+            errors.Add(new FieldError("scopes", $"must name at least one of {string.Join(", ", ApiKeys.Scopes)}"));
+        }
+        var types = List(root, "types", errors,
+            t => t.Length <= 128 && t.IndexOf('*', StringComparison.Ordinal) is var star
+            && (star < 0 || star == t.Length - 1) ? null : "must be a type, or the beginning of types and *");
+        var addresses = List(root, "addresses", errors,
+            a => a.IndexOf('*', StringComparison.Ordinal) is var star && star < 0 ? Address.TryParse(a, out _)
+            : star == a.Length - 1
+            && (a.StartsWith("user:", StringComparison.Ordinal) || a.StartsWith("role:", StringComparison.Ordinal)
+            || a.StartsWith("topic:", StringComparison.Ordinal))
+            ? null
+            : "must be an address, or the beginning of addresses and *: user:*, role:deck*, topic:berth/*");
+        if (scopes.Contains("admin") && types.Count + addresses.Count > 0)
+        {
+            errors.Add(new FieldError("scopes", "can't hold admin when the key is narrowed: an admin key can make itself any other"));
+        }
         if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
         var (stored, key) = keys.Make(space.Name, name, scopes, types, addresses);
         audit.Note(space.Name, admin.Actor, "api-key.made", $"key:{stored.Id} {stored.Name}", json => WriteKeyRights(json, stored));
@@ -63,8 +83,10 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
         var errors = new List<FieldError>();
         var root = Json.Object(body, ["overlap"], errors);
         var overlap = TimeSpan.Zero;
-        if (!root.TryGetProperty("overlap", out var given) || !JsonText.TryString(given, out var text) || !Durations.TryParse(text, out overlap) || overlap > LongestOverlap)
-            errors.Add(new FieldError("overlap", $"must say how long the old key holds: now, or a number with s, m, h or d such as 24h, at most {LongestOverlap.TotalDays:0}d"));
+        if (!root.TryGetProperty("overlap", out var given) || !JsonText.TryString(given, out var text)
+            || !Durations.TryParse(text, out overlap) || overlap > LongestOverlap)
+            errors.Add(new FieldError("overlap", $"must say how long the old key holds: now, or a number with s, m, h or d such as 24h, " +
+                $"at most {LongestOverlap.TotalDays:0}d"));
         if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
         var id = (string)context.Request.RouteValues["id"]!;
         if (keys.Rotate(space.Name, id, overlap) is not var (stored, key)) throw UnknownKey().ToException();
@@ -101,7 +123,9 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
         return Task.CompletedTask;
     }
 
-    static Problem UnknownKey() => new(404, "unknown-key", "No such key", "There is no key by this id in this space, or it was revoked before.", "List the keys: rovett key list.");
+    static Problem UnknownKey() =>
+        new(404, "unknown-key", "No such key", "There is no key by this id in this space, or it was revoked before.",
+        "List the keys: rovett key list.");
 
     static void WriteKey(Utf8JsonWriter json, StoredApiKey stored, string? key)
     {
@@ -160,21 +184,35 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
         var root = Json.Object(body, SigningMembers, errors);
         var name = NameOf(root, "which key it is", errors);
         string? kid = null;
-        if (root.TryGetProperty("kid", out var given) && (!JsonText.TryString(given, out kid) || kid.Length is 0 or > 256)) errors.Add(new FieldError("kid", "must be what the header of tokens calls it: 1 to 256 characters"));
-        if (root.EnumerateObject().Count(m => m.Name is "publicKey" or "keySet" or "issuer" or "secret") > 1) errors.Add(new FieldError("(body)", "says more than once what the key is; give one of secret, publicKey, keySet and issuer, or none to have a secret made"));
+        if (root.TryGetProperty("kid", out var given) && (!JsonText.TryString(given, out kid) || kid.Length is 0 or > 256))
+        {
+            errors.Add(new FieldError("kid", "must be what the header of tokens calls it: 1 to 256 characters"));
+        }
+        if (root.EnumerateObject().Count(m => m.Name is "publicKey" or "keySet" or "issuer" or "secret") > 1)
+        {
+            errors.Add(new FieldError("(body)",
+                "says more than once what the key is; give one of secret, publicKey, keySet and issuer, or none to have a secret made"));
+        }
         var (kind, value, shown) = ValueOf(root, kid, errors);
         if (kind is SigningKeyKind.KeySet or SigningKeyKind.Issuer)
         {
             if (kid is not null) errors.Add(new FieldError("kid", "can't be given for a key set: each of its keys has its own"));
-            if (space.Settings.Audiences.Count == 0) errors.Add(new FieldError(kind == SigningKeyKind.Issuer ? "issuer" : "keySet", "signs tokens for others too, and this space takes them whatever their audience; set tokens.audiences first (PATCH /v1/settings)"));
+            if (space.Settings.Audiences.Count == 0)
+            {
+                errors.Add(new FieldError(kind == SigningKeyKind.Issuer ? "issuer" : "keySet",
+                    "signs tokens for others too, and this space takes them whatever their audience; set tokens.audiences first (PATCH " +
+                    "/v1/settings)"));
+            }
         }
         if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named members; nothing was changed.").ToException();
         var stored = new StoredSigningKey(space.Name, name, kind, kid, value, StoredTime.From(clock.GetUtcNow()).Micros);
         if (!signing.Add(stored))
         {
             throw (signing.Has(space.Name, name)
-                ? new Problem(409, "signing-key-exists", "There is a signing key by that name", $"'{name}' is taken.", "Choose another name, or remove that one first.")
-                : new Problem(422, "too-many-signing-keys", "There are as many signing keys as there can be", $"A space has at most {SigningKeys.Max}.", "Remove those that no token is signed with any more.")).ToException();
+                ? new Problem(409, "signing-key-exists", "There is a signing key by that name", $"'{name}' is taken.",
+                "Choose another name, or remove that one first.")
+                : new Problem(422, "too-many-signing-keys", "There are as many signing keys as there can be",
+                $"A space has at most {SigningKeys.Max}.", "Remove those that no token is signed with any more.")).ToException();
         }
         audit.Note(space.Name, admin.Actor, "signing-key.added", name, json => json.WriteString("kind", KindOf(kind)));
         await Json.Write(context, 201, json => WriteSigningKey(json, stored, null, shown));
@@ -185,19 +223,28 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
         if (root.TryGetProperty("publicKey", out var given))
         {
             if (VerifyingKey.OfJwk(given, "", kid, null, out var wrong) is null) errors.Add(new FieldError("publicKey", wrong));
-            else if (new[] { "d", "p", "q", "k" }.FirstOrDefault(m => given.TryGetProperty(m, out _)) is { } secret) errors.Add(new FieldError("publicKey." + secret, "is the private part, which must stay where tokens are made; give the public part only, and replace this key: it has been shown"));
+            else if (new[] { "d", "p", "q", "k" }.FirstOrDefault(m => given.TryGetProperty(m, out _)) is { } secret)
+            {
+                errors.Add(new FieldError("publicKey." + secret, "is the private part, which must stay where tokens are made; give the " +
+                    "public part only, and replace this key: it has been shown"));
+            }
             return (SigningKeyKind.PublicKey, Encoding.UTF8.GetBytes(given.GetRawText()), null);
         }
         if (root.TryGetProperty("secret", out given))
         {
-            if (!JsonText.TryString(given, out var secret) || Encoding.UTF8.GetByteCount(secret) is < 32 or > 512) errors.Add(new FieldError("secret", "must be 32 to 512 bytes of text; leave it out to have one made"));
+            if (!JsonText.TryString(given, out var secret) || Encoding.UTF8.GetByteCount(secret) is < 32 or > 512)
+            {
+                errors.Add(new FieldError("secret", "must be 32 to 512 bytes of text; leave it out to have one made"));
+            }
             return (SigningKeyKind.Secret, Encoding.UTF8.GetBytes(secret ?? ""), null);
         }
         foreach (var (member, kind) in new[] { ("keySet", SigningKeyKind.KeySet), ("issuer", SigningKeyKind.Issuer) })
         {
             if (!root.TryGetProperty(member, out given)) continue;
             if (!JsonText.TryString(given, out var text) || !IsSource(text, mayBeFile: kind == SigningKeyKind.KeySet))
-                errors.Add(new FieldError(member, kind == SigningKeyKind.Issuer ? "must be the issuer's https address, exactly as in its tokens" : "must be an https address, or file: and the name of a file in the folder 'keys' of the data folder"));
+                errors.Add(new FieldError(member, kind == SigningKeyKind.Issuer
+                    ? "must be the issuer's https address, exactly as in its tokens"
+                    : "must be an https address, or file: and the name of a file in the folder 'keys' of the data folder"));
             return (kind, Encoding.UTF8.GetBytes(text ?? ""), null);
         }
         var made = Secrets.New("");
@@ -209,12 +256,21 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
         if (mayBeFile && text.StartsWith(KeySets.FilePrefix, StringComparison.Ordinal))
         {
             var name = text[KeySets.FilePrefix.Length..];
-            return name.Length is > 0 and <= 100 && !name.StartsWith('.') && name.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '_');
+            return name.Length is > 0 and <= 100 && !name.StartsWith('.')
+                && name.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-' or '_');
         }
-        return text.Length <= 2048 && Uri.TryCreate(text, UriKind.Absolute, out var uri) && uri.Scheme is "https" or "http" && uri.UserInfo.Length == 0 && uri.Fragment.Length == 0;
+        return text.Length <= 2048 && Uri.TryCreate(text, UriKind.Absolute, out var uri) && uri.Scheme is "https" or "http"
+            && uri.UserInfo.Length == 0 && uri.Fragment.Length == 0;
     }
 
-    static string KindOf(SigningKeyKind kind) => kind switch { SigningKeyKind.Secret => "secret", SigningKeyKind.PublicKey => "publicKey", SigningKeyKind.KeySet => "keySet", _ => "issuer" };
+    static string KindOf(SigningKeyKind kind) =>
+        kind switch
+        {
+            SigningKeyKind.Secret => "secret",
+            SigningKeyKind.PublicKey => "publicKey",
+            SigningKeyKind.KeySet => "keySet",
+            _ => "issuer"
+        };
 
     /// <summary><c>GET /v1/signing-keys</c></summary>
     public Task ListSigningKeys(HttpContext context)
@@ -241,7 +297,10 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
             json.WritePropertyName("publicKey");
             json.WriteRawValue(stored.Value);
         }
-        if (stored.Kind is SigningKeyKind.KeySet or SigningKeyKind.Issuer) json.WriteString(KindOf(stored.Kind), Encoding.UTF8.GetString(stored.Value));
+        if (stored.Kind is SigningKeyKind.KeySet or SigningKeyKind.Issuer)
+        {
+            json.WriteString(KindOf(stored.Kind), Encoding.UTF8.GetString(stored.Value));
+        }
         json.WriteString("created", new StoredTime(stored.Created).ToString());
         if (source is not null)
         {
@@ -259,7 +318,11 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     {
         var (space, admin) = Admin(context);
         var name = (string)context.Request.RouteValues["name"]!;
-        if (!signing.Remove(space.Name, name)) throw new Problem(404, "unknown-signing-key", "No such signing key", "There is no signing key by this name in this space.", "List them: GET /v1/signing-keys.").ToException();
+        if (!signing.Remove(space.Name, name))
+        {
+            throw new Problem(404, "unknown-signing-key", "No such signing key", "There is no signing key by this name in this space.",
+                "List them: GET /v1/signing-keys.").ToException();
+        }
         int ended = 0;
         foreach (var session in sessions.In(space.Name))
         {
@@ -289,7 +352,12 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     {
         var (space, admin) = Admin(context);
         using var body = await Json.Read(context);
-        if (body.RootElement.ValueKind != JsonValueKind.Object || JsonText.HasBadText(body.RootElement)) throw Problem.Invalid([new FieldError("(body)", "must be a JSON object with the settings to change; null takes one back to its default")]).ToException();
+        if (body.RootElement.ValueKind != JsonValueKind.Object || JsonText.HasBadText(body.RootElement))
+        {
+            throw Problem.Invalid(
+                [new FieldError("(body)", "must be a JSON object with the settings to change; null takes one back to its default")])
+                .ToException();
+        }
         SpaceSettings settings;
         lock (space)
         {
@@ -297,7 +365,11 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
             SpaceSettings.Merge(merged, (JsonObject)JsonNode.Parse(body.RootElement.GetRawText())!);
             var errors = new List<FieldError>();
             settings = SpaceSettings.Read(merged, errors);
-            if (settings.Audiences.Count == 0 && signing.Of(space.Name).Any(k => k.Source is not null)) errors.Add(new FieldError("tokens.audiences", "is empty, and a key set signs tokens for others too; name this space's audience, or remove the key set first"));
+            if (settings.Audiences.Count == 0 && signing.Of(space.Name).Any(k => k.Source is not null))
+            {
+                errors.Add(new FieldError("tokens.audiences",
+                    "is empty, and a key set signs tokens for others too; name this space's audience, or remove the key set first"));
+            }
             if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named settings; nothing was changed.").ToException();
             store.SaveSettings(space.Name, merged.ToJsonString(), StoredTime.From(clock.GetUtcNow()).Micros);
             space.Settings = settings;
@@ -316,7 +388,12 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     {
         var (space, _) = Admin(context);
         long after = 0;
-        if (context.Request.Query.TryGetValue("after", out var text) && !long.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out after)) throw Problem.Invalid([new FieldError("after", "must be the number of a line, as in 'next'")], "Correct the named query parameter.").ToException();
+        if (context.Request.Query.TryGetValue("after", out var text)
+            && !long.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out after))
+        {
+            throw Problem.Invalid([new FieldError("after", "must be the number of a line, as in 'next'")],
+                "Correct the named query parameter.").ToException();
+        }
         var acts = audit.After(space.Name, after, MostActs);
         return Json.Write(context, 200, json =>
         {

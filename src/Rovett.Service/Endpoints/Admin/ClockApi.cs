@@ -10,7 +10,8 @@ using Rovett.Service.Spaces;
 namespace Rovett.Service.Endpoints.Admin;
 
 /// <summary>What the service believes of the time, and an operator's word that the system's clock is right.</summary>
-public sealed class ClockApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, ServiceClock clock, Housekeeping housekeeping, AuditTrail audit)
+public sealed class ClockApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, ServiceClock clock, Housekeeping housekeeping,
+    AuditTrail audit)
 {
     /// <summary><c>GET /v1/clock</c></summary>
     public Task Show(HttpContext context)
@@ -19,7 +20,8 @@ public sealed class ClockApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump led
         return Answer(context);
     }
 
-    /// <summary><c>POST /v1/clock/confirm</c>: the system's clock is right. A step is believed, and retention follows it, at once.</summary>
+    /// <summary><c>POST /v1/clock/confirm</c>: the system's clock is right. A step is believed, and retention follows
+    /// it, at once.</summary>
     public async Task Confirm(HttpContext context)
     {
         var key = keys.Require(context, spaces.Of(context), "admin");

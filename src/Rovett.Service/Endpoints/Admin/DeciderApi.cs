@@ -13,7 +13,8 @@ using Rovett.Storage.Sqlite;
 namespace Rovett.Service.Endpoints.Admin;
 
 /// <summary>The backends that policies ask. All of it needs the scope <c>admin</c>.</summary>
-public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore store, Deciders deciders, OutboundGuard guard, AuditTrail audit, TimeProvider clock)
+public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore store, Deciders deciders, OutboundGuard guard,
+    AuditTrail audit, TimeProvider clock)
 {
     const int Most = 16;
     static readonly string[] Members = ["url", "secret", "timeoutMs", "allowSeconds", "denySeconds"];
@@ -40,15 +41,24 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
         int Number(string member, int low, int high, int otherwise)
         {
             if (!root.TryGetProperty(member, out var value)) return otherwise;
-            if (value.ValueKind == JsonValueKind.Number && value.TryGetInt32(out int number) && number >= low && number <= high) return number;
+            if (value.ValueKind == JsonValueKind.Number && value.TryGetInt32(out int number) && number >= low && number <= high)
+            {
+                return number;
+            }
             errors.Add(new FieldError(member, $"must be a whole number from {low} to {high}"));
             return low;
         }
-        int timeout = Number("timeoutMs", 50, 10_000, 2000), allow = Number("allowSeconds", 1, 86_400, 300), deny = Number("denySeconds", 0, 86_400, 10);
+        int timeout = Number("timeoutMs", 50, 10_000, 2000), allow = Number("allowSeconds", 1, 86_400, 300),
+            deny = Number("denySeconds", 0, 86_400, 10);
         if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named members; nothing was changed.").ToException();
         await WebhookTarget.RequireReachable(guard, url!, context.RequestAborted);
-        if (before is null && store.Deciders(space.Name).Count >= Most) throw new Problem(422, "too-many-deciders", "There are as many deciders as there can be", $"A space has at most {Most}.", "Remove one that no policy asks.").ToException();
-        var stored = new StoredDecider(space.Name, name, url!.AbsoluteUri, secret, timeout, allow, deny, before?.Created ?? StoredTime.From(clock.GetUtcNow()).Micros);
+        if (before is null && store.Deciders(space.Name).Count >= Most)
+        {
+            throw new Problem(422, "too-many-deciders", "There are as many deciders as there can be", $"A space has at most {Most}.",
+                "Remove one that no policy asks.").ToException();
+        }
+        var stored = new StoredDecider(space.Name, name, url!.AbsoluteUri, secret, timeout, allow, deny,
+            before?.Created ?? StoredTime.From(clock.GetUtcNow()).Micros);
         store.SaveDecider(stored);
         deciders.Forget(space, name);
         audit.Note(space.Name, key.Actor, "decider.put", name, json => json.WriteString("url", stored.Url));
@@ -93,9 +103,12 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
     }
 
     static string NameOf(HttpContext context) =>
-        Names.Check((string)context.Request.RouteValues["name"]!, false, out var name) is { } wrong ? throw Problem.Invalid([new FieldError("name", wrong)]).ToException() : name;
+        Names.Check((string)context.Request.RouteValues["name"]!, false, out var name) is { } wrong
+        ? throw Problem.Invalid([new FieldError("name", wrong)]).ToException()
+        : name;
 
-    static Problem Unknown() => new(404, "unknown-decider", "No such decider", "There is no decider by this name in this space.", "List them: GET /v1/deciders.");
+    static Problem Unknown() =>
+        new(404, "unknown-decider", "No such decider", "There is no decider by this name in this space.", "List them: GET /v1/deciders.");
 
     void Write(Utf8JsonWriter json, SpaceRuntime space, StoredDecider stored, bool showSecret)
     {
@@ -107,7 +120,8 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
         json.WriteNumber("timeoutMs", stored.TimeoutMs);
         json.WriteNumber("allowSeconds", stored.AllowSeconds);
         json.WriteNumber("denySeconds", stored.DenySeconds);
-        json.WriteString("state", state.Resting ? "resting" : state.Asked == 0 ? "not asked yet" : state.LastError is not null && state.Failed == state.Asked ? "failing" : "working");
+        json.WriteString("state", state.Resting ? "resting" : state.Asked == 0 ? "not asked yet" : state.LastError is not null
+            && state.Failed == state.Asked ? "failing" : "working");
         json.WriteNumber("asked", state.Asked);
         json.WriteNumber("allowed", state.Allowed);
         json.WriteNumber("denied", state.Denied);

@@ -13,7 +13,8 @@ using Rovett.Storage.Sqlite;
 namespace Rovett.Service.Endpoints.Admin;
 
 /// <summary>Spaces are made and removed by whoever holds an admin key of <c>main</c>.</summary>
-public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys keys, SigningKeys signing, LedgerPump ledger, AccessStore store, SessionRegistry sessions, WebhookSender webhooks, Deciders deciders, AuditTrail audit)
+public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys keys, SigningKeys signing, LedgerPump ledger,
+    AccessStore store, SessionRegistry sessions, WebhookSender webhooks, Deciders deciders, AuditTrail audit)
 {
     const int Most = 1000;
 
@@ -48,12 +49,29 @@ public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys 
         var errors = new List<FieldError>();
         var root = Json.Object(body, ["name"], errors);
         string name = "";
-        if (!root.TryGetProperty("name", out var given) || !JsonText.TryString(given, out var text)) errors.Add(new FieldError("name", "must be what the space is called: 1 to 128 characters"));
+        if (!root.TryGetProperty("name", out var given) || !JsonText.TryString(given, out var text))
+        {
+            errors.Add(new FieldError("name", "must be what the space is called: 1 to 128 characters"));
+        }
         else if (Names.CheckForPath(text, out name) is { } wrong) errors.Add(new FieldError("name", wrong));
         if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
-        if (spaces.Find(name) is not null) throw new Problem(409, "space-exists", "There is a space by that name", $"'{name}' is taken.", "Choose another name.").ToException();
-        if (spaces.All.Count() >= Most) throw new Problem(422, "too-many-spaces", "There are as many spaces as there can be", $"A service has at most {Most}.", "Remove one that is not needed.").ToException();
-        if (spaces.RestsFor(name) is { } seconds) throw new Problem(409, "space-name-rests", "A space by that name was removed just now", "Until nobody can still be in it, the name is not given again.", "Wait for as long as Retry-After says, or choose another name.") { RetryAfterSeconds = seconds }.ToException();
+        if (spaces.Find(name) is not null)
+        {
+            throw new Problem(409, "space-exists", "There is a space by that name", $"'{name}' is taken.",
+                "Choose another name.").ToException();
+        }
+        if (spaces.All.Count() >= Most)
+        {
+            throw new Problem(422, "too-many-spaces", "There are as many spaces as there can be", $"A service has at most {Most}.",
+                "Remove one that is not needed.").ToException();
+        }
+        if (spaces.RestsFor(name) is { } seconds)
+        {
+            throw new Problem(409, "space-name-rests", "A space by that name was removed just now",
+                "Until nobody can still be in it, the name is not given again.",
+                "Wait for as long as Retry-After says, or choose another name.")
+            { RetryAfterSeconds = seconds }.ToException();
+        }
         var row = await ledger.Ask(new AddSpaceCommand(name, SpaceKeeper.NewKey()));
         store.RemoveSpace(name); // what a removal that was cut short may have left
         store.BeginSpace(name);
@@ -80,8 +98,16 @@ public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys 
     {
         var admin = Admin(context);
         var name = (string)context.Request.RouteValues["name"]!;
-        if (name == "main") throw new Problem(409, "space-main", "The space main stays", "It is there from the first start on.", "Remove its users, keys and policies instead.").ToException();
-        if (spaces.Find(name) is not { } space) throw new Problem(404, "unknown-space", "No such space", "There is no space by this name.", "List them: GET /v1/spaces.").ToException();
+        if (name == "main")
+        {
+            throw new Problem(409, "space-main", "The space main stays", "It is there from the first start on.",
+                "Remove its users, keys and policies instead.").ToException();
+        }
+        if (spaces.Find(name) is not { } space)
+        {
+            throw new Problem(404, "unknown-space", "No such space", "There is no space by this name.",
+                "List them: GET /v1/spaces.").ToException();
+        }
         int ended = await ledger.Ask(new RemoveSpaceCommand(name)); // should it fail, nothing is removed
         spaces.Remove(space);
         store.RemoveSpace(name);

@@ -23,7 +23,8 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Endpoints.Backend;
 
 /// <summary>What backends call, with an API key.</summary>
-public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions, Origins origins, UsageLimits limits, ServiceInfo info, Faults faults, ServiceClock clock, RovettOptions options)
+public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions,
+    Origins origins, UsageLimits limits, ServiceInfo info, Faults faults, ServiceClock clock, RovettOptions options)
 {
     /// <summary><c>POST /v1/notifications</c></summary>
     public async Task Send(HttpContext context)
@@ -31,7 +32,8 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         var space = spaces.Of(context);
         var key = keys.Require(context, space, "send");
         limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
-        bool dryRun = context.Request.Query.TryGetValue("dryRun", out var dry) && (dry == "true" ? true : throw Problem.Invalid([new FieldError("dryRun", "must be true, or left out")]).ToException());
+        bool dryRun = context.Request.Query.TryGetValue("dryRun", out var dry)
+            && (dry == "true" ? true : throw Problem.Invalid([new FieldError("dryRun", "must be true, or left out")]).ToException());
         byte[] bytes = [];
         using var body = await Json.Read(context, b => bytes = b);
         var draft = NotificationReader.Read(body.RootElement, options.ReceiptsOf, out bool isStored);
@@ -55,8 +57,14 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
     {
         if (!isStored)
         {
-            if (context.Request.Headers.ContainsKey("Idempotency-Key")) throw Problem.Invalid([new FieldError("Idempotency-Key", "can't stand with \"store\": false; nothing of it is kept that a repeat could be known by")]).ToException();
-            var reached = dryRun ? (await ledger.Ask(new SendCommand(space.Name, draft, null, dryRun: true))).Reach : await ledger.Ask(new EphemeralCommand(space.Name, draft));
+            if (context.Request.Headers.ContainsKey("Idempotency-Key"))
+            {
+                throw Problem.Invalid(
+                    [new FieldError("Idempotency-Key",
+                    "can't stand with \"store\": false; nothing of it is kept that a repeat could be known by")]).ToException();
+            }
+            var reached = dryRun ? (await ledger.Ask(new SendCommand(space.Name, draft, null, dryRun: true))).Reach
+                : await ledger.Ask(new EphemeralCommand(space.Name, draft));
             await Json.Write(context, dryRun ? 200 : 202, json =>
             {
                 json.WriteStartObject();
@@ -69,7 +77,10 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
             });
             return;
         }
-        var result = await ledger.Ask(new SendCommand(space.Name, draft, IdempotencyOf(context, key, bytes), dryRun, OriginOf(context, space), key.IsNarrowed ? entry => MaySend(key, entry) : null));
+        var result =
+            await ledger.Ask(
+            new SendCommand(space.Name, draft, IdempotencyOf(context, key, bytes), dryRun, OriginOf(context, space),
+            key.IsNarrowed ? entry => MaySend(key, entry) : null));
         await Json.Write(context, dryRun || result.Repeated ? 200 : 201, json =>
         {
             json.WriteStartObject();
@@ -94,7 +105,10 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         var key = keys.Require(context, space, "send");
         if (!NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id)) throw WithdrawCommand.Unknown().ToException();
         // What it may not send, it may not take back; and does not learn of.
-        if (key.IsNarrowed && !(history.ById(space.Id, id) is { } found && MaySend(key, found.Entry))) throw WithdrawCommand.Unknown().ToException();
+        if (key.IsNarrowed && !(history.ById(space.Id, id) is { } found && MaySend(key, found.Entry)))
+        {
+            throw WithdrawCommand.Unknown().ToException();
+        }
         var result = await ledger.Ask(new WithdrawCommand(space.Name, id));
         await Json.Write(context, 200, json =>
         {
@@ -108,11 +122,13 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         });
     }
 
-    static bool MaySend(ApiKey key, EntryRow entry) => key.MaySend(entry.Traits.Type, entry.Addressing.Split('\n').Where(line => line.StartsWith('+')).Select(line => line[1..]));
+    static bool MaySend(ApiKey key, EntryRow entry) =>
+        key.MaySend(entry.Traits.Type, entry.Addressing.Split('\n').Where(line => line.StartsWith('+')).Select(line => line[1..]));
 
     /// <summary>The session that caused it (<c>Rovett-Session</c>); one that has ended meanwhile needs no leaving out.</summary>
     (UserState User, ISessionPort Session)? OriginOf(HttpContext context, SpaceRuntime space) =>
-        context.Request.Headers.TryGetValue("Rovett-Session", out var id) && sessions.Find(id.ToString()) is { } session && session.Space == space ? session.Place : null;
+        context.Request.Headers.TryGetValue("Rovett-Session", out var id) && sessions.Find(id.ToString()) is { } session
+        && session.Space == space ? session.Place : null;
 
     static Idempotency? IdempotencyOf(HttpContext context, ApiKey key, byte[] body)
     {
@@ -149,7 +165,10 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
         keys.Require(context, space, "read");
         var found = NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id) ? history.ById(space.Id, id) : null;
         if (found is null) throw WithdrawCommand.Unknown().ToException();
-        return Json.Write(context, 200, json => WriteOperatorItem(json, found.Taken is (var taker, { } end) ? found with { Taken = (taker, clock.Shown(end)) } : found));
+        return Json.Write(context, 200,
+            json => WriteOperatorItem(json, found.Taken is (var taker, { } end)
+            ? found with { Taken = (taker, clock.Shown(end)) }
+            : found));
     }
 
     /// <summary>Writes a notification as backends and operators see it.</summary>

@@ -19,13 +19,15 @@ namespace Rovett.Service.Endpoints.Backend;
 
 /// <summary>The directory: users with display name, locale and roles; roles with their settings. What changes reaches
 /// live sessions before anything that is sent after it.</summary>
-public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, AuditTrail audit, Tickets tickets, AccessStore access, TimeProvider clock)
+public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, AuditTrail audit,
+    Tickets tickets, AccessStore access, TimeProvider clock)
 {
     const int MaxRoles = 64, MaxLineBytes = 64 * 1024, ImportBatch = 200, MaxListed = 500, MostFaults = 50;
     static readonly TimeSpan ProgressEvery = TimeSpan.FromSeconds(1);
     static readonly string[] UserFields = ["id", "displayName", "locale", "roles", "blocked"];
 
-    /// <summary><c>PUT /v1/users/{id}</c>, or <c>PUT /v1/users</c> with the id in <c>?id=</c> or in the body, because some ids are not valid in a path.</summary>
+    /// <summary><c>PUT /v1/users/{id}</c>, or <c>PUT /v1/users</c> with the id in <c>?id=</c> or in the body, because
+    /// some ids are not valid in a path.</summary>
     public async Task PutUser(HttpContext context)
     {
         var space = Require(context, "admin", out var key);
@@ -47,12 +49,16 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         await Json.Write(context, 200, json => Write(json, stored[0]));
     }
 
-    /// <summary><c>POST /v1/users/{id}/sign-out</c>, or <c>POST /v1/users/sign-out?id=…</c>: ends the user's sessions, and every credential made before now.</summary>
+    /// <summary><c>POST /v1/users/{id}/sign-out</c>, or <c>POST /v1/users/sign-out?id=…</c>: ends the user's sessions,
+    /// and every credential made before now.</summary>
     public async Task SignOut(HttpContext context)
     {
         var space = spaces.Of(context);
         var key = keys.Require(context, space, "admin");
-        if (Names.Check(Named(context, "id"), false, out var id) is { } wrong) throw Problem.Invalid([new FieldError("id", wrong)]).ToException();
+        if (Names.Check(Named(context, "id"), false, out var id) is { } wrong)
+        {
+            throw Problem.Invalid([new FieldError("id", wrong)]).ToException();
+        }
         var (row, ended) = await ledger.Ask(new SignOutCommand(space.Name, id));
         audit.Note(space.Name, key.Actor, "user.signed-out", AuditTrail.Person(row.Id), json => json.WriteNumber("sessionsEnded", ended));
         await Json.Write(context, 200, json =>
@@ -70,7 +76,11 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     public async Task ImportUsers(HttpContext context)
     {
         var space = Require(context, "admin", out var key);
-        if (context.Features.Get<Microsoft.AspNetCore.Http.Features.IHttpMaxRequestBodySizeFeature>() is { IsReadOnly: false } limit) limit.MaxRequestBodySize = null; // read a line at a time
+        // Read a line at a time.
+        if (context.Features.Get<Microsoft.AspNetCore.Http.Features.IHttpMaxRequestBodySizeFeature>() is { IsReadOnly: false } limit)
+        {
+            limit.MaxRequestBodySize = null;
+        }
         bool tellsProgress = context.Request.Headers.Accept.ToString().Contains("application/x-ndjson", StringComparison.OrdinalIgnoreCase);
         var reader = new LineReader(context.Request.BodyReader, MaxLineBytes);
         var batch = new List<DirectoryUser>(ImportBatch);
@@ -197,9 +207,17 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         }
         var space = Require(context, "read");
         int limit = 50;
-        if (context.Request.Query.TryGetValue("limit", out var text) && (!int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out limit) || limit is < 1 or > MaxListed)) throw Problem.Invalid([new FieldError("limit", $"must be 1 to {MaxListed}")]).ToException();
+        if (context.Request.Query.TryGetValue("limit", out var text)
+            && (!int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out limit) || limit is < 1 or > MaxListed))
+        {
+            throw Problem.Invalid([new FieldError("limit", $"must be 1 to {MaxListed}")]).ToException();
+        }
         var found = history.Users(space.Id, context.Request.Query["after"].ToString(), limit + 1);
-        if (found.Count > limit) context.Response.Headers.Link = $"<{space.PathPrefix}/v1/users?after={Uri.EscapeDataString(found[limit - 1].User)}&limit={limit}>; rel=\"next\"";
+        if (found.Count > limit)
+        {
+            context.Response.Headers.Link =
+                $"<{space.PathPrefix}/v1/users?after={Uri.EscapeDataString(found[limit - 1].User)}&limit={limit}>; rel=\"next\"";
+        }
         await Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
@@ -215,17 +233,23 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         });
     }
 
-    /// <summary><c>DELETE /v1/users/{id}</c>: erases a person. Answered when nothing of the person is left but a pseudonym. It is carried on without whoever
+    /// <summary><c>DELETE /v1/users/{id}</c>: erases a person. Answered when nothing of the person is left but a
+    /// pseudonym. It is carried on without whoever
     /// asked, also after a restart; asking again waits for the same.</summary>
     public async Task EraseUser(HttpContext context)
     {
         var space = Require(context, "admin", out var key);
         var id = Known(context, "id");
-        var erased = await ledger.Ask(new EraseUserCommand(space.Name, id, space.Settings.MaxTokenLife)) ?? throw UnknownUser(space, id).ToException();
-        if (erased is { Stage: ErasureStage.Deadlines, At: 0 }) audit.Note(space.Name, key.Actor, "user.erased", "user:" + erased.Pseudonym);
+        var erased = await ledger.Ask(new EraseUserCommand(space.Name, id, space.Settings.MaxTokenLife))
+            ?? throw UnknownUser(space, id).ToException();
+        if (erased is { Stage: ErasureStage.Deadlines, At: 0 })
+        {
+            audit.Note(space.Name, key.Actor, "user.erased", "user:" + erased.Pseudonym);
+        }
         tickets.End(space.Name, id);
         long scrubbed = erased.Scrubbed;
-        while (!space.IsRemoved && !context.RequestAborted.IsCancellationRequested && await ledger.Ask(new EraseStepCommand(space.Name, erased.Person)) is { } state)
+        while (!space.IsRemoved && !context.RequestAborted.IsCancellationRequested
+            && await ledger.Ask(new EraseStepCommand(space.Name, erased.Person)) is { } state)
         {
             scrubbed = state.Row.Scrubbed;
             if (state.Done) Erased(space.Name, state.Row);
@@ -263,13 +287,25 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
             {
                 switch (member.Name)
                 {
-                    case "displayName" when JsonText.TryString(member.Value, out var text) && text.Length is > 0 and <= 128: displayName = text; break;
+                    case "displayName" when JsonText.TryString(member.Value, out var text) && text.Length is > 0 and <= 128:
+                        displayName = text;
+                        break;
                     case "displayName": errors.Add(new FieldError("displayName", "must be 1 to 128 characters")); break;
-                    case "newcomers" when JsonText.TryString(member.Value, out var text) && Durations.TryParse(text, out var span): newcomers = span; break;
+                    case "newcomers" when JsonText.TryString(member.Value, out var text) && Durations.TryParse(text, out var span):
+                        newcomers = span;
+                        break;
                     case "newcomers": errors.Add(new FieldError("newcomers", "must be now, or a look-back such as 7d")); break;
-                    case "presence" when JsonText.TryString(member.Value, out var text) && text is "members" or "nobody": presence = text == "members"; break;
-                    case "presence": errors.Add(new FieldError("presence", "must be members (who holds the role sees who else of it is connected) or nobody")); break;
-                    default: errors.Add(new FieldError(member.Name, "is no setting of a role; the settings are displayName, newcomers, presence")); break;
+                    case "presence" when JsonText.TryString(member.Value, out var text) && text is "members" or "nobody":
+                        presence = text == "members";
+                        break;
+                    case "presence":
+                        errors.Add(new FieldError("presence",
+                            "must be members (who holds the role sees who else of it is connected) or nobody"));
+                        break;
+                    default:
+                        errors.Add(new FieldError(member.Name,
+                            "is no setting of a role; the settings are displayName, newcomers, presence"));
+                        break;
                 }
             }
         }
@@ -290,7 +326,11 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         var space = Require(context, "read");
         var role = Known(context, "role");
         var (row, users, connected) = await ledger.Ask(new FindRoleCommand(space.Name, role));
-        if (row is null && users == 0) throw new Problem(404, "unknown-role", "No such role", "Nobody holds a role by this name, and it is not set to anything.", "List the roles: GET /v1/roles.").ToException();
+        if (row is null && users == 0)
+        {
+            throw new Problem(404, "unknown-role", "No such role", "Nobody holds a role by this name, and it is not set to anything.",
+                "List the roles: GET /v1/roles.").ToException();
+        }
         await Json.Write(context, 200, json => WriteRole(json, role, row, users, connected));
     }
 
@@ -319,16 +359,23 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     /// <summary>A name from the path or the query (<c>.</c> and <c>..</c> are not valid in a path). Null if neither has it.</summary>
     static string? Named(HttpContext context, string part)
     {
-        if (context.Request.RouteValues[part] is not string name) return context.Request.Query.TryGetValue(part, out var query) ? query.ToString() : null;
+        if (context.Request.RouteValues[part] is not string name)
+        {
+            return context.Request.Query.TryGetValue(part, out var query) ? query.ToString() : null;
+        }
         // The framework leaves an encoded slash as it is, so that a/b and a%2Fb look alike; only as it was sent they differ.
-        bool isSlash = name.Contains("%2F", StringComparison.OrdinalIgnoreCase) && context.Features.Get<Microsoft.AspNetCore.Http.Features.IHttpRequestFeature>()?.RawTarget.Split('?')[0].Contains("%2F", StringComparison.OrdinalIgnoreCase) == true;
+        bool isSlash = name.Contains("%2F", StringComparison.OrdinalIgnoreCase)
+            && context.Features.Get<Microsoft.AspNetCore.Http.Features.IHttpRequestFeature>()?.RawTarget.Split('?')[0].Contains("%2F",
+            StringComparison.OrdinalIgnoreCase) == true;
         return isSlash ? name.Replace("%2F", "/", StringComparison.OrdinalIgnoreCase) : name;
     }
 
     /// <summary>A name as it may be stored, whatever the rules for new ones are.</summary>
     /// <exception cref="ProblemException">422: none was named, or nothing can be stored by it.</exception>
     static string Known(HttpContext context, string part) =>
-        Names.Normal(Named(context, part)) ?? throw Problem.Invalid([new FieldError(part, "must be 1 to 128 characters")], $"Name it in the path, or as ?{part}=…").ToException();
+        Names.Normal(Named(context, part))
+        ?? throw Problem.Invalid([new FieldError(part, "must be 1 to 128 characters")], $"Name it in the path, or as ?{part}=…")
+        .ToException();
 
     SpaceRuntime Require(HttpContext context, string scope) => Require(context, scope, out _);
 
@@ -339,12 +386,16 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         return space;
     }
 
-    static Problem UnknownSpace(SpaceRuntime space) => new(404, "unknown-space", "No such space", $"The space '{space.Name}' was removed meanwhile.", "Check the path: /v1/… is the space main, /s/<space>/v1/… any other.");
+    static Problem UnknownSpace(SpaceRuntime space) =>
+        new(404, "unknown-space", "No such space", $"The space '{space.Name}' was removed meanwhile.",
+        "Check the path: /v1/… is the space main, /s/<space>/v1/… any other.");
 
     Problem UnknownUser(SpaceRuntime space, string id)
     {
         var near = NearNames.Among(history.NamesLike(space.Id, false, id), id);
-        return new(404, "unknown-user", "No such user", "Nobody is known by this id in this space.", near.Count > 0 ? $"Did you mean {string.Join(" or ", near)}? GET /v1/users lists them all." : "Check the id; GET /v1/users lists them.");
+        return new(404, "unknown-user", "No such user", "Nobody is known by this id in this space.",
+            near.Count > 0 ? $"Did you mean {string.Join(" or ", near)}? GET /v1/users lists them all."
+            : "Check the id; GET /v1/users lists them.");
     }
 
     /// <param name="root">One user.</param>
@@ -359,16 +410,25 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         }
         foreach (var member in root.EnumerateObject())
         {
-            if (!UserFields.Contains(member.Name)) errors.Add(new FieldError(member.Name, $"is no field of a user; the fields are {string.Join(", ", UserFields)}"));
+            if (!UserFields.Contains(member.Name))
+            {
+                errors.Add(new FieldError(member.Name, $"is no field of a user; the fields are {string.Join(", ", UserFields)}"));
+            }
         }
         var named = root.TryGetProperty("id", out var idElement) && JsonText.TryString(idElement, out var idText) ? idText : null;
-        if (pathId is not null && named is not null && Names.Normal(named) != Names.Normal(pathId)) errors.Add(new FieldError("id", "is another than the one in the path; leave it out"));
+        if (pathId is not null && named is not null && Names.Normal(named) != Names.Normal(pathId))
+        {
+            errors.Add(new FieldError("id", "is another than the one in the path; leave it out"));
+        }
         if (Names.Check(pathId ?? named, false, out var id) is { } wrong) errors.Add(new FieldError("id", wrong));
         List<string>? roles = null;
         if (root.TryGetProperty("roles", out var array))
         {
             roles = [];
-            if (array.ValueKind != JsonValueKind.Array || array.GetArrayLength() > MaxRoles) errors.Add(new FieldError("roles", $"must be an array of at most {MaxRoles} role names"));
+            if (array.ValueKind != JsonValueKind.Array || array.GetArrayLength() > MaxRoles)
+            {
+                errors.Add(new FieldError("roles", $"must be an array of at most {MaxRoles} role names"));
+            }
             else
             {
                 foreach (var item in array.EnumerateArray())
@@ -386,7 +446,8 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
             if (flag.ValueKind is JsonValueKind.True or JsonValueKind.False) blocked = flag.GetBoolean();
             else errors.Add(new FieldError("blocked", "must be true or false"));
         }
-        return new DirectoryUser(new UserId(id), Text(root, "displayName", 128, errors), Text(root, "locale", 35, errors), roles) { Blocked = blocked };
+        return new DirectoryUser(new UserId(id), Text(root, "displayName", 128, errors), Text(root, "locale", 35, errors), roles)
+        { Blocked = blocked };
     }
 
     static string? Text(JsonElement root, string field, int max, List<FieldError> errors)
@@ -427,7 +488,10 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         json.WriteStartObject();
         json.WriteString("role", role);
         if (row?.DisplayName is { } name) json.WriteString("displayName", name);
-        if (row?.Newcomers is { } lookBack) json.WriteString("newcomers", lookBack == TimeSpan.Zero ? "now" : XmlConvert.ToString(lookBack));
+        if (row?.Newcomers is { } lookBack)
+        {
+            json.WriteString("newcomers", lookBack == TimeSpan.Zero ? "now" : XmlConvert.ToString(lookBack));
+        }
         json.WriteString("presence", row?.Presence == true ? "members" : "nobody");
         json.WriteNumber("users", users);
         json.WriteNumber("connected", connected);

@@ -11,7 +11,8 @@ namespace Rovett.Service.Endpoints.Backend;
 /// <summary>Reads a notification as a backend sends it, and finds everything wrong with it at once.</summary>
 public static class NotificationReader
 {
-    static readonly string[] Fields = ["to", "except", "type", "subject", "title", "body", "link", "data", "urgency", "ttl", "slot", "store", "takeable", "deadlines"];
+    static readonly string[] Fields = ["to", "except", "type", "subject", "title", "body", "link", "data", "urgency", "ttl", "slot",
+        "store", "takeable", "deadlines"];
     static readonly string[] DeadlineFields = ["by", "within", "who", "otherwise"];
     static readonly string[] Urgencies = ["very-low", "low", "normal", "high"];
 
@@ -32,7 +33,10 @@ public static class NotificationReader
     public static Draft Read(JsonElement root, Func<string, ReceiptLevel> receiptsOf, out bool isStored)
     {
         var errors = new List<FieldError>();
-        if (root.ValueKind != JsonValueKind.Object) throw Problem.Invalid([new FieldError("(body)", "must be a JSON object")]).ToException();
+        if (root.ValueKind != JsonValueKind.Object)
+        {
+            throw Problem.Invalid([new FieldError("(body)", "must be a JSON object")]).ToException();
+        }
         foreach (var member in root.EnumerateObject())
         {
             string name;
@@ -48,20 +52,37 @@ public static class NotificationReader
             var near = NearNames.Among(Fields, name);
             errors.Add(new FieldError(name.Length <= 64 ? name : name[..64] + "…", name is "carry"
                 ? "is not available in this version; leave it out"
-                : near.Count > 0 ? $"is no field of a notification; did you mean '{near[0]}'?" : $"is no field of a notification; the fields are {string.Join(", ", Fields)}"));
+                : near.Count > 0 ? $"is no field of a notification; did you mean '{near[0]}'?"
+                : $"is no field of a notification; the fields are {string.Join(", ", Fields)}"));
         }
         var to = Addresses(root, "to", required: true, errors);
         var except = Addresses(root, "except", required: false, errors);
         for (int i = 0; i < except.Count; i++)
         {
-            if (except[i].Kind == AddressKind.Topic) errors.Add(new FieldError($"except[{i}]", "can't be a topic; name the users or roles that are to be left out"));
-            else if (except[i].Kind == AddressKind.Everyone) errors.Add(new FieldError($"except[{i}]", "can't be everyone: nobody would be left"));
-            else if (to.Contains(except[i])) errors.Add(new FieldError($"except[{i}]", $"{except[i]} stands in 'to' as well; leave it out of one of them"));
+            if (except[i].Kind == AddressKind.Topic)
+            {
+                errors.Add(new FieldError($"except[{i}]", "can't be a topic; name the users or roles that are to be left out"));
+            }
+            else if (except[i].Kind == AddressKind.Everyone)
+            {
+                errors.Add(new FieldError($"except[{i}]", "can't be everyone: nobody would be left"));
+            }
+            else if (to.Contains(except[i]))
+            {
+                errors.Add(new FieldError($"except[{i}]", $"{except[i]} stands in 'to' as well; leave it out of one of them"));
+            }
         }
         int persons = to.Concat(except).Count(a => a.Kind == AddressKind.User);
         int others = to.Concat(except).Count(a => a.Kind != AddressKind.User);
-        if (persons > Draft.MaxPersons) errors.Add(new FieldError("to", $"names {persons} users with 'except'; the limit is {Draft.MaxPersons}: give them a role, or send several times"));
-        if (others > Draft.MaxOthers) errors.Add(new FieldError("to", $"names {others} roles and topics with 'except'; the limit is {Draft.MaxOthers}"));
+        if (persons > Draft.MaxPersons)
+        {
+            errors.Add(new FieldError("to",
+                $"names {persons} users with 'except'; the limit is {Draft.MaxPersons}: give them a role, or send several times"));
+        }
+        if (others > Draft.MaxOthers)
+        {
+            errors.Add(new FieldError("to", $"names {others} roles and topics with 'except'; the limit is {Draft.MaxOthers}"));
+        }
 
         var type = Text(root, "type", required: true, 128, errors, oneLine: true);
         var subject = Text(root, "subject", required: false, 256, errors, oneLine: true);
@@ -70,16 +91,33 @@ public static class NotificationReader
         var link = Text(root, "link", required: false, 2048, errors, oneLine: true);
         if (link is not null && LinkFault(link) is { } fault) errors.Add(new FieldError("link", fault));
         var urgency = Text(root, "urgency", required: false, 16, errors, oneLine: true);
-        if (urgency is not null && !Urgencies.Contains(urgency)) errors.Add(new FieldError("urgency", $"must be one of {string.Join(", ", Urgencies)} (RFC 8030)"));
+        if (urgency is not null && !Urgencies.Contains(urgency))
+        {
+            errors.Add(new FieldError("urgency", $"must be one of {string.Join(", ", Urgencies)} (RFC 8030)"));
+        }
         bool hasData = root.TryGetProperty("data", out var data);
-        if (hasData && data.GetRawText().Length > MaxDataBytes) errors.Add(new FieldError("data", $"is over {MaxDataBytes} bytes; put large content behind 'link'"));
-        if (hasData && JsonText.HasBadText(data)) errors.Add(new FieldError("data", "holds U+0000 or half of a surrogate pair; leave it out"));
+        if (hasData && data.GetRawText().Length > MaxDataBytes)
+        {
+            errors.Add(new FieldError("data", $"is over {MaxDataBytes} bytes; put large content behind 'link'"));
+        }
+        if (hasData && JsonText.HasBadText(data))
+        {
+            errors.Add(new FieldError("data", "holds U+0000 or half of a surrogate pair; leave it out"));
+        }
         isStored = Flag(root, "store", true, errors);
         TimeSpan? ttl = null;
         if (root.TryGetProperty("ttl", out var ttlElement))
         {
-            if (ttlElement.ValueKind == JsonValueKind.Number && ttlElement.TryGetInt64(out long seconds) && seconds >= 1 && seconds <= MaxAhead.TotalSeconds) ttl = TimeSpan.FromSeconds(seconds);
-            else errors.Add(new FieldError("ttl", $"must be whole seconds (RFC 8030), 1 to {(long)MaxAhead.TotalSeconds}; for something only who is connected may see, say \"store\": false"));
+            if (ttlElement.ValueKind == JsonValueKind.Number && ttlElement.TryGetInt64(out long seconds) && seconds >= 1
+                && seconds <= MaxAhead.TotalSeconds)
+            {
+                ttl = TimeSpan.FromSeconds(seconds);
+            }
+            else
+            {
+                errors.Add(new FieldError("ttl", $"must be whole seconds (RFC 8030), 1 to {(long)MaxAhead.TotalSeconds}; for something " +
+                    $"only who is connected may see, say \"store\": false"));
+            }
         }
         var slot = Text(root, "slot", required: false, 128, errors, oneLine: true);
         if (slot is { Length: 0 }) errors.Add(new FieldError("slot", "is empty"));
@@ -89,11 +127,16 @@ public static class NotificationReader
         {
             foreach (var field in new[] { "ttl", "slot", "takeable", "deadlines" })
             {
-                if (root.TryGetProperty(field, out _)) errors.Add(new FieldError(field, "can't stand with \"store\": false; what is not stored has no life of its own"));
+                if (root.TryGetProperty(field, out _))
+                {
+                    errors.Add(new FieldError(field, "can't stand with \"store\": false; what is not stored has no life of its own"));
+                }
             }
         }
         if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
-        return new Draft(to, except, Common(type!, subject, title!, body, link, urgency ?? "normal", hasData ? data : null, takeFor is not null), new NotificationTraits(type!, subject, receiptsOf(type!), takeFor))
+        return new Draft(to, except,
+            Common(type!, subject, title!, body, link, urgency ?? "normal", hasData ? data : null, takeFor is not null),
+            new NotificationTraits(type!, subject, receiptsOf(type!), takeFor))
         {
             Ttl = ttl,
             Slot = slot,
@@ -114,10 +157,21 @@ public static class NotificationReader
         if (!root.TryGetProperty("takeable", out var element) || element.ValueKind == JsonValueKind.False) return null;
         TimeSpan? takeFor = null;
         if (element.ValueKind == JsonValueKind.True) takeFor = TimeSpan.Zero;
-        else if (element.ValueKind == JsonValueKind.Object && element.EnumerateObject().Count() == 1 && element.TryGetProperty("for", out var time) && Duration(time) is { } span) takeFor = span;
+        else if (element.ValueKind == JsonValueKind.Object && element.EnumerateObject().Count() == 1
+            && element.TryGetProperty("for", out var time) && Duration(time) is { } span)
+        {
+            takeFor = span;
+        }
         else errors.Add(new FieldError("takeable", "must be true, or {\"for\": \"PT30M\"} to end the taking after a time (ISO 8601)"));
-        if (to.Count != 1 || to[0].Kind != AddressKind.Role) errors.Add(new FieldError("takeable", "needs exactly one role in 'to': one of its members takes it, the others see that it is taken"));
-        else if (except.Exists(a => a.Kind != AddressKind.User)) errors.Add(new FieldError("takeable", "can't stand with roles in 'except'"));
+        if (to.Count != 1 || to[0].Kind != AddressKind.Role)
+        {
+            errors.Add(new FieldError("takeable",
+                "needs exactly one role in 'to': one of its members takes it, the others see that it is taken"));
+        }
+        else if (except.Exists(a => a.Kind != AddressKind.User))
+        {
+            errors.Add(new FieldError("takeable", "can't stand with roles in 'except'"));
+        }
         return takeFor;
     }
 
@@ -127,7 +181,8 @@ public static class NotificationReader
         if (!root.TryGetProperty("deadlines", out var array)) return deadlines;
         if (array.ValueKind != JsonValueKind.Array || array.GetArrayLength() is 0 or > MaxDeadlines)
         {
-            errors.Add(new FieldError("deadlines", $"must be an array of 1 to {MaxDeadlines}, such as [{{\"by\": \"read\", \"within\": \"PT1M\"}}]"));
+            errors.Add(new FieldError("deadlines",
+                $"must be an array of 1 to {MaxDeadlines}, such as [{{\"by\": \"read\", \"within\": \"PT1M\"}}]"));
             return deadlines;
         }
         int i = 0;
@@ -141,15 +196,33 @@ public static class NotificationReader
             }
             foreach (var member in item.EnumerateObject())
             {
-                if (!DeadlineFields.Contains(member.Name)) errors.Add(new FieldError($"{at}.{member.Name}", $"is no part of a deadline; the parts are {string.Join(", ", DeadlineFields)}"));
+                if (!DeadlineFields.Contains(member.Name))
+                {
+                    errors.Add(new FieldError($"{at}.{member.Name}",
+                        $"is no part of a deadline; the parts are {string.Join(", ", DeadlineFields)}"));
+                }
             }
-            ReceiptState? by = !item.TryGetProperty("by", out var byElement) ? ReceiptState.Read : !JsonText.TryString(byElement, out var byText) ? null
-                : byText switch { "read" => ReceiptState.Read, "received" => ReceiptState.Received, "handled" => ReceiptState.Handled, "taken" => ReceiptState.Taken, _ => null };
+            ReceiptState? by = !item.TryGetProperty("by", out var byElement)
+                ? ReceiptState.Read
+                : !JsonText.TryString(byElement, out var byText) ? null
+                : byText switch
+                {
+                    "read" => ReceiptState.Read,
+                    "received" => ReceiptState.Received,
+                    "handled" => ReceiptState.Handled,
+                    "taken" => ReceiptState.Taken,
+                    _ => null
+                };
             if (by is null) errors.Add(new FieldError($"{at}.by", "must be read, received, handled or taken"));
             if (by == ReceiptState.Taken && !takeable) errors.Add(new FieldError($"{at}.by", "can only be taken where 'takeable' is set"));
             TimeSpan? within = item.TryGetProperty("within", out var time) ? Duration(time) : null;
-            if (within is null) errors.Add(new FieldError($"{at}.within", "must be a duration of at least a second (ISO 8601), such as \"PT1M\""));
-            var who = item.TryGetProperty("who", out var whoElement) ? JsonText.TryString(whoElement, out var whoText) ? whoText : "" : "anyone";
+            if (within is null)
+            {
+                errors.Add(new FieldError($"{at}.within", "must be a duration of at least a second (ISO 8601), such as \"PT1M\""));
+            }
+            var who = item.TryGetProperty("who", out var whoElement) ? JsonText.TryString(whoElement, out var whoText)
+                ? whoText
+                : "" : "anyone";
             if (who is not ("anyone" or "each")) errors.Add(new FieldError($"{at}.who", "must be anyone or each"));
             if (who == "each" && by == ReceiptState.Taken) errors.Add(new FieldError($"{at}.who", "can't be each: only one takes it"));
             Draft? otherwise = null;
@@ -158,8 +231,10 @@ public static class NotificationReader
                 try
                 {
                     otherwise = Read(next, receiptsOf, out _);
-                    if (otherwise.Deadlines.Count > 0 || otherwise.Ttl is not null || otherwise.Slot is not null || otherwise.Traits.TakeFor is not null || next.TryGetProperty("store", out _))
-                        errors.Add(new FieldError($"{at}.otherwise", "can only be a plain notification: no ttl, slot, store, takeable or deadlines of its own"));
+                    if (otherwise.Deadlines.Count > 0 || otherwise.Ttl is not null || otherwise.Slot is not null
+                        || otherwise.Traits.TakeFor is not null || next.TryGetProperty("store", out _))
+                        errors.Add(new FieldError($"{at}.otherwise",
+                            "can only be a plain notification: no ttl, slot, store, takeable or deadlines of its own"));
                 }
                 catch (ProblemException wrong)
                 {
@@ -237,7 +312,12 @@ public static class NotificationReader
     {
         if (!root.TryGetProperty(field, out var element) || (element.ValueKind == JsonValueKind.Null && !required))
         {
-            if (required) errors.Add(new FieldError(field, field == "type" ? "is missing; name the kind of event, such as engine.check.due" : "is missing"));
+            if (required)
+            {
+                errors.Add(new FieldError(field, field == "type"
+                    ? "is missing; name the kind of event, such as engine.check.due"
+                    : "is missing"));
+            }
             return null;
         }
         if (element.ValueKind != JsonValueKind.String)
@@ -245,16 +325,23 @@ public static class NotificationReader
             errors.Add(new FieldError(field, "must be a string"));
             return null;
         }
-        if (!JsonText.TryString(element, out var text)) errors.Add(new FieldError(field, "holds U+0000 or half of a surrogate pair; leave it out"));
+        if (!JsonText.TryString(element, out var text))
+        {
+            errors.Add(new FieldError(field, "holds U+0000 or half of a surrogate pair; leave it out"));
+        }
         else if (text.Length == 0 && (required || field == "link")) errors.Add(new FieldError(field, "is empty"));
         else if (text.Length > max) errors.Add(new FieldError(field, $"is {text.Length} characters long; the limit is {max}"));
-        else if (oneLine && text.Any(char.IsControl)) errors.Add(new FieldError(field, "holds a control character or line break; leave it out"));
+        else if (oneLine && text.Any(char.IsControl))
+        {
+            errors.Add(new FieldError(field, "holds a control character or line break; leave it out"));
+        }
         else return text;
         return null;
     }
 
     /// <summary>The members that are the same for everybody, as JSON without braces.</summary>
-    static byte[] Common(string type, string? subject, string title, string? body, string? link, string urgency, JsonElement? data, bool takeable)
+    static byte[] Common(string type, string? subject, string title, string? body, string? link, string urgency, JsonElement? data,
+        bool takeable)
     {
         var buffer = new ArrayBufferWriter<byte>(512);
         using (var json = new Utf8JsonWriter(buffer, Json.Writing))

@@ -16,7 +16,8 @@ using Rovett.Storage.Sqlite;
 namespace Rovett.Service.Endpoints.Backend;
 
 /// <summary>Receipts for backends: a stream that can be resumed, pages, and webhooks.</summary>
-public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReader receipts, ReceiptNews news, AccessStore access, WebhookSender sender, OutboundGuard guard, AuditTrail audit, TimeProvider clock, TimeSpan heartbeat, CancellationToken stopping)
+public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReader receipts, ReceiptNews news, AccessStore access,
+    WebhookSender sender, OutboundGuard guard, AuditTrail audit, TimeProvider clock, TimeSpan heartbeat, CancellationToken stopping)
 {
     const int Rows = 100, MaxWebhooks = 32;
     static readonly string[] Members = ["url", "secret", "states", "types", "after"];
@@ -42,7 +43,10 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
         {
             CursorState.Valid => (position.Value, false),
             CursorState.Foreign => (0, true),
-            _ => throw Problem.Invalid([new FieldError(header.Length > 0 ? "Last-Event-ID" : "after", "is no cursor of receipts; pass on one that came with a receipt, or start, or now")], "Correct the named parameter.").ToException(),
+            _ => throw Problem.Invalid(
+                [new FieldError(header.Length > 0 ? "Last-Event-ID" : "after",
+                "is no cursor of receipts; pass on one that came with a receipt, or start, or now")],
+                "Correct the named parameter.").ToException(),
         };
     }
 
@@ -86,8 +90,12 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
             if (!keys.StillHolds(key)) return; // while it was let in
             await response.StartAsync(ended.Token);
             var start = space.Receipts.Seal(new Position(after));
-            await Write("opened", start, Encoding.UTF8.GetBytes($"{{\"kind\":\"opened\",\"cursor\":\"{start}\",\"space\":{JsonSerializer.Serialize(space.Name)}}}"));
-            if (Gap(space, after, foreign) is { } gap) await Write("gap", null, Encoding.UTF8.GetBytes($"{{\"kind\":\"gap\",\"why\":\"{gap}\"}}"));
+            await Write("opened", start,
+                Encoding.UTF8.GetBytes($"{{\"kind\":\"opened\",\"cursor\":\"{start}\",\"space\":{JsonSerializer.Serialize(space.Name)}}}"));
+            if (Gap(space, after, foreign) is { } gap)
+            {
+                await Write("gap", null, Encoding.UTF8.GetBytes($"{{\"kind\":\"gap\",\"why\":\"{gap}\"}}"));
+            }
             for (; ; )
             {
                 var next = news.Next(space.Name);
@@ -133,9 +141,14 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
         root.TryGetProperty("url", out var given);
         var url = WebhookTarget.Url(given, errors);
         var secret = RandomNumberGenerator.GetBytes(32);
-        if (root.TryGetProperty("secret", out given) && !WebhookTarget.TrySecret(given, out secret)) errors.Add(new FieldError("secret", WebhookTarget.SecretRule));
-        var states = List(root, "states", errors, s => ReceiptReader.States.Contains(s) ? null : $"must be one of {string.Join(", ", ReceiptReader.States)}");
-        var types = List(root, "types", errors, t => t.Length is > 0 and <= 128 && !t.Contains(',') ? null : "must be a type, or its beginning and *");
+        if (root.TryGetProperty("secret", out given) && !WebhookTarget.TrySecret(given, out secret))
+        {
+            errors.Add(new FieldError("secret", WebhookTarget.SecretRule));
+        }
+        var states = List(root, "states", errors,
+            s => ReceiptReader.States.Contains(s) ? null : $"must be one of {string.Join(", ", ReceiptReader.States)}");
+        var types = List(root, "types", errors,
+            t => t.Length is > 0 and <= 128 && !t.Contains(',') ? null : "must be a type, or its beginning and *");
         bool fromStart = false;
         if (root.TryGetProperty("after", out given))
         {
@@ -145,12 +158,18 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
         if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named members; nothing was changed.").ToException();
         await WebhookTarget.RequireReachable(guard, url!, context.RequestAborted);
         var before = access.FindWebhook(space.Name, name);
-        if (before is null && access.Webhooks().Count(w => w.Space == space.Name) >= MaxWebhooks) throw new Problem(422, "too-many-webhooks", "There are as many webhooks as there can be", $"A space has at most {MaxWebhooks}.", "Remove one that is not needed.").ToException();
+        if (before is null && access.Webhooks().Count(w => w.Space == space.Name) >= MaxWebhooks)
+        {
+            throw new Problem(422, "too-many-webhooks", "There are as many webhooks as there can be", $"A space has at most {MaxWebhooks}.",
+                "Remove one that is not needed.").ToException();
+        }
         bool keepsSecret = before is not null && !root.TryGetProperty("secret", out _);
-        var webhook = new StoredWebhook(space.Name, name, url!.AbsoluteUri, keepsSecret ? before!.Secret : secret, string.Join(',', states), string.Join(',', types), Now(), before?.Delivered ?? (fromStart ? 0 : receipts.Bounds(space).Newest), 0, null, null, 0, null);
+        var webhook = new StoredWebhook(space.Name, name, url!.AbsoluteUri, keepsSecret ? before!.Secret : secret, string.Join(',', states),
+            string.Join(',', types), Now(), before?.Delivered ?? (fromStart ? 0 : receipts.Bounds(space).Newest), 0, null, null, 0, null);
         access.SaveWebhook(webhook);
         sender.Refresh();
-        audit.Note(space.Name, key.Actor, "webhook.put", name, json => json.WriteString("host", url.Host)); // not the whole address: it may hold a secret
+        // Not the whole address: it may hold a secret.
+        audit.Note(space.Name, key.Actor, "webhook.put", name, json => json.WriteString("host", url.Host));
         await Json.Write(context, before is null ? 201 : 200, json => WriteWebhook(json, space, webhook, showSecret: !keepsSecret));
     }
 
@@ -162,7 +181,10 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
         {
             json.WriteStartObject();
             json.WriteStartArray("webhooks");
-            foreach (var webhook in access.Webhooks().Where(w => w.Space == space.Name)) WriteWebhook(json, space, webhook, showSecret: false);
+            foreach (var webhook in access.Webhooks().Where(w => w.Space == space.Name))
+            {
+                WriteWebhook(json, space, webhook, showSecret: false);
+            }
             json.WriteEndArray();
             json.WriteEndObject();
         });
@@ -198,9 +220,12 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
     }
 
     static string NameOf(HttpContext context) =>
-        Names.Check((string)context.Request.RouteValues["name"]!, false, out var name) is { } wrong ? throw Problem.Invalid([new FieldError("name", wrong)]).ToException() : name;
+        Names.Check((string)context.Request.RouteValues["name"]!, false, out var name) is { } wrong
+        ? throw Problem.Invalid([new FieldError("name", wrong)]).ToException()
+        : name;
 
-    static Problem Unknown() => new(404, "unknown-webhook", "No such webhook", "There is no webhook by this name in this space.", "List them: GET /v1/webhooks.");
+    static Problem Unknown() =>
+        new(404, "unknown-webhook", "No such webhook", "There is no webhook by this name in this space.", "List them: GET /v1/webhooks.");
 
     long Now() => StoredTime.From(clock.GetUtcNow()).Micros;
 

@@ -16,7 +16,8 @@ using Rovett.Service.Spaces;
 namespace Rovett.Service.Endpoints.Backend;
 
 /// <summary>Who may do what on topics, for backends: policies, grants, and why somebody may or may not.</summary>
-public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys signing, LedgerPump ledger, AuditTrail audit, TimeProvider clock)
+public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys signing, LedgerPump ledger, AuditTrail audit,
+    TimeProvider clock)
 {
     const int MostListed = 500;
     static readonly TimeSpan LongestGrant = TimeSpan.FromDays(3660);
@@ -30,7 +31,11 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
         keys.Require(context, space, "read");
         long? at = Number(context, "version");
         var version = await ledger.Ask(new FindPoliciesCommand(space.Name, at));
-        if (at is not null && version?.Position != at) throw new Problem(404, "unknown-version", "No such version", $"No policies were loaded as version {at}.", "Read the version that holds: GET /v1/policies.").ToException();
+        if (at is not null && version?.Position != at)
+        {
+            throw new Problem(404, "unknown-version", "No such version", $"No policies were loaded as version {at}.",
+                "Read the version that holds: GET /v1/policies.").ToException();
+        }
         await Json.Write(context, 200, json => Write(json, version));
     }
 
@@ -46,12 +51,16 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
         json.WriteEndObject();
     }
 
-    /// <summary><c>PUT /v1/policies</c>: all of them, as one version, or none. <c>If-Match: "41"</c> only in place of that version; <c>?dryRun=true</c> only checks.</summary>
+    /// <summary><c>PUT /v1/policies</c>: all of them, as one version, or none. <c>If-Match: "41"</c> only in place of
+    /// that version; <c>?dryRun=true</c> only checks.</summary>
     public async Task PutPolicies(HttpContext context)
     {
         var space = spaces.Of(context);
         var key = keys.Require(context, space, "admin");
-        if (context.Features.Get<Microsoft.AspNetCore.Http.Features.IHttpMaxRequestBodySizeFeature>() is { IsReadOnly: false } limit) limit.MaxRequestBodySize = Math.Max(limit.MaxRequestBodySize ?? 0, 4 << 20);
+        if (context.Features.Get<Microsoft.AspNetCore.Http.Features.IHttpMaxRequestBodySizeFeature>() is { IsReadOnly: false } limit)
+        {
+            limit.MaxRequestBodySize = Math.Max(limit.MaxRequestBodySize ?? 0, 4 << 20);
+        }
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
         long? inPlaceOf = null;
@@ -62,7 +71,10 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
         }
         var policies = JsonText.HasBadText(body.RootElement) ? PolicySet.None : PolicyReader.Read(body.RootElement, errors);
         if (JsonText.HasBadText(body.RootElement)) errors.Add(new FieldError("(body)", "holds half of a surrogate pair"));
-        if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named policies; the version that held before holds still.").ToException();
+        if (errors.Count > 0)
+        {
+            throw Problem.Invalid(errors, "Correct the named policies; the version that held before holds still.").ToException();
+        }
         if (context.Request.Query["dryRun"] == "true")
         {
             await Json.Write(context, 200, json => Loaded(json, null, policies));
@@ -82,7 +94,8 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
         {
             loading.Release();
         }
-        audit.Note(space.Name, key.Actor, "policies.loaded", $"version {version.Position}", json => json.WriteNumber("policies", policies.All.Count));
+        audit.Note(space.Name, key.Actor, "policies.loaded", $"version {version.Position}",
+            json => json.WriteNumber("policies", policies.All.Count));
         context.Response.Headers.ETag = string.Create(CultureInfo.InvariantCulture, $"\"{version.Position}\"");
         await Json.Write(context, 200, json => Loaded(json, version, policies));
     }
@@ -132,18 +145,28 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
         StoredTime? until = null;
         if (root.TryGetProperty("for", out var given))
         {
-            if (JsonText.TryString(given, out var text) && Durations.TryParse(text, out var span) && span >= TimeSpan.FromSeconds(1) && span <= LongestGrant) holds = span;
+            if (JsonText.TryString(given, out var text) && Durations.TryParse(text, out var span) && span >= TimeSpan.FromSeconds(1)
+                && span <= LongestGrant)
+            {
+                holds = span;
+            }
             else errors.Add(new FieldError("for", "must be a number with s, m, h or d such as 8h, at most 3660d"));
         }
         if (root.TryGetProperty("until", out given))
         {
-            if (JsonText.TryString(given, out var text) && DateTimeOffset.TryParse(text, CultureInfo.InvariantCulture, DateTimeStyles.AssumeUniversal, out var time) && time > clock.GetUtcNow()) until = StoredTime.From(time);
+            if (JsonText.TryString(given, out var text)
+                && DateTimeOffset.TryParse(text, CultureInfo.InvariantCulture, DateTimeStyles.AssumeUniversal, out var time)
+                && time > clock.GetUtcNow())
+            {
+                until = StoredTime.From(time);
+            }
             else errors.Add(new FieldError("until", "must be a time to come, such as 2030-01-01T06:00:00Z"));
             if (holds is not null) errors.Add(new FieldError("until", "can't stand with for; say once when it ends"));
         }
         if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named members; nothing was granted.").ToException();
         var made = await ledger.Ask(new GrantCommand(space.Name, new GrantDraft(user, role, topic, rights, holds, until)));
-        audit.Note(space.Name, key.Actor, "grant.given", made.Grant.Person != 0 ? AuditTrail.Person(made.Grant.Person) : $"role:{role}", json => WriteTerms(json, made.Grant));
+        audit.Note(space.Name, key.Actor, "grant.given", made.Grant.Person != 0 ? AuditTrail.Person(made.Grant.Person) : $"role:{role}",
+            json => WriteTerms(json, made.Grant));
         await Json.Write(context, 201, json => Write(json, made));
     }
 
@@ -159,7 +182,10 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
         if (Query("role") is { } r && Names.Check(r, false, out role) is { } badRole) errors.Add(new FieldError("role", badRole));
         if (Query("topic") is { } t && TopicNames.Check(t, out topic) is { } badTopic) errors.Add(new FieldError("topic", badTopic));
         if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").ToException();
-        var grants = await ledger.Ask(new ListGrantsCommand(space.Name, Query("user") is null ? null : user, Query("role") is null ? null : role, Query("topic") is null ? null : topic, Number(context, "after") ?? 0, MostListed));
+        var grants =
+            await ledger.Ask(
+            new ListGrantsCommand(space.Name, Query("user") is null ? null : user, Query("role") is null ? null : role,
+            Query("topic") is null ? null : topic, Number(context, "after") ?? 0, MostListed));
         await Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
@@ -177,9 +203,17 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
         var space = spaces.Of(context);
         var key = keys.Require(context, space, "admin");
         var text = (string)context.Request.RouteValues["grant"]!;
-        var ended = long.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out long number) ? await ledger.Ask(new EndGrantCommand(space.Name, number)) : null;
-        if (ended is null) throw new Problem(404, "unknown-grant", "No such grant", "There is no grant by this number, or it has ended.", "List them: GET /v1/grants.").ToException();
-        audit.Note(space.Name, key.Actor, "grant.ended", ended.Grant.Person != 0 ? AuditTrail.Person(ended.Grant.Person) : $"role:{ended.Grant.Role}", json => WriteTerms(json, ended.Grant));
+        var ended = long.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out long number)
+            ? await ledger.Ask(new EndGrantCommand(space.Name, number))
+            : null;
+        if (ended is null)
+        {
+            throw new Problem(404, "unknown-grant", "No such grant", "There is no grant by this number, or it has ended.",
+                "List them: GET /v1/grants.").ToException();
+        }
+        audit.Note(space.Name, key.Actor, "grant.ended",
+            ended.Grant.Person != 0 ? AuditTrail.Person(ended.Grant.Person) : $"role:{ended.Grant.Role}",
+            json => WriteTerms(json, ended.Grant));
         context.Response.StatusCode = 204;
     }
 
@@ -208,7 +242,8 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
         json.WriteEndObject();
     }
 
-    /// <summary><c>GET /v1/explain?user=teo&amp;on=topic:berth/3</c>: whether a user is on an address's channel, each step that leads to it, and what would change it.</summary>
+    /// <summary><c>GET /v1/explain?user=teo&amp;on=topic:berth/3</c>: whether a user is on an address's channel, each
+    /// step that leads to it, and what would change it.</summary>
     public async Task Explain(HttpContext context)
     {
         var space = spaces.Of(context);
@@ -220,9 +255,13 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
     internal static (string User, Address On) ExplainQuery(HttpContext context)
     {
         var errors = new List<FieldError>();
-        if (Names.Check(context.Request.Query["user"].ToString(), false, out var user) is { } wrong) errors.Add(new FieldError("user", wrong));
+        if (Names.Check(context.Request.Query["user"].ToString(), false, out var user) is { } wrong)
+        {
+            errors.Add(new FieldError("user", wrong));
+        }
         if (Address.TryParse(context.Request.Query["on"].ToString(), out var address) is { } bad) errors.Add(new FieldError("on", bad));
-        return errors.Count == 0 ? (user, address) : throw Problem.Invalid(errors, "Correct the named query parameters: ?user=teo&on=topic:berth/3").ToException();
+        return errors.Count == 0 ? (user, address)
+            : throw Problem.Invalid(errors, "Correct the named query parameters: ?user=teo&on=topic:berth/3").ToException();
     }
 
     internal static async Task WriteExplanation(HttpContext context, LedgerPump ledger, SpaceRuntime space, string user, Address address)
@@ -243,7 +282,9 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
                     json.WriteStartObject();
                     json.WriteString("right", RightNames.Of(right.Right).First());
                     json.WriteString("decision", right.Decision.Allowed ? "allow" : right.Decision.Ask is { } ask ? "ask" : "deny");
-                    json.WriteString("by", right.Decision.By.Length > 0 ? right.Decision.By : right.Decision.Ask is { } asked ? $"{PolicySet.Called(asked)} asks the decider '{asked.Ask}'" : "nothing covers it");
+                    json.WriteString("by", right.Decision.By.Length > 0 ? right.Decision.By : right.Decision.Ask is { } asked
+                        ? $"{PolicySet.Called(asked)} asks the decider '{asked.Ask}'"
+                        : "nothing covers it");
                     Steps(json, right.Steps);
                     json.WriteEndObject();
                 }
@@ -271,6 +312,10 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
     static long? Number(HttpContext context, string name)
     {
         if (!context.Request.Query.TryGetValue(name, out var text)) return null;
-        return long.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out long number) && number < 1L << 43 ? number : throw Problem.Invalid([new FieldError(name, "must be a whole number, as in an earlier answer")], "Correct the named query parameter.").ToException();
+        return long.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out long number)
+            && number < 1L << 43
+            ? number
+            : throw Problem.Invalid([new FieldError(name, "must be a whole number, as in an earlier answer")],
+            "Correct the named query parameter.").ToException();
     }
 }

@@ -15,7 +15,8 @@ namespace Rovett.Service.Endpoints.Live;
 
 /// <summary><c>/v1/live</c>: lets devices in and hands them to their transport, and takes what a device posts beside
 /// its stream.</summary>
-public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, Tokens tokens, Tickets tickets, Origins origins, SessionRegistry registry, RovettOptions options)
+public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, Tokens tokens, Tickets tickets, Origins origins,
+    SessionRegistry registry, RovettOptions options)
 {
     const int MaxPosted = 100;
 
@@ -24,7 +25,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     {
         var origin = origins.Require(context);
         var space = spaces.Of(context);
-        bool upgrade = context.Request.Headers.Upgrade.ToString().Equals("websocket", StringComparison.OrdinalIgnoreCase) || WebSocketTransport.IsExtendedConnect(context);
+        bool upgrade = context.Request.Headers.Upgrade.ToString().Equals("websocket", StringComparison.OrdinalIgnoreCase)
+            || WebSocketTransport.IsExtendedConnect(context);
         var transport = upgrade ? TransportKind.WebSocket : AcceptsArray(context) ? TransportKind.LongPoll : TransportKind.Sse;
         if (upgrade && services.Switches is { } faults && faults.BlocksWebSocket(context.Request.Query["device"].ToString()))
         {
@@ -32,8 +34,18 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             return;
         }
         if (upgrade) WebSocketTransport.CheckHandshake(context);
-        else if (transport == TransportKind.Sse && !AcceptsEvents(context)) throw new Problem(406, "no-transport", "No transport was asked for", "This path streams, and the request asks for no WebSocket, no server-sent events and no array.", "Send 'Accept: text/event-stream', 'Accept: application/json' for long poll, or an RFC 6455 upgrade. Behind a proxy: it may have stripped the upgrade.").ToException();
-        if (registry.Closing) throw new Problem(503, "shutting-down", "The service is going down", "No new sessions are let in.", "Try again shortly.") { RetryAfterSeconds = 1 }.ToException();
+        else if (transport == TransportKind.Sse && !AcceptsEvents(context))
+        {
+            throw new Problem(406, "no-transport", "No transport was asked for",
+                "This path streams, and the request asks for no WebSocket, no server-sent events and no array.",
+                "Send 'Accept: text/event-stream', 'Accept: application/json' for long poll, or an RFC 6455 upgrade. Behind a proxy: it " +
+                "may have stripped the upgrade.").ToException();
+        }
+        if (registry.Closing)
+        {
+            throw new Problem(503, "shutting-down", "The service is going down", "No new sessions are let in.", "Try again shortly.")
+            { RetryAfterSeconds = 1 }.ToException();
+        }
 
         if (upgrade && Bearer.Of(context) is null && !context.Request.Query.ContainsKey("ticket"))
         {
@@ -67,7 +79,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             await Poll(context, session, poll, 0);
             return;
         }
-        await Run(session, context.Abort, () => upgrade ? WebSocketTransport.Run(context, session, options.MaxMessageBytes) : SseTransport.Run(context, session));
+        await Run(session, context.Abort,
+            () => upgrade ? WebSocketTransport.Run(context, session, options.MaxMessageBytes) : SseTransport.Run(context, session));
     }
 
     async Task Polled(LiveSession session, PollTransport poll)
@@ -87,8 +100,17 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     public async Task Poll(HttpContext context)
     {
         var session = await Find(context);
-        if (session.Poll is not { } poll) throw new Problem(409, "not-polled", "The session is not polled", "It was opened as a stream, and what it is sent comes there.", "Read the stream, or open a session with 'Accept: application/json'.").ToException();
-        if (!int.TryParse(context.Request.Query["turn"], NumberStyles.None, CultureInfo.InvariantCulture, out int turn)) throw Problem.Invalid([new FieldError("turn", "must be a number: 1 for the first request after the session was opened, then one more each time")], "Correct the named query parameter.").ToException();
+        if (session.Poll is not { } poll)
+        {
+            throw new Problem(409, "not-polled", "The session is not polled", "It was opened as a stream, and what it is sent comes there.",
+                "Read the stream, or open a session with 'Accept: application/json'.").ToException();
+        }
+        if (!int.TryParse(context.Request.Query["turn"], NumberStyles.None, CultureInfo.InvariantCulture, out int turn))
+        {
+            throw Problem.Invalid(
+                [new FieldError("turn", "must be a number: 1 for the first request after the session was opened, then one more each time")],
+                "Correct the named query parameter.").ToException();
+        }
         await Poll(context, session, poll, turn);
     }
 
@@ -109,7 +131,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     {
         foreach (var part in context.Request.Headers["Prefer"].ToString().Split([',', ';'], StringSplitOptions.TrimEntries))
         {
-            if (part.StartsWith("wait=", StringComparison.OrdinalIgnoreCase) && int.TryParse(part.AsSpan(5), NumberStyles.None, CultureInfo.InvariantCulture, out int seconds))
+            if (part.StartsWith("wait=", StringComparison.OrdinalIgnoreCase)
+                && int.TryParse(part.AsSpan(5), NumberStyles.None, CultureInfo.InvariantCulture, out int seconds))
                 return TimeSpan.FromSeconds(Math.Min(seconds, (int)PollTransport.LongestWait.TotalSeconds));
         }
         return PollTransport.UsualWait;
@@ -148,7 +171,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         LiveSession session;
         try
         {
-            var token = await opening.FirstToken(space.Cursors, TimeSpan.FromSeconds(options.HandshakeSeconds), context.RequestAborted, putOut.Token);
+            var token = await opening.FirstToken(space.Cursors, TimeSpan.FromSeconds(options.HandshakeSeconds), context.RequestAborted,
+                putOut.Token);
             if (token is null)
             {
                 if (putOut.IsCancellationRequested) await Refuse(context, opening, services.Limits.TooManyUnauthenticated());
@@ -200,12 +224,19 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         {
             if (!query.TryGetValue(field, out var value)) return null;
             string name;
-            if ((field == "label" ? Names.CheckLabel(value.ToString(), allowSlash: true, out name) : Names.Check(value.ToString(), allowSlash: false, out name)) is { } wrong) errors.Add(new FieldError(field, wrong));
+            if ((field == "label" ? Names.CheckLabel(value.ToString(), allowSlash: true, out name)
+                : Names.Check(value.ToString(), allowSlash: false, out name)) is { } wrong)
+            {
+                errors.Add(new FieldError(field, wrong));
+            }
             return name;
         }
         var device = Name("device");
         var label = Name("label");
-        if (query.TryGetValue("heartbeat", out var heartbeat) && heartbeat != "event") errors.Add(new FieldError("heartbeat", "must be event, or left out"));
+        if (query.TryGetValue("heartbeat", out var heartbeat) && heartbeat != "event")
+        {
+            errors.Add(new FieldError("heartbeat", "must be event, or left out"));
+        }
         long? after = null;
         bool foreign = false;
         // An EventSource repeats its URL when it comes back, so what it last saw beats what the URL says.
@@ -215,7 +246,11 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         else if (cursor.Length > 0)
         {
             var state = space.Cursors.Open(cursor, out var position);
-            if (state == CursorState.Malformed) errors.Add(new FieldError(header.Length > 0 ? "Last-Event-ID" : "after", $"is no cursor; pass on one that came in a message ({CursorSeal.Length} characters), or now"));
+            if (state == CursorState.Malformed)
+            {
+                errors.Add(new FieldError(header.Length > 0 ? "Last-Event-ID" : "after",
+                    $"is no cursor; pass on one that came in a message ({CursorSeal.Length} characters), or now"));
+            }
             else if (state == CursorState.Foreign) foreign = true;
             else after = position.Value;
         }
@@ -224,11 +259,22 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         Credential credential;
         string? opened = null;
         if (token is not null) credential = await tokens.Check(token, space);
-        else if (query.TryGetValue("ticket", out var ticket)) (credential, device) = await tickets.Open(opened = ticket.ToString(), space.Name, device, origin, comesBack: transport != TransportKind.WebSocket);
-        else throw new Problem(401, "token-missing", "A credential is missing", "A live session needs to know whose it is.", "Send 'Authorization: Bearer <token>', or ?ticket= with a ticket from POST /v1/tickets where headers can't be set.").ToException();
+        else if (query.TryGetValue("ticket", out var ticket))
+        {
+            (credential, device) = await tickets.Open(opened = ticket.ToString(), space.Name, device, origin,
+                comesBack: transport != TransportKind.WebSocket);
+        }
+        else
+        {
+            throw new Problem(401, "token-missing", "A credential is missing", "A live session needs to know whose it is.",
+                "Send 'Authorization: Bearer <token>', or ?ticket= with a ticket from POST /v1/tickets where headers can't be set.")
+                .ToException();
+        }
 
         var place = services.Limits.EnterSession(space, credential.Identity.User.Value, context.Connection.RemoteIpAddress);
-        var session = new LiveSession(services, place, space, credential, opened, device ?? "unnamed-" + Secrets.NewId(), label, transport, heartbeat == "event") { Poll = transport == TransportKind.LongPoll ? new PollTransport(services.Clock) : null };
+        var session = new LiveSession(services, place, space, credential, opened, device ?? "unnamed-" + Secrets.NewId(), label, transport,
+            heartbeat == "event")
+        { Poll = transport == TransportKind.LongPoll ? new PollTransport(services.Clock) : null };
         try
         {
             await session.Attach(after, foreign);
@@ -245,16 +291,20 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     static bool AcceptsEvents(HttpContext context)
     {
         var accept = context.Request.Headers.Accept.ToString();
-        return accept.Length == 0 || accept.Contains("text/event-stream", StringComparison.OrdinalIgnoreCase) || accept.Contains("*/*", StringComparison.Ordinal) || accept.Contains("text/*", StringComparison.Ordinal);
+        return accept.Length == 0 || accept.Contains("text/event-stream", StringComparison.OrdinalIgnoreCase)
+            || accept.Contains("*/*", StringComparison.Ordinal) || accept.Contains("text/*", StringComparison.Ordinal);
     }
 
     static bool AcceptsArray(HttpContext context)
     {
         var accept = context.Request.Headers.Accept.ToString();
-        return accept.Contains("application/json", StringComparison.OrdinalIgnoreCase) && !accept.Contains("text/event-stream", StringComparison.OrdinalIgnoreCase);
+        return accept.Contains("application/json", StringComparison.OrdinalIgnoreCase)
+            && !accept.Contains("text/event-stream", StringComparison.OrdinalIgnoreCase);
     }
 
-    static Problem UnknownSession() => new(404, "unknown-session", "No such session", "This user has no live session by this id: it ended, or never was.", "Open a new one with the newest cursor, and use the id in its 'opened' message.");
+    static Problem UnknownSession() =>
+        new(404, "unknown-session", "No such session", "This user has no live session by this id: it ended, or never was.",
+        "Open a new one with the newest cursor, and use the id in its 'opened' message.");
 
     /// <summary>The session that the path names, for whoever shows that it is theirs.</summary>
     async ValueTask<LiveSession> Find(HttpContext context)
@@ -271,8 +321,15 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             credential = await tickets.Opened(ticket.ToString(), space.Name, origin);
             its = session?.IsOpenedBy(ticket.ToString()) == true; // a ticket is one stream's
         }
-        else throw new Problem(401, "token-missing", "A credential is missing", "A message needs to know whose it is.", "Send the credential that the session was opened with.").ToException();
-        if (session is null || !its || session.Space != space || session.User != credential.Identity.User.Value || session.Machine is null) throw UnknownSession().ToException();
+        else
+        {
+            throw new Problem(401, "token-missing", "A credential is missing", "A message needs to know whose it is.",
+                "Send the credential that the session was opened with.").ToException();
+        }
+        if (session is null || !its || session.Space != space || session.User != credential.Identity.User.Value || session.Machine is null)
+        {
+            throw UnknownSession().ToException();
+        }
         return session;
     }
 
@@ -284,7 +341,11 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         TakeMessages(session, 0); // refused before its body is read
         using var body = await Json.Read(context);
         var root = body.RootElement;
-        if (root.ValueKind == JsonValueKind.Array && root.GetArrayLength() > MaxPosted) throw Problem.Invalid([new FieldError("(body)", $"holds {root.GetArrayLength()} messages; the limit is {MaxPosted}")]).ToException();
+        if (root.ValueKind == JsonValueKind.Array && root.GetArrayLength() > MaxPosted)
+        {
+            throw Problem.Invalid([new FieldError("(body)", $"holds {root.GetArrayLength()} messages; the limit is {MaxPosted}")])
+                .ToException();
+        }
         TakeMessages(session, root.ValueKind == JsonValueKind.Array ? Math.Max(1, root.GetArrayLength()) : 1);
         var answers = new List<ControlMessage>();
         foreach (var element in root.ValueKind == JsonValueKind.Array ? root.EnumerateArray().ToArray() : [root])
@@ -308,6 +369,9 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     void TakeMessages(LiveSession session, int count)
     {
         if (session.TakeMessages(count) is var wait && wait > TimeSpan.Zero)
-            throw new Problem(429, "too-many-messages", "Too many messages", $"A session may send {options.MessagesPerSecond} a second; each message of a request counts.", "Send slower; one acknowledgement with 'upTo' takes the place of many.") { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.ToException();
+            throw new Problem(429, "too-many-messages", "Too many messages",
+                $"A session may send {options.MessagesPerSecond} a second; each message of a request counts.",
+                "Send slower; one acknowledgement with 'upTo' takes the place of many.")
+            { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.ToException();
     }
 }

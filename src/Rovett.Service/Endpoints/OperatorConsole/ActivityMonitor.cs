@@ -44,7 +44,11 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts) : 
     /// <summary>Fills in the newest that were stored before this start.</summary>
     public void Load(SpaceRuntime space, SqlHistoryReader history)
     {
-        foreach (var entry in history.Newest(space.Id, Kept).Reverse()) Add(Of(space.Name), new Row(new OperatorItem(entry, history.People(entry.Placements)), null) { Change = history.LastChange(entry) });
+        foreach (var entry in history.Newest(space.Id, Kept).Reverse())
+        {
+            Add(Of(space.Name), new Row(new OperatorItem(entry, history.People(entry.Placements)), null)
+            { Change = history.LastChange(entry) });
+        }
     }
 
     /// <inheritdoc/>
@@ -54,7 +58,10 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts) : 
         {
             var state = Of(space);
             state.StoredSinceStart++;
-            Add(state, new Row(new OperatorItem(new EntryRow(notification.Position, notification.Time, EntryKind.Notification, notification.Id, notification.Body, addressing, [.. placements], NotificationTraits.None), new PeopleCounts(0, 0, 0)), notification));
+            Add(state, new Row(
+                new OperatorItem(
+                new EntryRow(notification.Position, notification.Time, EntryKind.Notification, notification.Id, notification.Body,
+                addressing, [.. placements], NotificationTraits.None), new PeopleCounts(0, 0, 0)), notification));
         }
     }
 
@@ -73,7 +80,9 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts) : 
         lock (gate)
         {
             var state = Of(space);
-            foreach (var row in state.Newest.Where(r => r.Item.Entry.Addressing.Split('\n').Any(line => line.Length > 1 && line.AsSpan(1).SequenceEqual("user:" + user))).ToList())
+            foreach (var row in state.Newest.Where(
+                r => r.Item.Entry.Addressing.Split('\n').Any(line => line.Length > 1 && line.AsSpan(1).SequenceEqual("user:" + user)))
+                .ToList())
             {
                 state.Newest.Remove(row);
                 state.ById.Remove(row.Item.Entry.Id);

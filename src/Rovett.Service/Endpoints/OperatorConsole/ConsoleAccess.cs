@@ -17,7 +17,8 @@ namespace Rovett.Service.Endpoints.OperatorConsole;
 
 /// <summary>The console's page about access: who may, who was refused and why, what limits are at, who signs in here; and,
 /// for who may operate, what is done about it.</summary>
-public sealed class ConsoleAccess(AccessStore access, Operators operators, SpaceDirectory spaces, LedgerPump ledger, SqlHistoryReader history, Origins origins, UsageLimits limits, Deciders deciders, ApiKeys keys, AuditTrail audit)
+public sealed class ConsoleAccess(AccessStore access, Operators operators, SpaceDirectory spaces, LedgerPump ledger,
+    SqlHistoryReader history, Origins origins, UsageLimits limits, Deciders deciders, ApiKeys keys, AuditTrail audit)
 {
     const int MostActs = 50, MostSignIns = 50;
 
@@ -116,7 +117,10 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
         Operators.OwnPageOnly(context);
         var who = operators.Require(context, "operate");
         using var body = await Json.Read(context);
-        if (ConsoleEndpoints.Field(body, "may") is not { } may || !Operators.Rights.Contains(may)) throw Problem.Invalid([new FieldError("may", $"must be one of {string.Join(", ", Operators.Rights)}")]).ToException();
+        if (ConsoleEndpoints.Field(body, "may") is not { } may || !Operators.Rights.Contains(may))
+        {
+            throw Problem.Invalid([new FieldError("may", $"must be one of {string.Join(", ", Operators.Rights)}")]).ToException();
+        }
         var link = operators.MakeLink(may);
         audit.Note("main", "operator:" + who.Name, "operator.invited", may);
         context.Response.Headers.CacheControl = "no-store";
@@ -129,7 +133,8 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
         });
     }
 
-    /// <summary><c>POST /v1/console-links</c>: the same for who holds an admin key of <c>main</c>, so that nobody is locked out of the console.</summary>
+    /// <summary><c>POST /v1/console-links</c>: the same for who holds an admin key of <c>main</c>, so that nobody is
+    /// locked out of the console.</summary>
     public async Task MakeLinkByKey(HttpContext context)
     {
         var key = keys.Require(context, spaces.Find("main")!, "admin");
@@ -137,7 +142,10 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
         var errors = new List<FieldError>();
         var root = Json.Object(body, ["may"], errors);
         var may = "operate";
-        if (root.TryGetProperty("may", out var given) && (!JsonText.TryString(given, out may!) || !Operators.Rights.Contains(may))) errors.Add(new FieldError("may", $"must be one of {string.Join(", ", Operators.Rights)}"));
+        if (root.TryGetProperty("may", out var given) && (!JsonText.TryString(given, out may!) || !Operators.Rights.Contains(may)))
+        {
+            errors.Add(new FieldError("may", $"must be one of {string.Join(", ", Operators.Rights)}"));
+        }
         if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
         var link = operators.MakeLink(may);
         audit.Note("main", key.Actor, "operator.invited", may);
@@ -159,7 +167,12 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
         var who = operators.Require(context, "operate");
         using var body = await Json.Read(context);
         var name = ConsoleEndpoints.Field(body, "name") ?? "";
-        if (!access.RemoveOperator(name)) throw new Problem(409, "operator-stays", "That operator can't be removed", "There is none by this name, or nobody would be left who may operate.", "Invite another who may operate first.").ToException();
+        if (!access.RemoveOperator(name))
+        {
+            throw new Problem(409, "operator-stays", "That operator can't be removed",
+                "There is none by this name, or nobody would be left who may operate.",
+                "Invite another who may operate first.").ToException();
+        }
         audit.Note("main", "operator:" + who.Name, "operator.removed", name);
         context.Response.StatusCode = 204;
     }
@@ -171,9 +184,13 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
         var who = operators.Require(context, "operate");
         var space = ConsoleEndpoints.SpaceOf(spaces, context);
         using var body = await Json.Read(context);
-        if (Names.Check(ConsoleEndpoints.Field(body, "user"), false, out var user) is { } wrong) throw Problem.Invalid([new FieldError("user", wrong)]).ToException();
+        if (Names.Check(ConsoleEndpoints.Field(body, "user"), false, out var user) is { } wrong)
+        {
+            throw Problem.Invalid([new FieldError("user", wrong)]).ToException();
+        }
         var (row, ended) = await ledger.Ask(new SignOutCommand(space.Name, user));
-        audit.Note(space.Name, "operator:" + who.Name, "user.signed-out", AuditTrail.Person(row.Id), json => json.WriteNumber("sessionsEnded", ended));
+        audit.Note(space.Name, "operator:" + who.Name, "user.signed-out", AuditTrail.Person(row.Id),
+            json => json.WriteNumber("sessionsEnded", ended));
         context.Response.StatusCode = 204;
     }
 }

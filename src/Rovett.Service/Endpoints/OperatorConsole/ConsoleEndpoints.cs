@@ -11,7 +11,8 @@ namespace Rovett.Service.Endpoints.OperatorConsole;
 
 /// <summary>What the operators' console calls: signing up by the one-time link, signing in, and the live view. All but
 /// the sign-in needs the session cookie; whatever changes something needs the header that only our own page sends.</summary>
-public sealed class ConsoleEndpoints(AccessStore access, Operators operators, SpaceDirectory spaces, ActivityMonitor monitor, SessionRegistry sessions, TimeProvider clock)
+public sealed class ConsoleEndpoints(AccessStore access, Operators operators, SpaceDirectory spaces, ActivityMonitor monitor,
+    SessionRegistry sessions, TimeProvider clock)
 {
     /// <summary><c>GET /console/api/me</c></summary>
     public async Task Me(HttpContext context)
@@ -60,7 +61,8 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
         return Task.CompletedTask;
     }
 
-    /// <summary><c>GET /console/api/live?space=main</c>: a stream with the whole view whenever it changed, at most four times a second.</summary>
+    /// <summary><c>GET /console/api/live?space=main</c>: a stream with the whole view whenever it changed, at most four
+    /// times a second.</summary>
     public async Task Live(HttpContext context)
     {
         operators.Require(context, "view");
@@ -78,7 +80,10 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
             {
                 if (operators.Of(context) is null) return; // signed out, or an operator no more
                 var now = monitor.Snapshot(space, sessions);
-                if (!now.AsSpan().SequenceEqual(last)) await context.Response.BodyWriter.WriteAsync(SseWriter.Event("view", null, last = now), context.RequestAborted);
+                if (!now.AsSpan().SequenceEqual(last))
+                {
+                    await context.Response.BodyWriter.WriteAsync(SseWriter.Event("view", null, last = now), context.RequestAborted);
+                }
                 else if (++quiet % 20 == 0) await context.Response.BodyWriter.WriteAsync(":\n\n"u8.ToArray(), context.RequestAborted);
             }
             while (!sessions.Closing && !space.IsRemoved && await timer.WaitForNextTickAsync(context.RequestAborted));
@@ -88,7 +93,8 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
         }
     }
 
-    internal static SpaceRuntime SpaceOf(SpaceDirectory spaces, HttpContext context) => spaces.Find(context.Request.Query["space"].ToString() is { Length: > 0 } name ? name : "main")
+    internal static SpaceRuntime SpaceOf(SpaceDirectory spaces, HttpContext context) =>
+        spaces.Find(context.Request.Query["space"].ToString() is { Length: > 0 } name ? name : "main")
         ?? throw new Problem(404, "unknown-space", "No such space", "There is no space by this name.", "Choose another.").ToException();
 
     static async Task<(string Name, string Password, string? Link)> Fields(HttpContext context)
@@ -103,5 +109,6 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
     }
 
     internal static string? Field(JsonDocument body, string field) =>
-        body.RootElement.ValueKind == JsonValueKind.Object && body.RootElement.TryGetProperty(field, out var value) && JsonText.TryString(value, out var text) && text.Length <= 128 ? text : null;
+        body.RootElement.ValueKind == JsonValueKind.Object && body.RootElement.TryGetProperty(field, out var value)
+        && JsonText.TryString(value, out var text) && text.Length <= 128 ? text : null;
 }

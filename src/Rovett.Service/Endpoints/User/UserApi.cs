@@ -20,7 +20,8 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Endpoints.User;
 
 /// <summary>What users' devices call, with a token.</summary>
-public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets tickets, TopicGate topics, LedgerPump ledger, MarkSteps marks, SqlHistoryReader history)
+public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets tickets, TopicGate topics, LedgerPump ledger, MarkSteps marks,
+    SqlHistoryReader history)
 {
     const int DefaultPage = 50, MaxPage = 200;
 
@@ -28,7 +29,9 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     public async ValueTask<(SpaceRuntime Space, Credential Credential)> Require(HttpContext context)
     {
         var space = spaces.Of(context);
-        var token = Bearer.Of(context) ?? throw new Problem(401, "token-missing", "A token is missing", "This path is for users and no credential was shown.", "Send 'Authorization: Bearer <token>' with a token of the user's: rovett token --user <id> makes one.").ToException();
+        var token = Bearer.Of(context)
+            ?? throw new Problem(401, "token-missing", "A token is missing", "This path is for users and no credential was shown.",
+            "Send 'Authorization: Bearer <token>' with a token of the user's: rovett token --user <id> makes one.").ToException();
         return (space, await tokens.Check(token, space));
     }
 
@@ -38,10 +41,20 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         var (space, credential) = await Require(context);
         var query = context.Request.Query;
         var errors = new List<FieldError>();
-        var state = query["state"].ToString() switch { "" or "all" => InboxState.All, "unread" => InboxState.Unread, "read" => InboxState.Read, _ => (InboxState?)null };
+        var state = query["state"].ToString() switch
+        {
+            "" or "all" => InboxState.All,
+            "unread" => InboxState.Unread,
+            "read" => InboxState.Read,
+            _ => (InboxState?)null
+        };
         if (state is null) errors.Add(new FieldError("state", "must be all, unread or read"));
         int limit = DefaultPage;
-        if (query.TryGetValue("limit", out var text) && (!int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out limit) || limit is < 1 or > MaxPage)) errors.Add(new FieldError("limit", $"must be 1 to {MaxPage}"));
+        if (query.TryGetValue("limit", out var text)
+            && (!int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out limit) || limit is < 1 or > MaxPage))
+        {
+            errors.Add(new FieldError("limit", $"must be 1 to {MaxPage}"));
+        }
         long before = long.MaxValue;
         if (query.TryGetValue("page", out var page))
         {
@@ -54,7 +67,8 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         var found = history.Inbox(opened.Plan!, space.Id, before, limit, state!.Value);
         if (found.More)
         {
-            var next = $"{space.PathPrefix}/v1/inbox?page={space.Pages.Seal(found.Items[^1].Entry.Position)}&limit={limit}" + (state == InboxState.All ? "" : $"&state={query["state"]}");
+            var next = $"{space.PathPrefix}/v1/inbox?page={space.Pages.Seal(found.Items[^1].Entry.Position)}&limit={limit}" +
+                (state == InboxState.All ? "" : $"&state={query["state"]}");
             context.Response.Headers.Link = $"<{next}>; rel=\"next\"";
         }
         await Json.Write(context, 200, json =>
@@ -87,7 +101,8 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         var (space, credential) = await Require(context);
         var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var query = context.Request.Query;
-        bool byType = query.TryGetValue("by", out var by) && (by == "type" ? true : throw Problem.Invalid([new FieldError("by", "must be type, or left out")]).ToException());
+        bool byType = query.TryGetValue("by", out var by)
+            && (by == "type" ? true : throw Problem.Invalid([new FieldError("by", "must be type, or left out")]).ToException());
         var types = byType ? history.UnreadByType(opened.Plan!, space.Id) : null;
         long? about = query.TryGetValue("subject", out var subject) ? history.UnreadAbout(opened.Plan!, subject.ToString()) : null;
         await Json.Write(context, 200, json =>
@@ -122,12 +137,17 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         {
             foreach (var member in root.EnumerateObject())
             {
-                if (member.Name is not ("read" or "unread" or "received") || verb is not null || member.Value.ValueKind != JsonValueKind.Object) throw BadMarks().ToException();
+                if (member.Name is not ("read" or "unread" or "received") || verb is not null
+                    || member.Value.ValueKind != JsonValueKind.Object)
+                {
+                    throw BadMarks().ToException();
+                }
                 verb = member.Name;
             }
         }
         if (verb is null) throw BadMarks().ToException();
-        var selector = DeviceMessage.ParseSelector(root.GetProperty(verb), space.Cursors, verb + ".", allowSubjectAndAll: true, out var problem);
+        var selector = DeviceMessage.ParseSelector(root.GetProperty(verb), space.Cursors, verb + ".", allowSubjectAndAll: true,
+            out var problem);
         if (selector is null) throw problem!.ToException();
         await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var what = verb switch { "read" => MarkVerb.Read, "unread" => MarkVerb.Unread, _ => MarkVerb.Received };
@@ -140,7 +160,9 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         });
     }
 
-    static Problem BadMarks() => Problem.Invalid([new FieldError("(body)", "must hold exactly one of 'read', 'unread' and 'received', with an object that says which: {\"read\":{\"ids\":[…]}}, {\"read\":{\"upTo\":\"…\"}}, {\"read\":{\"subject\":\"…\"}} or {\"read\":{\"all\":true}}")]);
+    static Problem BadMarks() => Problem.Invalid([new FieldError("(body)", "must hold exactly one of 'read', 'unread' and 'received', " +
+        "with an object that says which: {\"read\":{\"ids\":[…]}}, {\"read\":{\"upTo\":\"…\"}}, {\"read\":{\"subject\":\"…\"}} or " +
+        "{\"read\":{\"all\":true}}")]);
 
     /// <summary><c>POST /v1/inbox/{id}/take</c></summary>
     public Task Take(HttpContext context) => TakeOrRelease(context, true);
@@ -199,7 +221,9 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         if (type is null == subject is null || (type ?? subject)!.Length is 0 or > 256)
             throw Problem.Invalid([new FieldError("type", "or subject: give exactly one of them, 1 to 256 characters")]).ToException();
         await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
-        await WriteMutes(context, await ledger.Ask(new MuteCommand(space.Name, credential.Identity.User.Value, type is not null, (type ?? subject)!, mute, credential.Identity)));
+        await WriteMutes(context,
+            await ledger.Ask(
+            new MuteCommand(space.Name, credential.Identity.User.Value, type is not null, (type ?? subject)!, mute, credential.Identity)));
     }
 
     static Task WriteMutes(HttpContext context, IReadOnlyList<MuteRow> mutes) => Json.Write(context, 200, json =>
@@ -231,7 +255,10 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     {
         var (space, credential) = await Require(context);
         using var body = await Json.Read(context);
-        if (DeviceMessage.TryTopic(body.RootElement, out var topic) is { } wrong) throw Problem.Invalid([new FieldError("topic", wrong)]).ToException();
+        if (DeviceMessage.TryTopic(body.RootElement, out var topic) is { } wrong)
+        {
+            throw Problem.Invalid([new FieldError("topic", wrong)]).ToException();
+        }
         await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var (follows, totals) = await topics.Follow(space, credential.Identity, topic);
         await WriteFollows(context, follows, totals);
@@ -241,7 +268,10 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     public async Task Unfollow(HttpContext context)
     {
         var (space, credential) = await Require(context);
-        if (TopicNames.Check(context.Request.Query["topic"].ToString(), out var topic) is { } wrong) throw Problem.Invalid([new FieldError("topic", wrong)], "Correct the named query parameter.").ToException();
+        if (TopicNames.Check(context.Request.Query["topic"].ToString(), out var topic) is { } wrong)
+        {
+            throw Problem.Invalid([new FieldError("topic", wrong)], "Correct the named query parameter.").ToException();
+        }
         await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
         var (follows, totals) = await topics.Unfollow(space, credential.Identity, topic);
         await WriteFollows(context, follows, totals);

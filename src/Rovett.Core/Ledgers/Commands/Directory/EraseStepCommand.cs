@@ -81,7 +81,10 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
             var rows = store.SetAsideAfter(state.Id, erasure.At, Few);
             foreach (var (number, detail) in rows)
             {
-                if (detail.Contains(Quoted(erasure.Name), StringComparison.Ordinal) || detail.Contains(named, StringComparison.Ordinal)) store.RewriteSetAside(number, "{}");
+                if (detail.Contains(Quoted(erasure.Name), StringComparison.Ordinal) || detail.Contains(named, StringComparison.Ordinal))
+                {
+                    store.RewriteSetAside(number, "{}");
+                }
             }
             return rows.Count < Few ? null : rows[^1].Number;
         }
@@ -110,8 +113,13 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
             if (store.FindEntry(state.Id, position) is not { Kind: EntryKind.Notification } entry) return;
             scrubbed++;
             bool alone = entry.Placements.Length == 1 && entry.Placements[0].Log == erasure.Log;
-            var addressing = string.Join('\n', entry.Addressing.Split('\n').Select(line => line[1..] == named ? line[..1] + instead : line));
-            if (alone) store.EraseEntry(state.Id, position, [.. Changes.Member("type", "erased"), (byte)',', .. Changes.Member("title", "(erased)")], addressing);
+            var addressing =
+                string.Join('\n', entry.Addressing.Split('\n').Select(line => line[1..] == named ? line[..1] + instead : line));
+            if (alone)
+            {
+                store.EraseEntry(state.Id, position,
+                    [.. Changes.Member("type", "erased"), (byte)',', .. Changes.Member("title", "(erased)")], addressing);
+            }
             else store.RewriteEntry(state.Id, position, entry.Body, addressing);
         }
 
@@ -122,7 +130,8 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
             {
                 var text = Encoding.UTF8.GetString(entry.Body);
                 if (!text.Contains(Quoted(erasure.Name), StringComparison.Ordinal)) continue;
-                store.RewriteEntry(state.Id, entry.Position.Value, Encoding.UTF8.GetBytes(Scrubbed("{" + text + "}", entry.Kind == EntryKind.Taken)[1..^1]), entry.Addressing);
+                store.RewriteEntry(state.Id, entry.Position.Value,
+                    Encoding.UTF8.GetBytes(Scrubbed("{" + text + "}", entry.Kind == EntryKind.Taken)[1..^1]), entry.Addressing);
             }
             return upTo >= erasure.Position ? null : upTo;
         }
@@ -135,7 +144,10 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
             {
                 // Who took it stands there alone; what a deadline says is an object.
                 if (detail == erasure.Name) store.RewriteReceipt(state.Id, number, erasure.Pseudonym);
-                else if (detail.StartsWith('{') && detail.Contains(Quoted(erasure.Name), StringComparison.Ordinal)) store.RewriteReceipt(state.Id, number, Scrubbed(detail, false));
+                else if (detail.StartsWith('{') && detail.Contains(Quoted(erasure.Name), StringComparison.Ordinal))
+                {
+                    store.RewriteReceipt(state.Id, number, Scrubbed(detail, false));
+                }
             }
             return upTo >= erasure.Receipt ? null : upTo;
         }

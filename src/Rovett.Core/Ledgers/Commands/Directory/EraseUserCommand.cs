@@ -3,8 +3,10 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Directory;
 
-/// <summary>Erases a person: sessions end, roles, marks, acks, mutes and takings go, the personal log becomes nobody's. What is left is scrubbed by
-/// <see cref="EraseStepCommand"/>, step by step, also after a restart. What happened stays, under a name that says nothing. Answers null when nobody is known by the id.</summary>
+/// <summary>Erases a person: sessions end, roles, marks, acks, mutes and takings go, the personal log becomes nobody's.
+/// What is left is scrubbed by
+/// <see cref="EraseStepCommand"/>, step by step, also after a restart. What happened stays, under a name that says
+/// nothing. Answers null when nobody is known by the id.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="userId">Who.</param>
 /// <param name="longestToken">The longest a token may run: for so long none that was made before is let in.</param>
@@ -22,21 +24,38 @@ public sealed class EraseUserCommand(string space, string userId, TimeSpan longe
         Changes.ReleaseLost(ledger, state, user, everything: true);
         Standing.EndSessions(ledger, state, user, "erased");
         user.Follows.Clear();
-        long validFrom = Math.Max(user.Row.ValidFrom, Math.Max(ledger.Now.Micros + 1, user.Row.Ahead.Select(Math.Abs).DefaultIfEmpty().Max() + 1));
-        Roles.Apply(ledger, state, user, user.Row with { Seen = null, TokenRoles = [], DirectoryRoles = [], DisplayName = null, Locale = null, Claims = "", RulesSeen = null });
+        long validFrom = Math.Max(user.Row.ValidFrom,
+            Math.Max(ledger.Now.Micros + 1, user.Row.Ahead.Select(Math.Abs).DefaultIfEmpty().Max() + 1));
+        Roles.Apply(ledger, state, user, user.Row with
+        { Seen = null, TokenRoles = [], DirectoryRoles = [], DisplayName = null, Locale = null, Claims = "", RulesSeen = null });
         if (user.Held.Any()) Roles.Reconsider(ledger, state, user, null); // topics
         state.Forget(user);
         ledger.Store.ErasePerson(user.PersonId);
         state.Topics.ForgetAll();
         var (position, time) = state.Draw();
-        var erasure = new ErasureRow(user.PersonId, userId, personal.Id, position.Value, state.LastReceipt, ErasureStage.Deadlines, 0, 0, time);
-        ledger.Store.SavePerson(user.Row with { User = "\u0001" + erasure.Pseudonym, Rev = 0, RolesIssuedAt = 0, ValidFrom = 0, Blocked = false, Ahead = [], ClaimsAt = 0 }); // no id may hold a control character
+        var erasure = new ErasureRow(user.PersonId, userId, personal.Id, position.Value, state.LastReceipt, ErasureStage.Deadlines, 0,
+            0, time);
+        // No id may hold a control character.
+        ledger.Store.SavePerson(
+            user.Row with
+            {
+                User = "\u0001" + erasure.Pseudonym,
+                Rev = 0,
+                RolesIssuedAt = 0,
+                ValidFrom = 0,
+                Blocked = false,
+                Ahead = [],
+                ClaimsAt = 0
+            });
         state.Rename(personal, "\u0001" + erasure.Pseudonym);
-        ledger.Store.AppendEntry(state.Id, new EntryRow(position, time, EntryKind.Erased, default, Changes.Member("person", erasure.Pseudonym), "", [], NotificationTraits.None));
+        ledger.Store.AppendEntry(state.Id,
+            new EntryRow(position, time, EntryKind.Erased, default, Changes.Member("person", erasure.Pseudonym), "", [],
+            NotificationTraits.None));
         ledger.Store.SaveErasure(state.Id, erasure);
         ledger.Store.SaveTombstone(state.Id, state.HashOf(userId), validFrom, user.PersonId);
         state.HasTombstones = true;
-        ledger.Store.AddDue(state.Id, new DueRow(new StoredTime(state.Due.Micros + (long)longestToken.TotalMicroseconds), DueKind.TombstoneEnd, user.PersonId, 0));
+        ledger.Store.AddDue(state.Id,
+            new DueRow(new StoredTime(state.Due.Micros + (long)longestToken.TotalMicroseconds), DueKind.TombstoneEnd, user.PersonId, 0));
         ledger.Observe(o => o.Erased(space, userId));
         Answer = erasure;
     }

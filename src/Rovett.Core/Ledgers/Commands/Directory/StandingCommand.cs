@@ -21,7 +21,8 @@ public sealed class StandingCommand(string space, Identity identity) : LedgerCom
     }
 }
 
-/// <summary>Signs a user out everywhere: sessions end, and no credential holds that was made before now. Answers how many sessions ended.</summary>
+/// <summary>Signs a user out everywhere: sessions end, and no credential holds that was made before now. Answers how
+/// many sessions ended.</summary>
 public sealed class SignOutCommand(string space, string userId) : LedgerCommand<(PersonRow Row, int Ended)>
 {
     internal override void Execute(Ledger ledger)

@@ -4,7 +4,8 @@ namespace Rovett.Core.Ledgers.Commands.Directory;
 /// <param name="space">The space's name.</param>
 /// <param name="users">What is said of them.</param>
 /// <param name="wantsAnswer">False for many: none of them is looked at any closer.</param>
-public sealed class PutUsersCommand(string space, IReadOnlyList<DirectoryUser> users, bool wantsAnswer = true) : LedgerCommand<IReadOnlyList<UserInfo>>
+public sealed class PutUsersCommand(string space, IReadOnlyList<DirectoryUser> users, bool wantsAnswer = true)
+    : LedgerCommand<IReadOnlyList<UserInfo>>
 {
     internal override void Execute(Ledger ledger)
     {

@@ -2,7 +2,8 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Life;
 
-/// <summary>Stores what is known of the clock, so that a start after a long absence, or after the clock was set, can be told from other starts.</summary>
+/// <summary>Stores what is known of the clock, so that a start after a long absence, or after the clock was set, can be
+/// told from other starts.</summary>
 public sealed class SaveClockCommand : LedgerCommand<bool>
 {
     internal override bool MaySyncLater => true;

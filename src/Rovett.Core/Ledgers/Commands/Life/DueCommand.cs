@@ -39,10 +39,16 @@ public sealed class DueCommand(string space, int limit = 256, DueRow? only = nul
             switch (due.Kind)
             {
                 case DueKind.Expiry:
-                    if (!Changes.IsOver(ledger, state, notification)) Changes.Make(ledger, state, EntryKind.Expired, notification, [], null, "");
+                    if (!Changes.IsOver(ledger, state, notification))
+                    {
+                        Changes.Make(ledger, state, EntryKind.Expired, notification, [], null, "");
+                    }
                     break;
                 case DueKind.TakeEnd:
-                    if (ledger.Store.FindTake(state.Id, due.Position) is { } take && take.Until <= state.Due) Changes.Release(ledger, state, take, "time is up");
+                    if (ledger.Store.FindTake(state.Id, due.Position) is { } take && take.Until <= state.Due)
+                    {
+                        Changes.Release(ledger, state, take, "time is up");
+                    }
                     break;
                 default:
                     Deadlines.Judge(ledger, state, notification, due.Number);

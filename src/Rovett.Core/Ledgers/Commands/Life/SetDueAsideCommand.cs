@@ -9,7 +9,10 @@ public sealed class SetDueAsideCommand(string space, DueRow due, string why) : L
     {
         var state = ledger.Space(space);
         ledger.Store.RemoveDue(state.Id, due);
-        ledger.SetAside(state, new SetAsideRow(state.Time, AsideKind.Due, due.Position, why, $"{{\"due\":\"{due.Kind}\",\"number\":{due.Number},\"at\":\"{due.At}\"}}"), $"the {due.Kind} due for the entry at position {due.Position}");
+        ledger.SetAside(state,
+            new SetAsideRow(state.Time, AsideKind.Due, due.Position, why,
+            $"{{\"due\":\"{due.Kind}\",\"number\":{due.Number},\"at\":\"{due.At}\"}}"),
+            $"the {due.Kind} due for the entry at position {due.Position}");
         Answer = true;
     }
 }

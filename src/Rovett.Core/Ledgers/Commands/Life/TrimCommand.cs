@@ -15,11 +15,18 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
         var state = ledger.Space(space);
         var store = ledger.Store;
         long target = state.Floor;
-        if (ledger.Options.KeepFor is { } keep) target = Math.Max(target, store.PositionAt(state.Id, new StoredTime(ledger.Clock.Retention.Micros - (long)keep.TotalMicroseconds)));
+        if (ledger.Options.KeepFor is { } keep)
+        {
+            target = Math.Max(target,
+                store.PositionAt(state.Id, new StoredTime(ledger.Clock.Retention.Micros - (long)keep.TotalMicroseconds)));
+        }
         if (ledger.Options.KeepCount is { } count) target = Math.Max(target, state.Head - count);
         long upTo = Math.Min(Math.Min(target, state.Floor + limit), state.Head);
-        // Receipts are kept as long as entries; where these are kept by number, those older than all of them go. Each is one row, where an entry is many.
-        var before = ledger.Options.KeepFor is { } forgotten ? new StoredTime(ledger.Clock.Retention.Micros - (long)forgotten.TotalMicroseconds) : store.Entries(state.Id, state.Floor + 1, 1) is [var oldest, ..] ? oldest.Time : default;
+        // Receipts are kept as long as entries; where these are kept by number, those older than all of them go. Each
+        // is one row, where an entry is many.
+        var before = ledger.Options.KeepFor is { } forgotten
+            ? new StoredTime(ledger.Clock.Retention.Micros - (long)forgotten.TotalMicroseconds)
+            : store.Entries(state.Id, state.Floor + 1, 1) is [var oldest, ..] ? oldest.Time : default;
         if (store.TrimReceipts(state.Id, before, limit * 8) == limit * 8) Answer = limit;
         if (upTo <= state.Floor) return;
 
@@ -38,13 +45,15 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
             }
         }
         var (position, time) = state.Draw();
-        store.AppendEntry(state.Id, new EntryRow(position, time, EntryKind.Trimmed, default, Encoding.UTF8.GetBytes($"\"through\":{upTo}"), "",
+        store.AppendEntry(state.Id,
+            new EntryRow(position, time, EntryKind.Trimmed, default, Encoding.UTF8.GetBytes($"\"through\":{upTo}"), "",
             [.. trimmed.Select(t => new Placement(t.Key.Id, t.Value.Ordinal))], NotificationTraits.None));
         foreach (var (log, (ordinal, taken)) in trimmed)
         {
             // What ended since is not told any more either, for nobody knows any more whose it was.
             var lost = store.NewestChange(log.Id, upTo, new OrdinalRun(1, ordinal)) is { } ended
-                ? new LostNotification(Math.Max(ended.Ordinal, taken?.Ordinal ?? 0), ended.Position, store.FindEntry(state.Id, ended.Position)!.Time) : taken;
+                ? new LostNotification(Math.Max(ended.Ordinal, taken?.Ordinal ?? 0), ended.Position,
+                store.FindEntry(state.Id, ended.Position)!.Time) : taken;
             log.Trim(ordinal, lost);
             state.StateOf(log).Taken?.RemoveWhere(o => o <= ordinal);
             log.Change(position.Value, ordinal);

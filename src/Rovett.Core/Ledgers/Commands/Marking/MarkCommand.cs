@@ -14,7 +14,8 @@ public sealed record MarkProgress(IReadOnlyDictionary<long, long> Through)
     public static MarkProgress Begin { get; } = new(new Dictionary<long, long>());
 }
 
-/// <summary>Marks notifications for one user: an act of a person, answered when on disk. With a bound it does a part, and says what is left.</summary>
+/// <summary>Marks notifications for one user: an act of a person, answered when on disk. With a bound it does a part,
+/// and says what is left.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="userId">Who.</param>
 /// <param name="verb">What.</param>
@@ -24,7 +25,8 @@ public sealed record MarkProgress(IReadOnlyDictionary<long, long> Through)
 /// <param name="by">The credential by which it is asked, which must hold still; null: nobody asks whose could end.</param>
 /// <param name="most">The most runs that are marked.</param>
 /// <param name="from">What earlier steps did.</param>
-public sealed class MarkCommand(string space, string userId, MarkVerb verb, MarkSelector selector, string device, ISessionPort? origin, Identity? by = null, int most = int.MaxValue, MarkProgress? from = null) : LedgerCommand<TotalsBy>
+public sealed class MarkCommand(string space, string userId, MarkVerb verb, MarkSelector selector, string device, ISessionPort? origin,
+    Identity? by = null, int most = int.MaxValue, MarkProgress? from = null) : LedgerCommand<TotalsBy>
 {
     readonly MarkProgress from = from ?? MarkProgress.Begin;
 
@@ -49,7 +51,8 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
         Parts = Targets(ledger, state, user);
         foreach (var parts in Parts.GroupBy(t => t.Log))
         {
-            var (byLog, any) = MarkOperation.Apply(ledger, state, user, parts.Key, [.. parts.Select(p => (p.Lo, p.Hi))], verb, device, ledger.Now);
+            var (byLog, any) = MarkOperation.Apply(ledger, state, user, parts.Key, [.. parts.Select(p => (p.Lo, p.Hi))], verb, device,
+                ledger.Now);
             delta += byLog;
             changed |= any;
         }
@@ -57,7 +60,8 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
         if (changed) ledger.NextRev(user);
         Answer = ledger.CountBy(user);
         if (Rest is not null || verb is MarkVerb.Received or MarkVerb.Handled || user.Sessions.Count == 0) return;
-        var message = Messages.Read(verb == MarkVerb.Read, selector.Ids, selector.UpTo?.Cursor, selector.Subject, selector.All, Answer.Totals);
+        var message = Messages.Read(verb == MarkVerb.Read, selector.Ids, selector.UpTo?.Cursor, selector.Subject, selector.All,
+            Answer.Totals);
         foreach (var place in user.Sessions)
         {
             if (place.Session != origin) ledger.Tell(place, message);
@@ -90,7 +94,8 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
         foreach (var place in state.InMemory(userId)?.Sessions ?? []) place.Session.TotalsMissed();
     }
 
-    /// <summary>The parts of the user's logs that are meant, as many as may be marked now: (lo, hi], within what the user may see.</summary>
+    /// <summary>The parts of the user's logs that are meant, as many as may be marked now: (lo, hi], within what the
+    /// user may see.</summary>
     List<(UserLog Log, long Lo, long Hi)> Targets(Ledger ledger, SpaceState state, UserState user)
     {
         Rest = null;
@@ -109,14 +114,19 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
         foreach (var log in user.Logs!)
         {
             long after = Math.Max(log.Log.Trimmed, through.GetValueOrDefault(log.Log.Id)), end = log.Log.Head;
-            if (selector.UpTo is { } upTo && upTo.Position.Value < log.Log.HeadPosition) end = ledger.Store.OrdinalAt(log.Log.Id, upTo.Position.Value);
+            if (selector.UpTo is { } upTo && upTo.Position.Value < log.Log.HeadPosition)
+            {
+                end = ledger.Store.OrdinalAt(log.Log.Id, upTo.Position.Value);
+            }
             if (after >= end) continue;
             if (left == 0)
             {
                 Rest = new MarkProgress(through);
                 break;
             }
-            long reached = selector.Subject is { } subject ? About(ledger, log, subject, after, end, ref left, targets) : Through(log, after, end, ref left, targets);
+            long reached = selector.Subject is { } subject
+                ? About(ledger, log, subject, after, end, ref left, targets)
+                : Through(log, after, end, ref left, targets);
             through[log.Log.Id] = reached;
             if (reached < end) Rest = new MarkProgress(through);
         }
@@ -158,7 +168,13 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
     {
         if (most == int.MaxValue) return hi;
         int used = 0;
-        OrdinalSet[] sets = verb switch { MarkVerb.Unread => [log.Read], MarkVerb.Read => [log.Read, log.Received], MarkVerb.Received => [log.Received], _ => [log.Received, log.Handled] };
+        OrdinalSet[] sets = verb switch
+        {
+            MarkVerb.Unread => [log.Read],
+            MarkVerb.Read => [log.Read, log.Received],
+            MarkVerb.Received => [log.Received],
+            _ => [log.Received, log.Handled]
+        };
         foreach (var set in sets)
         {
             int runs = 0;
@@ -176,5 +192,6 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
 
     /// <summary>The answer to an id that is not this user's: the same whether it exists or not.</summary>
     public static Problem UnknownId(NotificationId id) =>
-        new(404, "unknown-notification", "No such notification", $"This user has no notification {id}.", "Take ids from the user's own notifications or inbox.");
+        new(404, "unknown-notification", "No such notification", $"This user has no notification {id}.",
+        "Take ids from the user's own notifications or inbox.");
 }

@@ -3,7 +3,8 @@ using Rovett.Core.Store;
 namespace Rovett.Core.Ledgers.Commands.Marking;
 
 /// <summary>A user mutes a type or a subject, or hears of it again. Holds from now on.</summary>
-public sealed class MuteCommand(string space, string userId, bool isType, string text, bool mute, Identity? by = null) : LedgerCommand<IReadOnlyList<MuteRow>>
+public sealed class MuteCommand(string space, string userId, bool isType, string text, bool mute, Identity? by = null)
+    : LedgerCommand<IReadOnlyList<MuteRow>>
 {
     /// <summary>The most mutes a user may have at a time.</summary>
     public const int Max = 100;
@@ -14,7 +15,8 @@ public sealed class MuteCommand(string space, string userId, bool isType, string
         var user = Users.Required(state, userId, by);
         bool muted = user.Mutes.Exists(m => m.Until is null && m.IsType == isType && m.Text == text);
         if (mute && !muted && user.Mutes.Count(m => m.Until is null) >= Max)
-            throw new Problem(422, "too-many-mutes", "Too many mutes", $"The limit is {Max} for one user.", "End some of them first.").ToException();
+            throw new Problem(422, "too-many-mutes", "Too many mutes", $"The limit is {Max} for one user.",
+                "End some of them first.").ToException();
         if (mute != muted)
         {
             state.EnsureLogs(user); // what came until now is settled under the old mutes
@@ -42,5 +44,6 @@ public sealed class MutesCommand(string space, string userId) : LedgerCommand<IR
 {
     internal override bool MayOnlyRead => true;
 
-    internal override void Execute(Ledger ledger) => Answer = ledger.Space(space).Find(userId)?.Mutes.Where(m => m.Until is null).ToList() ?? [];
+    internal override void Execute(Ledger ledger) =>
+        Answer = ledger.Space(space).Find(userId)?.Mutes.Where(m => m.Until is null).ToList() ?? [];
 }

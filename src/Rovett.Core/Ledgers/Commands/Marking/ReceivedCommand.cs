@@ -4,7 +4,8 @@ using Rovett.Core.Marks;
 namespace Rovett.Core.Ledgers.Commands.Marking;
 
 /// <summary>Stores what one device of a user acknowledged. May be written behind: losing it costs a repeat.</summary>
-public sealed class ReceivedCommand(string space, string userId, IReadOnlyList<AckedRun> acked, bool handled, string device) : LedgerCommand<bool>
+public sealed class ReceivedCommand(string space, string userId, IReadOnlyList<AckedRun> acked, bool handled, string device)
+    : LedgerCommand<bool>
 {
     internal override void Execute(Ledger ledger)
     {
@@ -19,7 +20,11 @@ public sealed class ReceivedCommand(string space, string userId, IReadOnlyList<A
             {
                 if (ack.Log == log.Log.Id) parts.AddRange(log.Within(ack.Run));
             }
-            if (parts.Count > 0) MarkOperation.Apply(ledger, state, user, log, parts, handled ? MarkVerb.Handled : MarkVerb.Received, device, ledger.Now, wereSent: true);
+            if (parts.Count > 0)
+            {
+                MarkOperation.Apply(ledger, state, user, log, parts, handled ? MarkVerb.Handled : MarkVerb.Received, device, ledger.Now,
+                    wereSent: true);
+            }
         }
         Answer = true;
     }

@@ -28,17 +28,22 @@ public sealed class TakeCommand(string space, string userId, NotificationId id, 
     {
         if (Users.Place(ledger, state, user, id) is not var (log, ordinal, entry))
         {
-            if (ledger.Store.FindNotification(state.Id, id) is { } other && ledger.Store.FindTake(state.Id, other.Position.Value) is { } by && user.Logs!.Exists(l => l.Log.Id == by.Place.Log && l.Concerns(by.Place.Ordinal)))
+            if (ledger.Store.FindNotification(state.Id, id) is { } other && ledger.Store.FindTake(state.Id, other.Position.Value) is { } by
+                && user.Logs!.Exists(l => l.Log.Id == by.Place.Log && l.Concerns(by.Place.Ordinal)))
             {
-                throw new Problem(409, "already-taken", "Somebody else has taken it", $"{state.Find(by.Person)?.Id} has taken this notification.", "Leave it to them, or wait until it is released.").ToException();
+                throw new Problem(409, "already-taken", "Somebody else has taken it",
+                    $"{state.Find(by.Person)?.Id} has taken this notification.",
+                    "Leave it to them, or wait until it is released.").ToException();
             }
             throw MarkCommand.UnknownId(id).ToException();
         }
         if (entry.Traits.TakeFor is not { } takeFor)
-            throw new Problem(422, "not-takeable", "It is nothing to take over", "This notification was not sent as takeable.", "Send it with \"takeable\": true to exactly one role.").ToException();
+            throw new Problem(422, "not-takeable", "It is nothing to take over", "This notification was not sent as takeable.",
+                "Send it with \"takeable\": true to exactly one role.").ToException();
         if (log.Mine?.Contains(ordinal) == true) return; // taken by this user already
         StoredTime? until = takeFor > TimeSpan.Zero ? new StoredTime(state.Due.Micros + (long)takeFor.TotalMicroseconds) : null;
-        byte[] body = [.. Changes.Member("by", user.Id.Value), .. until is { } end ? (byte[])[(byte)',', .. Changes.Member("until", ledger.Clock.Shown(end).ToString())] : []];
+        byte[] body = [.. Changes.Member("by", user.Id.Value),
+            .. until is { } end ? (byte[])[(byte)',', .. Changes.Member("until", ledger.Clock.Shown(end).ToString())] : []];
         ledger.NextRev(user);
         Changes.Make(ledger, state, EntryKind.Taken, entry, body, user, user.Id.Value);
         ledger.Store.AddTake(state.Id, new TakeRow(entry.Position.Value, user.PersonId, new Placement(log.Log.Id, ordinal), until));
@@ -49,7 +54,8 @@ public sealed class TakeCommand(string space, string userId, NotificationId id, 
     {
         if (Users.Place(ledger, state, user, id) is not var (_, _, entry)) throw MarkCommand.UnknownId(id).ToException();
         if (ledger.Store.FindTake(state.Id, entry.Position.Value) is not { } mine || mine.Person != user.PersonId)
-            throw new Problem(409, "not-taken", "It is not taken by this user", "Only who has taken a notification can release it.", "Take it first.").ToException();
+            throw new Problem(409, "not-taken", "It is not taken by this user", "Only who has taken a notification can release it.",
+                "Take it first.").ToException();
         ledger.NextRev(user);
         Changes.Release(ledger, state, mine, user.Id.Value);
     }

@@ -21,7 +21,11 @@ public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<
             ControlMessage? message = null;
             foreach (var (user, only) in Connected(state, address))
             {
-                if (address.Kind != AddressKind.User && draft.Except.Any(e => e.Kind == AddressKind.User ? e.Name == user.Id.Value : user.Holds(e.ToString()))) continue;
+                if (address.Kind != AddressKind.User
+                    && draft.Except.Any(e => e.Kind == AddressKind.User ? e.Name == user.Id.Value : user.Holds(e.ToString())))
+                {
+                    continue;
+                }
                 if (user.HasMuted(draft.Traits.Type, draft.Traits.Subject)) continue;
                 message ??= Messages.Ephemeral(address.ToString(), draft.Body, state.Time);
                 foreach (var place in only is null ? user.Sessions : [only])
@@ -38,6 +42,8 @@ public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<
     {
         if (address.Kind == AddressKind.User) return state.Find(address.Name) is { Sessions.Count: > 0 } user ? [(user, null)] : [];
         var holders = state.ConnectedHolders(address.ToString()).Select(u => (u, (SessionPlace?)null));
-        return address.Kind == AddressKind.Topic ? holders.Concat(state.Subscriptions.On(address.Name).Select(p => (p.User, (SessionPlace?)p))) : holders;
+        return address.Kind == AddressKind.Topic
+            ? holders.Concat(state.Subscriptions.On(address.Name).Select(p => (p.User, (SessionPlace?)p)))
+            : holders;
     }
 }

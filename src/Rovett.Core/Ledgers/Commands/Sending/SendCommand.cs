@@ -12,7 +12,8 @@ namespace Rovett.Core.Ledgers.Commands.Sending;
 /// <param name="dryRun">Answers what it would do, and does nothing.</param>
 /// <param name="origin">The session that caused it, which is not sent it.</param>
 /// <param name="mayReplace">Whether whoever sends it may take a notification's place in its slot; null: any.</param>
-public sealed class SendCommand(string space, Draft draft, Idempotency? idempotency, bool dryRun, (UserState User, ISessionPort Session)? origin = null, Func<EntryRow, bool>? mayReplace = null) : LedgerCommand<SendResult>
+public sealed class SendCommand(string space, Draft draft, Idempotency? idempotency, bool dryRun,
+    (UserState User, ISessionPort Session)? origin = null, Func<EntryRow, bool>? mayReplace = null) : LedgerCommand<SendResult>
 {
     internal override bool OnlySends => true;
 
@@ -21,22 +22,34 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(space);
-        if (idempotency is not null && ledger.Store.FindAnswer(state.Id, idempotency.Key, new StoredTime(ledger.Clock.Retention.Micros - (long)Idempotency.KeptFor.TotalMicroseconds)) is { } earlier)
+        if (idempotency is not null
+            && ledger.Store.FindAnswer(state.Id, idempotency.Key,
+            new StoredTime(ledger.Clock.Retention.Micros - (long)Idempotency.KeptFor.TotalMicroseconds)) is { } earlier)
         {
             if (!earlier.BodyHash.AsSpan().SequenceEqual(idempotency.BodyHash))
             {
                 throw new Problem(422, "idempotency-key-reused", "The Idempotency-Key was used for another body",
-                    "A request with this Idempotency-Key and a different body was answered within the last 48 hours.", "Use a new key for a new notification; repeat a request with exactly the same body.").ToException();
+                    "A request with this Idempotency-Key and a different body was answered within the last 48 hours.",
+                    "Use a new key for a new notification; repeat a request with exactly the same body.").ToException();
             }
             Answer = new SendResult(earlier.Id, earlier.Position, Recipients.Of(ledger, state, draft), true);
             return;
         }
         var reach = Recipients.Of(ledger, state, draft);
         Recipients.Check(ledger, draft, reach);
-        if (mayReplace is not null && draft.Slot is not null && ledger.Store.FindSlot(state.Id, draft.SlotKey) is { } before && before > state.Floor && ledger.Store.FindEntry(state.Id, before) is { } old && !Changes.IsOver(ledger, state, old) && !mayReplace(old))
-            throw new Problem(403, "api-key-narrowed", "The API key may not send this", $"In the slot '{draft.Slot}' stands a notification of another type, which this key may not replace.", "Use another slot, or a key that may send that type, too.") { Errors = [new FieldError("slot", "holds a notification that this key may not replace")] }.ToException();
+        if (mayReplace is not null && draft.Slot is not null && ledger.Store.FindSlot(state.Id, draft.SlotKey) is { } before
+            && before > state.Floor && ledger.Store.FindEntry(state.Id, before) is { } old && !Changes.IsOver(ledger, state, old)
+            && !mayReplace(old))
+            throw new Problem(403, "api-key-narrowed", "The API key may not send this",
+                $"In the slot '{draft.Slot}' stands a notification of another type, which this key may not replace.",
+                "Use another slot, or a key that may send that type, too.")
+            { Errors = [new FieldError("slot", "holds a notification that this key may not replace")] }.ToException();
         Answer = dryRun ? new SendResult(default, default, reach, false) : Store(ledger, state, reach);
-        if (!dryRun && idempotency is not null) ledger.Store.AddAnswer(state.Id, idempotency.Key, new IdempotencyRow(idempotency.BodyHash, Answer.Id, Answer.Position), ledger.Clock.Retention);
+        if (!dryRun && idempotency is not null)
+        {
+            ledger.Store.AddAnswer(state.Id, idempotency.Key, new IdempotencyRow(idempotency.BodyHash, Answer.Id, Answer.Position),
+                ledger.Clock.Retention);
+        }
     }
 
     SendResult Store(Ledger ledger, SpaceState state, List<Reach> reach)
@@ -54,7 +67,10 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
         finally
         {
             ledger.Origin = null;
-            if (SessionPlaces.Find(state, user, session) is var (present, place)) ledger.Tell(place, Messages.TotalsNow(Ledger.TotalsOf(present)));
+            if (SessionPlaces.Find(state, user, session) is var (present, place))
+            {
+                ledger.Tell(place, Messages.TotalsNow(Ledger.TotalsOf(present)));
+            }
         }
     }
 }

@@ -5,7 +5,8 @@ using Rovett.Core.Wire;
 namespace Rovett.Core.Ledgers.Commands.Sessions;
 
 /// <summary>What of some notifications the user may still be sent, with the address that reaches it.</summary>
-public sealed class AgainCommand(string space, UserState user, ISessionPort session, IReadOnlyList<AgainItem> items) : LedgerCommand<(IReadOnlyList<(AgainItem Item, EntryWire Wire)> Found, int PlanVersion, Totals Totals)>
+public sealed class AgainCommand(string space, UserState user, ISessionPort session, IReadOnlyList<AgainItem> items)
+    : LedgerCommand<(IReadOnlyList<(AgainItem Item, EntryWire Wire)> Found, int PlanVersion, Totals Totals)>
 {
     internal override bool MayOnlyRead => true;
 
@@ -21,8 +22,14 @@ public sealed class AgainCommand(string space, UserState user, ISessionPort sess
             var log = own ?? present.Sessions.Find(s => s.Session == session)?.SubscribedLogs.Find(w => w.Seen.Log.Id == item.Log)?.Seen;
             if (log is null || log.SegmentOf(item.Ordinal) is not { } segment) continue;
             var entry = state.Recent.Find(item.Position);
-            if (entry is null && ledger.Store.FindEntry(state.Id, item.Position) is { } row) entry = new OutgoingEntry(row.Kind, row.Position, row.Time, row.Id, state.Cursors.Seal(row.Position), row.Body);
-            if (entry is not null) found.Add((item, entry.WireFor(log.Log.Texts[segment.AddressIndex], item.Attempt, counted: own is not null)));
+            if (entry is null && ledger.Store.FindEntry(state.Id, item.Position) is { } row)
+            {
+                entry = new OutgoingEntry(row.Kind, row.Position, row.Time, row.Id, state.Cursors.Seal(row.Position), row.Body);
+            }
+            if (entry is not null)
+            {
+                found.Add((item, entry.WireFor(log.Log.Texts[segment.AddressIndex], item.Attempt, counted: own is not null)));
+            }
         }
         Answer = (found, present.PlanVersion, Ledger.TotalsOf(present));
     }

@@ -29,7 +29,8 @@ public sealed record OpenInfo(UserState User, ChannelList Channels, Totals Total
 /// <param name="device">The session's device.</param>
 /// <param name="session">Makes the session once the user is known; null for a request that is not live.</param>
 /// <param name="at">Where the device is.</param>
-public sealed class AttachCommand(string space, Identity identity, string device, Func<OpenInfo, Session>? session, DevicePoint at = default) : LedgerCommand<OpenInfo>
+public sealed class AttachCommand(string space, Identity identity, string device, Func<OpenInfo, Session>? session,
+    DevicePoint at = default) : LedgerCommand<OpenInfo>
 {
     bool mustLast;
 
@@ -46,10 +47,13 @@ public sealed class AttachCommand(string space, Identity identity, string device
         var user = Standing.Find(state, identity) ?? state.FindOrAdd(identity.User.Value);
         var (head, before) = (state.Head, user.Row);
         Roles.TakeToken(ledger, state, user, identity);
-        mustLast = state.Head != head || before.Seen is null || before.Claims != user.Row.Claims || !ReferenceEquals(before.Ahead, user.Row.Ahead) || !before.TokenRoles.SequenceEqual(user.Row.TokenRoles);
+        mustLast = state.Head != head || before.Seen is null || before.Claims != user.Row.Claims
+            || !ReferenceEquals(before.Ahead, user.Row.Ahead) || !before.TokenRoles.SequenceEqual(user.Row.TokenRoles);
         state.EnsureLogs(user);
         var totals = Ledger.TotalsOf(user);
-        Answer = new OpenInfo(user, Roles.ChannelsOf(user, null), totals, new Position(state.Head), user.PlanVersion, session is null ? [] : user.Devices.Begin(device)) { FollowsInactive = user.Follows.Keys.Any(t => !user.Holds("topic:" + t)) };
+        Answer = new OpenInfo(user, Roles.ChannelsOf(user, null), totals, new Position(state.Head), user.PlanVersion,
+            session is null ? [] : user.Devices.Begin(device))
+        { FollowsInactive = user.Follows.Keys.Any(t => !user.Holds("topic:" + t)) };
         if (session is null)
         {
             Answer = Answer with { Plan = ledger.PlanFor(state, user) };

@@ -9,7 +9,11 @@ public sealed class AddSpaceCommand(string name, byte[] key) : LedgerCommand<Spa
 {
     internal override void Execute(Ledger ledger)
     {
-        if (ledger.Store.FindSpace(name) is not null) throw new Problem(409, "space-exists", "There is a space by that name", $"'{name}' is taken.", "Choose another name.").ToException();
+        if (ledger.Store.FindSpace(name) is not null)
+        {
+            throw new Problem(409, "space-exists", "There is a space by that name", $"'{name}' is taken.",
+                "Choose another name.").ToException();
+        }
         Answer = ledger.Store.AddSpace(name, key);
     }
 }

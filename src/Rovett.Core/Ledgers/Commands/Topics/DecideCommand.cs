@@ -19,7 +19,8 @@ public sealed class AskedByCommand(string space, string policy) : LedgerCommand<
 {
     internal override bool MayOnlyRead => true;
 
-    internal override void Execute(Ledger ledger) => Answer = ledger.Space(space).Topics.Current.Set.All.FirstOrDefault(p => p.Name == policy)?.Ask;
+    internal override void Execute(Ledger ledger) =>
+        Answer = ledger.Space(space).Topics.Current.Set.All.FirstOrDefault(p => p.Name == policy)?.Ask;
 }
 
 /// <summary>A user's number in the store; null: nobody is known by that id.</summary>

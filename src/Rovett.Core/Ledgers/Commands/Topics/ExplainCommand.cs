@@ -23,12 +23,18 @@ public sealed class ExplainCommand(string space, string userId, Address address)
         var steps = new List<DecisionStep>();
         if (state.Find(userId) is not { IsKnown: true } user)
         {
-            steps.Add(new DecisionStep($"user '{userId}'", "does not hold", "has never shown a credential and does not stand in the directory", "check the id; PUT /v1/users/{id} makes the user known"));
+            steps.Add(new DecisionStep($"user '{userId}'", "does not hold",
+                "has never shown a credential and does not stand in the directory",
+                "check the id; PUT /v1/users/{id} makes the user known"));
             Answer = new Explanation(false, steps, []);
             return;
         }
-        steps.Add(user.Row.Blocked ? new DecisionStep("user", "forbids", "the user is blocked: no credential is let in", "PUT /v1/users/{id} with \"blocked\": false")
-            : new DecisionStep("user", "allows", user.Row.ValidFrom > 0 ? $"credentials made since {new StoredTime(user.Row.ValidFrom)} hold" : "known, not blocked", ""));
+        steps.Add(user.Row.Blocked
+            ? new DecisionStep("user", "forbids", "the user is blocked: no credential is let in",
+            "PUT /v1/users/{id} with \"blocked\": false")
+            : new DecisionStep("user", "allows", user.Row.ValidFrom > 0
+            ? $"credentials made since {new StoredTime(user.Row.ValidFrom)} hold"
+            : "known, not blocked", ""));
         var rights = new List<RightExplained>();
         bool on = address.Kind switch
         {
@@ -42,7 +48,9 @@ public sealed class ExplainCommand(string space, string userId, Address address)
     bool Personal(UserState user, List<DecisionStep> steps)
     {
         bool own = address.Name == user.Id.Value;
-        steps.Add(own ? new DecisionStep(address.ToString(), "allows", "it is the user's own", "") : new DecisionStep(address.ToString(), "forbids", "a personal channel is one user's only", "send to the user, or to a role or topic of both"));
+        steps.Add(own ? new DecisionStep(address.ToString(), "allows", "it is the user's own", "")
+            : new DecisionStep(address.ToString(), "forbids", "a personal channel is one user's only",
+            "send to the user, or to a role or topic of both"));
         return own;
     }
 
@@ -58,13 +66,23 @@ public sealed class ExplainCommand(string space, string userId, Address address)
         var from = ledger.Options.RolesFrom;
         bool inToken = user.Row.TokenRoles.Contains(address.Name), inDirectory = user.Row.DirectoryRoles.Contains(address.Name);
         steps.Add(new DecisionStep("the newest token", from == RolesFrom.Directory ? "does not hold" : inToken ? "allows" : "does not hold",
-            from == RolesFrom.Directory ? "roles in tokens do not count here (rolesFrom: directory)" : user.Row.RolesIssuedAt == 0 ? "none was shown that speaks of roles" : $"made {new StoredTime(user.Row.RolesIssuedAt)}, names {(user.Row.TokenRoles.Count == 0 ? "no role" : string.Join(", ", user.Row.TokenRoles))}",
+            from == RolesFrom.Directory ? "roles in tokens do not count here (rolesFrom: directory)" : user.Row.RolesIssuedAt == 0
+            ? "none was shown that speaks of roles"
+            : $"made {new StoredTime(user.Row.RolesIssuedAt)}, names " +
+            $"{(user.Row.TokenRoles.Count == 0 ? "no role" : string.Join(", ", user.Row.TokenRoles))}",
             inToken || from == RolesFrom.Directory ? "" : "show a newer token that names the role"));
         steps.Add(new DecisionStep("the directory", from == RolesFrom.Token ? "does not hold" : inDirectory ? "allows" : "does not hold",
-            from == RolesFrom.Token ? "roles in the directory do not count here (rolesFrom: token)" : $"names {(user.Row.DirectoryRoles.Count == 0 ? "no role" : string.Join(", ", user.Row.DirectoryRoles))}",
+            from == RolesFrom.Token ? "roles in the directory do not count here (rolesFrom: token)"
+            : $"names {(user.Row.DirectoryRoles.Count == 0 ? "no role" : string.Join(", ", user.Row.DirectoryRoles))}",
             inDirectory || from == RolesFrom.Token ? "" : "PUT /v1/users/{id} with the role in \"roles\""));
-        if (user.Memberships.FindLast(m => m.Address == text && m.Until is null) is { } open) steps.Add(new DecisionStep(text, "allows", $"held; what was stored after position {open.After} is the user's to see", ""));
-        else if (user.Memberships.FindLast(m => m.Address == text) is { } closed) steps.Add(new DecisionStep(text, "does not hold", $"lost at position {closed.Until}", ""));
+        if (user.Memberships.FindLast(m => m.Address == text && m.Until is null) is { } open)
+        {
+            steps.Add(new DecisionStep(text, "allows", $"held; what was stored after position {open.After} is the user's to see", ""));
+        }
+        else if (user.Memberships.FindLast(m => m.Address == text) is { } closed)
+        {
+            steps.Add(new DecisionStep(text, "does not hold", $"lost at position {closed.Until}", ""));
+        }
         return holds;
     }
 
@@ -76,10 +94,15 @@ public sealed class ExplainCommand(string space, string userId, Address address)
             rights.Add(new RightExplained(right, state.Topics.Decide(user, address.Name, right, null, led), led));
         }
         bool holds = user.Holds(address.ToString());
-        steps.Add(!user.Follows.ContainsKey(address.Name) ? new DecisionStep("follow", "does not hold", "the user does not follow the topic", "the user's device says follow, or POST /v1/follows")
-            : holds ? new DecisionStep("follow", "allows", "the user follows the topic", "") : new DecisionStep("follow", "does not hold", "the user follows the topic and may not: nothing of it is sent", "see the right to follow"));
+        steps.Add(!user.Follows.ContainsKey(address.Name)
+            ? new DecisionStep("follow", "does not hold", "the user does not follow the topic",
+            "the user's device says follow, or POST /v1/follows")
+            : holds ? new DecisionStep("follow", "allows", "the user follows the topic", "")
+            : new DecisionStep("follow", "does not hold", "the user follows the topic and may not: nothing of it is sent",
+            "see the right to follow"));
         int sessions = user.Sessions.Count(s => s.Topics.ContainsKey(address.Name));
-        steps.Add(new DecisionStep("subscribe", sessions > 0 ? "allows" : "does not hold", $"{sessions} of {user.Sessions.Count} live sessions have subscribed to it", ""));
+        steps.Add(new DecisionStep("subscribe", sessions > 0 ? "allows" : "does not hold",
+            $"{sessions} of {user.Sessions.Count} live sessions have subscribed to it", ""));
         return holds || sessions > 0;
     }
 }

@@ -16,6 +16,8 @@ public sealed class FactsCommand(string space, string userId) : LedgerCommand<Us
     {
         var user = ledger.Space(space).Find(userId);
         Answer = user is null ? new UserFacts([], new Dictionary<string, IReadOnlyList<string>>())
-            : new UserFacts([.. user.Held.Where(a => a.StartsWith("role:", StringComparison.Ordinal)).Select(a => a[5..]).Order(StringComparer.Ordinal)], ClaimSet.Read(user.Row.Claims));
+            : new UserFacts(
+            [.. user.Held.Where(a => a.StartsWith("role:", StringComparison.Ordinal)).Select(a => a[5..]).Order(StringComparer.Ordinal)],
+            ClaimSet.Read(user.Row.Claims));
     }
 }

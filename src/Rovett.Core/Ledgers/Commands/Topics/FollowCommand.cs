@@ -11,7 +11,8 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 /// <param name="follow">True to follow, false to follow no more.</param>
 /// <param name="most">The most topics a user may follow.</param>
 /// <param name="by">The credential by which it is asked, which must hold still; null: nobody asks whose could end.</param>
-public sealed class FollowCommand(string space, string userId, string topic, bool follow, int most, Identity? by = null) : LedgerCommand<(Decision Decision, IReadOnlyList<FollowedTopic> Follows, Totals Totals)>
+public sealed class FollowCommand(string space, string userId, string topic, bool follow, int most, Identity? by = null)
+    : LedgerCommand<(Decision Decision, IReadOnlyList<FollowedTopic> Follows, Totals Totals)>
 {
     internal override void Execute(Ledger ledger)
     {
@@ -20,7 +21,11 @@ public sealed class FollowCommand(string space, string userId, string topic, boo
         var decision = follow ? state.Topics.Decide(user, topic, TopicRights.Follow) : new Decision(true, "");
         if (decision.Allowed && follow != user.Follows.ContainsKey(topic))
         {
-            if (follow && user.Follows.Count >= most) throw new Problem(422, "too-many-follows", "The user follows too many topics", $"The limit is {most} (topicsPerUser).", "Unfollow one first.").ToException();
+            if (follow && user.Follows.Count >= most)
+            {
+                throw new Problem(422, "too-many-follows", "The user follows too many topics", $"The limit is {most} (topicsPerUser).",
+                    "Unfollow one first.").ToException();
+            }
             if (follow)
             {
                 user.Follows[topic] = state.Head;

@@ -12,7 +12,8 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 /// <param name="Until">Until when; null: see <paramref name="For"/>.</param>
 /// <param name="Policy">The policy by which the backend was asked and allowed it; empty: none.</param>
 /// <param name="Profile">What the backend says of the person to others, as JSON; empty: nothing.</param>
-public sealed record GrantDraft(string? User, string? Role, string Topic, TopicRights Rights, TimeSpan? For, StoredTime? Until, string Policy = "", string Profile = "");
+public sealed record GrantDraft(string? User, string? Role, string Topic, TopicRights Rights, TimeSpan? For, StoredTime? Until,
+    string Policy = "", string Profile = "");
 
 /// <summary>A grant with the user's id.</summary>
 public sealed record GrantInfo(Grant Grant, string? User);
@@ -27,15 +28,20 @@ public sealed class GrantCommand(string space, GrantDraft draft) : LedgerCommand
         long? since = null;
         if (draft.Policy.Length > 0)
         {
-            foreach (var before in state.Topics.GrantsOn(draft.Topic).Where(g => g.Person == user!.PersonId && g.Policy == draft.Policy && g.Rights == draft.Rights).ToList())
+            foreach (var before in state.Topics.GrantsOn(draft.Topic)
+                .Where(g => g.Person == user!.PersonId && g.Policy == draft.Policy && g.Rights == draft.Rights).ToList())
             {
                 since = Math.Min(since ?? long.MaxValue, before.Since);
                 Grants.End(ledger, state, before, quietly: true);
             }
         }
         var (position, time) = state.Draw();
-        StoredTime? until = draft.For is { } span ? new StoredTime(state.Due.Micros + (long)span.TotalMicroseconds) : draft.Until is { } at ? ledger.Clock.DueAt(at) : null;
-        var grant = new Grant(position.Value, user?.PersonId ?? 0, draft.Role ?? "", draft.Topic, draft.Rights, until, null, draft.Policy, draft.Profile) { Since = since ?? position.Value };
+        StoredTime? until = draft.For is { } span ? new StoredTime(state.Due.Micros + (long)span.TotalMicroseconds) : draft.Until is { } at
+            ? ledger.Clock.DueAt(at)
+            : null;
+        var grant = new Grant(position.Value, user?.PersonId ?? 0, draft.Role ?? "", draft.Topic, draft.Rights, until, null, draft.Policy,
+            draft.Profile)
+        { Since = since ?? position.Value };
         Grants.Entry(ledger, state, position, time, grant, "given");
         ledger.Store.AddGrant(state.Id, grant);
         if (until is { } end) ledger.Store.AddDue(state.Id, new DueRow(end, DueKind.GrantEnd, grant.Number, 0));

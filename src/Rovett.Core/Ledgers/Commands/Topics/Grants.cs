@@ -9,7 +9,8 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 static class Grants
 {
     /// <summary>A grant as it is shown.</summary>
-    public static GrantInfo Info(Ledger ledger, Grant grant, string? user) => new(grant.Until is { } until ? grant with { Until = ledger.Clock.Shown(until) } : grant, user);
+    public static GrantInfo Info(Ledger ledger, Grant grant, string? user) =>
+        new(grant.Until is { } until ? grant with { Until = ledger.Clock.Shown(until) } : grant, user);
 
     /// <summary>A grant's time is up.</summary>
     public static void Due(Ledger ledger, SpaceState state, long number)
@@ -33,7 +34,8 @@ static class Grants
         else Changed(ledger, state, grant, position.Value);
     }
 
-    /// <summary>Carries through what a grant changes: now for whoever is connected and for the user it is given to, at the next look for the others.</summary>
+    /// <summary>Carries through what a grant changes: now for whoever is connected and for the user it is given to, at
+    /// the next look for the others.</summary>
     public static void Changed(Ledger ledger, SpaceState state, Grant grant, long position)
     {
         state.Topics.Forget(grant.Topic);
@@ -50,7 +52,8 @@ static class Grants
         }
     }
 
-    static bool IsOn(UserState user, string topic) => user.Follows.ContainsKey(topic) || user.Sessions.Exists(s => s.Topics.ContainsKey(topic) || s.Watched.ContainsKey("topic:" + topic));
+    static bool IsOn(UserState user, string topic) => user.Follows.ContainsKey(topic)
+        || user.Sessions.Exists(s => s.Topics.ContainsKey(topic) || s.Watched.ContainsKey("topic:" + topic));
 
     /// <summary>Stores what changed, as an entry; people by the store's number.</summary>
     public static void Entry(Ledger ledger, SpaceState state, Position position, StoredTime time, Grant grant, string what)
@@ -64,6 +67,7 @@ static class Grants
         message.Writer.WriteStartArray("may");
         foreach (var name in RightNames.Of(grant.Rights)) message.Writer.WriteStringValue(name);
         message.Writer.WriteEndArray();
-        ledger.Store.AppendEntry(state.Id, new EntryRow(position, time, EntryKind.Grant, default, message.Close(), "", [], NotificationTraits.None));
+        ledger.Store.AppendEntry(state.Id,
+            new EntryRow(position, time, EntryKind.Grant, default, message.Close(), "", [], NotificationTraits.None));
     }
 }

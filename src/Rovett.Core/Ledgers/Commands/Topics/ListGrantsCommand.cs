@@ -1,7 +1,8 @@
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
 /// <summary>Lists grants that hold.</summary>
-public sealed class ListGrantsCommand(string space, string? user, string? role, string? topic, long after, int limit) : LedgerCommand<IReadOnlyList<GrantInfo>>
+public sealed class ListGrantsCommand(string space, string? user, string? role, string? topic, long after, int limit)
+    : LedgerCommand<IReadOnlyList<GrantInfo>>
 {
     internal override bool MayOnlyRead => true;
 
@@ -9,6 +10,9 @@ public sealed class ListGrantsCommand(string space, string? user, string? role, 
     {
         var state = ledger.Space(space);
         long? person = user is null ? null : state.Find(user)?.PersonId ?? 0;
-        Answer = person == 0 ? [] : [.. ledger.Store.Grants(state.Id, person, role, topic, after, limit).Select(g => Grants.Info(ledger, g, g.Person == 0 ? null : state.Find(g.Person)?.Id.Value))];
+        Answer = person == 0
+            ? []
+            : [.. ledger.Store.Grants(state.Id, person, role, topic, after, limit)
+            .Select(g => Grants.Info(ledger, g, g.Person == 0 ? null : state.Find(g.Person)?.Id.Value))];
     }
 }

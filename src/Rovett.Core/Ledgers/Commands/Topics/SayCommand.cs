@@ -14,7 +14,8 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 /// <param name="topic">The topic, in its one form.</param>
 /// <param name="data">What is said: JSON.</param>
 /// <param name="toSelf">Whether the session hears it too, if it is on the channel.</param>
-public sealed class SayCommand(string space, UserState user, ISessionPort session, string topic, byte[] data, bool toSelf) : LedgerCommand<Decision>
+public sealed class SayCommand(string space, UserState user, ISessionPort session, string topic, byte[] data, bool toSelf)
+    : LedgerCommand<Decision>
 {
     internal override void Execute(Ledger ledger)
     {
@@ -33,7 +34,10 @@ public sealed class SayCommand(string space, UserState user, ISessionPort sessio
         {
             foreach (var place in only is null ? listener.Sessions : [only])
             {
-                if ((place != mine || toSelf) && told.Add(place) && place.Session.OfferPassing(key, message, out _)) ledger.FlushLater(place.Session);
+                if ((place != mine || toSelf) && told.Add(place) && place.Session.OfferPassing(key, message, out _))
+                {
+                    ledger.FlushLater(place.Session);
+                }
             }
         }
     }

@@ -7,14 +7,16 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>A session takes a topic's channel for as long as it lasts. Answers what was decided; without the right nothing changes.</summary>
+/// <summary>A session takes a topic's channel for as long as it lasts. Answers what was decided; without the right
+/// nothing changes.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="user">The user.</param>
 /// <param name="session">The session.</param>
 /// <param name="topic">The topic, in its one form.</param>
 /// <param name="after">The device has what came up to here; null: it starts now.</param>
 /// <param name="most">The most topics a session may subscribe to.</param>
-public sealed class SubscribeCommand(string space, UserState user, Session session, string topic, Position? after, int most) : LedgerCommand<(Decision Decision, ChannelList Channels)>
+public sealed class SubscribeCommand(string space, UserState user, Session session, string topic, Position? after, int most)
+    : LedgerCommand<(Decision Decision, ChannelList Channels)>
 {
     /// <summary>The most notifications that a subscription is caught up with.</summary>
     public const int CatchUp = 100;
@@ -30,7 +32,13 @@ public sealed class SubscribeCommand(string space, UserState user, Session sessi
         var decision = state.Topics.Decide(present, topic, TopicRights.Subscribe);
         if (decision.Allowed && !place.Topics.ContainsKey(topic))
         {
-            if (place.Topics.Count >= most) throw new Problem(429, "too-many-topics", "The session has subscribed to too many topics", $"The limit is {most} for one session (topicsPerSession).", "Unsubscribe from one first, or follow topics that matter durably.") { RetryAfterSeconds = 1 }.ToException();
+            if (place.Topics.Count >= most)
+            {
+                throw new Problem(429, "too-many-topics", "The session has subscribed to too many topics",
+                    $"The limit is {most} for one session (topicsPerSession).",
+                    "Unsubscribe from one first, or follow topics that matter durably.")
+                { RetryAfterSeconds = 1 }.ToException();
+            }
             Subscribe(ledger, state, present, place);
         }
         Answer = (decision, Roles.ChannelsOf(present, place));
@@ -38,7 +46,9 @@ public sealed class SubscribeCommand(string space, UserState user, Session sessi
 
     void Subscribe(Ledger ledger, SpaceState state, UserState present, SessionPlace place)
     {
-        long since = after is { } said && said.Value < state.Head ? state.Topics.HeldSince(present, topic, TopicRights.Subscribe, said.Value) : state.Head;
+        long since = after is { } said && said.Value < state.Head
+            ? state.Topics.HeldSince(present, topic, TopicRights.Subscribe, said.Value)
+            : state.Head;
         bool cut = false;
         foreach (var log in after is null ? [] : state.AudiencesOf("topic:" + topic))
         {
@@ -69,7 +79,10 @@ public sealed class SubscribeCommand(string space, UserState user, Session sessi
             long brought = topics.Where(t => t != topic && place.Topics.ContainsKey(t)).Select(t => place.Topics[t]).Append(covered).Min();
             foreach (var (ordinal, position) in ledger.Store.NewestItems(watch.Seen.Log.Id, watch.Seen.Segments[0].Lo, CatchUp))
             {
-                if (position > brought || position <= since || watch.Seen.SegmentOf(ordinal) is null || watch.Seen.Muted.Contains(ordinal)) continue;
+                if (position > brought || position <= since || watch.Seen.SegmentOf(ordinal) is null || watch.Seen.Muted.Contains(ordinal))
+                {
+                    continue;
+                }
                 if (ledger.Store.FindEntry(state.Id, position) is { } entry) missed[position] = entry;
             }
         }

@@ -33,7 +33,13 @@ public sealed class WatchCommand(string space, UserState user, ISessionPort sess
             state.Presence.Show(ledger, place, text);
             return;
         }
-        if (place.Watched.Count >= most) throw new Problem(429, "too-many-watched", "The session looks at who is on too many channels", $"The limit is {most} for one session (topicsPerSession).", "Look away from one first: unwatch.") { RetryAfterSeconds = 1 }.ToException();
+        if (place.Watched.Count >= most)
+        {
+            throw new Problem(429, "too-many-watched", "The session looks at who is on too many channels",
+                $"The limit is {most} for one session (topicsPerSession).",
+                "Look away from one first: unwatch.")
+            { RetryAfterSeconds = 1 }.ToException();
+        }
         place.Watched[text] = Shown.Nothing with { CountOnly = decision.CountOnly };
         ledger.Undo(() => place.Watched.Remove(text));
         state.Presence.Join(place, text);
