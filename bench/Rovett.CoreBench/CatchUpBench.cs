@@ -23,7 +23,7 @@ public class CatchUpBench
         $"\"type\":\"engine.check.due\",\"title\":\"Turnstone: bow thruster check due\",\"data\":{{\"pad\":\"{new string('x', 300)}\"}}");
     readonly List<AckedRun> acked = [];
     SqlLedgerStore store = null!;
-    SqlHistoryReader history = null!;
+    SqlHistory history = null!;
     CursorSeal cursors = null!;
     ReadPlan plan = null!;
 
@@ -71,7 +71,7 @@ public class CatchUpBench
         var mark = new DispatchMark();
         var session = new Session(TransportKind.WebSocket, new SessionLimits(), plan.Version, mark, [mark], TimeSpan.Zero,
             static () => { });
-        var feeder = new SessionFeeder(history, new RecentBySpace(0).Of("bench"), cursors, spaceId);
+        var feeder = new SessionFeeder(new HistoryReader(history), new RecentBySpace(0).Of("bench"), cursors);
         session.Open([], new Position(0));
         long bytes = 0;
         while (session.Next().Need == SessionNeed.Page)

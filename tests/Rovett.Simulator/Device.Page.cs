@@ -2,8 +2,8 @@ using System.Text;
 using System.Text.Json;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Visibility;
 using Rovett.Core.Wire;
-using Rovett.Storage.Sql;
 
 namespace Rovett.Simulator;
 
@@ -206,7 +206,7 @@ sealed partial class Device
         }
         if (plan.Task.IsFaulted || plan.Task.Result is not { } found) return;
         list.Clear();
-        foreach (var item in world.History.Inbox(found, 1, long.MaxValue, 10_000, InboxState.All).Items)
+        foreach (var item in new InboxReader(world.History).Page(found, long.MaxValue, 10_000, InboxState.All).Items)
         {
             list[item.Entry.Id] = true;
             handled.Add(item.Entry.Id);

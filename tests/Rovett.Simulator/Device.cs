@@ -143,7 +143,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
                 Issued = issued,
                 Number = ++lines,
                 Life = world.Life,
-                Feeder = new SessionFeeder(world.History, world.Recent, world.Seal, 1),
+                Feeder = new SessionFeeder(new HistoryReader(world.History), world.Recent, world.Seal),
                 Session = null!
             };
             made.Session = new Session(transport, Limits, info.PlanVersion, info.User.Dispatched, info.Marks, world.Clock.Elapsed,

@@ -1,7 +1,6 @@
 using System.Text;
 using Rovett.Core.Ledgers.Commands.Sessions;
 using Rovett.Core.Visibility;
-using Rovett.Storage.Sql;
 
 namespace Rovett.Simulator;
 
@@ -43,14 +42,14 @@ public sealed partial class World
         CheckInbox(user, plan, InboxStateOf(0), _ => true);
         CheckInbox(user, plan, InboxStateOf(1), s => reference.IsUnread(user, s));
         CheckInbox(user, plan, InboxStateOf(2), s => reference.Of(user).Read.Contains(s.Number));
-        if (history.UnreadByType(plan, 1).Values.Sum() != unread)
+        if (new InboxReader(history).UnreadByType(plan).Values.Sum() != unread)
         {
-            throw Wrong($"{user}: the totals by type make {history.UnreadByType(plan, 1).Values.Sum()}, not {unread}");
+            throw Wrong($"{user}: the totals by type make {new InboxReader(history).UnreadByType(plan).Values.Sum()}, not {unread}");
         }
         long about = reference.Visible(user).Count(s => s.Subject == Subjects[0] && reference.IsUnread(user, s));
-        if (history.UnreadAbout(plan, Subjects[0]) != about)
+        if (new InboxReader(history).UnreadAbout(plan, Subjects[0]) != about)
         {
-            throw Wrong($"{user}: {history.UnreadAbout(plan, Subjects[0])} unread about {Subjects[0]}, the reference says {about}");
+            throw Wrong($"{user}: {new InboxReader(history).UnreadAbout(plan, Subjects[0])} unread about {Subjects[0]}, the reference says {about}");
         }
     }
 
@@ -67,7 +66,7 @@ public sealed partial class World
         var found = new List<(long Position, string Address, bool Read, bool Received, bool Muted, bool Mine)>();
         for (long before = long.MaxValue; ;)
         {
-            var page = history.Inbox(plan, 1, before, 7, state);
+            var page = new InboxReader(history).Page(plan, before, 7, state);
             found.AddRange(
                 page.Items.Select(i => (i.Entry.Position.Value, i.Address, i.Read is not null, i.Received is not null, i.Muted, i.Taken)));
             if (!page.More) break;

@@ -47,7 +47,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
     Reference reference = new(Newcomers);
     SqlLedgerStore disk = null!;
     FaultyStore store = null!;
-    SqlHistoryReader history = null!;
+    SqlHistory history = null!;
     RecentBySpace recent = null!;
     CursorSeal seal = null!;
     Ledger ledger = null!;
@@ -69,7 +69,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
     internal Random Random => random;
     internal SimClock Clock => clock;
     internal CursorSeal Seal => seal;
-    internal SqlHistoryReader History => history;
+    internal SqlHistory History => history;
     internal RecentEntries Recent => recent.Of("main");
     internal int Life => life;
 

@@ -1,3 +1,4 @@
+using Rovett.Core.Store;
 using Rovett.Core.Wire;
 
 namespace Rovett.Core.Delivery;

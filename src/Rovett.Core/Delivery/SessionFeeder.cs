@@ -4,7 +4,7 @@ using Rovett.Core.Wire;
 namespace Rovett.Core.Delivery;
 
 /// <summary>Brings one session from where its device is to the present: where to begin, and page after page.</summary>
-public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, CursorSeal cursors, int space)
+public sealed class SessionFeeder(HistoryReader history, RecentEntries recent, CursorSeal cursors)
 {
     FirstVisit? firstVisit;
     (ReadPlan Plan, FirstPage Page)? ready; // read when it began, and not fed yet
@@ -35,7 +35,7 @@ public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, 
         // Whoever has nothing misses nothing.
         foreach (var log in plan.Logs) lossKnown = Math.Max(lossKnown, log.Lost.Position);
         // No cursor: from just before the first notification that no device of this user has.
-        var page = plan.Logs.Count > 0 ? history.First(plan, space, pageSize, recent.Find) : new FirstPage(plan.Head, [], false);
+        var page = plan.Logs.Count > 0 ? history.First(plan, pageSize, recent.Find) : new FirstPage(plan.Head, [], false);
         firstVisit = new FirstVisit(page.Start.Value, plan.Head.Value);
         ready = (plan, page);
         return page.Start;
@@ -67,7 +67,7 @@ public sealed class SessionFeeder(IHistoryReader history, RecentEntries recent, 
         {
             return (page.Items, page.More);
         }
-        return plan.Logs.Count > 0 ? history.After(plan, space, session.Through, most, firstVisit, recent.Find) : ([], false);
+        return plan.Logs.Count > 0 ? history.After(plan, session.Through, most, firstVisit, recent.Find) : ([], false);
     }
 
     static OutgoingEntry? Made(FoundEntry found, string[] cursors, ref int next) =>

@@ -6,7 +6,7 @@ namespace Rovett.Core.Store;
 
 /// <summary>The store as the ledger sees it: called by one thread only, everything between <see cref="Begin"/> and
 /// <see cref="Commit"/> becomes true together or not at all. Every method may throw; the ledger then rolls back.</summary>
-public interface ILedgerStore
+public interface ILedgerStore : IMarkSource
 {
     /// <summary>Opens the transaction of a batch.</summary>
     /// <param name="lasting">False: its commit does not wait for the disk. A crash of the process does not lose it, a
@@ -112,10 +112,6 @@ public interface ILedgerStore
     void SaveUserLog(long person, UserLogRow row);
     /// <summary>The user's memberships changed: nothing computed from them holds any more.</summary>
     void ForgetUserLogs(long person);
-    /// <summary>The ordinals of a log that a user is left out of.</summary>
-    OrdinalSet Skips(long person, long log);
-    /// <summary>The stored blocks of marks (person 0: of the log).</summary>
-    IBlockSource Blocks(long person, long log, MarkKind kind);
     /// <summary>Stores a block, or removes it when <paramref name="bits"/> is null.</summary>
     void SaveBlock(long person, long log, MarkKind kind, int block, byte[]? bits, int count);
     /// <summary>Stores when, and by which device, a run was marked.</summary>

@@ -26,7 +26,7 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses,
     public IReadOnlyList<Address> Addresses { get; } = addresses;
 
     /// <summary>The same, as they stand in messages.</summary>
-    public string[] Texts { get; } = [.. addresses.Select(a => a.ToString())];
+    public string[] Texts { get; private init; } = [.. addresses.Select(a => a.ToString())];
 
     /// <summary>The newest ordinal; 0 when the log is empty.</summary>
     public long Head { get; private set; }
@@ -45,6 +45,15 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses,
 
     /// <summary>Ordinals that nobody may see any more: withdrawn, replaced, expired, or taken by somebody.</summary>
     public DeadSet Dead { get; } = new(dead);
+
+    /// <summary>A log as a plan describes it, for readers: nothing is added to it.</summary>
+    internal static AddressLog Planned(PlannedLog plan, long trimmed, IBlockSource dead)
+    {
+        var log = new AddressLog(plan.Log, null, [], dead) { Texts = [.. plan.Addresses] };
+        foreach (var s in plan.Segments) log.Head = Math.Max(log.Head, s.Hi);
+        log.Trimmed = trimmed;
+        return log;
+    }
 
     /// <summary>Brings back what is stored.</summary>
     internal void Load(LogRow row)

@@ -8,18 +8,19 @@ namespace Rovett.Core.Visibility;
 /// dead (by rank), less what is <see cref="Gone"/>.</summary>
 public sealed class UserLog
 {
-    internal UserLog(AddressLog log, Segment[] segments, UserLogRow? row, ILedgerStore store, long person)
+    internal UserLog(AddressLog log, Segment[] segments, UserLogRow? row, IMarkSource stored, long person,
+        OrdinalSet? muted = null)
     {
         Log = log;
         Segments = segments;
         var parts = row?.Parts ?? UserLogParts.None;
         OrdinalSet Marks(long line, UserLogParts part, MarkKind kind) =>
-            new(line, (parts & part) == 0 ? null : store.Blocks(person, log.Id, kind));
+            new(line, (parts & part) == 0 ? null : stored.Blocks(person, log.Id, kind));
         Read = Marks(row?.ReadLine ?? 0, UserLogParts.Read, MarkKind.Read);
         Received = Marks(row?.ReceivedLine ?? 0, UserLogParts.Received, MarkKind.Received);
         Handled = Marks(row?.HandledLine ?? 0, UserLogParts.Handled, MarkKind.Handled);
-        Muted = Marks(row?.MutedLine ?? 0, UserLogParts.Muted, MarkKind.Muted);
-        Skips = (parts & UserLogParts.Skips) == 0 ? new OrdinalSet() : store.Skips(person, log.Id);
+        Muted = muted ?? Marks(row?.MutedLine ?? 0, UserLogParts.Muted, MarkKind.Muted);
+        Skips = (parts & UserLogParts.Skips) == 0 ? new OrdinalSet() : stored.Skips(person, log.Id);
         MutedThrough = row?.MutedThrough ?? 0;
         JournalSeen = row?.JournalSeen ?? log.ChangedAt;
         Gone = row?.Gone ?? 0;
@@ -245,6 +246,57 @@ public sealed class UserLog
             if (ordinal > s.Lo && ordinal <= s.Hi) return s;
         }
         return null;
+    }
+
+    /// <summary>The address by which an ordinal reaches the user, alive or not; null when none does.</summary>
+    internal string? AddressFor(long ordinal)
+    {
+        foreach (var s in Segments)
+        {
+            if (ordinal > s.Lo && ordinal <= s.Hi) return Log.Texts[s.AddressIndex];
+        }
+        return null;
+    }
+
+    /// <summary>Whether the user is told that a notification came.</summary>
+    internal bool IsToldOf(long ordinal) => SegmentOf(ordinal) is not null && !Muted.Contains(ordinal);
+
+    /// <summary>Whether the user is told what became of a notification: also of one that has ended and is told of no
+    /// more, because a device may have read an inbox meanwhile.</summary>
+    internal bool IsToldOfChange(long ordinal) => Concerns(ordinal) && ordinal > Log.Trimmed;
+
+    /// <summary>What the user may see in (from, to], without what is in any of some sets, lowest first.</summary>
+    internal IEnumerable<(OrdinalRun Run, string Address)> Visible(long from, long to, params OrdinalSet[] minus)
+    {
+        foreach (var s in Segments)
+        {
+            long lo = Math.Max(Math.Max(s.Lo, Log.Trimmed), from), hi = Math.Min(s.Hi, to);
+            if (hi <= lo) continue;
+            List<OrdinalRun> runs = [new(lo + 1, hi)];
+            foreach (var set in (OrdinalSet[])[Skips, .. minus])
+            {
+                if (set.IsEmpty) continue;
+                var left = new List<OrdinalRun>();
+                foreach (var run in runs) set.Runs(run.From - 1, run.To, present: false, left);
+                runs = left;
+            }
+            foreach (var run in runs)
+            {
+                foreach (var alive in AliveIn(run)) yield return (alive, Log.Texts[s.AddressIndex]);
+            }
+        }
+    }
+
+    /// <summary>What the user may see up to an ordinal and has read, lowest first.</summary>
+    internal IEnumerable<(OrdinalRun Run, string Address)> ReadOnes(long to)
+    {
+        foreach (var s in Segments)
+        {
+            foreach (var run in Pieces(Read, Math.Max(s.Lo, Log.Trimmed), Math.Min(s.Hi, to), present: true))
+            {
+                yield return (run, Log.Texts[s.AddressIndex]);
+            }
+        }
     }
 
     /// <summary>Stores what changed.</summary>

@@ -33,13 +33,13 @@ public sealed class AuditTrail(AccessStore store, TimeProvider clock)
     public static string Person(long number) => "person:" + number.ToString(CultureInfo.InvariantCulture);
 
     /// <summary>People stand in the trail by number, and are named when it is read.</summary>
-    static string Named(string who, SqlHistoryReader history) =>
+    static string Named(string who, SqlHistory history) =>
         who.StartsWith("person:", StringComparison.Ordinal)
         ? "user:" + history.NameOf(long.Parse(who.AsSpan(7), CultureInfo.InvariantCulture))?.TrimStart('\u0001')
         : who;
 
     /// <summary>Writes a line as it is read.</summary>
-    public static void Write(Utf8JsonWriter json, StoredAct act, SqlHistoryReader history)
+    public static void Write(Utf8JsonWriter json, StoredAct act, SqlHistory history)
     {
         json.WriteStartObject();
         json.WriteNumber("number", act.Id);

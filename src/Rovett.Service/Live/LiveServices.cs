@@ -5,12 +5,11 @@ using Rovett.Service.Diagnostics;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Limits;
 using Rovett.Service.Topics;
-using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Live;
 
 /// <summary>What every live session needs.</summary>
-public sealed record LiveServices(LedgerPump Ledger, SqlHistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session,
+public sealed record LiveServices(LedgerPump Ledger, HistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session,
     UsageLimits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, int MessagesPerSecond, ServiceClock Clock, Faults Faults,
     MarkSteps Marks)
 {

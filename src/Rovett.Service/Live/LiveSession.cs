@@ -53,7 +53,7 @@ public sealed class LiveSession
         this.place = place;
         messages = services.MessagesPerSecond > 0 ? new Bucket(services.MessagesPerSecond, services.Clock) : null;
         WarnInTime();
-        feeder = new SessionFeeder(services.History, services.Recent.Of(space.Name), space.Cursors, space.Id);
+        feeder = new SessionFeeder(services.History, services.Recent.Of(space.Name), space.Cursors);
         Space = space;
         Device = device;
         Label = label;

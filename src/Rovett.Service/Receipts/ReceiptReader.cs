@@ -13,7 +13,7 @@ namespace Rovett.Service.Receipts;
 public sealed record ReceiptMessage(string? Cursor, string State, string Type, byte[] Json);
 
 /// <summary>Reads stored receipts as messages, one for each notification that an act concerned.</summary>
-public sealed class ReceiptReader(SqlHistoryReader history)
+public sealed class ReceiptReader(SqlHistory history)
 {
     /// <summary>The numbers of the oldest and the newest receipt kept; 0 when there are none.</summary>
     public (long Oldest, long Newest) Bounds(SpaceRuntime space) => history.ReceiptBounds(space.Id);

@@ -35,7 +35,7 @@ public static class PostgresHistory
     }
 
     /// <summary>Reads the history beside its writer.</summary>
-    public static SqlHistoryReader Read(string connectionString) => new(() => new PostgresSql(Settings(connectionString), writes: false));
+    public static SqlHistory Read(string connectionString) => new(() => new PostgresSql(Settings(connectionString), writes: false));
 
     // Not pooled: the writer's lock must go with its connection. What is asked often is prepared by itself.
     static string Settings(string connectionString) =>

@@ -2,7 +2,6 @@ using System.Buffers.Binary;
 using System.Data.Common;
 using System.Globalization;
 using Rovett.Core.Addresses;
-using Rovett.Core.Delivery;
 using Rovett.Core.Marks;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
@@ -135,6 +134,17 @@ static class Rows
     /// <summary>Addresses out of stored addressing: those with a sign before them.</summary>
     public static List<Address> Addresses(string addressing, char sign) =>
         [.. addressing.Split('\n').Where(line => line.Length > 0 && line[0] == sign).Select(line => Address.OfStored(line[1..]))];
+
+    /// <summary>The ordinals of a log that a person is left out of by name.</summary>
+    public static OrdinalSet Skips(ISql sql, long person, long log)
+    {
+        var set = new OrdinalSet();
+        foreach (long ordinal in sql.All("SELECT ordinal FROM skip WHERE person=?1 AND log=?2 ORDER BY ordinal", r => r.GetInt64(0), person, log))
+        {
+            set.Add(new OrdinalRun(ordinal, ordinal));
+        }
+        return set;
+    }
 }
 
 /// <summary>Stored blocks of marks.</summary>

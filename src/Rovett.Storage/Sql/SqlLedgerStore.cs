@@ -304,17 +304,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     public void ForgetUserLogs(long person) => sql.Run("UPDATE user_log SET gone=NULL, segments=NULL WHERE person=?1", person);
 
     /// <inheritdoc/>
-    public OrdinalSet Skips(long person, long log)
-    {
-        var set = new OrdinalSet();
-        foreach (long ordinal in sql.All("SELECT ordinal FROM skip WHERE person=?1 AND log=?2 ORDER BY ordinal", r => r.GetInt64(0),
-            person, log))
-        {
-            set.Add(new OrdinalRun(ordinal, ordinal));
-        }
-        set.ClearChanges();
-        return set;
-    }
+    public OrdinalSet Skips(long person, long log) => Rows.Skips(sql, person, log);
 
     /// <inheritdoc/>
     public IBlockSource Blocks(long person, long log, MarkKind kind) => new StoredBlocks(sql, person, log, kind);

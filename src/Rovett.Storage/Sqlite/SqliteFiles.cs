@@ -111,7 +111,7 @@ public static class SqliteFiles
     }
 
     /// <summary>Reads the history at a path beside its writer.</summary>
-    public static SqlHistoryReader ReadHistory(string path) => new(() => new SqliteSql(Open(path, readOnly: true)));
+    public static SqlHistory ReadHistory(string path) => new(() => new SqliteSql(Open(path, readOnly: true)));
 
     /// <summary>Gives a history another life: cursors and idempotency answers of the one before hold no more.</summary>
     public static Epoch NewEpoch(string path)

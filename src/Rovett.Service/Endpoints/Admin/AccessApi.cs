@@ -17,7 +17,7 @@ namespace Rovett.Service.Endpoints.Admin;
 /// <summary>Who may do what: API keys, signing keys, the space's settings, and what was done by whom. All of it needs
 /// the scope <c>admin</c>.</summary>
 public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys signing, AccessStore store, AuditTrail audit,
-    SqlHistoryReader history, SessionRegistry sessions, TimeProvider clock)
+    SqlHistory history, SessionRegistry sessions, TimeProvider clock)
 {
     const int MostNarrowed = 50, MostActs = 500;
     static readonly string[] KeyMembers = ["name", "scopes", "types", "addresses"];

@@ -23,7 +23,7 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Endpoints.Backend;
 
 /// <summary>What backends call, with an API key.</summary>
-public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, SessionRegistry sessions,
+public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistory history, SessionRegistry sessions,
     Origins origins, UsageLimits limits, ServiceInfo info, Faults faults, ServiceClock clock, RovettOptions options)
 {
     /// <summary><c>POST /v1/notifications</c></summary>

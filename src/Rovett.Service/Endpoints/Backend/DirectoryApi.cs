@@ -19,7 +19,7 @@ namespace Rovett.Service.Endpoints.Backend;
 
 /// <summary>The directory: users with display name, locale and roles; roles with their settings. What changes reaches
 /// live sessions before anything that is sent after it.</summary>
-public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistoryReader history, AuditTrail audit,
+public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistory history, AuditTrail audit,
     Tickets tickets, AccessStore access, TimeProvider clock)
 {
     const int MaxRoles = 64, MaxLineBytes = 64 * 1024, ImportBatch = 200, MaxListed = 500, MostFaults = 50;

@@ -18,7 +18,7 @@ namespace Rovett.Service.Endpoints.OperatorConsole;
 /// <summary>The console's page about access: who may, who was refused and why, what limits are at, who signs in here; and,
 /// for who may operate, what is done about it.</summary>
 public sealed class ConsoleAccess(AccessStore access, Operators operators, SpaceDirectory spaces, LedgerPump ledger,
-    SqlHistoryReader history, Origins origins, UsageLimits limits, Deciders deciders, ApiKeys keys, AuditTrail audit)
+    SqlHistory history, Origins origins, UsageLimits limits, Deciders deciders, ApiKeys keys, AuditTrail audit)
 {
     const int MostActs = 50, MostSignIns = 50;
 

@@ -15,13 +15,12 @@ using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Spaces;
 using Rovett.Service.Topics;
-using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Endpoints.User;
 
 /// <summary>What users' devices call, with a token.</summary>
 public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets tickets, TopicGate topics, LedgerPump ledger, MarkSteps marks,
-    SqlHistoryReader history)
+    InboxReader inbox)
 {
     const int DefaultPage = 50, MaxPage = 200;
 
@@ -64,7 +63,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").ToException();
 
         var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
-        var found = history.Inbox(opened.Plan!, space.Id, before, limit, state!.Value);
+        var found = inbox.Page(opened.Plan!, before, limit, state!.Value);
         if (found.More)
         {
             var next = $"{space.PathPrefix}/v1/inbox?page={space.Pages.Seal(found.Items[^1].Entry.Position)}&limit={limit}" +
@@ -90,7 +89,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         var text = (string?)context.Request.RouteValues["id"];
         bool isId = NotificationId.TryParse(text, out var id);
         var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
-        var item = history.InboxItem(opened.Plan!, space.Id, id);
+        var item = inbox.Item(opened.Plan!, id);
         if (!isId || item is null) throw MarkCommand.UnknownId(id).ToException();
         await Json.Write(context, 200, json => WriteItem(json, space, item));
     }
@@ -103,8 +102,8 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         var query = context.Request.Query;
         bool byType = query.TryGetValue("by", out var by)
             && (by == "type" ? true : throw Problem.Invalid([new FieldError("by", "must be type, or left out")]).ToException());
-        var types = byType ? history.UnreadByType(opened.Plan!, space.Id) : null;
-        long? about = query.TryGetValue("subject", out var subject) ? history.UnreadAbout(opened.Plan!, subject.ToString()) : null;
+        var types = byType ? inbox.UnreadByType(opened.Plan!) : null;
+        long? about = query.TryGetValue("subject", out var subject) ? inbox.UnreadAbout(opened.Plan!, subject.ToString()) : null;
         await Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
@@ -317,7 +316,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         });
     }
 
-    static void WriteItem(Utf8JsonWriter json, SpaceRuntime space, FoundItem item)
+    static void WriteItem(Utf8JsonWriter json, SpaceRuntime space, InboxItem item)
     {
         json.WriteStartObject();
         json.WriteString("cursor", space.Cursors.Seal(item.Entry.Position));

@@ -69,7 +69,7 @@ public sealed class AttachCommand(string space, Identity identity, string device
             state.JoinAll(user);
         }
         else state.Count(user);
-        if (CatchUp.Reach(state, user, place, at) is var (from, missed) && made.HasRoomFor(missed.Count))
+        if (CatchUpFromMemory.Reach(state, user, place, at) is var (from, missed) && made.HasRoomFor(missed.Count))
         {
             made.EnterLive(missed, state.Cursors.Seal(new Position(state.Head)), state.Head, totals);
             ledger.FlushLater(made);

@@ -9,7 +9,7 @@ public sealed class GoLiveCommand(string space, string userId, Session session, 
     {
         var state = ledger.Space(space);
         if (state.Find(userId) is { } user && user.PlanVersion == planVersion && user.Sessions.Find(s => s.Session == session) is { } place
-            && CatchUp.Since(state, user, place, session.Through) is { } rest)
+            && CatchUpFromMemory.Since(state, user, place, session.Through) is { } rest)
         {
             if (session.EnterLive(rest, state.Cursors.Seal(new Position(state.Head)), state.Head, Ledger.TotalsOf(user, user.Unread)))
             {

@@ -79,7 +79,7 @@ public sealed class SubscribeCommand(string space, UserState user, Session sessi
             long brought = topics.Where(t => t != topic && place.Topics.ContainsKey(t)).Select(t => place.Topics[t]).Append(covered).Min();
             foreach (var (ordinal, position) in ledger.Store.NewestItems(watch.Seen.Log.Id, watch.Seen.Segments[0].Lo, CatchUp))
             {
-                if (position > brought || position <= since || watch.Seen.SegmentOf(ordinal) is null || watch.Seen.Muted.Contains(ordinal))
+                if (position > brought || position <= since || !watch.Seen.IsToldOf(ordinal))
                 {
                     continue;
                 }

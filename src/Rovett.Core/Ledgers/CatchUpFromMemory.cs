@@ -4,7 +4,7 @@ using Rovett.Core.Visibility;
 namespace Rovett.Core.Ledgers;
 
 /// <summary>Brings sessions to the present out of memory, where it reaches back far enough: nothing is read.</summary>
-static class CatchUp
+static class CatchUpFromMemory
 {
     /// <summary>Where a device begins, and what it missed.</summary>
     /// <returns>Null when memory does not have it, or the device must hear first that something is missing.</returns>
@@ -45,14 +45,12 @@ static class CatchUp
             own.Log.Recent(happened);
             foreach (var (_, at) in happened)
             {
-                if (at.Change || at.Position >= first || !IsWaiting(own, at.Ordinal) || own.Received.Contains(at.Ordinal)) continue;
+                if (at.Change || at.Position >= first || !CatchUp.Tells(own, at, firstVisit: true)) continue;
                 first = at.Position;
             }
         }
         return first;
     }
-
-    static bool IsWaiting(UserLog own, long ordinal) => own.SegmentOf(ordinal) is not null && !own.Muted.Contains(ordinal);
 
     /// <summary>What happened since a position; null when memory does not reach back so far.</summary>
     /// <param name="state">The space.</param>
@@ -77,23 +75,11 @@ static class CatchUp
         foreach (var (log, at) in happened)
         {
             var (own, watch) = seen.Find(s => s.Own.Log == log);
-            // What came and has ended is not told of, but that it ended is: the device may have read an inbox meanwhile.
-            bool told = at.Change ? own.Concerns(at.Ordinal) && at.Ordinal > log.Trimmed : IsWaiting(own, at.Ordinal)
-                && !(firstVisit && own.Received.Contains(at.Ordinal));
-            if (!told) continue;
+            if (!CatchUp.Tells(own, at, firstVisit)) continue;
             if (state.Recent.Find(at.Position) is not { } entry) return null;
-            missed.Add((new PageItem(entry, watch?.Address ?? AddressFor(own, at.Ordinal), log.Id, at.Ordinal)
+            missed.Add((new PageItem(entry, watch?.Address ?? own.AddressFor(at.Ordinal)!, log.Id, at.Ordinal)
             { OnlySubscribed = watch is not null }, user.Rev, user.Unread));
         }
         return missed;
-    }
-
-    static string AddressFor(UserLog log, long ordinal)
-    {
-        foreach (var s in log.Segments)
-        {
-            if (ordinal > s.Lo && ordinal <= s.Hi) return log.Log.Texts[s.AddressIndex];
-        }
-        return "";
     }
 }

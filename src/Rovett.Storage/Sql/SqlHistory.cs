@@ -1,41 +1,10 @@
 using System.Collections.Concurrent;
 using System.Data.Common;
-using System.Runtime.InteropServices;
-using Rovett.Core.Delivery;
 using Rovett.Core.Marks;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
-using Rovett.Core.Visibility;
-using Rovett.Core.Wire;
 
 namespace Rovett.Storage.Sql;
-
-/// <summary>Which notifications of an inbox.</summary>
-public enum InboxState
-{
-    /// <summary>Every one.</summary>
-    All,
-    /// <summary>Not marked read, and not muted.</summary>
-    Unread,
-    /// <summary>Marked read.</summary>
-    Read,
-}
-
-/// <summary>A notification found for a user: where it stands, by which address it reached, and its entry.</summary>
-public sealed record FoundItem(EntryRow Entry, string Address, long Log, long Ordinal)
-{
-    /// <summary>When a device of the user acknowledged it.</summary>
-    public StoredTime? Received { get; init; }
-    /// <summary>When the user saw it.</summary>
-    public StoredTime? Read { get; init; }
-    /// <summary>It came while the user had its type or subject muted.</summary>
-    public bool Muted { get; init; }
-    /// <summary>The user has taken it.</summary>
-    public bool Taken { get; init; }
-}
-
-/// <summary>A page and whether there is more beyond it.</summary>
-public sealed record FoundPage(IReadOnlyList<FoundItem> Items, bool More);
 
 /// <summary>How many people have a notification in each state.</summary>
 public sealed record PeopleCounts(long Received, long Handled, long Read);
@@ -58,179 +27,18 @@ public sealed record OperatorItem(EntryRow Entry, PeopleCounts People)
     public IReadOnlyList<PersonReceipt> Receipts { get; init; } = [];
 }
 
-/// <summary>Reads the history for sessions that are behind, inboxes and operators: any number of threads, each on a
-/// connection of its own; never waits for the writer, and never makes it wait.</summary>
-public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposable
+/// <summary>Reads the history: any number of threads, each on a connection of its own; never waits for the writer, and
+/// never makes it wait.</summary>
+public sealed class SqlHistory(Func<ISql> open) : IHistoryStore, IDisposable
 {
     /// <summary>The most single receipts that are listed of a notification.</summary>
     public const int MaxReceipts = 1000;
 
-    const int KeysAtOnce = 32, MostKept = 16;
-    static readonly string AtAnyKey =
-        $" WHERE key IN ({string.Join(',', Enumerable.Range(1, KeysAtOnce).Select(i => $"?{i}"))}) ORDER BY key";
-    static readonly string SelectTexts = Rows.SelectText + AtAnyKey, SelectEntries = Rows.SelectEntry + AtAnyKey;
+    const int MostKept = 16;
 
     readonly ConcurrentStack<ISql> idle = [];
     int kept; // how many are idle; counting the stack would walk it
     volatile bool disposed;
-
-    /// <inheritdoc/>
-    public (List<FoundEntry> Items, bool More) After(ReadPlan plan, int space, long after, int limit, FirstVisit? first,
-        Func<long, OutgoingEntry?> known) =>
-        Use(sql => Page(sql, Views(sql, plan), plan, space, after, limit, first, known));
-
-    /// <inheritdoc/>
-    public FirstPage First(ReadPlan plan, int space, int limit, Func<long, OutgoingEntry?> known) => Use(sql =>
-    {
-        var views = Views(sql, plan);
-        var start = Places(views, plan, 0, 1, new FirstVisit(long.MaxValue, plan.Head.Value)) is [var first, ..]
-            ? new Position(first.Position - 1)
-            : plan.Head;
-        var (items, more) = Page(sql, views, plan, space, start.Value, limit, new FirstVisit(start.Value, plan.Head.Value), known);
-        return new FirstPage(start, items, more);
-    });
-
-    static (List<FoundEntry> Items, bool More) Page(ISql sql, List<LogView> views, ReadPlan plan, int space, long after, int limit,
-        FirstVisit? first, Func<long, OutgoingEntry?> known)
-    {
-        var found = Places(views, plan, after, limit + 1, first);
-        bool more = found.Count > limit;
-        if (more) found.RemoveRange(limit, found.Count - limit);
-        var items = CollectionsMarshal.AsSpan(found);
-        foreach (ref var item in items) item.Known = known(item.Position);
-        ReadTexts(sql, space, items);
-        return (found, more);
-    }
-
-    static List<FoundEntry> Places(List<LogView> views, ReadPlan plan, long after, int limit, FirstVisit? first)
-    {
-        var found = new List<FoundEntry>();
-        foreach (var view in views) view.After(after, limit, first, plan.Head.Value, found);
-        found.Sort(static (a, b) => a.Position.CompareTo(b.Position));
-        return found;
-    }
-
-    /// <summary>Reads what is not in memory.</summary>
-    static void ReadTexts(ISql sql, int space, Span<FoundEntry> items)
-    {
-        var missing = new List<long>(items.Length);
-        foreach (var item in items)
-        {
-            if (item.Known is null) missing.Add(item.Position);
-        }
-        int at = 0;
-        foreach (var (position, text) in AtKeys(sql, space, missing, SelectTexts, Rows.Text))
-        {
-            while (at < items.Length && items[at].Position < position) at++;
-            // One entry may have reached a user by several logs.
-            for (; at < items.Length && items[at].Position == position; at++) items[at].Text = text;
-        }
-    }
-
-    static Dictionary<long, EntryRow> EntriesAt(ISql sql, int space, IReadOnlyList<long> positions)
-    {
-        var entries = new Dictionary<long, EntryRow>(positions.Count);
-        foreach (var entry in AtKeys(sql, space, positions, SelectEntries, Rows.Entry)) entries[entry.Position.Value] = entry;
-        return entries;
-    }
-
-    /// <summary>The rows at positions, many with one statement; in the order of positions among those of one statement.</summary>
-    static IEnumerable<T> AtKeys<T>(ISql sql, int space, IReadOnlyList<long> positions, string select, Func<DbDataReader, T> read)
-    {
-        var keys = new object?[KeysAtOnce];
-        for (int from = 0; from < positions.Count; from += KeysAtOnce)
-        {
-            // The last ones are asked for with the last key repeated.
-            for (int i = 0; i < KeysAtOnce; i++) keys[i] = Rows.Key(space, positions[Math.Min(from + i, positions.Count - 1)]);
-            foreach (var row in sql.All(select, read, keys)) yield return row;
-        }
-    }
-
-    /// <summary>One page of an inbox, newest first.</summary>
-    /// <param name="plan">What the user may see.</param>
-    /// <param name="space">The space's number.</param>
-    /// <param name="before">Only positions below this; long.MaxValue for the first page.</param>
-    /// <param name="limit">The most to find.</param>
-    /// <param name="state">Which.</param>
-    public FoundPage Inbox(ReadPlan plan, int space, long before, int limit, InboxState state) => Use(sql =>
-    {
-        var logs = new PriorityQueue<LogView.NewestFirst, long>();
-        foreach (var view in Views(sql, plan))
-        {
-            var newest = view.Before(before, state);
-            if (newest.Move()) logs.Enqueue(newest, -newest.Current.Position);
-        }
-        var (places, views) = (new List<FoundEntry>(limit), new List<LogView>(limit));
-        while (places.Count < limit && logs.TryDequeue(out var newest, out _))
-        {
-            places.Add(newest.Current);
-            views.Add(newest.View);
-            if (newest.Move()) logs.Enqueue(newest, -newest.Current.Position);
-        }
-        var entries = EntriesAt(sql, space, [.. places.Select(p => p.Position)]);
-        return new FoundPage([.. places.Zip(views, (place, view) => Item(entries[place.Position], view, place))], logs.Count > 0);
-    });
-
-    /// <summary>One notification of a user by its id, or null when the user has none such: asked the same way whether
-    /// it exists or not.</summary>
-    public FoundItem? InboxItem(ReadPlan plan, int space, NotificationId id) => Use(sql =>
-    {
-        var entry = NotificationById(sql, space, id);
-        var views = Views(sql, plan);
-        foreach (var place in entry?.Placements ?? [])
-        {
-            if (views.Find(v => v.Log.Log == place.Log) is { } view && view.AddressFor(place.Ordinal) is { } address)
-                return Item(entry!, view, new FoundEntry(entry!.Position.Value, address, place.Log, place.Ordinal));
-        }
-        return null;
-    });
-
-    /// <summary>How many unread notifications a user has of each type, or about one subject. Looks at each unread one.</summary>
-    public IReadOnlyDictionary<string, long> UnreadByType(ReadPlan plan, int space) => Use(sql =>
-    {
-        var names = new Dictionary<long, string>();
-        var counts = new SortedDictionary<string, long>(StringComparer.Ordinal);
-        foreach (var view in Views(sql, plan))
-        {
-            foreach (var (type, position, count) in view.UnreadTypes())
-            {
-                if (!names.TryGetValue(type, out var name)) names[type] = name = EntryAt(sql, space, position)!.Traits.Type;
-                counts[name] = counts.GetValueOrDefault(name) + count;
-            }
-        }
-        return (IReadOnlyDictionary<string, long>)counts;
-    });
-
-    /// <summary>How many unread notifications a user has about a subject.</summary>
-    public long UnreadAbout(ReadPlan plan, string subject) =>
-        Use(sql => Views(sql, plan).Sum(v => v.UnreadAbout(NotificationTraits.HashOf(subject))));
-
-    static FoundItem Item(EntryRow entry, LogView view, FoundEntry f) => new(entry, f.Address, f.Log, f.Ordinal)
-    {
-        Received = view.MarkedAt(MarkKind.Received, f.Ordinal),
-        Read = view.MarkedAt(MarkKind.Read, f.Ordinal),
-        Muted = view.Muted.Contains(f.Ordinal),
-        Taken = view.Mine.Contains(f.Ordinal),
-    };
-
-    static List<LogView> Views(ISql sql, ReadPlan plan)
-    {
-        var rows = sql.All(Rows.SelectUserLogs, Rows.UserLog, plan.Person).ToDictionary(r => r.Log);
-        // Retention may have gone on since the plan was made; what it took is not to be looked for.
-        bool trimmed = sql.Number("SELECT floor FROM space WHERE id=?1", (long)plan.Space) > 0;
-        var mine = sql.All("SELECT log, ordinal FROM take WHERE person=?1", r => (Log: r.GetInt64(0), Ordinal: r.GetInt64(1)), plan.Person);
-        return [.. plan.Logs.Select(
-            log => new LogView(sql, plan.Person, [.. mine.Where(m => m.Log == log.Log).Select(m => m.Ordinal)],
-            trimmed ? log with { Trimmed = sql.Number("SELECT trimmed FROM log WHERE id=?1", log.Log) ?? 0 } : log,
-            rows.GetValueOrDefault(log.Log)))];
-    }
-
-    static EntryRow? EntryAt(ISql sql, int space, long position) =>
-        sql.One(Rows.SelectEntry + " WHERE key=?1", Rows.Entry, Rows.Key(space, position));
-
-    static EntryRow? NotificationById(ISql sql, int space, NotificationId id) =>
-        sql.One(Rows.SelectEntry + " WHERE kind=1 AND id=?1 AND key>=?2 AND key<=?3", Rows.Entry, Rows.IdBytes(id), Rows.First(space),
-        Rows.Last(space));
 
     /// <summary>The newest notifications of a space, newest first.</summary>
     public IReadOnlyList<EntryRow> Newest(int space, int limit) => Use(sql =>
@@ -259,7 +67,7 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
     /// <summary>A notification by its id for operators and backends, or null.</summary>
     public OperatorItem? ById(int space, NotificationId id) => Use(sql =>
     {
-        if (NotificationById(sql, space, id) is not { } entry) return null;
+        if (SqlHistoryRows.NotificationById(sql, space, id) is not { } entry) return null;
         bool full = entry.Traits.Receipts == ReceiptLevel.Full;
         var item = new OperatorItem(entry, entry.Traits.Receipts == ReceiptLevel.None
             ? new PeopleCounts(0, 0, 0)
@@ -286,7 +94,7 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
         var place = entry.Placements[0];
         return [.. sql.All("SELECT position FROM change WHERE log=?1 AND position>?2 AND ordinal=?3 AND kind<>6 ORDER BY position",
             r => r.GetInt64(0), place.Log, entry.Position.Value, place.Ordinal)
-            .Select(position => EntryAt(sql, space, position)!)];
+            .Select(position => SqlHistoryRows.EntryAt(sql, space, position)!)];
     }
 
     static List<PersonReceipt> Receipts(ISql sql, EntryRow entry)
@@ -343,11 +151,11 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
 
     /// <summary>The notifications of a run of a log, and an entry at a position when it is one.</summary>
     public IReadOnlyList<EntryRow> NotificationsOf(int space, ReceiptRow receipt) => Use(sql => receipt.Person == 0
-        ? EntryAt(sql, space, receipt.Position) is { } one ? [one] : []
+        ? SqlHistoryRows.EntryAt(sql, space, receipt.Position) is { } one ? [one] : []
         : (IReadOnlyList<EntryRow>)[.. sql.All(
         "SELECT position FROM log_item WHERE log=?1 AND ordinal>=?2 AND ordinal<=?3 ORDER BY ordinal", r => r.GetInt64(0), receipt.Log,
         receipt.Run.From, receipt.Run.To)
-            .Select(position => EntryAt(sql, space, position)).OfType<EntryRow>()]);
+            .Select(position => SqlHistoryRows.EntryAt(sql, space, position)).OfType<EntryRow>()]);
 
     /// <summary>The name of a person.</summary>
     public string? NameOf(long person) => Use(sql => sql.One("SELECT name FROM person WHERE id=?1", r => r.GetString(0), person));
@@ -398,6 +206,9 @@ public sealed class SqlHistoryReader(Func<ISql> open) : IHistoryReader, IDisposa
         sql.All("SELECT key, id, kind, addressing FROM entry WHERE key>=?1 AND key<=?2 ORDER BY key",
         r => (Rows.PositionOf(r.GetInt64(0)), r.GetInt64(2) == 1 ? (NotificationId?)Rows.Id(Rows.Bytes(r, 1)) : null, r.GetString(3)),
         Rows.First(space), Rows.Last(space)));
+
+    /// <inheritdoc/>
+    public T Read<T>(Func<IHistoryRows, T> work) => Use(sql => work(new SqlHistoryRows(sql)));
 
     T Use<T>(Func<ISql, T> work)
     {
