@@ -36,7 +36,7 @@ public class CatchUpBench
         history = SqliteFiles.ReadHistory(path);
         var ledger = new Ledger(store, new LedgerOptions(), TimeProvider.System, new RecentBySpace());
         if (Address.TryParse("role:crew", out var crew) is { } wrong) throw new FormatException(wrong);
-        TotalsBench.Ask(ledger, new AttachCommand("main", new Identity(new UserId("mara"), ["crew"], 1), "desk", null));
+        TotalsBench.Ask(ledger, new IdentifyCommand("main", new Identity(new UserId("mara"), ["crew"], 1)));
         for (int i = 0; i < Behind; i += 1000)
         {
             var batch = new List<LedgerCommand>(1000);
@@ -69,8 +69,8 @@ public class CatchUpBench
     public long UntilLive()
     {
         var mark = new DispatchMark();
-        var session = new Session(TransportKind.WebSocket, new SessionLimits(), plan.Version, mark, [mark], TimeSpan.Zero,
-            static () => { });
+        var session = new Session(TransportKind.WebSocket, new SessionLimits(), TimeSpan.Zero, static () => { });
+        session.Join(plan.Version, mark, [mark]);
         var feeder = new SessionFeeder(new HistoryReader(history), new RecentBySpace(0).Of("bench"), cursors);
         session.Open([], new Position(0));
         long bytes = 0;

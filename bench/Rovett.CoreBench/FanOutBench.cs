@@ -35,11 +35,8 @@ public class FanOutBench
         if (Address.TryParse("role:crew", out crew) is { } wrong) throw new FormatException(wrong);
         for (int i = 0; i < Sessions; i++)
         {
-            Session made = null!;
-            var info = TotalsBench.Ask(ledger,
-                new AttachCommand("main", new Identity(new UserId($"person{i}"), ["crew"], 1), "d",
-                o => made = new Session(TransportKind.WebSocket, new SessionLimits(), o.PlanVersion, o.User.Dispatched, o.Marks,
-                TimeSpan.Zero, static () => { })));
+            var made = new Session(TransportKind.WebSocket, new SessionLimits(), TimeSpan.Zero, static () => { });
+            var info = TotalsBench.Ask(ledger, new AttachCommand("main", new Identity(new UserId($"person{i}"), ["crew"], 1), "d", made));
             made.Open([], info.Head);
             made.Drain(buffer, out _);
             sessions.Add(made);

@@ -34,7 +34,7 @@ public class TotalsBench
         using (var made = SqliteFiles.OpenHistory(path))
         {
             var first = NewLedger(made);
-            Ask(first, new AttachCommand("main", new Identity(new UserId("mara"), roles, 1), "desk", null));
+            Ask(first, new IdentifyCommand("main", new Identity(new UserId("mara"), roles, 1)));
             foreach (var role in roles)
             {
                 Ask(first, new SendCommand("main",

@@ -55,8 +55,8 @@ public sealed class LastingTests : IDisposable
         }
     }
 
-    static AttachCommand Attach(long issued, params string[] roles) =>
-        new("main", new Identity(new UserId("mara"), roles, issued), "http", null);
+    static IdentifyCommand Attach(long issued, params string[] roles) =>
+        new("main", new Identity(new UserId("mara"), roles, issued));
 
     string Calls(params LedgerCommand[] commands)
     {

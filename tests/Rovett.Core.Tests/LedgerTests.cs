@@ -66,19 +66,15 @@ public sealed class LedgerTests : IDisposable
         for (int i = 0; i < count; i++)
         {
             var (user, roles) = who(i);
-            Ask(new AttachCommand("main", new Identity(new UserId(user), roles, 1), "phone", info =>
-            {
-                var session = new Session(TransportKind.WebSocket, new SessionLimits(), info.PlanVersion, info.User.Dispatched, info.Marks,
-                    TimeSpan.Zero, () => { });
-                made.Add(session);
-                return session;
-            }));
+            var session = new Session(TransportKind.WebSocket, new SessionLimits(), TimeSpan.Zero, () => { });
+            Ask(new AttachCommand("main", new Identity(new UserId(user), roles, 1), "phone", session));
+            made.Add(session);
         }
         return made;
     }
 
     long Unread(string user, string role) =>
-        Ask(new AttachCommand("main", new Identity(new UserId(user), [role], 1), "http", null)).Totals.Unread;
+        Ask(new IdentifyAndPlanCommand("main", new Identity(new UserId(user), [role], 1))).Totals.Totals.Unread;
 
     TotalsBy Mark(MarkVerb verb, MarkSelector selector) => Ask(new MarkCommand("main", "mara", verb, selector, "desk", null));
 
@@ -112,7 +108,7 @@ public sealed class LedgerTests : IDisposable
             """{"policies":[{"name":"all","topic":"{any...}","may":["subscribe","say"],"when":{"anyone":true}}]}""").RootElement, []);
         Ask(new PutPoliciesCommand("main", rules, "{}"u8.ToArray(), null));
         var few = Connect(20, i => ($"few{i}", ["engineer"]));
-        var speaker = Ask(new AttachCommand("main", new Identity(new UserId("few0"), null, 1), "http", null)).User;
+        var speaker = Ask(new IdentifyCommand("main", new Identity(new UserId("few0"), null, 1)));
         foreach (var session in few) Ask(new SubscribeCommand("main", speaker, session, "berth/3", null, 10));
         double Cost()
         {

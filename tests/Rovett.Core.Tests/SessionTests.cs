@@ -24,7 +24,8 @@ public class SessionTests
 
     Session Behind(TransportKind transport = TransportKind.Sse)
     {
-        var session = new Session(transport, Limits, 0, new DispatchMark(), [new DispatchMark()], TimeSpan.Zero, () => woken++);
+        var session = new Session(transport, Limits, TimeSpan.Zero, () => woken++);
+        session.Join(0, new DispatchMark(), [new DispatchMark()]);
         session.Open([], new Position(0));
         return session;
     }

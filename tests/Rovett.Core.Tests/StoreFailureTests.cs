@@ -38,11 +38,8 @@ public sealed class StoreFailureTests : IDisposable
         failing = (Failing)(object)proxy;
         failing.Store = store;
         ledger = new Ledger(proxy, new LedgerOptions(), TimeProvider.System, new RecentBySpace(), observer, faults);
-        Session? made = null;
-        Ask(new AttachCommand("main", Mara(["engineer"], 1), "desk",
-            info => made = new Session(TransportKind.Sse, new SessionLimits(), info.PlanVersion, new DispatchMark(), info.Marks,
-            TimeSpan.Zero, () => woken())));
-        session = made!;
+        session = new Session(TransportKind.Sse, new SessionLimits(), TimeSpan.Zero, () => woken());
+        Ask(new AttachCommand("main", Mara(["engineer"], 1), "desk", session));
         session.Open([], new Position(1));
         session.IsLive.ShouldBeTrue("nothing was missed");
         Drain();
@@ -235,11 +232,9 @@ public sealed class StoreFailureTests : IDisposable
     public void A_failure_or_bug_in_one_space_leaves_the_sessions_of_another_alone()
     {
         Ask(new AddSpaceCommand("other", new byte[32]));
-        Session? other = null;
-        Ask(new AttachCommand("other", Mara(null, 1), "desk",
-            info => other = new Session(TransportKind.Sse, new SessionLimits(), info.PlanVersion, new DispatchMark(), info.Marks,
-            TimeSpan.Zero, () => { })));
-        other!.Open([], new Position(1));
+        var other = new Session(TransportKind.Sse, new SessionLimits(), TimeSpan.Zero, () => { });
+        Ask(new AttachCommand("other", Mara(null, 1), "desk", other));
+        other.Open([], new Position(1));
         int version = other.Next().PlanVersion;
         failing.BreakAt = "FindNotification";
         ledger.Process([MarkById()]);
@@ -257,7 +252,7 @@ public sealed class StoreFailureTests : IDisposable
     {
         // The first command has a bug, after which the second would be refused; done without it, it is not.
         failing.BreakAt = "AddMute";
-        Ask(new AttachCommand("main", Mara(["engineer"], 1), "desk", null));
+        Ask(new IdentifyCommand("main", Mara(["engineer"], 1)));
         var mute = new MuteCommand("main", "mara", true, "test", true);
         var send = Send("kept");
         ledger.Process([mute, send]);
@@ -287,13 +282,13 @@ public sealed class StoreFailureTests : IDisposable
     public void A_change_of_roles_whose_commit_failed_did_not_happen()
     {
         failing.FailAt = "Commit";
-        var attach = new AttachCommand("main", Mara(["bridge"], 2), "http", null);
+        var attach = new IdentifyCommand("main", Mara(["bridge"], 2));
         ledger.Process([attach]);
         attach.Task.IsFaulted.ShouldBeTrue();
         failing.FailAt = null;
         Ask(Send("still hers"));
         Drain().ShouldContain("still hers");
-        Ask(new AttachCommand("main", Mara(["bridge"], 2), "http", null)).Channels.All.ShouldBe(["user:mara", "role:bridge", "everyone"]);
+        Ask(new IdentifyAndPlanCommand("main", Mara(["bridge"], 2))).Channels.All.ShouldBe(["user:mara", "role:bridge", "everyone"]);
         Drain().ShouldContain("event: channels");
         Ask(Send("not hers"));
         Drain().ShouldBeEmpty();

@@ -132,24 +132,19 @@ sealed partial class Device(World world, string user, string name, TransportKind
             listFrom = unread = rev = -1;
             asOf = "";
         }
-        Line made = null!;
         int key = world.KeyNumber, era = world.Era;
         long issued = world.Issued(maybeStale: !calm);
-        var attach = new AttachCommand("main", new Identity(new UserId(user), null, issued), name, info =>
+        Line made = null!;
+        made = new Line
         {
-            made = new Line
-            {
-                Key = key,
-                Issued = issued,
-                Number = ++lines,
-                Life = world.Life,
-                Feeder = new SessionFeeder(new HistoryReader(world.History), world.Recent, world.Seal),
-                Session = null!
-            };
-            made.Session = new Session(transport, Limits, info.PlanVersion, info.User.Dispatched, info.Marks, world.Clock.Elapsed,
-                () => Pump(made));
-            return made.Session;
-        }, new DevicePoint(after, foreign));
+            Key = key,
+            Issued = issued,
+            Number = ++lines,
+            Life = world.Life,
+            Feeder = new SessionFeeder(new HistoryReader(world.History), world.Recent, world.Seal),
+            Session = new Session(transport, Limits, world.Clock.Elapsed, () => Pump(made))
+        };
+        var attach = new AttachCommand("main", new Identity(new UserId(user), null, issued), name, made.Session, new DevicePoint(after, foreign));
         world.Post(attach, task =>
         {
             opening = false;

@@ -144,15 +144,15 @@ public sealed partial class World
         var user = Pick(Users);
         var roles = Chance(0.2) ? null : Roles.Where(_ => Chance(0.6)).ToArray();
         long at = Issued(maybeStale: true);
-        var attach = new AttachCommand("main", new Identity(new UserId(user), roles, at), "http", null);
+        var attach = new IdentifyAndPlanCommand("main", new Identity(new UserId(user), roles, at));
         Post(attach, _ => { }, now =>
         {
             if (!reference.Holds(user, at)) throw Wrong($"a credential of {user} that does not hold was taken");
             reference.Token(now, user, roles, at);
             PruneSubscriptions();
-            if (attach.Task.Result.Totals.Unread != reference.Unread(user))
+            if (attach.Task.Result.Totals.Totals.Unread != reference.Unread(user))
             {
-                throw Wrong($"{user} was told {attach.Task.Result.Totals.Unread} unread, the reference says {reference.Unread(user)}: " +
+                throw Wrong($"{user} was told {attach.Task.Result.Totals.Totals.Unread} unread, the reference says {reference.Unread(user)}: " +
                     $"{TotalsOf(user)}; {Shown(user)}");
             }
         }, refused: () => Refused(user, at));

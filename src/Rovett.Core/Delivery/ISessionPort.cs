@@ -34,8 +34,8 @@ public interface ISessionPort
     /// <param name="version">The number of the plan that holds from now on.</param>
     /// <param name="allowed">Whether an ordinal of a log is still the user's to see; what waits and is not is dropped.
     /// Null: all is.</param>
-    /// <param name="onChannel">On which addresses' channels it still is; null: all.</param>
-    void PlanChanged(int version, Func<long, long, bool>? allowed, Func<string, bool>? onChannel = null);
+    /// <param name="mayShow">What it may still show of channels; null: all.</param>
+    void PlanChanged(int version, Func<long, long, bool>? allowed, Func<ChannelContent, bool>? mayShow = null);
     /// <summary>The commit is on disk: writes what was offered and told.</summary>
     void Flush();
     /// <summary>The commit failed: what was offered since the last flush never happened.</summary>

@@ -106,7 +106,7 @@ sealed class OutQueue(TransportKind transport)
 
     /// <summary>Takes out the entries, and what came by addresses, that are not allowed any more.</summary>
     /// <returns>The positions of the entries.</returns>
-    public HashSet<long> Drop(Func<long, long, bool> allowed, Func<string, bool>? onChannel)
+    public HashSet<long> Drop(Func<long, long, bool> allowed, Func<ChannelContent, bool>? mayShow)
     {
         var dropped = new HashSet<long>();
         int freeBefore = free, seen = 0;
@@ -117,7 +117,7 @@ sealed class OutQueue(TransportKind transport)
             if (item.Run is not { } run)
             {
                 var waiting = item.What as Passing;
-                if ((waiting?.Message ?? item.What as ControlMessage)?.Address is { } address && onChannel?.Invoke(address) == false)
+                if ((waiting?.Message ?? item.What as ControlMessage)?.Shows is { } shown && mayShow?.Invoke(shown) == false)
                 {
                     if (waiting is not null) passing!.Remove(waiting.Key);
                     continue;

@@ -17,11 +17,11 @@ public sealed class Session : ISessionPort
     readonly SentLog sent = new();
     readonly Action wake;
     readonly SessionLimits limits;
-    readonly DispatchMark dispatched;
-    readonly DispatchMark[] device;
     readonly List<(EntryRun Run, int From, int To)> underWay = [];
     readonly AckPatience patience;
     Repeats? repeats; // made when first needed
+    DispatchMark dispatched = null!; // both set by Join
+    DispatchMark[] device = null!;
 
     Mode mode = Mode.Behind;
     SessionNeed need = SessionNeed.Page;
@@ -35,23 +35,26 @@ public sealed class Session : ISessionPort
     /// <summary>Makes a session that is behind, and says nothing before <see cref="Open"/>.</summary>
     /// <param name="transport">How its bytes are framed.</param>
     /// <param name="limits">Its limits.</param>
-    /// <param name="plan">The number of the user's present plan.</param>
-    /// <param name="dispatched">The user's dispatch mark.</param>
-    /// <param name="device">The marks of the device's sessions, this one's last.</param>
     /// <param name="now">Time since an arbitrary start; the same clock as <see cref="Tick"/>.</param>
     /// <param name="wake">Called, without any lock of the caller's, when there is something to do: must be quick.</param>
-    public Session(TransportKind transport, SessionLimits limits, int plan, DispatchMark dispatched, DispatchMark[] device, TimeSpan now,
-        Action wake)
+    public Session(TransportKind transport, SessionLimits limits, TimeSpan now, Action wake)
     {
         Transport = transport;
         queue = new OutQueue(transport);
         this.limits = limits;
-        this.dispatched = dispatched;
-        this.device = device;
-        planVersion = plan;
         this.wake = wake;
         lastWrite = clock = now;
         patience = new AckPatience(limits, now);
+    }
+
+    /// <summary>Its user is known: called once by the ledger, before anything is offered; once more when the commit
+    /// failed and is tried again.</summary>
+    /// <param name="plan">The number of the user's present plan.</param>
+    /// <param name="user">The user's dispatch mark.</param>
+    /// <param name="marks">The marks of the device's sessions, this one's last.</param>
+    public void Join(int plan, DispatchMark user, DispatchMark[] marks)
+    {
+        lock (gate) (planVersion, dispatched, device) = (plan, user, marks);
     }
 
     /// <summary>How its bytes are framed.</summary>
@@ -317,7 +320,7 @@ public sealed class Session : ISessionPort
     }
 
     /// <inheritdoc/>
-    public void PlanChanged(int version, Func<long, long, bool>? allowed, Func<string, bool>? onChannel = null)
+    public void PlanChanged(int version, Func<long, long, bool>? allowed, Func<ChannelContent, bool>? mayShow = null)
     {
         bool isBehind;
         lock (gate)
@@ -325,7 +328,7 @@ public sealed class Session : ISessionPort
             planVersion = version;
             isBehind = mode == Mode.Behind;
             if (isBehind) need = SessionNeed.Page;
-            if (allowed is not null && queue.Drop(allowed, onChannel) is { Count: > 0 } dropped)
+            if (allowed is not null && queue.Drop(allowed, mayShow) is { Count: > 0 } dropped)
             {
                 droppedFrom = Math.Min(droppedFrom, dropped.Min());
                 sent.Drop(dropped);

@@ -181,8 +181,11 @@ static class Roles
     public static void Replan(UserState user, SessionPlace place) => place.Session.PlanChanged(user.PlanVersion,
         (log, ordinal) => user.Logs!.Exists(l => l.Log.Id == log && l.Concerns(ordinal))
         || place.SubscribedLogs.Exists(w => w.Seen.Log.Id == log && w.Seen.Concerns(ordinal)),
-        address => user.Holds(address) || address == "user:" + user.Id.Value
-        || (IsTopic(address) && place.Topics.ContainsKey(address["topic:".Length..])) || PresenceBoards.MayLeave(place, address));
+        shown => shown.View == ChannelView.Content ? IsOn(user, place, shown.Address) : PresenceBoards.MayShow(place, shown));
+
+    static bool IsOn(UserState user, SessionPlace place, string address) =>
+        user.Holds(address) || address == "user:" + user.Id.Value
+        || (IsTopic(address) && place.Topics.ContainsKey(address["topic:".Length..]));
 
     /// <summary>The channels that a user's session is on; without a session those of the user.</summary>
     public static ChannelList ChannelsOf(UserState user, SessionPlace? place)

@@ -175,7 +175,7 @@ internal sealed class SpaceState
         bool personal = !row.Key.StartsWith('+');
         var audience = personal ? null : Audience.Parse(row.Key);
         // An erased person's log keeps a key that is nobody's address.
-        Address[] addresses = audience is not null ? [.. audience.Includes] : row.Key.StartsWith('\u0001')
+        Address[] addresses = audience is not null ? [.. audience.Includes] : ErasedName.Is(row.Key)
             ? []
             : [Address.OfStored(row.Key)];
         var log = new AddressLog(row.Id, audience, addresses, store.Blocks(0, row.Id, MarkKind.Dead));

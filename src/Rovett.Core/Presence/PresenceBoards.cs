@@ -126,11 +126,10 @@ sealed class PresenceBoards(IPresenceSource space)
         return true;
     }
 
-    /// <summary>Whether what waits to leave for a session, by what its message says it shows, may still be shown.</summary>
-    public static bool MayLeave(IPresenceViewer place, string shows) =>
-        shows.StartsWith(Messages.ShowsPeople, StringComparison.Ordinal)
-        ? place.Watched.TryGetValue(shows[Messages.ShowsPeople.Length..], out var shown) && !shown.CountOnly
-        : shows.StartsWith(Messages.ShowsCount, StringComparison.Ordinal) && place.Watched.ContainsKey(shows[Messages.ShowsCount.Length..]);
+    /// <summary>Whether a message that waits to leave for a session may still show what it shows.</summary>
+    public static bool MayShow(IPresenceViewer place, ChannelContent shown) =>
+        shown.View != ChannelView.Content && place.Watched.TryGetValue(shown.Address, out var now)
+        && (shown.View == ChannelView.Count || !now.CountOnly);
 
     (List<PresentPerson> Arrived, List<PresentPerson> Left) Compare(Board board, string address, StoredTime now, StoredTime elapsed)
     {

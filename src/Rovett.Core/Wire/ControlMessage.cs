@@ -8,7 +8,6 @@ public sealed record ControlMessage(string Kind, string? Cursor, byte[] Json)
     /// <summary>Of a message about channels: the list.</summary>
     public ChannelList? Channels { get; init; }
 
-    /// <summary>The address that it came by, or, of presence, what it shows: it does not leave for a session that is
-    /// not on its channel any more. Null: it came by none.</summary>
-    public string? Address { get; init; }
+    /// <summary>What it shows of a channel: it does not leave for a session that may not see that any more. Null: nothing.</summary>
+    public ChannelContent? Shows { get; init; }
 }

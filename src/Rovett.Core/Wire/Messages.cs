@@ -105,7 +105,7 @@ public static class Messages
         m.Writer.WriteString("to", address);
         return new ControlMessage("notification", null,
             [.. m.Open(), (byte)',', .. body, .. Encoding.UTF8.GetBytes($",\"time\":\"{time}\"}}")])
-        { Address = address };
+        { Shows = new ChannelContent(address, ChannelView.Content) };
     }
 
     /// <summary>What somebody said on a topic. Who it was is the service's word, never the device's.</summary>
@@ -129,21 +129,17 @@ public static class Messages
         m.Writer.WritePropertyName("data");
         m.Writer.WriteRawValue(data);
         m.Writer.WriteString("time", time.ToString());
-        return new ControlMessage("said", null, m.Close()) { Address = address };
+        return new ControlMessage("said", null, m.Close()) { Shows = new ChannelContent(address, ChannelView.Content) };
     }
-
-    /// <summary>What stands before the address in <see cref="ControlMessage.Address"/> of a message that names people,
-    /// or says how many there are.</summary>
-    public const string ShowsPeople = "people on ", ShowsCount = "number on ";
 
     /// <summary>Who is on a channel: the whole list.</summary>
     public static ControlMessage PresenceList(string address, IReadOnlyList<PresentPerson> people) =>
-        PresenceOf(address, ShowsPeople, people.Count, json => WritePeople(json, "people", people));
+        PresenceOf(address, ChannelView.People, people.Count, json => WritePeople(json, "people", people));
 
     /// <summary>Who came to a channel and who left it since the last message about it.</summary>
     public static ControlMessage PresenceChange(string address, int count, IReadOnlyList<PresentPerson> arrived,
         IReadOnlyList<PresentPerson> left) =>
-        PresenceOf(address, ShowsPeople, count, json =>
+        PresenceOf(address, ChannelView.People, count, json =>
         {
             WritePeople(json, "arrived", arrived);
             json.WriteStartArray("left");
@@ -152,7 +148,7 @@ public static class Messages
         });
 
     /// <summary>How many are on a channel, where that is all there is to be shown.</summary>
-    public static ControlMessage PresenceCount(string address, int count) => PresenceOf(address, ShowsCount, count, null);
+    public static ControlMessage PresenceCount(string address, int count) => PresenceOf(address, ChannelView.Count, count, null);
 
     /// <summary>The session may not see any more who is on a channel.</summary>
     public static ControlMessage PresenceEnded(string address)
@@ -163,13 +159,13 @@ public static class Messages
         return new ControlMessage("presence", null, m.Close());
     }
 
-    static ControlMessage PresenceOf(string address, string shows, int count, Action<Utf8JsonWriter>? more)
+    static ControlMessage PresenceOf(string address, ChannelView shows, int count, Action<Utf8JsonWriter>? more)
     {
         var m = new MessageBuilder("presence");
         m.Writer.WriteString("of", address);
         m.Writer.WriteNumber("count", count);
         more?.Invoke(m.Writer);
-        return new ControlMessage("presence", null, m.Close()) { Address = shows + address };
+        return new ControlMessage("presence", null, m.Close()) { Shows = new ChannelContent(address, shows) };
     }
 
     static void WritePeople(Utf8JsonWriter json, string name, IReadOnlyList<PresentPerson> people)
@@ -200,7 +196,7 @@ public static class Messages
         m.Writer.WriteString("to", address);
         return new ControlMessage("notification", null,
             [.. m.Open(), (byte)',', .. entry.Body, .. Encoding.UTF8.GetBytes($",\"time\":\"{entry.Time}\",\"counted\":false}}")])
-        { Address = address };
+        { Shows = new ChannelContent(address, ChannelView.Content) };
     }
 
     /// <summary>The service waits for an acknowledgement.</summary>

@@ -1,3 +1,4 @@
+using Rovett.Core.Notifications;
 using System.Buffers;
 using System.Globalization;
 using System.Text;
@@ -35,7 +36,7 @@ public sealed class AuditTrail(AccessStore store, TimeProvider clock)
     /// <summary>People stand in the trail by number, and are named when it is read.</summary>
     static string Named(string who, SqlHistory history) =>
         who.StartsWith("person:", StringComparison.Ordinal)
-        ? "user:" + history.NameOf(long.Parse(who.AsSpan(7), CultureInfo.InvariantCulture))?.TrimStart('\u0001')
+        ? "user:" + ErasedName.Shown(history.NameOf(long.Parse(who.AsSpan(7), CultureInfo.InvariantCulture)) ?? "")
         : who;
 
     /// <summary>Writes a line as it is read.</summary>

@@ -124,9 +124,9 @@ public sealed class LiveSession
     /// <exception cref="ProblemException">The store can't be used now.</exception>
     internal async Task Attach(long? after, bool foreignCursor)
     {
-        var opened = await services.Ledger.Ask(new AttachCommand(Space.Name, credential.Identity, Device,
-            info => Machine = new Session(Transport, services.Session, info.PlanVersion, info.User.Dispatched, info.Marks, Now, Wake),
-            new DevicePoint(after, foreignCursor)));
+        Machine = new Session(Transport, services.Session, Now, Wake);
+        var opened = await services.Ledger.Ask(
+            new AttachCommand(Space.Name, credential.Identity, Device, Machine, new DevicePoint(after, foreignCursor)));
         plan = opened.Plan;
         user = opened.User;
         channels = opened.Channels;
@@ -348,7 +348,7 @@ public sealed class LiveSession
             return Messages.Refused(message.RequestId,
                 new Problem(422, "token-older", "The token is older than the session's",
                 "It was made before the one that the session holds by.", "Get a new token from your backend."));
-        await services.Ledger.Ask(new AttachCommand(Space.Name, renewed.Identity, Device, null));
+        await services.Ledger.Ask(new IdentifyCommand(Space.Name, renewed.Identity));
         credential = renewed;
         WarnInTime();
         if (ticket is not null) services.Tickets.Renew(ticket, renewed);

@@ -55,7 +55,7 @@ public sealed class ReceiptReader(SqlHistory history)
             json.WriteString("type", notification.Traits.Type);
             if (notification.Traits.Subject is { } subject) json.WriteString("subject", subject);
             // A person who was erased keeps a pseudonym.
-            if (user is not null) json.WriteString("user", user.StartsWith('\u0001') ? user[1..] : user);
+            if (user is not null) json.WriteString("user", ErasedName.Shown(user));
             if (row.Device.Length > 0) json.WriteString("device", row.Device);
             json.WriteString("time", row.Time.ToString());
             if (row.State is ReceiptState.DeadlineMet or ReceiptState.DeadlineMissed)

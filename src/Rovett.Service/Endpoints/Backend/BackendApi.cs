@@ -213,7 +213,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
             foreach (var receipt in found.Receipts)
             {
                 json.WriteStartObject();
-                json.WriteString("user", receipt.User.StartsWith('\u0001') ? receipt.User[1..] : receipt.User);
+                json.WriteString("user", ErasedName.Shown(receipt.User));
                 json.WriteString("device", receipt.Device);
                 json.WriteString("received", receipt.Received?.ToString());
                 json.WriteString("handled", receipt.Handled?.ToString());

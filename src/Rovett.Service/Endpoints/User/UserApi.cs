@@ -62,8 +62,8 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         }
         if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").ToException();
 
-        var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
-        var found = inbox.Page(opened.Plan!, before, limit, state!.Value);
+        var plan = await ledger.Ask(new IdentifyAndPlanCommand(space.Name, credential.Identity));
+        var found = inbox.Page(plan, before, limit, state!.Value);
         if (found.More)
         {
             var next = $"{space.PathPrefix}/v1/inbox?page={space.Pages.Seal(found.Items[^1].Entry.Position)}&limit={limit}" +
@@ -76,8 +76,8 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
             json.WriteStartArray("items");
             foreach (var item in found.Items) WriteItem(json, space, item);
             json.WriteEndArray();
-            WriteTotals(json, opened.Plan!.Totals);
-            json.WriteString("cursor", space.Cursors.Seal(opened.Head));
+            WriteTotals(json, plan.Totals);
+            json.WriteString("cursor", space.Cursors.Seal(plan.Head));
             json.WriteEndObject();
         });
     }
@@ -88,8 +88,8 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         var (space, credential) = await Require(context);
         var text = (string?)context.Request.RouteValues["id"];
         bool isId = NotificationId.TryParse(text, out var id);
-        var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
-        var item = inbox.Item(opened.Plan!, id);
+        var plan = await ledger.Ask(new IdentifyAndPlanCommand(space.Name, credential.Identity));
+        var item = inbox.Item(plan, id);
         if (!isId || item is null) throw MarkCommand.UnknownId(id).ToException();
         await Json.Write(context, 200, json => WriteItem(json, space, item));
     }
@@ -98,16 +98,16 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     public async Task InboxTotals(HttpContext context)
     {
         var (space, credential) = await Require(context);
-        var opened = await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
+        var plan = await ledger.Ask(new IdentifyAndPlanCommand(space.Name, credential.Identity));
         var query = context.Request.Query;
         bool byType = query.TryGetValue("by", out var by)
             && (by == "type" ? true : throw Problem.Invalid([new FieldError("by", "must be type, or left out")]).ToException());
-        var types = byType ? inbox.UnreadByType(opened.Plan!) : null;
-        long? about = query.TryGetValue("subject", out var subject) ? inbox.UnreadAbout(opened.Plan!, subject.ToString()) : null;
+        var types = byType ? inbox.UnreadByType(plan) : null;
+        long? about = query.TryGetValue("subject", out var subject) ? inbox.UnreadAbout(plan, subject.ToString()) : null;
         await Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
-            WriteTotalsMembers(json, opened.Plan!.Totals);
+            WriteTotalsMembers(json, plan.Totals);
             if (types is not null)
             {
                 json.WriteStartObject("byType");
@@ -148,7 +148,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         var selector = DeviceMessage.ParseSelector(root.GetProperty(verb), space.Cursors, verb + ".", allowSubjectAndAll: true,
             out var problem);
         if (selector is null) throw problem!.ToException();
-        await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
+        await ledger.Ask(new IdentifyCommand(space.Name, credential.Identity));
         var what = verb switch { "read" => MarkVerb.Read, "unread" => MarkVerb.Unread, _ => MarkVerb.Received };
         var totals = await marks.Mark(space.Name, credential.Identity, what, selector, "http", null);
         await Json.Write(context, 200, json =>
@@ -173,7 +173,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     {
         var (space, credential) = await Require(context);
         bool isId = NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id);
-        await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
+        await ledger.Ask(new IdentifyCommand(space.Name, credential.Identity));
         if (!isId) throw MarkCommand.UnknownId(id).ToException();
         var totals = await ledger.Ask(new TakeCommand(space.Name, credential.Identity.User.Value, id, take, credential.Identity));
         await Json.Write(context, 200, json =>
@@ -219,7 +219,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     {
         if (type is null == subject is null || (type ?? subject)!.Length is 0 or > 256)
             throw Problem.Invalid([new FieldError("type", "or subject: give exactly one of them, 1 to 256 characters")]).ToException();
-        await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
+        await ledger.Ask(new IdentifyCommand(space.Name, credential.Identity));
         await WriteMutes(context,
             await ledger.Ask(
             new MuteCommand(space.Name, credential.Identity.User.Value, type is not null, (type ?? subject)!, mute, credential.Identity)));
@@ -244,7 +244,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     public async Task Follows(HttpContext context)
     {
         var (space, credential) = await Require(context);
-        await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
+        await ledger.Ask(new IdentifyCommand(space.Name, credential.Identity));
         var follows = await ledger.Ask(new FollowsCommand(space.Name, credential.Identity.User.Value));
         await WriteFollows(context, follows, null);
     }
@@ -258,7 +258,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         {
             throw Problem.Invalid([new FieldError("topic", wrong)]).ToException();
         }
-        await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
+        await ledger.Ask(new IdentifyCommand(space.Name, credential.Identity));
         var (follows, totals) = await topics.Follow(space, credential.Identity, topic);
         await WriteFollows(context, follows, totals);
     }
@@ -271,7 +271,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
         {
             throw Problem.Invalid([new FieldError("topic", wrong)], "Correct the named query parameter.").ToException();
         }
-        await ledger.Ask(new AttachCommand(space.Name, credential.Identity, "http", null));
+        await ledger.Ask(new IdentifyCommand(space.Name, credential.Identity));
         var (follows, totals) = await topics.Unfollow(space, credential.Identity, topic);
         await WriteFollows(context, follows, totals);
     }

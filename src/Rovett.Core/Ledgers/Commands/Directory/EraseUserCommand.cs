@@ -39,7 +39,7 @@ public sealed class EraseUserCommand(string space, string userId, TimeSpan longe
         ledger.Store.SavePerson(
             user.Row with
             {
-                User = "\u0001" + erasure.Pseudonym,
+                User = ErasedName.Of(erasure.Pseudonym),
                 Rev = 0,
                 RolesIssuedAt = 0,
                 ValidFrom = 0,
@@ -47,7 +47,7 @@ public sealed class EraseUserCommand(string space, string userId, TimeSpan longe
                 Ahead = [],
                 ClaimsAt = 0
             });
-        state.Rename(personal, "\u0001" + erasure.Pseudonym);
+        state.Rename(personal, ErasedName.Of(erasure.Pseudonym));
         ledger.Store.AppendEntry(state.Id,
             new EntryRow(position, time, EntryKind.Erased, default, Changes.Member("person", erasure.Pseudonym), "", [],
             NotificationTraits.None));

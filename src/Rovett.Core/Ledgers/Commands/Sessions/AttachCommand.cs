@@ -8,9 +8,7 @@ namespace Rovett.Core.Ledgers.Commands.Sessions;
 /// <param name="Channels">The channels it is on: its own, its roles', everyone's.</param>
 /// <param name="Totals">The user's totals.</param>
 /// <param name="Head">The newest position.</param>
-/// <param name="PlanVersion">The number of what the user may see.</param>
-/// <param name="Marks">How far the device's sessions were written to, this one's mark last.</param>
-public sealed record OpenInfo(UserState User, ChannelList Channels, Totals Totals, Position Head, int PlanVersion, DispatchMark[] Marks)
+public sealed record OpenInfo(UserState User, ChannelList Channels, Totals Totals, Position Head)
 {
     /// <summary>The user follows a topic that is not the user's now.</summary>
     public bool FollowsInactive { get; init; }
@@ -22,46 +20,35 @@ public sealed record OpenInfo(UserState User, ChannelList Channels, Totals Total
     public ReadPlan? Plan { get; init; }
 }
 
-/// <summary>Takes a credential into account and, with a session, connects it: live when memory has all that its device
-/// missed, otherwise behind, until it asks to go live.</summary>
+/// <summary>Takes a credential into account and connects a session: live when memory has all that its device missed,
+/// otherwise behind, until it asks to go live.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="identity">Who, by which credential.</param>
 /// <param name="device">The session's device.</param>
-/// <param name="session">Makes the session once the user is known; null for a request that is not live.</param>
+/// <param name="session">The session.</param>
 /// <param name="at">Where the device is.</param>
-public sealed class AttachCommand(string space, Identity identity, string device, Func<OpenInfo, Session>? session,
-    DevicePoint at = default) : LedgerCommand<OpenInfo>
+public sealed class AttachCommand(string space, Identity identity, string device, Session session, DevicePoint at = default)
+    : LedgerCommand<OpenInfo>
 {
     bool mustLast;
 
-    internal override bool MayOnlyRead => session is null;
-
     internal override bool MaySyncLater => true;
 
-    // A newer token that changes nothing is the whole history's least: after a power cut the token that follows says it again.
     internal override bool MustLast => mustLast;
 
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(space);
-        var user = Standing.Find(state, identity) ?? state.FindOrAdd(identity.User.Value);
-        var (head, before) = (state.Head, user.Row);
-        Roles.TakeToken(ledger, state, user, identity);
-        mustLast = state.Head != head || before.Seen is null || before.Claims != user.Row.Claims
-            || !ReferenceEquals(before.Ahead, user.Row.Ahead) || !before.TokenRoles.SequenceEqual(user.Row.TokenRoles);
+        var user = Identification.Take(ledger, state, identity, out mustLast);
         state.EnsureLogs(user);
         var totals = Ledger.TotalsOf(user);
-        Answer = new OpenInfo(user, Roles.ChannelsOf(user, null), totals, new Position(state.Head), user.PlanVersion,
-            session is null ? [] : user.Devices.Begin(device))
-        { FollowsInactive = user.Follows.Keys.Any(t => !user.Holds("topic:" + t)) };
-        if (session is null)
+        Answer = new OpenInfo(user, Roles.ChannelsOf(user, null), totals, new Position(state.Head))
         {
-            Answer = Answer with { Plan = ledger.PlanFor(state, user) };
-            return;
-        }
-        var made = session(Answer);
-        var place = new SessionPlace(user, device) { Session = made };
-        ledger.Attached(made);
+            FollowsInactive = user.Follows.Keys.Any(t => !user.Holds("topic:" + t))
+        };
+        session.Join(user.PlanVersion, user.Dispatched, user.Devices.Begin(device));
+        var place = new SessionPlace(user, device) { Session = session };
+        ledger.Attached(session);
         user.Sessions.Add(place);
         if (user.Sessions.Count == 1)
         {
@@ -69,10 +56,10 @@ public sealed class AttachCommand(string space, Identity identity, string device
             state.JoinAll(user);
         }
         else state.Count(user);
-        if (CatchUpFromMemory.Reach(state, user, place, at) is var (from, missed) && made.HasRoomFor(missed.Count))
+        if (CatchUpFromMemory.Reach(state, user, place, at) is var (from, missed) && session.HasRoomFor(missed.Count))
         {
-            made.EnterLive(missed, state.Cursors.Seal(new Position(state.Head)), state.Head, totals);
-            ledger.FlushLater(made);
+            session.EnterLive(missed, state.Cursors.Seal(new Position(state.Head)), state.Head, totals);
+            ledger.FlushLater(session);
             Answer = Answer with { LiveFrom = new Position(from) };
         }
         else Answer = Answer with { Plan = ledger.PlanFor(state, user) };

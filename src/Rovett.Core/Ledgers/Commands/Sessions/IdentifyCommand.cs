@@ -1,0 +1,39 @@
+using Rovett.Core.Visibility;
+
+namespace Rovett.Core.Ledgers.Commands.Sessions;
+
+/// <summary>Takes a credential into account for a request that is not live.</summary>
+/// <param name="space">The space's name.</param>
+/// <param name="identity">Who, by which credential.</param>
+public sealed class IdentifyCommand(string space, Identity identity) : LedgerCommand<UserState>
+{
+    bool mustLast;
+
+    internal override bool MayOnlyRead => true;
+
+    internal override bool MaySyncLater => true;
+
+    internal override bool MustLast => mustLast;
+
+    internal override void Execute(Ledger ledger) => Answer = Identification.Take(ledger, ledger.Space(space), identity, out mustLast);
+}
+
+/// <summary>The same, and answers what the user may read.</summary>
+/// <param name="space">The space's name.</param>
+/// <param name="identity">Who, by which credential.</param>
+public sealed class IdentifyAndPlanCommand(string space, Identity identity) : LedgerCommand<ReadPlan>
+{
+    bool mustLast;
+
+    internal override bool MayOnlyRead => true;
+
+    internal override bool MaySyncLater => true;
+
+    internal override bool MustLast => mustLast;
+
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        Answer = ledger.PlanFor(state, Identification.Take(ledger, state, identity, out mustLast));
+    }
+}
