@@ -73,7 +73,7 @@ public class TotalsBench
     {
         state.Forget(user);
         user = state.Find("mara")!;
-        state.EnsureLogs(user);
+        state.UserLogs.Ensure(user);
         return user.CountUnread();
     }
 
@@ -83,7 +83,7 @@ public class TotalsBench
     {
         var fresh = NewLedger(store).Space("main");
         var found = fresh.Find("mara")!;
-        fresh.EnsureLogs(found);
+        fresh.UserLogs.Ensure(found);
         return found.CountUnread();
     }
 
@@ -125,7 +125,7 @@ public class TotalsBench
         {
             var space = ledger.Space("main");
             var mara = space.Find("mara")!;
-            foreach (var log in space.EnsureLogs(mara))
+            foreach (var log in space.UserLogs.Ensure(mara))
             {
                 if (log.Log.Head < each) continue;
                 long step = log.Log.Head / each;

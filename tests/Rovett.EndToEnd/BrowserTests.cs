@@ -266,7 +266,7 @@ public sealed class BrowserTests : IAsyncLifetime
             "what is new is there, and counted alone");
         var seen = await Look(page);
         Titles(seen).ShouldBe(["1", "2", "3", "of another life"]);
-        seen["gaps"]!.ToJsonString().ShouldBe("""["new-epoch"]""");
+        seen["gaps"]!.ToJsonString().ShouldBe("""["new-life"]""");
         await page.EvaluateAsync("live.inbox.markRead({ all: true })");
         await Eventually.Holds(() => Look(page), s => (int?)s["unread"] == 0, "counted down");
         errors.ShouldBeEmpty();

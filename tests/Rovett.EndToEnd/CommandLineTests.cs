@@ -500,7 +500,7 @@ public sealed class CommandLineTests : IAsyncLifetime
         using var again = await ServiceProcess.Start(Path.Combine(folder, "second"));
         environment["ROVETT_URL"] = again.Url.ToString();
         var heard = await Cli("receive", "--user", "mara", "--after", cursor, "--count", "1", "--json");
-        heard.Out.ShouldContain("\"reason\":\"new-epoch\"");
+        heard.Out.ShouldContain("\"reason\":\"new-life\"");
         heard.Out.ShouldContain("before the backup");
         heard.Out.ShouldNotContain("after the backup");
     }

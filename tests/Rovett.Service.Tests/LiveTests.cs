@@ -251,7 +251,7 @@ public sealed class LiveTests : IAsyncLifetime
         }
         using var live = await s.WebSocket(s.Token("mara"), "?after=" + cursor);
         await live.Next("opened");
-        ((string)(await live.Next())!["reason"]!).ShouldBe("new-epoch");
+        ((string)(await live.Next())!["reason"]!).ShouldBe("new-life");
         ((string)(await live.Next("notification"))["title"]!).ShouldBe("kept");
     }
 
@@ -268,7 +268,7 @@ public sealed class LiveTests : IAsyncLifetime
         var ahead = (string)(await old.Get("/v1/inbox", s.Token("mara"))).Json!["cursor"]!;
         await s.Restart();
         using var live = await s.Events(s.Token("mara"), "?after=" + ahead);
-        ((string)(await live.Next("gap"))["reason"]!).ShouldBe("new-epoch");
+        ((string)(await live.Next("gap"))["reason"]!).ShouldBe("new-life");
         ((string)(await live.Next("notification"))["title"]!).ShouldBe("kept");
     }
 

@@ -87,10 +87,10 @@ public sealed class ReceiptTests : IAsyncLifetime
         rest["gap"].ShouldBeNull();
         // A cursor of notifications is none of receipts.
         var foreign = (string)(await service.Get("/v1/inbox?limit=1", mara)).Json!["cursor"]!;
-        (await service.Get("/v1/receipts?after=" + foreign, service.Key)).Json!["gap"]!.GetValue<string>().ShouldBe("new-epoch");
+        (await service.Get("/v1/receipts?after=" + foreign, service.Key)).Json!["gap"]!.GetValue<string>().ShouldBe("new-life");
         (await service.Get("/v1/receipts?after=nonsense", service.Key)).Status.ShouldBe(422);
         (await service.Get("/v1/receipts?after=AAAAAAAAAAAAAAAAAAAAAA", service.Key)).Json!["gap"]!.GetValue<string>()
-            .ShouldBe("new-epoch");
+            .ShouldBe("new-life");
         (await service.Get("/v1/receipts", mara)).Status.ShouldBe(401);
     }
 

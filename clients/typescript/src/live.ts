@@ -357,8 +357,8 @@ export class Live {
         this.#channels.set(message.channels);
         break;
       case 'gap':
-        if (message.reason === 'new-epoch' && this.#newest) this.#intake.forget(this.#newest);
-        if (message.reason === 'new-epoch') this.#caughtUpTo = undefined;
+        if (message.reason === 'new-life' && this.#newest) this.#intake.forget(this.#newest);
+        if (message.reason === 'new-life') this.#caughtUpTo = undefined;
         this.#change(message);
         break;
       case 'withdrawn':

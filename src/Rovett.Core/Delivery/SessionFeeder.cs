@@ -23,7 +23,7 @@ public sealed class SessionFeeder(HistoryReader history, RecentEntries recent, C
         words = say;
         // Of a store that was further on: another life.
         if (after is > 0 and < long.MaxValue && after > plan.Head.Value) (after, foreignCursor) = (null, true);
-        if (foreignCursor) say.Add(Messages.Gap("new-epoch", null));
+        if (foreignCursor) say.Add(Messages.Gap("new-life", null));
         if (after == long.MaxValue) return plan.Head;
         if (after is { } position)
         {

@@ -108,7 +108,7 @@ static class Deadlines
             var log = space.Log(place.Log);
             foreach (var user in Readers(ledger, space, log))
             {
-                if (space.EnsureLogs(user).Find(l => l.Log == log) is not { } own || own.SegmentOf(place.Ordinal) is null) continue;
+                if (space.UserLogs.Ensure(user).Find(l => l.Log == log) is not { } own || own.SegmentOf(place.Ordinal) is null) continue;
                 var marks = kind switch { MarkKind.Read => own.Read, MarkKind.Handled => own.Handled, _ => own.Received };
                 if (!marks.Contains(place.Ordinal)) missing.Add(user.Id.Value);
             }

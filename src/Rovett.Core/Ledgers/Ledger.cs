@@ -3,7 +3,6 @@ using Rovett.Core.Delivery;
 using Rovett.Core.Marks;
 using Rovett.Core.Presence;
 using Rovett.Core.Store;
-using Rovett.Core.Visibility;
 using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
@@ -237,7 +236,7 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
 
     /// <summary>Whether a session is fed: for checkers.</summary>
     internal bool Feeds(string space, ISessionPort session) =>
-        spaces.TryGetValue(space, out var state) && state.Connected.Any(u => u.Sessions.Exists(s => s.Session == session));
+        spaces.TryGetValue(space, out var state) && state.Connected.All.Any(u => u.Sessions.Exists(s => s.Session == session));
 
     /// <summary>How many users, and how many logs, addresses, roles and topics are in memory, in all spaces: for checkers.</summary>
     internal (int Users, int Loose) InMemory => (spaces.Values.Sum(s => s.UsersInMemory), spaces.Values.Sum(s => s.Loose));
@@ -249,9 +248,9 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
     internal (string? Subject, bool Listed) AttendsOf(string space, ISessionPort session)
     {
         if (!spaces.TryGetValue(space, out var state)) return default;
-        var user = state.Connected.FirstOrDefault(u => u.Sessions.Exists(s => s.Session == session));
+        var user = state.Connected.All.FirstOrDefault(u => u.Sessions.Exists(s => s.Session == session));
         var subject = user?.Sessions.Find(s => s.Session == session)?.Attends;
-        return (subject, subject is not null && state.Attending(subject).Contains(user!));
+        return (subject, subject is not null && state.Connected.Attending(subject).Contains(user!));
     }
 
     /// <summary>Tells a session something once the commit is on disk.</summary>
@@ -393,17 +392,17 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
             {
                 var again = fresh.Find(user.PersonId);
                 if (again is null || again.Id != user.Id) continue;
-                fresh.EnsureLogs(again);
+                fresh.UserLogs.Ensure(again);
                 foreach (var place in user.Sessions) place.User = again;
                 again.Sessions.AddRange(user.Sessions.Where(s => !lost.Contains(s.Session)));
                 user.Sessions.Clear();
                 if (again.Sessions.Count == 0) continue;
                 again.Unread = again.CountUnread();
-                fresh.JoinAll(again);
+                fresh.Connected.Join(again);
                 again.PlanVersion = user.PlanVersion + 1;
                 foreach (var place in again.Sessions)
                 {
-                    fresh.Attend(again, place, place.Attends);
+                    fresh.Connected.Attend(again, place, place.Attends);
                     fresh.Subscriptions.Find(place);
                     fresh.Subscriptions.Join(place);
                     fresh.Presence.Rejoin(place);
@@ -420,66 +419,6 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
             foreach (var user in users) user.Sessions.Clear();
             foreach (var place in places) place.Session.Dismiss(Messages.Ending("store-unavailable", 5000));
         }
-    }
-
-    /// <summary>What a command may say about totals: as of now, but not later than what can still come.</summary>
-    // As of the newest entry, not of the clock: set back, it would make what comes later look staler. What changes a
-    // total is an entry, or a change of the user's own.
-    internal static Totals TotalsOf(UserState user, long unread) => new(unread, user.Home.LastTime, user.Rev);
-
-    /// <summary>The totals of a user who may or may not be connected.</summary>
-    internal static Totals TotalsOf(UserState user) => TotalsOf(user, user.CountUnread());
-
-    /// <summary>Counts a user's unread anew, in all and by address.</summary>
-    internal TotalsBy CountBy(UserState user)
-    {
-        var by = new SortedDictionary<string, long>(StringComparer.Ordinal);
-        long sum = 0;
-        foreach (var log in user.Logs!)
-        {
-            long unread = log.Unread();
-            if (unread == 0) continue;
-            sum += unread;
-            // Only where several addresses reach the same person must the parts be counted one by one.
-            if (log.Segments.Select(s => s.AddressIndex).Distinct().Count() == 1) Add(log.Log.Texts[log.Segments[0].AddressIndex], unread);
-            else
-            {
-                foreach (var s in log.Segments) Add(log.Log.Texts[s.AddressIndex], log.CountUnread(s.Lo, s.Hi) + log.MineUnreadIn(s));
-            }
-        }
-        return new TotalsBy(TotalsOf(user, sum), [.. by]);
-
-        void Add(string address, long count)
-        {
-            if (count != 0) by[address] = by.GetValueOrDefault(address) + count;
-        }
-    }
-
-    internal ReadPlan PlanFor(SpaceState space, UserState user, SessionPlace? place = null)
-    {
-        space.EnsureLogs(user);
-        var logs = new List<PlannedLog>();
-        foreach (var log in user.Logs!)
-        {
-            log.Save(store, user.PersonId);
-            if (log.Log.Head == 0 || log.Segments.Length == 0) continue;
-            logs.Add(new PlannedLog(log.Log.Id, log.Log.Texts, [.. log.Segments.Select(s => s with { Hi = Math.Min(s.Hi, log.Log.Head) })],
-                log.Log.Trimmed, log.Log.Lost));
-        }
-        foreach (var watch in place?.SubscribedLogs ?? [])
-        {
-            var log = watch.Seen.Log;
-            if (log.Head == 0) continue;
-            space.FindMuted(user, watch.Seen);
-            var muted = new OrdinalSet();
-            var runs = new List<OrdinalRun>();
-            watch.Seen.Muted.Runs(watch.Seen.Segments[0].Lo, log.Head, present: true, runs);
-            foreach (var run in runs) muted.Add(run);
-            logs.Add(new PlannedLog(log.Id, log.Texts, [watch.Seen.Segments[0] with { Hi = log.Head }], log.Trimmed, log.Lost)
-            { SubscribedMuted = muted });
-        }
-        return new ReadPlan(user.PersonId, user.Space, user.PlanVersion, logs, new Position(space.Head), CountBy(user),
-            user.Row.RolesChangedAt, Roles.ChannelsOf(user, place));
     }
 
     /// <summary>One of the user's own changes more.</summary>

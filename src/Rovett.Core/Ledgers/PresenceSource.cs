@@ -21,7 +21,7 @@ sealed class PresenceSource(SpaceState space) : IPresenceSource
     /// <summary>By what users hold, and by what single sessions have subscribed to.</summary>
     public HashSet<long> On(string address)
     {
-        var here = space.ConnectedHolders(address).Where(static u => u.Sessions.Exists(static s => !s.Silent))
+        var here = space.Connected.Holding(address).Where(static u => u.Sessions.Exists(static s => !s.Silent))
             .Select(static u => u.PersonId)
             .ToHashSet();
         if (!address.StartsWith(Topic, StringComparison.Ordinal)) return here;

@@ -33,7 +33,7 @@ static class Recipients
             bool isKnown = members >= 0 || address.Kind == AddressKind.Everyone
                 || (isTopic ? state.Topics.Current.Set.Covers(address.Name)
                 || state.Topics.GrantsOn(address.Name).Count > 0 : state.Role(address.Name) is not null);
-            long connected = state.ConnectedWith(text) - leftConnected;
+            long connected = state.Connected.With(text) - leftConnected;
             if (isTopic)
             {
                 connected += state.Subscriptions.On(address.Name)

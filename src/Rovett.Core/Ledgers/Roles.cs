@@ -109,7 +109,7 @@ static class Roles
     public static void Move(ILedgerStore store, SpaceState space, UserState user, List<string> lost, List<string> gained, long position)
     {
         if (lost.Count + gained.Count == 0) return;
-        space.ForgetLogs(user);
+        space.UserLogs.Forget(user);
         user.Channels = null;
         user.Memberships.RemoveAll(m => m.Until <= space.Floor); // nothing of those times is stored any more
         foreach (var address in lost)
@@ -139,8 +139,8 @@ static class Roles
     {
         if (moved)
         {
-            space.LeaveAll(user);
-            space.JoinAll(user);
+            space.Connected.Leave(user);
+            space.Connected.Join(user);
             user.Unread = user.CountUnread();
         }
         foreach (var place in user.Sessions)
@@ -175,7 +175,7 @@ static class Roles
 
     /// <summary>Tells a session its channels as they are now.</summary>
     public static void TellChannels(Ledger ledger, UserState user, SessionPlace place) =>
-        ledger.Tell(place, Messages.Channels(ChannelsOf(user, place), Ledger.TotalsOf(user, user.Unread)));
+        ledger.Tell(place, Messages.Channels(ChannelsOf(user, place), Plans.TotalsOf(user, user.Unread)));
 
     /// <summary>A session has another plan: what waits and is not its user's any more does not leave.</summary>
     public static void Replan(UserState user, SessionPlace place) => place.Session.PlanChanged(user.PlanVersion,

@@ -20,7 +20,7 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
         var audience = Audience.Of(draft.To, draft.Except.Where(a => a.Kind != AddressKind.User));
         var audienceLog = audience is null ? null : state.AudienceLog(audience); // may refuse, so before anything is drawn
         ReserveOtherwise();
-        var attending = state.Attending(traits.Subject);
+        var attending = state.Connected.Attending(traits.Subject);
         // It goes to one log and changes nothing else that is in memory: it can be offered together with its neighbours.
         bool alone = draft.Slot is null && attending.Count == 0 && !draft.To.Concat(draft.Except).Any(a => a.Kind == AddressKind.User);
         if (!alone) ledger.FanOut.Flush();

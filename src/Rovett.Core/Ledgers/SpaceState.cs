@@ -1,4 +1,3 @@
-using System.Runtime.InteropServices;
 using Rovett.Core.Addresses;
 using Rovett.Core.Delivery;
 using Rovett.Core.Marks;
@@ -23,11 +22,7 @@ internal sealed class SpaceState
     readonly Dictionary<string, List<AddressLog>> audiencesOf = [];
     readonly Dictionary<string, UserState> users = [];
     readonly Dictionary<long, UserState> usersById = [];
-    readonly HashSet<UserState> connected = [];
-    readonly Dictionary<string, long> connectedBy = [];
-    readonly Dictionary<string, HashSet<UserState>> holders = []; // connected; not of everyone
     readonly Dictionary<string, RoleRow?> roles = [];
-    readonly Dictionary<string, List<UserState>> attending = [];
 
     public SpaceState(SpaceRow row, ILedgerStore store, LedgerOptions options, ServiceClock clock, RecentEntries recent,
         Residents residents)
@@ -43,6 +38,8 @@ internal sealed class SpaceState
         Cursors = new CursorSeal(row.Key, store.Epoch, row.Name, "cursor");
         Recent = recent;
         LastReceipt = store.LastReceipt(row.Id);
+        UserLogs = new UserLogs(this, store);
+        Connected = new ConnectedUsers(this, residents);
         Subscriptions = new Subscriptions(this, store);
         Topics = new TopicRules(this, store);
         Presence = new PresenceBoards(new PresenceSource(this));
@@ -69,6 +66,12 @@ internal sealed class SpaceState
 
     /// <summary>The number of what is said next on a topic.</summary>
     internal long NextSaid { get; set; }
+
+    /// <summary>What users see of the logs.</summary>
+    public UserLogs UserLogs { get; }
+
+    /// <summary>Who is connected.</summary>
+    public ConnectedUsers Connected { get; }
 
     /// <summary>Who has subscribed to what.</summary>
     public Subscriptions Subscriptions { get; }
@@ -199,9 +202,9 @@ internal sealed class SpaceState
     void AddLogTo(UserState user, AddressLog log)
     {
         if (user.Logs is null || user.PositionsOf(log.Audience!) is not { Count: > 0 } positions) return;
-        var added = new UserLog(log, ToSegments(log, positions), null, store, user.PersonId);
+        var added = new UserLog(log, UserLogs.SegmentsOf(log, positions), null, store, user.PersonId);
         user.Logs.Add(added);
-        if (user.Sessions.Count > 0) Join(user, added);
+        if (user.Sessions.Count > 0) Connected.Enlist(user, added);
     }
 
     /// <summary>A user, or null when the store knows none by that id.</summary>
@@ -314,118 +317,9 @@ internal sealed class SpaceState
         Topics.ForgetKnown();
     }
 
-    /// <summary>Loads the user's logs and marks, at a cost of the number of the user's logs and of what changed while
-    /// it was away.</summary>
-    public List<UserLog> EnsureLogs(UserState user)
-    {
-        if (user.Logs is null)
-        {
-            var stored = store.UserLogs(user.PersonId).ToDictionary(r => r.Log);
-            var list = new List<UserLog> { Load(user, PersonalLog(user.Id.Value), null, stored) };
-            var seen = new HashSet<long>();
-            foreach (var address in user.Held.ToList())
-            {
-                foreach (var log in AudiencesOf(address))
-                {
-                    if (seen.Add(log.Id) && user.PositionsOf(log.Audience!) is { Count: > 0 } positions)
-                    {
-                        list.Add(Load(user, log, positions, stored));
-                    }
-                }
-            }
-            foreach (var take in store.TakesOf(user.PersonId)) list.Find(l => l.Log.Id == take.Place.Log)?.Own(take.Place.Ordinal);
-            user.Logs = list;
-        }
-        foreach (var log in user.Logs)
-        {
-            log.Settle(store, Floor);
-            Mute(user, log);
-            if (log.IsDirty && !OnlyReads) log.Save(store, user.PersonId);
-        }
-        return user.Logs;
-    }
-
-    UserLog Load(UserState user, AddressLog log, List<(long After, long Until, int AddressIndex)>? positions,
-        Dictionary<long, UserLogRow> stored)
-    {
-        var row = stored.GetValueOrDefault(log.Id);
-        bool computed = false;
-        var segments = positions is null ? [new Segment(0, long.MaxValue, 0)] : row?.Segments ?? ToSegments(log, positions, out computed);
-        var loaded = new UserLog(log, segments, row, store, user.PersonId);
-        if (row is not null && row.Gone is null) loaded.Recount();
-        else if (computed) loaded.IsDirty = true; // worked out once, kept from now on
-        return loaded;
-    }
-
-    /// <summary>Works out what came since while its type or subject was muted.</summary>
-    void Mute(UserState user, UserLog log)
-    {
-        if (log.MutedThrough >= log.Log.Head) return;
-        if (user.Mutes.Count > 0) log.IsDirty = true;
-        FindMuted(user, log);
-    }
-
-    /// <summary>The same, for what is not stored.</summary>
-    internal void FindMuted(UserState user, UserLog log)
-    {
-        if (user.Mutes.Count > 0)
-        {
-            foreach (var mute in user.Mutes)
-            {
-                long after = Math.Max(log.MutedThrough, OrdinalAt(log.Log, mute.After)),
-                    upTo = mute.Until is { } until ? OrdinalAt(log.Log, until) : log.Log.Head;
-                if (upTo <= after) continue;
-                long hash = NotificationTraits.HashOf(mute.Text);
-                foreach (long ordinal in mute.IsType
-                    ? store.OrdinalsOfType(log.Log.Id, hash, after, upTo)
-                    : store.OrdinalsAbout(log.Log.Id, hash, after, upTo))
-                {
-                    if (log.Muted.Contains(ordinal)) continue;
-                    if (!log.Read.Contains(ordinal) && !log.Skips.Contains(ordinal)) log.CountOut(ordinal, 1);
-                    log.Muted.Add(new OrdinalRun(ordinal, ordinal));
-                }
-            }
-        }
-        log.MutedThrough = log.Log.Head;
-    }
-
     /// <summary>The ordinal of the newest notification of a log up to a position.</summary>
     public long OrdinalAt(AddressLog log, long position) =>
         position <= 0 ? 0 : position >= log.HeadPosition ? log.Head : Math.Max(log.Trimmed, store.OrdinalAt(log.Id, position));
-
-    Segment[] ToSegments(AddressLog log, List<(long After, long Until, int AddressIndex)> positions) => ToSegments(log, positions, out _);
-
-    /// <param name="computed">Set when the store had to be asked.</param>
-    Segment[] ToSegments(AddressLog log, List<(long After, long Until, int AddressIndex)> positions, out bool computed)
-    {
-        var segments = new List<Segment>();
-        bool asked = false;
-        foreach (var (after, until, index) in positions)
-        {
-            asked |= (after > 0 && after < log.HeadPosition) || (until < log.HeadPosition);
-            long lo = OrdinalAt(log, after), hi = until == long.MaxValue ? long.MaxValue : OrdinalAt(log, until);
-            if (hi > lo) segments.Add(new Segment(lo, hi, index));
-        }
-        computed = asked;
-        return [.. segments];
-    }
-
-    /// <summary>What the user may see changed: everything computed from it is worked out anew.</summary>
-    public void ForgetLogs(UserState user)
-    {
-        SaveLogs(user);
-        user.Logs = null;
-        store.ForgetUserLogs(user.PersonId);
-    }
-
-    /// <summary>Stores what was counted and not stored yet.</summary>
-    public void SaveLogs(UserState user)
-    {
-        foreach (var log in user.Logs ?? [])
-        {
-            if (log.IsDirty) log.Save(store, user.PersonId);
-        }
-    }
 
     /// <summary>What a role is set to.</summary>
     public RoleRow? Role(string role) => roles.TryGetValue(role, out var known) ? known : roles[role] = store.FindRole(Id, role);
@@ -459,7 +353,7 @@ internal sealed class SpaceState
 
     (StoredTime From, StoredTime Before, long Position)? found;
 
-    /// <summary>Does to users in memory what <see cref="ILedgerStore.ShiftStanding"/> does to those that are stored.</summary>
+    /// <summary>Does to users in memory what <see cref="IClockStore.ShiftStanding"/> does to those that are stored.</summary>
     public void ShiftStanding(long from, long by)
     {
         foreach (var user in users.Values)
@@ -470,119 +364,7 @@ internal sealed class SpaceState
         }
     }
 
-    /// <summary>Puts a connected user into the lists of the logs it sees something of.</summary>
-    public void JoinAll(UserState user)
-    {
-        EnsureLogs(user);
-        connected.Add(user);
-        foreach (var log in user.Logs!) Join(user, log);
-        foreach (var address in user.Held)
-        {
-            if (address == "everyone") continue;
-            if (!holders.TryGetValue(address, out var users)) holders[address] = users = [];
-            if (users.Add(user)) user.HoldsHere.Add(address);
-        }
-        Count(user);
-    }
-
-    void Join(UserState user, UserLog log)
-    {
-        var member = new Member(user, log, IndexFor(user, log.Log.Audience), StateOf(log.Log));
-        user.Members.Add(member);
-    }
-
-    /// <summary>The address by which the next notification reaches the user: the first held, unless an excepted role is
-    /// held; −1: none.</summary>
-    internal static int IndexFor(UserState user, Audience? audience)
-    {
-        if (audience is null) return 0;
-        if (IsLeftOut(user, audience)) return -1;
-        for (int i = 0; i < audience.Includes.Count; i++)
-        {
-            if (user.Holds(audience.Includes[i].ToString())) return i;
-        }
-        return -1;
-    }
-
-    /// <summary>Whether the user holds a role that the audience leaves out.</summary>
-    internal static bool IsLeftOut(UserState user, Audience audience)
-    {
-        foreach (var excluded in audience.Excludes)
-        {
-            if (user.Holds(excluded.ToString())) return true;
-        }
-        return false;
-    }
-
-    /// <summary>Takes a user out of all lists.</summary>
-    public void LeaveAll(UserState user)
-    {
-        Stirred++;
-        residents.Add(user);
-        connected.Remove(user);
-        foreach (var member in user.Members)
-        {
-            member.Leave();
-        }
-        user.Members.Clear();
-        foreach (var address in user.HoldsHere)
-        {
-            if (holders.TryGetValue(address, out var users) && users.Remove(user) && users.Count == 0) holders.Remove(address);
-        }
-        user.HoldsHere.Clear();
-        CountOut(user);
-    }
-
-    void CountOut(UserState user)
-    {
-        foreach (var address in user.JoinedAs)
-        {
-            if (--CollectionsMarshal.GetValueRefOrAddDefault(connectedBy, address, out _) <= 0) connectedBy.Remove(address);
-        }
-        user.JoinedAs.Clear();
-    }
-
-    /// <summary>Counts the user as connected by each address held, as long as one of its sessions answers.</summary>
-    public void Count(UserState user)
-    {
-        Stirred++;
-        CountOut(user);
-        if (!user.Sessions.Exists(s => !s.Silent)) return;
-        user.JoinedAs.AddRange(user.Held);
-        foreach (var address in user.JoinedAs) CollectionsMarshal.GetValueRefOrAddDefault(connectedBy, address, out _)++;
-    }
-
-    /// <summary>Users with a live session that answers who hold an address.</summary>
-    public long ConnectedWith(string address) => connectedBy.GetValueOrDefault(address);
-
-    /// <summary>Everybody connected who holds an address.</summary>
-    public IReadOnlyCollection<UserState> ConnectedHolders(string address) =>
-        address == "everyone" ? connected : holders.TryGetValue(address, out var users) ? users : [];
-
-    /// <summary>Everybody connected.</summary>
-    public IReadOnlyCollection<UserState> Connected => connected;
-
     /// <summary>Everybody with a session, also where a failure came between leaving the lists and joining them again.
     /// Looks at every user in memory.</summary>
     public IEnumerable<UserState> WithSessions => users.Values.Where(u => u.Sessions.Count > 0);
-
-    /// <summary>A session says which subject its user is looking at; null: none any more.</summary>
-    public void Attend(UserState user, SessionPlace place, string? subject)
-    {
-        var before = place.Attends;
-        place.Attends = subject;
-        if (before is not null && before != subject && !user.Sessions.Exists(s => s.Attends == before)
-            && attending.TryGetValue(before, out var list))
-        {
-            list.Remove(user);
-            if (list.Count == 0) attending.Remove(before);
-        }
-        if (subject is null) return;
-        if (!attending.TryGetValue(subject, out var now)) attending[subject] = now = [];
-        if (!now.Contains(user)) now.Add(user);
-    }
-
-    /// <summary>The users who are looking at a subject.</summary>
-    public IReadOnlyList<UserState> Attending(string? subject) =>
-        subject is not null && attending.TryGetValue(subject, out var list) ? list : [];
 }

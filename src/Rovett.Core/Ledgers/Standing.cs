@@ -61,14 +61,14 @@ static class Standing
         {
             place.Session.Dismiss(Messages.Ending(reason, comeBackWithinMs));
             ledger.FlushLater(place.Session);
-            state.Attend(user, place, null);
+            state.Connected.Attend(user, place, null);
             state.Subscriptions.Leave(place);
             state.Presence.Leave(place);
         }
         if (ended == 0) return 0;
         user.Sessions.Clear();
-        state.LeaveAll(user);
-        state.SaveLogs(user);
+        state.Connected.Leave(user);
+        state.UserLogs.Save(user);
         return ended;
     }
 

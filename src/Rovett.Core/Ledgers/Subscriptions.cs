@@ -70,7 +70,7 @@ sealed class Subscriptions(SpaceState space, ILedgerStore store)
     {
         var user = place.User;
         var audience = log.Audience!;
-        if (SpaceState.IsLeftOut(user, audience) || SpaceState.IndexFor(user, audience) >= 0) return null;
+        if (user.IsLeftOutOf(audience) || user.AddressIndexFor(audience) >= 0) return null;
         var segments = new List<Segment>();
         for (int i = 0; i < audience.Includes.Count; i++)
         {
@@ -86,7 +86,7 @@ sealed class Subscriptions(SpaceState space, ILedgerStore store)
             var skipped = new List<OrdinalRun>();
             store.Skips(user.PersonId, log.Id).Runs(first.Lo, log.Head, present: true, skipped);
             foreach (var run in skipped) seen.Skips.Add(run);
-            space.FindMuted(user, seen);
+            space.UserLogs.FindMuted(user, seen);
         }
         return new SubscribedLog(place, seen, space.StateOf(log));
     }

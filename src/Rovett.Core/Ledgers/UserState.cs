@@ -70,6 +70,29 @@ public sealed class UserState(int space, PersonRow row)
         return false;
     }
 
+    /// <summary>The address by which the next notification reaches the user: the first held, unless an excepted role is
+    /// held; −1: none.</summary>
+    internal int AddressIndexFor(Audience? audience)
+    {
+        if (audience is null) return 0;
+        if (IsLeftOutOf(audience)) return -1;
+        for (int i = 0; i < audience.Includes.Count; i++)
+        {
+            if (Holds(audience.Includes[i].ToString())) return i;
+        }
+        return -1;
+    }
+
+    /// <summary>Whether the user holds a role that the audience leaves out.</summary>
+    internal bool IsLeftOutOf(Audience audience)
+    {
+        foreach (var excluded in audience.Excludes)
+        {
+            if (Holds(excluded.ToString())) return true;
+        }
+        return false;
+    }
+
     /// <summary>Whether the user has muted what is of a type, about a subject, now.</summary>
     internal bool HasMuted(string type, string? subject)
     {

@@ -1,8 +1,8 @@
-using Rovett.Core.Notifications;
 using System.Buffers;
 using System.Globalization;
 using System.Text;
 using System.Text.Json;
+using Rovett.Core.Notifications;
 using Rovett.Service.Http;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;

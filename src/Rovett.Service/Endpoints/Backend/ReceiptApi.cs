@@ -52,7 +52,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
 
     /// <summary>What was lost before a number: receipts that are not kept any more, or all of another life of the store.</summary>
     string? Gap(SpaceRuntime space, long after, bool foreign) =>
-        foreign ? "new-epoch" : after > 0 && receipts.Bounds(space).Oldest > after + 1 ? "retention" : null;
+        foreign ? "new-life" : after > 0 && receipts.Bounds(space).Oldest > after + 1 ? "retention" : null;
 
     async Task Page(HttpContext context, SpaceRuntime space, long after, bool foreign)
     {

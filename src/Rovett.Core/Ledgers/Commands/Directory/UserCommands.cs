@@ -47,7 +47,7 @@ public sealed class FindUserCommand(string space, string user) : LedgerCommand<U
 
     internal static UserInfo InfoOf(SpaceState state, UserState user)
     {
-        state.EnsureLogs(user);
+        state.UserLogs.Ensure(user);
         return new UserInfo(user.Row, [.. user.Held.Order(StringComparer.Ordinal)], user.CountUnread(), user.Sessions.Count);
     }
 }

@@ -88,10 +88,10 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
             user.PlanVersion++;
             foreach (var place in user.Sessions) place.Session.PlanChanged(user.PlanVersion, null);
             long unread = user.CountUnread();
-            state.SaveLogs(user);
+            state.UserLogs.Save(user);
             if (unread == user.Unread) continue;
             user.Unread = unread;
-            var message = Messages.TotalsNow(Ledger.TotalsOf(user, unread));
+            var message = Messages.TotalsNow(Plans.TotalsOf(user, unread));
             foreach (var place in user.Sessions) ledger.Tell(place, message);
         }
     }

@@ -45,7 +45,7 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
     {
         var state = ledger.Space(space);
         var user = Required(state);
-        state.EnsureLogs(user);
+        state.UserLogs.Ensure(user);
         long delta = 0;
         bool changed = false;
         Parts = Targets(ledger, state, user);
@@ -58,7 +58,7 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
         }
         user.Unread += delta;
         if (changed) ledger.NextRev(user);
-        Answer = ledger.CountBy(user);
+        Answer = Plans.CountBy(user);
         if (Rest is not null || verb is MarkVerb.Received or MarkVerb.Handled || user.Sessions.Count == 0) return;
         var message = Messages.Read(verb == MarkVerb.Read, selector.Ids, selector.UpTo?.Cursor, selector.Subject, selector.All,
             Answer.Totals);

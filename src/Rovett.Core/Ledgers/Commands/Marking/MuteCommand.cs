@@ -19,7 +19,7 @@ public sealed class MuteCommand(string space, string userId, bool isType, string
                 "End some of them first.").ToException();
         if (mute != muted)
         {
-            state.EnsureLogs(user); // what came until now is settled under the old mutes
+            state.UserLogs.Ensure(user); // what came until now is settled under the old mutes
             foreach (var log in user.Logs!) log.Save(ledger.Store, user.PersonId, evenUnchanged: true);
             if (mute)
             {

@@ -11,7 +11,7 @@ public sealed class ReceivedCommand(string space, string userId, IReadOnlyList<A
     {
         var state = ledger.Space(space);
         if (state.Find(userId) is not { } user) return;
-        state.EnsureLogs(user);
+        state.UserLogs.Ensure(user);
         var parts = new List<(long, long)>();
         foreach (var log in user.Logs!)
         {

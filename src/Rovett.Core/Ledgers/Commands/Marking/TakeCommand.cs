@@ -17,11 +17,11 @@ public sealed class TakeCommand(string space, string userId, NotificationId id, 
     {
         var state = ledger.Space(space);
         var user = Users.Required(state, userId, by);
-        state.EnsureLogs(user);
+        state.UserLogs.Ensure(user);
         if (take) Take(ledger, state, user);
         else Release(ledger, state, user);
-        state.EnsureLogs(user); // who is not connected catches up with it now
-        Answer = ledger.CountBy(user);
+        state.UserLogs.Ensure(user); // who is not connected catches up with it now
+        Answer = Plans.CountBy(user);
     }
 
     void Take(Ledger ledger, SpaceState state, UserState user)

@@ -41,7 +41,7 @@ public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<
     internal static IEnumerable<(UserState User, SessionPlace? Only)> Connected(SpaceState state, Address address)
     {
         if (address.Kind == AddressKind.User) return state.Find(address.Name) is { Sessions.Count: > 0 } user ? [(user, null)] : [];
-        var holders = state.ConnectedHolders(address.ToString()).Select(u => (u, (SessionPlace?)null));
+        var holders = state.Connected.Holding(address.ToString()).Select(u => (u, (SessionPlace?)null));
         return address.Kind == AddressKind.Topic
             ? holders.Concat(state.Subscriptions.On(address.Name).Select(p => (p.User, (SessionPlace?)p)))
             : holders;

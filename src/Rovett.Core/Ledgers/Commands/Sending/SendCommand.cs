@@ -69,7 +69,7 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
             ledger.Origin = null;
             if (SessionPlaces.Find(state, user, session) is var (present, place))
             {
-                ledger.Tell(place, Messages.TotalsNow(Ledger.TotalsOf(present)));
+                ledger.Tell(place, Messages.TotalsNow(Plans.TotalsOf(present)));
             }
         }
     }

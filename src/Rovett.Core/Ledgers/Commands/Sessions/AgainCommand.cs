@@ -14,7 +14,7 @@ public sealed class AgainCommand(string space, UserState user, ISessionPort sess
     {
         var state = ledger.Space(space);
         var present = state.Find(user.PersonId) ?? user; // a failed commit may have put another object in the user's place
-        state.EnsureLogs(present);
+        state.UserLogs.Ensure(present);
         var found = new List<(AgainItem, EntryWire)>();
         foreach (var item in items)
         {
@@ -31,6 +31,6 @@ public sealed class AgainCommand(string space, UserState user, ISessionPort sess
                 found.Add((item, entry.WireFor(log.Log.Texts[segment.AddressIndex], item.Attempt, counted: own is not null)));
             }
         }
-        Answer = (found, present.PlanVersion, Ledger.TotalsOf(present));
+        Answer = (found, present.PlanVersion, Plans.TotalsOf(present));
     }
 }

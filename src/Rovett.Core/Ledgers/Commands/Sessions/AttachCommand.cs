@@ -40,8 +40,8 @@ public sealed class AttachCommand(string space, Identity identity, string device
     {
         var state = ledger.Space(space);
         var user = Identification.Take(ledger, state, identity, out mustLast);
-        state.EnsureLogs(user);
-        var totals = Ledger.TotalsOf(user);
+        state.UserLogs.Ensure(user);
+        var totals = Plans.TotalsOf(user);
         Answer = new OpenInfo(user, Roles.ChannelsOf(user, null), totals, new Position(state.Head))
         {
             FollowsInactive = user.Follows.Keys.Any(t => !user.Holds("topic:" + t))
@@ -53,15 +53,15 @@ public sealed class AttachCommand(string space, Identity identity, string device
         if (user.Sessions.Count == 1)
         {
             user.Unread = totals.Unread;
-            state.JoinAll(user);
+            state.Connected.Join(user);
         }
-        else state.Count(user);
+        else state.Connected.Count(user);
         if (CatchUpFromMemory.Reach(state, user, place, at) is var (from, missed) && session.HasRoomFor(missed.Count))
         {
             session.EnterLive(missed, state.Cursors.Seal(new Position(state.Head)), state.Head, totals);
             ledger.FlushLater(session);
             Answer = Answer with { LiveFrom = new Position(from) };
         }
-        else Answer = Answer with { Plan = ledger.PlanFor(state, user) };
+        else Answer = Answer with { Plan = Plans.For(state, user) };
     }
 }

@@ -12,7 +12,7 @@ public sealed class AttendCommand(string space, UserState user, ISessionPort ses
         if (present.Sessions.Find(s => s.Session == session) is not { } place) return;
         var before = place.Attends;
         ledger.Undo(() => place.Attends = before);
-        state.Attend(present, place, subject);
+        state.Connected.Attend(present, place, subject);
         Answer = true;
     }
 }

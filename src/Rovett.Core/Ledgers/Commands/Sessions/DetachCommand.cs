@@ -14,30 +14,30 @@ public sealed class DetachCommand(string space, UserState user, ISessionPort ses
         // A failed commit may have put another object in the user's place.
         var present = user.Sessions.Exists(s => s.Session == session) ? user : state.Find(user.PersonId) ?? user;
         if (present.Sessions.Find(s => s.Session == session) is not { } place) return;
-        state.Attend(present, place, null);
+        state.Connected.Attend(present, place, null);
         state.Subscriptions.Leave(place);
         state.Presence.Leave(place);
         Answer = present.Sessions.Remove(place);
         if (present.Sessions.Count > 0)
         {
-            state.Count(present);
+            state.Connected.Count(present);
             return;
         }
-        state.LeaveAll(present);
-        state.SaveLogs(present);
+        state.Connected.Leave(present);
+        state.UserLogs.Save(present);
     }
 
     /// <summary>Gone is gone, whatever the disk says.</summary>
     internal override void AfterFailure(Ledger ledger)
     {
         if (ledger.Known(space) is not { } state) return;
-        var present = state.Connected.FirstOrDefault(u => u.Sessions.Exists(s => s.Session == session));
+        var present = state.Connected.All.FirstOrDefault(u => u.Sessions.Exists(s => s.Session == session));
         if (present?.Sessions.Find(s => s.Session == session) is not { } place) return;
-        state.Attend(present, place, null);
+        state.Connected.Attend(present, place, null);
         state.Subscriptions.Leave(place);
         state.Presence.Leave(place);
         present.Sessions.Remove(place);
-        if (present.Sessions.Count > 0) state.Count(present);
-        else state.LeaveAll(present);
+        if (present.Sessions.Count > 0) state.Connected.Count(present);
+        else state.Connected.Leave(present);
     }
 }

@@ -11,7 +11,7 @@ public sealed class GoLiveCommand(string space, string userId, Session session, 
         if (state.Find(userId) is { } user && user.PlanVersion == planVersion && user.Sessions.Find(s => s.Session == session) is { } place
             && CatchUpFromMemory.Since(state, user, place, session.Through) is { } rest)
         {
-            if (session.EnterLive(rest, state.Cursors.Seal(new Position(state.Head)), state.Head, Ledger.TotalsOf(user, user.Unread)))
+            if (session.EnterLive(rest, state.Cursors.Seal(new Position(state.Head)), state.Head, Plans.TotalsOf(user, user.Unread)))
             {
                 ledger.FlushLater(session);
             }

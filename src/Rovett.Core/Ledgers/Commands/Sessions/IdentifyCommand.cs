@@ -34,6 +34,6 @@ public sealed class IdentifyAndPlanCommand(string space, Identity identity) : Le
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(space);
-        Answer = ledger.PlanFor(state, Identification.Take(ledger, state, identity, out mustLast));
+        Answer = Plans.For(state, Identification.Take(ledger, state, identity, out mustLast));
     }
 }

@@ -14,6 +14,6 @@ public sealed class PlanCommand(string space, string userId, ISessionPort? sessi
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(space);
-        Answer = state.Find(userId) is { } user ? ledger.PlanFor(state, user, user.Sessions.Find(s => s.Session == session)) : null;
+        Answer = state.Find(userId) is { } user ? Plans.For(state, user, user.Sessions.Find(s => s.Session == session)) : null;
     }
 }

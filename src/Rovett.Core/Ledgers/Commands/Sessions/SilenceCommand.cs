@@ -11,7 +11,7 @@ public sealed class SilenceCommand(string space, UserState user, ISessionPort se
         var present = user.Sessions.Exists(s => s.Session == session) ? user : state.Find(user.PersonId) ?? user;
         if (present.Sessions.Find(s => s.Session == session) is not { } place) return;
         place.Silent = silent;
-        state.Count(present);
+        state.Connected.Count(present);
         Answer = true;
     }
 }

@@ -41,8 +41,8 @@ public sealed class FollowCommand(string space, string userId, string topic, boo
             ledger.NextRev(user);
             Roles.Reconsider(ledger, state, user, null);
         }
-        state.EnsureLogs(user);
-        Answer = (decision, FollowedTopic.Of(user), Ledger.TotalsOf(user));
+        state.UserLogs.Ensure(user);
+        Answer = (decision, FollowedTopic.Of(user), Plans.TotalsOf(user));
     }
 }
 

@@ -45,7 +45,7 @@ static class Grants
             return;
         }
         state.Topics.RulesAt = position;
-        foreach (var user in state.Connected.ToList())
+        foreach (var user in state.Connected.All.ToList())
         {
             if (user.Follows.Count > 0) user.Row = user.Row with { RulesSeen = position };
             if (user.Holds("role:" + grant.Role) && IsOn(user, grant.Topic)) Roles.Reconsider(ledger, state, user, position);

@@ -27,7 +27,7 @@ public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] 
         Answer = new PolicyVersion(position.Value, time, document);
         ledger.Store.AddPolicies(state.Id, Answer);
         state.Topics.Load(position.Value, policies);
-        foreach (var user in state.Connected.ToList())
+        foreach (var user in state.Connected.All.ToList())
         {
             if (user.Follows.Count == 0 && !user.Sessions.Exists(s => s.Topics.Count > 0 || s.Watched.Count > 0)) continue;
             if (user.Follows.Count > 0) user.Row = user.Row with { RulesSeen = position.Value };

@@ -1,0 +1,122 @@
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
+using Rovett.Core.Visibility;
+
+namespace Rovett.Core.Ledgers;
+
+/// <summary>What the users of one space see of its logs: loaded when first needed, kept in step while they are in memory.
+/// Owned by the ledger's thread.</summary>
+sealed class UserLogs(SpaceState space, ILedgerStore store)
+{
+    /// <summary>Loads the user's logs and marks, at a cost of the number of the user's logs and of what changed while
+    /// it was away.</summary>
+    public List<UserLog> Ensure(UserState user)
+    {
+        if (user.Logs is null)
+        {
+            var stored = store.UserLogs(user.PersonId).ToDictionary(r => r.Log);
+            var list = new List<UserLog> { Load(user, space.PersonalLog(user.Id.Value), null, stored) };
+            var seen = new HashSet<long>();
+            foreach (var address in user.Held.ToList())
+            {
+                foreach (var log in space.AudiencesOf(address))
+                {
+                    if (seen.Add(log.Id) && user.PositionsOf(log.Audience!) is { Count: > 0 } positions)
+                    {
+                        list.Add(Load(user, log, positions, stored));
+                    }
+                }
+            }
+            foreach (var take in store.TakesOf(user.PersonId)) list.Find(l => l.Log.Id == take.Place.Log)?.Own(take.Place.Ordinal);
+            user.Logs = list;
+        }
+        foreach (var log in user.Logs)
+        {
+            log.Settle(store, space.Floor);
+            Mute(user, log);
+            if (log.IsDirty && !space.OnlyReads) log.Save(store, user.PersonId);
+        }
+        return user.Logs;
+    }
+
+    UserLog Load(UserState user, AddressLog log, List<(long After, long Until, int AddressIndex)>? positions,
+        Dictionary<long, UserLogRow> stored)
+    {
+        var row = stored.GetValueOrDefault(log.Id);
+        bool computed = false;
+        var segments = positions is null ? [new Segment(0, long.MaxValue, 0)] : row?.Segments ?? SegmentsOf(log, positions, out computed);
+        var loaded = new UserLog(log, segments, row, store, user.PersonId);
+        if (row is not null && row.Gone is null) loaded.Recount();
+        else if (computed) loaded.IsDirty = true; // worked out once, kept from now on
+        return loaded;
+    }
+
+    /// <summary>Works out what came since while its type or subject was muted.</summary>
+    void Mute(UserState user, UserLog log)
+    {
+        if (log.MutedThrough >= log.Log.Head) return;
+        if (user.Mutes.Count > 0) log.IsDirty = true;
+        FindMuted(user, log);
+    }
+
+    /// <summary>The same, for what is not stored.</summary>
+    public void FindMuted(UserState user, UserLog log)
+    {
+        if (user.Mutes.Count > 0)
+        {
+            foreach (var mute in user.Mutes)
+            {
+                long after = Math.Max(log.MutedThrough, space.OrdinalAt(log.Log, mute.After)),
+                    upTo = mute.Until is { } until ? space.OrdinalAt(log.Log, until) : log.Log.Head;
+                if (upTo <= after) continue;
+                long hash = NotificationTraits.HashOf(mute.Text);
+                foreach (long ordinal in mute.IsType
+                    ? store.OrdinalsOfType(log.Log.Id, hash, after, upTo)
+                    : store.OrdinalsAbout(log.Log.Id, hash, after, upTo))
+                {
+                    if (log.Muted.Contains(ordinal)) continue;
+                    if (!log.Read.Contains(ordinal) && !log.Skips.Contains(ordinal)) log.CountOut(ordinal, 1);
+                    log.Muted.Add(new OrdinalRun(ordinal, ordinal));
+                }
+            }
+        }
+        log.MutedThrough = log.Log.Head;
+    }
+
+    public Segment[] SegmentsOf(AddressLog log, List<(long After, long Until, int AddressIndex)> positions) => SegmentsOf(log, positions, out _);
+
+    /// <param name="computed">Set when the store had to be asked.</param>
+    Segment[] SegmentsOf(AddressLog log, List<(long After, long Until, int AddressIndex)> positions, out bool computed)
+    {
+        var segments = new List<Segment>();
+        bool asked = false;
+        foreach (var (after, until, index) in positions)
+        {
+            asked |= (after > 0 && after < log.HeadPosition) || (until < log.HeadPosition);
+            long lo = space.OrdinalAt(log, after), hi = until == long.MaxValue ? long.MaxValue : space.OrdinalAt(log, until);
+            if (hi > lo) segments.Add(new Segment(lo, hi, index));
+        }
+        computed = asked;
+        return [.. segments];
+    }
+
+    /// <summary>What the user may see changed: everything computed from it is worked out anew.</summary>
+    public void Forget(UserState user)
+    {
+        Save(user);
+        user.Logs = null;
+        store.ForgetUserLogs(user.PersonId);
+    }
+
+    /// <summary>Stores what was counted and not stored yet.</summary>
+    public void Save(UserState user)
+    {
+        foreach (var log in user.Logs ?? [])
+        {
+            if (log.IsDirty) log.Save(store, user.PersonId);
+        }
+    }
+
+    /// <summary>Stores one of a user's logs, if it changed.</summary>
+    public void Store(UserState user, UserLog log) => log.Save(store, user.PersonId);
+}

@@ -1,0 +1,17 @@
+namespace Rovett.Core.Store;
+
+/// <summary>Spaces. Part of <see cref="ILedgerStore"/>.</summary>
+public interface ISpaceStore
+{
+    /// <summary>A space by its name, or null.</summary>
+    SpaceRow? FindSpace(string name);
+    /// <summary>Makes a space.</summary>
+    SpaceRow AddSpace(string name, byte[] key);
+    /// <summary>Stores up to where entries are gone.</summary>
+    void SaveFloor(int space, long floor);
+    /// <summary>Removes a space: nobody finds it any more; <see cref="Purge"/> lets go what it stored.</summary>
+    void RemoveSpace(int space);
+    /// <summary>Lets go a bounded part of what removed spaces stored.</summary>
+    /// <returns>False when nothing is left of them.</returns>
+    bool Purge(int limit);
+}
