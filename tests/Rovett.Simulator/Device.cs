@@ -144,7 +144,8 @@ sealed partial class Device(World world, string user, string name, TransportKind
             Feeder = new SessionFeeder(new HistoryReader(world.History), world.Recent, world.Seal),
             Session = new Session(transport, Limits, world.Clock.Elapsed, () => Pump(made))
         };
-        var attach = new AttachCommand("main", new Identity(new UserId(user), null, issued), name, made.Session, new DevicePoint(after, foreign));
+        var attach = new AttachCommand("main", new Identity(new UserId(user), null, issued), name, made.Session,
+            new DevicePoint(after, foreign));
         world.Post(attach, task =>
         {
             opening = false;

@@ -152,7 +152,8 @@ public sealed partial class World
             PruneSubscriptions();
             if (attach.Task.Result.Totals.Totals.Unread != reference.Unread(user))
             {
-                throw Wrong($"{user} was told {attach.Task.Result.Totals.Totals.Unread} unread, the reference says {reference.Unread(user)}: " +
+                throw Wrong(
+                    $"{user} was told {attach.Task.Result.Totals.Totals.Unread} unread, the reference says {reference.Unread(user)}: " +
                     $"{TotalsOf(user)}; {Shown(user)}");
             }
         }, refused: () => Refused(user, at));

@@ -49,7 +49,8 @@ public sealed partial class World
         long about = reference.Visible(user).Count(s => s.Subject == Subjects[0] && reference.IsUnread(user, s));
         if (new InboxReader(history).UnreadAbout(plan, Subjects[0]) != about)
         {
-            throw Wrong($"{user}: {new InboxReader(history).UnreadAbout(plan, Subjects[0])} unread about {Subjects[0]}, the reference says {about}");
+            throw Wrong($"{user}: {new InboxReader(history).UnreadAbout(plan, Subjects[0])} unread about {Subjects[0]}, the reference " +
+                $"says {about}");
         }
     }
 

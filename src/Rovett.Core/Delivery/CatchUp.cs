@@ -30,7 +30,8 @@ static class CatchUp
         int before = into.Count;
         // What came since the session began is everybody's, whichever device has it.
         long began = first is null ? start : Math.Max(start, log.OrdinalAt(first.UpTo));
-        foreach (var (run, address) in own.Visible(start, began, own.Muted, own.Received).Concat(own.Visible(began, long.MaxValue, own.Muted)))
+        foreach (var (run, address) in own.Visible(start, began, own.Muted, own.Received)
+            .Concat(own.Visible(began, long.MaxValue, own.Muted)))
         {
             int need = limit - (into.Count - before);
             if (need <= 0) break;

@@ -83,7 +83,8 @@ sealed class UserLogs(SpaceState space, ILedgerStore store)
         log.MutedThrough = log.Log.Head;
     }
 
-    public Segment[] SegmentsOf(AddressLog log, List<(long After, long Until, int AddressIndex)> positions) => SegmentsOf(log, positions, out _);
+    public Segment[] SegmentsOf(AddressLog log, List<(long After, long Until, int AddressIndex)> positions) =>
+        SegmentsOf(log, positions, out _);
 
     /// <param name="computed">Set when the store had to be asked.</param>
     Segment[] SegmentsOf(AddressLog log, List<(long After, long Until, int AddressIndex)> positions, out bool computed)

@@ -22,8 +22,10 @@ sealed class StoredLog(UserLog own, IHistoryRows rows, long person)
         var logs = new List<StoredLog>(plan.Logs.Count);
         foreach (var planned in plan.Logs)
         {
-            var log = AddressLog.Planned(planned, trimmed ? rows.Trimmed(planned.Log) : planned.Trimmed, rows.Blocks(0, planned.Log, MarkKind.Dead));
-            var own = new UserLog(log, [.. planned.Segments], stored.GetValueOrDefault(planned.Log), rows, plan.Person, planned.SubscribedMuted);
+            var log = AddressLog.Planned(planned, trimmed ? rows.Trimmed(planned.Log) : planned.Trimmed,
+                rows.Blocks(0, planned.Log, MarkKind.Dead));
+            var own = new UserLog(log, [.. planned.Segments], stored.GetValueOrDefault(planned.Log), rows, plan.Person,
+                planned.SubscribedMuted);
             foreach (var place in taken)
             {
                 if (place.Log == planned.Log) own.Own(place.Ordinal);
@@ -48,7 +50,8 @@ sealed class StoredLog(UserLog own, IHistoryRows rows, long person)
         }]);
     }
 
-    /// <summary>When the user saw an ordinal, or a device acknowledged it; null when not. Looked up only for those that are marked.</summary>
+    /// <summary>When the user saw an ordinal, or a device acknowledged it; null when not. Looked up only for those that
+    /// are marked.</summary>
     public StoredTime? MarkedAt(MarkKind kind, long ordinal) =>
         (kind == MarkKind.Read ? Own.Read : Own.Received).Contains(ordinal) ? rows.MarkedAt(Id, kind, person, ordinal) : null;
 

@@ -160,11 +160,13 @@ public sealed class RovettService : IAsyncDisposable
         var clockApi = new ClockApi(spaces, keys, pump, clock, housekeeping, audit);
         Map(new BackendApi(spaces, keys, pump, history, sessions, origins, use, info, faults, clock, options),
             new AccessApi(spaces, keys, signing, access, audit, history, sessions, clock), directory,
-            new UserApi(spaces, tokens, tickets, topics, pump, marks, new InboxReader(history)), new TopicApi(spaces, keys, signing, pump, audit, clock),
+            new UserApi(spaces, tokens, tickets, topics, pump, marks, new InboxReader(history)),
+            new TopicApi(spaces, keys, signing, pump, audit, clock),
             new DeciderApi(spaces, keys, access, deciders, guard, audit, clock),
             new SpaceApi(spaces, keeper, keys, signing, pump, access, sessions, webhooks, deciders, audit),
             new LiveEndpoint(
-            new LiveServices(pump, new HistoryReader(history), recent, acks, limits, use, tokens, tickets, topics, options.MessagesPerSecond, clock, faults,
+            new LiveServices(pump, new HistoryReader(history), recent, acks, limits, use, tokens, tickets, topics,
+            options.MessagesPerSecond, clock, faults,
             marks)
             { Switches = switches }, spaces, tokens, tickets, origins, sessions, options),
             receiptApi, console, new ConsoleAccess(access, operators, spaces, pump, history, origins, use, deciders, keys, audit), origins,

@@ -60,7 +60,8 @@ static class Rows
             Blocked = r.GetInt64(11) != 0,
             Claims = r.GetString(12),
             RulesSeen = Number(r, 13),
-            Ahead = [.. r.GetString(14).Split(',', StringSplitOptions.RemoveEmptyEntries).Select(n => long.Parse(n, CultureInfo.InvariantCulture))],
+            Ahead = [.. r.GetString(14).Split(',', StringSplitOptions.RemoveEmptyEntries)
+                .Select(n => long.Parse(n, CultureInfo.InvariantCulture))],
             ClaimsAt = r.GetInt64(15)
         };
 
@@ -139,7 +140,8 @@ static class Rows
     public static OrdinalSet Skips(ISql sql, long person, long log)
     {
         var set = new OrdinalSet();
-        foreach (long ordinal in sql.All("SELECT ordinal FROM skip WHERE person=?1 AND log=?2 ORDER BY ordinal", r => r.GetInt64(0), person, log))
+        foreach (long ordinal in sql.All("SELECT ordinal FROM skip WHERE person=?1 AND log=?2 ORDER BY ordinal", r => r.GetInt64(0),
+            person, log))
         {
             set.Add(new OrdinalRun(ordinal, ordinal));
         }
