@@ -24,7 +24,7 @@ public interface IRovettSender
     /// <param name="notifications">The notifications.</param>
     /// <param name="cancel">Ends it.</param>
     /// <returns>What became of each, in the order given; one that was refused keeps none of the others back.</returns>
-    Task<IReadOnlyList<SendOutcome>> SendAll(IEnumerable<Notification> notifications, CancellationToken cancel = default);
+    Task<IReadOnlyList<SendOutcome>> SendMany(IEnumerable<Notification> notifications, CancellationToken cancel = default);
 }
 
 /// <summary>What became of one of many.</summary>
@@ -44,7 +44,7 @@ public sealed class RovettSendOptions
     /// <summary>How often a send that can't be taken now is tried again; the pauses double from 0.2 s to 10 s, and last
     /// at least as long as the service says.</summary>
     public int Retries { get; set; } = 8;
-    /// <summary>How many of <see cref="IRovettSender.SendAll"/> are under way at a time.</summary>
+    /// <summary>How many of <see cref="IRovettSender.SendMany"/> are under way at a time.</summary>
     public int AtOnce { get; set; } = 16;
 }
 
@@ -77,7 +77,7 @@ public sealed class RovettSender : IRovettSender, IDisposable
         }
         if (string.IsNullOrEmpty(options.Key))
         {
-            throw new ArgumentException("Key is missing: an API key with the scope 'send' (rovett key make).", nameof(options));
+            throw new ArgumentException("Key is missing: an API key with the scope 'send' (rovett key create).", nameof(options));
         }
         client = new RovettClient(options.Url, options.Key);
         atOnce = Math.Max(1, options.AtOnce);
@@ -139,7 +139,7 @@ public sealed class RovettSender : IRovettSender, IDisposable
     }
 
     /// <inheritdoc/>
-    public async Task<IReadOnlyList<SendOutcome>> SendAll(IEnumerable<Notification> notifications, CancellationToken cancel = default)
+    public async Task<IReadOnlyList<SendOutcome>> SendMany(IEnumerable<Notification> notifications, CancellationToken cancel = default)
     {
         var all = notifications.ToList();
         var outcomes = new SendOutcome[all.Count];

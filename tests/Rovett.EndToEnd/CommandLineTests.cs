@@ -54,7 +54,7 @@ public sealed class CommandLineTests : IAsyncLifetime
         {
             (["sned"], "'rovett send'", "'rovett --help'"),
             (["users", "lst"], "'rovett users list'", "'rovett users --help'"),
-            (["key", "make", "--nmae", "desk", "--scope", "send"], "'--name'", "'rovett key make --help'"),
+            (["key", "create", "--nmae", "desk", "--scope", "send"], "'--name'", "'rovett key create --help'"),
             (["send", "--titel", "x"], "'--title'", "'rovett send --help'"),
         })
         {
@@ -63,7 +63,7 @@ public sealed class CommandLineTests : IAsyncLifetime
             run.Error.ShouldContain($"Did you mean {meant}");
             run.Error.ShouldContain($"See {help}");
         }
-        (await Cli("key", "make")).Error.ShouldContain("See 'rovett key make --help'");
+        (await Cli("key", "create")).Error.ShouldContain("See 'rovett key create --help'");
         (await Cli("users")).Error.ShouldContain("See 'rovett users --help'");
     }
 
@@ -74,7 +74,7 @@ public sealed class CommandLineTests : IAsyncLifetime
         {
             (["send", "--to", "mara"], "invalid-fields", 2),
             (["sned"], "usage", 2),
-            (["key", "make"], "usage", 2),
+            (["key", "create"], "usage", 2),
             (["inbox", "--user", "nobody"], "usage", 2),
             (["receipts", "01900000-0000-7000-8000-000000000000"], "unknown-notification", 1),
             (["status", "--url", "http://127.0.0.1:1"], "unreachable", 1),
@@ -149,7 +149,7 @@ public sealed class CommandLineTests : IAsyncLifetime
             sent.Error.Contains($"{file}: not JSON, at line 1", StringComparison.Ordinal)).ShouldBe((2, false, true), sent.Error);
         var token = await Cli("receive", "--token", "nonsense");
         (token.ExitCode, token.Error.Contains("The token is none", StringComparison.Ordinal)).ShouldBe((2, true), token.Error);
-        var made = await Cli("space", "make", "It's the harbour's");
+        var made = await Cli("space", "create", "It's the harbour's");
         made.Out.ShouldContain("export ROVETT_SPACE='It'\\''s the harbour'\\''s'");
     }
 
@@ -244,7 +244,7 @@ public sealed class CommandLineTests : IAsyncLifetime
         (await Cli("policies", "check", file)).Out.ShouldContain("Right: 1 policies");
         (await Json("policies", "show"))["version"]!.GetValue<long>().ShouldBe(0);
         long version = (long)(await Json("policies", "load", file))["version"]!;
-        (await Cli("policies", "load", file, "--in-place-of", "999")).Error.ShouldContain("Another version of the policies holds");
+        (await Cli("policies", "load", file, "--in-place-of", "999")).Error.ShouldContain("Another version is in effect");
         (await Cli("policies", "show")).Out.ShouldContain("berth/{berth}");
         await File.WriteAllTextAsync(file, "policies: [");
         (await Cli("policies", "load", file)).ExitCode.ShouldBe(2);
@@ -254,7 +254,7 @@ public sealed class CommandLineTests : IAsyncLifetime
         (await Cli("inbox", "--user", "teo", "--role", "deckhand")).ExitCode.ShouldBe(0);
         (await Cli("inbox", "--user", "pia", "--role", "harbour-desk")).ExitCode.ShouldBe(0);
         (await Cli("follow", "berth/3", "--user", "pia")).Out.ShouldContain("follows berth/3");
-        (await Cli("follow", "berth/3", "--user", "teo")).Error.ShouldContain("That is not allowed");
+        (await Cli("follow", "berth/3", "--user", "teo")).Error.ShouldContain("Not allowed");
         (await Cli("explain", "--user", "teo", "--on", "topic:berth/3")).Out.ShouldContain("give the user the role harbour-desk");
         (await Json("explain", "--user", "pia", "--on", "topic:berth/3"))["onChannel"]!.GetValue<bool>().ShouldBeTrue();
 
@@ -263,7 +263,7 @@ public sealed class CommandLineTests : IAsyncLifetime
         (await Json("prove", "--to", "user:pia", "--not", "user:teo", "--stored"))["proven"]!.GetValue<bool>().ShouldBeTrue();
         (await Json("inbox", "--user", "pia"))["items"]!.AsArray().ShouldBeEmpty(); // the test was withdrawn
         (await Cli("prove", "--to", "pia", "--not", "user:teo")).ExitCode.ShouldBe(2);
-        var grant = (long)(await Json("grant", "give", "--user", "teo", "--topic", "berth/3", "--may", "subscribe", "--for",
+        var grant = (long)(await Json("grant", "create", "--user", "teo", "--topic", "berth/3", "--may", "subscribe", "--for",
             "1h"))["grant"]!;
         (await Cli("grant", "list", "--user", "teo")).Out.ShouldContain("berth/3");
         var disproof = await Cli("prove", "--to", "user:pia", "--not", "user:teo", "--on", "topic:berth/3");
@@ -272,9 +272,9 @@ public sealed class CommandLineTests : IAsyncLifetime
         disproof.Out.ShouldContain("✗  teo may subscribe to topic:berth/3");
         disproof.Out.ShouldContain("✗  teo got the test too");
         disproof.Out.ShouldContain("rovett explain --user teo --on topic:berth/3");
-        (await Cli("grant", "end", grant.ToString())).Out.ShouldContain("Ended.");
+        (await Cli("grant", "remove", grant.ToString())).Out.ShouldContain("Ended.");
 
-        (await Cli("decider", "set", "rota", "--at", "https://10.0.0.1/decide")).ExitCode.ShouldBe(2);
+        (await Cli("decider", "create", "rota", "--at", "https://10.0.0.1/decide")).ExitCode.ShouldBe(2);
         (await Cli("decider", "list")).Out.ShouldContain("There is none");
         (await Cli("audit")).Out.ShouldContain("topic.refused");
     }
@@ -282,7 +282,7 @@ public sealed class CommandLineTests : IAsyncLifetime
     [Fact]
     public async Task A_space_is_made_used_and_removed()
     {
-        var made = await Json("space", "make", "harbour");
+        var made = await Json("space", "create", "harbour");
         var own = new Dictionary<string, string>(environment)
         {
             ["ROVETT_SPACE"] = "harbour",
@@ -301,9 +301,9 @@ public sealed class CommandLineTests : IAsyncLifetime
     [Fact]
     public async Task Keys_and_tokens_are_made_listed_and_ended()
     {
-        var made = await Json("key", "make", "--name", "booking backend", "--scope", "send");
+        var made = await Json("key", "create", "--name", "booking backend", "--scope", "send");
         (await Cli("key", "list")).Out.ShouldContain("booking backend");
-        (await Cli("key", "revoke", (string)made["id"]!)).ExitCode.ShouldBe(0);
+        (await Cli("key", "remove", (string)made["id"]!)).ExitCode.ShouldBe(0);
         var refused = await ServiceProcess.Cli(["send", "--to", "everyone", "--type", "t", "--title", "t"],
             new Dictionary<string, string>(environment) { ["ROVETT_KEY"] = (string)made["key"]! });
         refused.ExitCode.ShouldBe(1);
@@ -337,7 +337,7 @@ public sealed class CommandLineTests : IAsyncLifetime
         { ["inbox", "--user", "mara", "--limit", "0"], "limit" },
         { ["token"], "--user" },
         { ["token", "--user", "mara", "--lifetime", "soon"], "--lifetime" },
-        { ["key", "make", "--name", "x", "--scope", "everything"], "everything" },
+        { ["key", "create", "--name", "x", "--scope", "everything"], "everything" },
         { ["nonsense"], "nonsense" },
         { ["serve", "--port", "99999", "--newcomers", "soon", "--origins", "*"], "--newcomers" },
     };
@@ -365,8 +365,8 @@ public sealed class CommandLineTests : IAsyncLifetime
     [Fact]
     public async Task Every_command_has_an_example()
     {
-        string[][] commands = [["serve"], ["demo"], ["send"], ["receive"], ["inbox"], ["mark"], ["token"], ["key"], ["key", "make"],
-            ["key", "list"], ["key", "revoke"], ["status"]];
+        string[][] commands = [["serve"], ["demo"], ["send"], ["receive"], ["inbox"], ["mark"], ["token"], ["key"], ["key", "create"],
+            ["key", "list"], ["key", "remove"], ["status"]];
         foreach (var command in commands)
         {
             var help = await Cli([.. command, "--help"]);

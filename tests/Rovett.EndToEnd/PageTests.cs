@@ -167,7 +167,7 @@ public sealed class PageTests : IAsyncLifetime
         await Unread(0);
         await Assertions.Expect(element.GetByText("Mark all read")).ToBeDisabledAsync();
         int shown = await react.Locator("[data-part=item]").CountAsync();
-        await react.GetByText("Older ones").ClickAsync();
+        await react.GetByText("Load older").ClickAsync();
         await Eventually.Holds(async () => await react.Locator("[data-part=item]").CountAsync(), count => count > shown,
             "older ones are shown");
         await Assertions.Expect(react.GetByText("Nothing is muted.")).ToBeVisibleAsync();
@@ -204,7 +204,7 @@ public sealed class PageTests : IAsyncLifetime
         var bell = page.Locator("rovett-bell");
         await bell.GetByRole(AriaRole.Button).First.ClickAsync();
         await Assertions.Expect(bell.Locator("[part=error]")).ToHaveTextAsync("The notifications can’t be read now.");
-        await Assertions.Expect(bell.GetByText("Nothing has come yet.")).ToHaveCountAsync(0);
+        await Assertions.Expect(bell.GetByText("No notifications yet.")).ToHaveCountAsync(0);
         await Eventually.Holds(() => asked >= 2, "it asks again by itself");
         (await bell.GetAttributeAsync("data-phase")).ShouldNotBe("refused");
         isUp = true;
@@ -369,7 +369,7 @@ public sealed class PageTests : IAsyncLifetime
         await page.GetByLabel("Name").FillAsync("ruth");
         await page.GetByRole(AriaRole.Textbox, new PageGetByRoleOptions { Name = "Password" }).FillAsync("not the password");
         await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Sign in" }).ClickAsync();
-        await Assertions.Expect(page.GetByText("Name or password is not right")).ToBeVisibleAsync();
+        await Assertions.Expect(page.GetByText("Wrong name or password")).ToBeVisibleAsync();
         await page.GetByRole(AriaRole.Textbox, new PageGetByRoleOptions { Name = "Password" }).FillAsync("marrow sound");
         await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Sign in" }).ClickAsync();
         await Assertions.Expect(page.GetByText("live since")).ToBeVisibleAsync();

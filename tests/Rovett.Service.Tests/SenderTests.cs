@@ -70,7 +70,7 @@ public sealed class SenderTests : IAsyncLifetime
         using var relay = new Relay(s.Port);
         using var sender = Sender(relay.Url);
         using var over = new CancellationTokenSource();
-        var sending = sender.SendAll(Enumerable.Range(0, Many).Select(i => new Notification("t", $"{i}", "user:mara")));
+        var sending = sender.SendMany(Enumerable.Range(0, Many).Select(i => new Notification("t", $"{i}", "user:mara")));
         // Connections are cut as long as anything is under way, after as many more as were stored.
         int cuts = 0;
         for (long stored = 0; !sending.IsCompleted; cuts++)
@@ -94,7 +94,7 @@ public sealed class SenderTests : IAsyncLifetime
     {
         (await s.Call(HttpMethod.Patch, "/v1/settings", s.Key, """{"limits":{"sendsPerSecond":10}}""")).Status.ShouldBe(200);
         using var sender = Sender();
-        var outcomes = await sender.SendAll(Enumerable.Range(0, 25).Select(i => new Notification("t", $"{i}", "user:mara")));
+        var outcomes = await sender.SendMany(Enumerable.Range(0, 25).Select(i => new Notification("t", $"{i}", "user:mara")));
         outcomes.ShouldAllBe(o => o.Error == null);
         (await Inbox("mara")).Count.ShouldBe(25);
     }
@@ -104,7 +104,7 @@ public sealed class SenderTests : IAsyncLifetime
     {
         using var sender = Sender();
         var outcomes =
-            await sender.SendAll(
+            await sender.SendMany(
             [new Notification("t", "good", "user:mara"), new Notification("t", "two\nlines", "user:mara"),
             new Notification("t", "good too", "user:mara")]);
         outcomes.Select(o => o.Sent is not null).ShouldBe([true, false, true]);

@@ -173,9 +173,9 @@ export class RovettBell extends Base {
       };
       this.#inbox.append(told, this.#part('button', 'again', this.#text('again-text', 'Try again'), again));
     } else if (items.length === 0 && !loading)
-      this.#inbox.append(this.#part('p', 'empty', this.#text('empty-text', 'Nothing has come yet.')));
+      this.#inbox.append(this.#part('p', 'empty', this.#text('empty-text', 'No notifications yet.')));
     if (hasMore)
-      this.#inbox.append(this.#part('button', 'more', this.#text('more-text', 'Older ones'), () => list.more()));
+      this.#inbox.append(this.#part('button', 'more', this.#text('more-text', 'Load older'), () => list.more()));
   }
 
   #part<K extends keyof HTMLElementTagNameMap>(

@@ -15,7 +15,7 @@ import { InboxList, type InboxView } from './list.js';
 import { connect, type Live } from './live.js';
 import type { Notification, Said, Totals } from './messages.js';
 import type { LiveOptions, LiveState } from './options.js';
-import type { WhoIsHere } from './presence.js';
+import type { PresenceState } from './presence.js';
 import type { Readable } from './value.js';
 
 const Context = createContext<Live | null>(null);
@@ -79,14 +79,14 @@ export function useLiveState(): LiveState {
 }
 
 /** Calls a handler for each notification of a type (exact, ending in `*`, or `*`); always the newest one that was rendered. */
-export function useNotifications<D = unknown>(type: string, handler: (notification: Notification<D>) => unknown): void {
+export function useNotificationHandler<D = unknown>(type: string, handler: (notification: Notification<D>) => unknown): void {
   const live = useLive();
   const latest = useRef(handler);
   latest.current = handler;
   useEffect(() => live?.on<D>(type, (notification) => latest.current(notification)), [live, type]);
 }
 
-/** Subscribes to a topic for as long as it is rendered. What comes is handled by `useNotifications`. */
+/** Subscribes to a topic for as long as it is rendered. What comes is handled by `useNotificationHandler`. */
 export function useTopic<D = unknown>(
   topic: string,
   onSaid?: (said: Said<D>) => void,
@@ -114,14 +114,14 @@ export function useTopic<D = unknown>(
   return { error, say };
 }
 
-const unknown: WhoIsHere = { count: null, people: null };
+const unknown: PresenceState = { count: null, people: null };
 
 /** Who is on a topic (`topic:berth/3`) or role (`role:engineer`) now, for as long as it is rendered. */
-export function useWhoIsHere(address: string): WhoIsHere {
+export function usePresence(address: string): PresenceState {
   const live = useLive();
-  const [here, setHere] = useState<(Readable<WhoIsHere> & { close(): void }) | null>(null);
+  const [here, setHere] = useState<(Readable<PresenceState> & { close(): void }) | null>(null);
   useEffect(() => {
-    const made = live?.whoIsHere(address) ?? null;
+    const made = live?.presence(address) ?? null;
     setHere(made);
     return () => made?.close();
   }, [live, address]);
@@ -149,7 +149,7 @@ export function useInboxPages(
   return { ...useReadable(list, empty), list };
 }
 
-/** A button that shows and says how many notifications are unread. Has no style of its own. */
+/** A button with the unread count, shown and announced. Unstyled. */
 export function UnreadBell({
   label = (unread) => `Notifications, ${unread ?? 'unknown'} unread`,
   most = 99,
@@ -188,14 +188,14 @@ function Bell() {
   );
 }
 
-/** What the panels say; each can be given in another language. */
-export const texts = {
+/** The panels' texts; each can be given in another language. */
+export const defaultTexts = {
   inbox: 'Notifications',
-  empty: 'Nothing has come yet.',
+  empty: 'No notifications yet.',
   loading: 'Loading …',
-  failed: 'The notifications could not be read.',
+  failed: 'Notifications could not be loaded.',
   again: 'Try again',
-  more: 'Older ones',
+  more: 'Load older',
   markRead: 'Mark read',
   markAllRead: 'Mark all read',
   mutes: 'Muted',
@@ -203,21 +203,21 @@ export const texts = {
   unmute: 'Unmute',
 };
 
-export type Texts = typeof texts;
+export type Texts = typeof defaultTexts;
 
 /** The user's notifications with their acts. Unstyled: each part has a `data-part`, unread items `data-unread`. */
-export function InboxPanel({ limit = 20, say: said, render, ...section }: InboxPanelProps) {
-  const say = { ...texts, ...said };
+export function InboxPanel({ limit = 20, texts: given, render, ...section }: InboxPanelProps) {
+  const texts = { ...defaultTexts, ...given };
   const { items, loading, hasMore, error, list } = useInboxPages({ limit });
   return (
-    <section aria-label={say.inbox} aria-busy={loading} {...section}>
+    <section aria-label={texts.inbox} aria-busy={loading} {...section}>
       <button
         type="button"
         data-part="mark-all"
         disabled={!items.some((i) => i.state.read === null)}
         onClick={() => void list?.markAllRead()}
       >
-        {say.markAllRead}
+        {texts.markAllRead}
       </button>
       <ul data-part="items">
         {items.map((item) => (
@@ -227,26 +227,26 @@ export function InboxPanel({ limit = 20, say: said, render, ...section }: InboxP
               <button
                 type="button"
                 data-part="mark-read"
-                aria-label={`${say.markRead}: ${item.title}`}
+                aria-label={`${texts.markRead}: ${item.title}`}
                 onClick={() => void list?.markRead([item.id])}
               >
-                {say.markRead}
+                {texts.markRead}
               </button>
             )}
           </li>
         ))}
       </ul>
       <p role="status" data-part="status">
-        {error ? say.failed : items.length > 0 ? '' : loading ? say.loading : say.empty}
+        {error ? texts.failed : items.length > 0 ? '' : loading ? texts.loading : texts.empty}
       </p>
       {error && (
         <button type="button" data-part="again" onClick={() => void list?.reload()}>
-          {say.again}
+          {texts.again}
         </button>
       )}
       {hasMore && (
         <button type="button" data-part="more" disabled={loading} onClick={() => void list?.more()}>
-          {say.more}
+          {texts.more}
         </button>
       )}
     </section>
@@ -256,8 +256,8 @@ export function InboxPanel({ limit = 20, say: said, render, ...section }: InboxP
 export type InboxPanelProps = Omit<React.ComponentProps<'section'>, 'children'> & {
   /** Items of a page. */
   limit?: number;
-  say?: Partial<Texts>;
-  /** What is shown of an item; otherwise its title and time. */
+  texts?: Partial<Texts>;
+  /** Renders an item; by default its title and time. */
   render?: (item: InboxItem) => ReactNode;
 };
 
@@ -270,12 +270,12 @@ function Item({ item }: { item: InboxItem }) {
   );
 }
 
-/** What the user has muted, with what ends it. */
+/** The user's mutes, each with a button that ends it. */
 export function MutePanel({
-  say: said,
+  texts: given,
   ...section
-}: Omit<React.ComponentProps<'section'>, 'children'> & { say?: Partial<Texts> }) {
-  const say = { ...texts, ...said };
+}: Omit<React.ComponentProps<'section'>, 'children'> & { texts?: Partial<Texts> }) {
+  const texts = { ...defaultTexts, ...given };
   const live = useLive();
   const [mutes, setMutes] = useState<readonly { type?: string; subject?: string }[] | null>(null);
   useEffect(() => {
@@ -294,22 +294,22 @@ export function MutePanel({
     setMutes(await live.inbox.mutes());
   };
   return (
-    <section aria-label={say.mutes} {...section}>
+    <section aria-label={texts.mutes} {...section}>
       <ul data-part="mutes">
         {mutes?.map((mute) => (
           <li key={`${mute.type ?? ''} ${mute.subject ?? ''}`}>
             <span>{mute.type ?? mute.subject}</span>{' '}
             <button
               type="button"
-              aria-label={`${say.unmute}: ${mute.type ?? mute.subject}`}
+              aria-label={`${texts.unmute}: ${mute.type ?? mute.subject}`}
               onClick={() => void unmute(mute)}
             >
-              {say.unmute}
+              {texts.unmute}
             </button>
           </li>
         ))}
       </ul>
-      <p role="status">{mutes === null ? say.loading : mutes.length === 0 ? say.noMutes : ''}</p>
+      <p role="status">{mutes === null ? texts.loading : mutes.length === 0 ? texts.noMutes : ''}</p>
     </section>
   );
 }

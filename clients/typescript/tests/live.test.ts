@@ -359,7 +359,7 @@ test('who is on a topic is shown, through cuts and a crash of the service too', 
   const between = await network();
   const mara = person({ url: between.url, roles: ['harbour-desk'] });
   await isLive(mara.live);
-  const here = mara.live.whoIsHere('topic:berth/5');
+  const here = mara.live.presence('topic:berth/5');
   const shown = () => here.value.people?.map((p) => p.user).sort();
   await eventually(() => here.value.count === 0, 'nobody is there');
   const [teo, pia] = [person({ roles: ['harbour-desk'] }), person({ roles: ['harbour-desk'] })];
@@ -380,7 +380,7 @@ test('who is on a topic is shown, through cuts and a crash of the service too', 
   await teo.live.subscribe('berth/5');
   await eventually(() => here.value.count === 2, 'right again after a crash');
   assert.deepEqual(shown(), [teo.user, pia.user].sort());
-  const refused = mara.live.whoIsHere('role:engineer');
+  const refused = mara.live.presence('role:engineer');
   await eventually(() => refused.value.error, 'it is refused');
   here.close();
   refused.close();

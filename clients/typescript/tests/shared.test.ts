@@ -199,13 +199,13 @@ test('each tab is shown who is there, and what one looks away from the others st
   const user = `crew-${++users}`;
   const [first, second] = [tab(user), tab(user)];
   await Promise.all([isLive(first.live), isLive(second.live)]);
-  const here = first.live.whoIsHere('topic:berth/7');
+  const here = first.live.presence('topic:berth/7');
   await eventually(() => here.value.count === 0, 'nobody is there');
   const other = tab(`crew-${++users}`);
   await isLive(other.live);
   await other.live.subscribe('berth/7');
   await eventually(() => here.value.people?.length === 1, 'one is there');
-  const late = second.live.whoIsHere('topic:berth/7');
+  const late = second.live.presence('topic:berth/7');
   await eventually(() => late.value.people?.length === 1, 'the other tab is shown it too');
   here.close();
   await other.live.unsubscribe('berth/7');

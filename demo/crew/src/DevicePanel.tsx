@@ -20,9 +20,9 @@ import {
   useInboxPages,
   useLive,
   useLiveState,
-  useNotifications,
+  useNotificationHandler,
   useUnreadTotal,
-  useWhoIsHere,
+  usePresence,
 } from 'rovett/react';
 import { connectShared } from 'rovett/shared';
 
@@ -114,7 +114,7 @@ function Connected({ label, role, switches }: { label: string; role: string; swi
   const state = useLiveState();
   const { items, list } = useInboxPages({ limit: 50 });
   const [newest, setNewest] = useState<Notification | null>(null);
-  useNotifications('*', setNewest);
+  useNotificationHandler('*', setNewest);
   const { transport } = state;
 
   return (
@@ -139,7 +139,7 @@ function Connected({ label, role, switches }: { label: string; role: string; swi
       <ScrollArea h={150} type="auto" offsetScrollbars>
         {items.length === 0 ? (
           <Text size="sm" c="dimmed">
-            {state.phase === 'live' ? 'Nothing has come yet; connected and waiting.' : 'Connecting …'}
+            {state.phase === 'live' ? 'No notifications yet. Connected.' : 'Connecting …'}
           </Text>
         ) : (
           <Stack gap={2}>
@@ -189,7 +189,7 @@ function Connected({ label, role, switches }: { label: string; role: string; swi
 
 /** Who of the person's role is connected. */
 function Colleagues({ role }: { role: string }) {
-  const { people, error } = useWhoIsHere(`role:${role}`);
+  const { people, error } = usePresence(`role:${role}`);
   return (
     <Text size="xs" c="dimmed" mb={4} truncate data-here={people?.length ?? ''}>
       {role} here now: {people ? people.map((p) => p.displayName ?? p.user).join(', ') : (error?.message ?? '…')}

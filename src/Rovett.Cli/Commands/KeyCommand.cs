@@ -15,7 +15,7 @@ static class KeyCommand
         Make, list and revoke API keys.
 
         Example:
-          rovett key make --name "booking backend" --scope send
+          rovett key create --name "booking backend" --scope send
         """) { Make(), List(), Rotate(), Revoke(), Recover() };
 
     static Command Make()
@@ -28,12 +28,12 @@ static class KeyCommand
         { Description = "A type that it may send, exact or ending in *; may be repeated. Without: any." };
         var to = new Option<string[]>("--to")
         { Description = "An address that it may send to, exact or ending in *; may be repeated. Without: any." };
-        var command = new Command("make", """
+        var command = new Command("create", """
             Make an API key; it is shown this once.
 
             Example:
-              rovett key make --name "booking backend" --scope send
-              rovett key make --name "engine room" --scope send --type "engine.*" --to role:engineer
+              rovett key create --name "booking backend" --scope send
+              rovett key create --name "engine room" --scope send --type "engine.*" --to role:engineer
             """) { name, scope, type, to };
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
@@ -174,11 +174,11 @@ static class KeyCommand
     {
         var connection = new Connection();
         var id = new Argument<string>("id") { Description = "The key's id, from 'rovett key list'." };
-        var command = new Command("revoke", """
+        var command = new Command("remove", """
             End an API key at once.
 
             Example:
-              rovett key revoke mUqE0K4nVdKQ1rH0hD7kWQ
+              rovett key remove mUqE0K4nVdKQ1rH0hD7kWQ
             """) { id };
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>

@@ -25,12 +25,12 @@ static class SigningKeyCommand
         var keySet = new Option<string?>("--key-set")
         { Description = "The address of a key set (JWKS), or file:NAME in the folder 'keys' of the data folder." };
         var issuer = new Option<string?>("--issuer") { Description = "An OpenID Connect issuer." };
-        var command = new Command("add", """
+        var command = new Command("create", """
             Add a signing key beside those there are. Without an option a secret is made, and shown this once.
 
             Example:
-              rovett signing-key add 2026-12 --kid 2026-12
-              rovett signing-key add idp --issuer https://login.ferries.example
+              rovett signing-key create 2026-12 --kid 2026-12
+              rovett signing-key create idp --issuer https://login.ferries.example
             """) { name, kid, publicKey, keySet, issuer };
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>

@@ -11,18 +11,18 @@ static class SpaceCommand
         Make, list and remove spaces: each with its own keys, users, channels, policies, limits and data. Needs an admin key of main.
 
         Example:
-          rovett space make harbour
+          rovett space create harbour
         """) { Make(), List(), Remove() };
 
     static Command Make()
     {
         var connection = new Connection();
         var name = new Argument<string>("name") { Description = "What it is called." };
-        var command = new Command("make", """
+        var command = new Command("create", """
             Make a space; its credentials are shown this once.
 
             Example:
-              rovett space make harbour
+              rovett space create harbour
             """) { name };
         Connection.Add(command, connection.Url, connection.Key, connection.Json);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>

@@ -101,7 +101,7 @@ static class GrantCommand
         Give one user or role a right on one topic, for a time.
 
         Example:
-          rovett grant give --user teo --topic berth/3 --may subscribe --for 8h
+          rovett grant create --user teo --topic berth/3 --may subscribe --for 8h
         """) { Give(), List(), End() };
 
     static readonly string[] Rights = ["subscribe", "follow", "say", "presence"];
@@ -115,11 +115,11 @@ static class GrantCommand
         var may = new Option<string[]>("--may") { Description = "subscribe, follow, say or presence; may be repeated.", Required = true };
         may.AcceptOnlyFromAmong(Rights);
         var holds = new Option<string?>("--for") { Description = "How long: 30m, 8h, 7d. Without: until it is ended." };
-        var command = new Command("give", """
+        var command = new Command("create", """
             Give a right.
 
             Example:
-              rovett grant give --user teo --topic berth/3 --may subscribe --may follow --for 8h
+              rovett grant create --user teo --topic berth/3 --may subscribe --may follow --for 8h
             """) { user, role, topic, may, holds };
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
@@ -142,7 +142,7 @@ static class GrantCommand
                 AnsiConsole.MarkupLine(
                     $"[green]Given[/] as grant {answer["grant"]}" +
                     $"{(answer["until"] is { } until ? $", until {((string)until!)[..19].Replace('T', ' ')}" : "")}. End it: rovett " +
-                    $"grant end {answer["grant"]}");
+                    $"grant remove {answer["grant"]}");
             }
             return 0;
         }));
@@ -194,11 +194,11 @@ static class GrantCommand
     {
         var connection = new Connection();
         var grant = new Argument<long>("grant") { Description = "Its number, from 'rovett grant list'." };
-        var command = new Command("end", """
+        var command = new Command("remove", """
             End a grant; whoever was on the topic by it leaves it at once.
 
             Example:
-              rovett grant end 41
+              rovett grant remove 41
             """) { grant };
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
@@ -220,7 +220,7 @@ static class DeciderCommand
         The backends that policies ask ("ask: rota"): a signed request for each question, a yes for a time.
 
         Example:
-          rovett decider set rota --at https://backend.example/decide
+          rovett decider create rota --at https://backend.example/decide
         """) { Set(), List(), Remove() };
 
     static Command Set()
@@ -232,11 +232,11 @@ static class DeciderCommand
         var allow = new Option<int?>("--allow-seconds")
         { Description = "How long a yes holds that does not say so itself; 300 by default." };
         var deny = new Option<int?>("--deny-seconds") { Description = "How long a no is remembered; 10 by default." };
-        var command = new Command("set", """
+        var command = new Command("create", """
             Make a decider, or change it; the secret that signs its requests is shown once, when it is made.
 
             Example:
-              rovett decider set rota --at https://backend.example/decide --timeout-ms 500
+              rovett decider create rota --at https://backend.example/decide --timeout-ms 500
             """) { name, at, timeout, allow, deny };
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>

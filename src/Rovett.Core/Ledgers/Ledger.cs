@@ -325,8 +325,8 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
         if (!spaces.TryGetValue(name, out var space))
         {
             var row = store.FindSpace(name)
-                ?? throw new Problem(404, "unknown-space", "No such space", $"There is no space '{name}'.",
-                "Check the path: /v1/… is the space main.").ToException();
+                ?? throw new Problem(404, "unknown-space", "No such space", $"No space is called '{name}'.",
+                "Check the path: /v1/… for the space main.").ToException();
             spaces[name] = space = new SpaceState(row, store, options, clock, recent.Of(name), residents);
         }
         if (space.TouchedBy != attempt)

@@ -50,14 +50,14 @@ static class Recipients
     {
         if (ledger.Options.StrictAddresses && reach.Find(r => !r.Known) is { } unknown)
         {
-            throw new Problem(422, "unknown-address", "Nobody knows that address", $"{unknown.Address}: no user or role by that name " +
+            throw new Problem(422, "unknown-address", "Unknown address", $"{unknown.Address}: no user or role by that name " +
                 $"has shown a credential or stands in the directory, or no policy is about the topic.",
-                "Check the spelling, or turn strictAddresses off to store it for later.")
+                "Check the spelling, or turn strictAddresses off to store it for later connections.")
             { Errors = [new FieldError("to", $"{unknown.Address} is not known")] }.ToException();
         }
         if (draft.Deadlines.Any(d => d.Each) && reach.Sum(r => r.Stored) is > Draft.MaxEach and var people)
         {
-            throw new Problem(422, "deadline-for-too-many", "A deadline for each can't wait for so many",
+            throw new Problem(422, "deadline-for-too-many", "Too many people for a deadline each",
                 $"It would wait for {people} people; the limit is {Draft.MaxEach}.",
                 "Use \"who\":\"anyone\", or send to fewer people.")
             { Errors = [new FieldError("deadlines", $"\"each\" waits for {people} people; the limit is {Draft.MaxEach}")] }.ToException();

@@ -156,8 +156,8 @@ internal sealed class SpaceState
             if (AudiencesOf(address.ToString()).Count >= Draft.MaxAudiencesPerAddress)
             {
                 throw new Problem(422, "too-many-audiences", "Too many combinations of addresses",
-                    $"{address} already stands in {Draft.MaxAudiencesPerAddress} different combinations of 'to' and 'except'.",
-                    "Use fewer distinct combinations: a role of its own for a group that is often addressed together.").ToException();
+                    $"{address} is already part of {Draft.MaxAudiencesPerAddress} combinations of 'to' and 'except'.",
+                    "Use fewer combinations: create a role for a group that is often addressed together.").ToException();
             }
         }
         log = Keep(store.AddLog(Id, key, audience is null ? [] : addresses));

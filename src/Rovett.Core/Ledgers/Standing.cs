@@ -13,14 +13,14 @@ static class Standing
     public static void Require(UserState user, Identity identity)
     {
         if (user.Row.Blocked)
-            throw new Problem(403, "user-blocked", "The user is blocked", "No credential of this user is let in.",
-                "Ask whoever runs the application; backends: PUT /v1/users/{id} with \"blocked\": false.").ToException();
+            throw new Problem(403, "user-blocked", "User blocked", "This user's credentials are not accepted.",
+                "Ask an administrator. Backends: PUT /v1/users/{id} with \"blocked\": false.").ToException();
         if (identity.IssuedAtMicros < user.Row.ValidFrom || user.Row.Ahead.Contains(-identity.IssuedAtMicros)) throw SignedOut();
     }
 
     static ProblemException SignedOut() =>
-        new Problem(401, "signed-out", "The user was signed out", "The credential was made before that.",
-        "Sign in again, and use a token that is made after the sign-out.").ToException();
+        new Problem(401, "signed-out", "User signed out", "The credential was issued before the sign-out.",
+        "Sign in again and use a token issued after the sign-out.").ToException();
 
     /// <summary>A user who shows a credential; null: nobody is known by the id yet.</summary>
     /// <exception cref="ProblemException">The credential does not hold.</exception>

@@ -11,8 +11,8 @@ static class Users
     public static UserState Required(SpaceState state, string user, Identity? by)
     {
         var found = state.Find(user)
-            ?? throw new Problem(404, "unknown-user", "Nothing is stored for this user", "The user has no inbox yet.",
-            "Connect once, or send something to the user first.").ToException();
+            ?? throw new Problem(404, "unknown-user", "No inbox yet", "Nothing is stored for this user.",
+            "Connect once, or send to the user first.").ToException();
         if (by is not null) Standing.Require(found, by);
         return found;
     }

@@ -61,7 +61,7 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
         catch (Exception malformed) when (malformed is JsonException or InvalidOperationException)
         {
             return Refuse(null,
-                new Problem(400, "malformed-json", "The message is not JSON", "The message could not be read as one JSON object.",
+                new Problem(400, "malformed-json", "The message is not JSON", "The message is not one JSON object.",
                 "Send one JSON object with a 'kind', such as {\"kind\":\"ack\",\"upTo\":\"…\"}."));
         }
     }
@@ -304,13 +304,13 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
 
     /// <summary>The answer to a cursor that is not of this space and epoch.</summary>
     public static Problem BadCursor(string field, CursorState state) => state == CursorState.Malformed
-        ? new Problem(422, "malformed-cursor", "That is no cursor",
-        $"{field} is not a cursor: a cursor has {CursorSeal.Length} characters.",
-        "Pass a cursor on exactly as it came, as a string.")
+        ? new Problem(422, "malformed-cursor", "Not a valid cursor",
+        $"{field} is not a cursor; a cursor has {CursorSeal.Length} characters.",
+        "Pass the cursor exactly as received, as a string.")
         { Errors = [new FieldError(field, "is not a cursor")] }
-        : new Problem(422, "foreign-cursor", "The cursor is not of this space's present life",
-        $"{field} was not made by this space, or before its store was replaced.",
-        "Take the newest cursor that came in this session.")
+        : new Problem(422, "foreign-cursor", "Cursor from another life of the store",
+        $"{field} was created by another space, or before the store was restored.",
+        "Use the newest cursor received in this session.")
         { Errors = [new FieldError(field, "was not made here")] };
 
     static DeviceMessage Refuse(string? requestId, Problem problem) => new(DeviceMessageKind.Unknown, requestId, null, problem);

@@ -49,7 +49,7 @@ public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory 
         if (Note(space, shown, FairRoom.NetworkOf(context.Connection.RemoteIpAddress)) && lines.Take(out _) == TimeSpan.Zero)
             log.LogWarning("A page of {Origin} was refused in space {Space}: its origin is not in 'origins'. Should the page be yours, " +
                 "add it; 'rovett status' lists what was refused", shown, space?.Name ?? "(unknown)");
-        throw new Problem(403, "origin-refused", "This page's origin is not allowed", $"The request came from a page of '{shown}'.",
+        throw new Problem(403, "origin-refused", "Origin not allowed", $"The request came from a page of '{shown}'.",
             space?.Settings.Origins is null ? "Add exactly this origin to the setting 'origins', if the page is yours."
             : "Add exactly this origin to the space's setting 'origins' (PATCH /v1/settings), if the page is yours.").ToException();
     }

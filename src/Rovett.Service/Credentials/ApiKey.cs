@@ -47,8 +47,8 @@ public sealed class ApiKey(StoredApiKey stored)
             i++;
         }
         if (errors.Count > 0)
-            throw new Problem(403, "api-key-narrowed", "The API key may not send this", string.Join("; ", errors.Select(e => e.Detail)),
-                "Use a key that is made for it: POST /v1/keys with types and addresses.")
+            throw new Problem(403, "api-key-narrowed", "API key not allowed to send this", string.Join("; ", errors.Select(e => e.Detail)),
+                "Use a key that covers it: POST /v1/keys with types and addresses.")
             { Errors = errors }.ToException();
     }
 

@@ -56,40 +56,40 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
     public ApiKey Require(HttpContext context, SpaceRuntime space, string scope)
     {
         if (Bearer.Of(context) is not { } text)
-            throw new Problem(401, "api-key-missing", "An API key is missing", "This path is for backends and no credential was shown.",
-                "Send 'Authorization: Bearer rovett_key_…'; rovett serve prints the first key when it first starts.").ToException();
+            throw new Problem(401, "api-key-missing", "API key missing", "This path is for backends, and the request has no credential.",
+                "Send 'Authorization: Bearer rovett_key_…'; rovett serve prints the first key on the first start.").ToException();
         if (!text.StartsWith(Secrets.KeyPrefix, StringComparison.Ordinal))
-            throw new Problem(401, "token-for-api-key", "That is no API key",
-                "This path is for backends, and something else than an API key was shown.",
-                "Send a key that begins with rovett_key_; a user's token can't send.").ToException();
+            throw new Problem(401, "token-for-api-key", "Not an API key",
+                "This path is for backends, and the credential is not an API key.",
+                "Send a key that begins with rovett_key_; user tokens are not accepted here.").ToException();
         var cache = known;
         if (!cache.TryGetValue(text, out var found) || found.Touched < Now - TouchEvery)
         {
             var stored = store.FindKey(Secrets.Hash(text));
             if (stored is null)
-                throw new Problem(401, "api-key-unknown", "The API key is not known",
-                    "No such key was ever made here, or the data folder is another one.",
-                    "Check it for a missing end, and that the service runs on the data folder that made it.").ToException();
+                throw new Problem(401, "api-key-unknown", "Unknown API key",
+                    "No key with this value exists in this data folder.",
+                    "Check that the key is complete, and that the service uses the data folder it was created in.").ToException();
             if (stored.Revoked is not null)
-                throw new Problem(401, "api-key-revoked", "The API key was revoked",
+                throw new Problem(401, "api-key-revoked", "API key revoked",
                     $"The key '{stored.Name}' was revoked at {new StoredTime(stored.Revoked.Value)}.",
-                    "Use another key; rovett key make makes one.").ToException();
+                    "Use another key; create one with rovett key create.").ToException();
             store.TouchKey(stored.Id, Now);
             if (cache.Count > MostKnown) known = cache = new();
             cache[text] = found = (new ApiKey(stored), Now);
         }
         var key = found.Key;
         if (key.Stored.Ends <= Now)
-            throw new Problem(401, "api-key-ended", "The API key has ended",
-                $"The key '{key.Stored.Name}' was followed by another, and held until {new StoredTime(key.Stored.Ends.Value)}.",
-                "Use the key that followed it.").ToException();
+            throw new Problem(401, "api-key-ended", "API key expired",
+                $"The key '{key.Stored.Name}' was replaced, and expired at {new StoredTime(key.Stored.Ends.Value)}.",
+                "Use the key that replaced it.").ToException();
         context.Items[ActorItem] = (key.Stored.Space, key.Actor);
         if (key.Stored.Space != space.Name)
-            throw new Problem(403, "api-key-of-another-space", "The API key is of another space",
-                $"It was not made for the space '{space.Name}'.",
-                "Use this space's key, or the path of the space the key was made for.").ToException();
+            throw new Problem(403, "api-key-of-another-space", "API key of another space",
+                $"It was not created for the space '{space.Name}'.",
+                "Use a key of this space, or the path of the key's space.").ToException();
         if (!key.Has(scope))
-            throw new Problem(403, "api-key-scope", "The API key may not do this",
+            throw new Problem(403, "api-key-scope", "API key scope missing",
                 $"This needs the scope '{scope}'; the key '{key.Stored.Name}' has {key.Stored.Scopes}.",
                 $"Use a key with the scope '{scope}'.").ToException();
         return key;

@@ -77,8 +77,8 @@ public sealed class KeySets : IDisposable
         }
 
         Fetched Usable() => fetched is { At: not null } have && Due - have.FetchedAt <= LastsWithout ? have
-            : throw new Problem(503, "signing-keys-unavailable", "The signing keys can't be fetched",
-            $"The signing key '{name}' is kept elsewhere, and could not be fetched.",
+            : throw new Problem(503, "signing-keys-unavailable", "Signing keys unavailable",
+            $"The signing key '{name}' is a key set that could not be fetched.",
             "Try again shortly. Operators: GET /v1/signing-keys says why.")
             { RetryAfterSeconds = 10 }.ToException();
 

@@ -64,8 +64,8 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
             ?? throw new Problem(401, "not-signed-in", "Not signed in", "The console's session has ended.", "Sign in again.").ToException();
         if (may == "operate" && who.May != "operate")
         {
-            throw new Problem(403, "may-only-view", "This operator may only view",
-                $"'{who.Name}' has the right to view, and this changes something.", "Ask an operator who may operate.").ToException();
+            throw new Problem(403, "may-only-view", "View-only operator",
+                $"'{who.Name}' may only view, and this request changes something.", "Ask an operator who may operate.").ToException();
         }
         return who;
     }
@@ -76,7 +76,7 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
     {
         if (context.Request.Headers["X-Rovett-Console"] != "1")
         {
-            throw new Problem(403, "foreign-page", "Not from the console", "The request does not come from the console's own page.",
+            throw new Problem(403, "foreign-page", "Not from the console", "The request does not come from the console's page.",
                 "Use the console at /console.").ToException();
         }
     }
@@ -86,8 +86,8 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
     {
         if (link is null || access.SignupLink(Secrets.Hash(link), Now) is not { } may)
         {
-            throw new Problem(403, "link-ended", "The sign-up link does not hold", "It was used, or is older than 15 minutes.",
-                "Ask for another: rovett console link, or restart the service with --console-link.").ToException();
+            throw new Problem(403, "link-ended", "Sign-up link expired", "It was used before, or is older than 15 minutes.",
+                "Create another with rovett console link, or restart the service with --console-link.").ToException();
         }
         if (password.Length < MinPassword)
         {
@@ -97,8 +97,8 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
         var made = new StoredOperator(name, may, hash, Now);
         if (!access.SignUp(Secrets.Hash(link), made, Now))
         {
-            throw new Problem(409, "operator-exists", "That operator exists already", $"There is an operator '{name}'.",
-                "Choose another name: the link holds still. Or sign in.").ToException();
+            throw new Problem(409, "operator-exists", "Operator exists already", $"There is an operator '{name}'.",
+                "Choose another name (the link is still valid), or sign in.").ToException();
         }
         Begin(context, made);
     }
@@ -128,7 +128,7 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
             return;
         }
         Note(context, name, false);
-        throw new Problem(401, "sign-in-failed", "Name or password is not right", "No operator with this name has this password.",
+        throw new Problem(401, "sign-in-failed", "Wrong name or password", "No operator with this name has this password.",
             "Try again, or ask for a new sign-up link: rovett console link.").ToException();
     }
 

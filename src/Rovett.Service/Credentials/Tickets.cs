@@ -44,8 +44,8 @@ public sealed class Tickets : IDisposable
     {
         var user = credential.Identity.User.Value;
         if (!given.Take((space, user)))
-            throw new Problem(429, "too-many-tickets", "Too many tickets", $"One user may be given {PerUserAndSecond} a second.",
-                "Ask for one ticket for each connection, right before it.")
+            throw new Problem(429, "too-many-tickets", "Too many tickets", $"The limit is {PerUserAndSecond} a second for one user.",
+                "Request one ticket per connection, right before connecting.")
             { RetryAfterSeconds = 1 }.ToException();
         var ticket = Secrets.New(Secrets.TicketPrefix);
         store.Add(Secrets.Hash(ticket),
@@ -73,8 +73,8 @@ public sealed class Tickets : IDisposable
             "Ask for a new one: POST /v1/tickets with the user's token.");
         if (found.Space != space)
         {
-            throw new Problem(403, "ticket-of-another-space", "The ticket is of another space", $"It was not made for the space '{space}'.",
-                "Use the path of the space it was made for.").ToException();
+            throw new Problem(403, "ticket-of-another-space", "Ticket of another space", $"It was not created for the space '{space}'.",
+                "Use the path of the space it was created for.").ToException();
         }
         if (!await keys.Holds(space, found.SigningKey, found.KeyId))
         {

@@ -27,8 +27,8 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
     public async ValueTask<Credential> Check(string token, SpaceRuntime space)
     {
         if (token.StartsWith(Secrets.KeyPrefix, StringComparison.Ordinal))
-            throw Refused(401, "api-key-for-token", "An API key is no user's token", "This path is for users, and an API key was shown.",
-                "Show a token that names the user: rovett token --user <id> makes one.");
+            throw Refused(401, "api-key-for-token", "API key given where a user token is required", "This path is for users, and the request has an API key.",
+                "Use a token for the user; create one with rovett token --user <id>.");
         if (token.Length > MaxLength) throw Malformed($"It is {token.Length} characters long; the limit is {MaxLength}.");
         var verified = keys.Verified(space.Name); // before anything is looked at, so that what changes meanwhile is not overlooked
         var settings = space.Settings;
@@ -40,8 +40,8 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         }
         var (jwt, algorithm, kid) = Header(token);
         if (!settings.Algorithms.Contains(algorithm))
-            throw Refused(401, "token-algorithm", "The token's algorithm is not accepted",
-                $"The token says '{Shorten(algorithm)}'; this space accepts {string.Join(", ", settings.Algorithms)}.",
+            throw Refused(401, "token-algorithm", "Token algorithm not accepted",
+                $"The token uses '{Shorten(algorithm)}'; this space accepts {string.Join(", ", settings.Algorithms)}.",
                 "Sign the token with one of these, and a key that this space has.");
         var key = await SignedBy(jwt, space.Name, algorithm, kid) ?? throw await Unsigned(jwt, space, algorithm, kid);
         var credential = Claims(jwt, space, settings, key) with { TokenHash = hash };
@@ -67,9 +67,9 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
             }
             if (root.TryGetProperty("crit", out _))
             {
-                throw Refused(401, "token-critical", "The token needs what is not spoken here",
-                    "Its header has crit (RFC 7515, section 4.1.11), and none of what that can name is known here.",
-                    "Make the token without it.");
+                throw Refused(401, "token-critical", "Critical header not supported",
+                    "Its header has crit (RFC 7515, section 4.1.11), and no critical extension is supported.",
+                    "Issue the token without crit.");
             }
             string? kid = null;
             if (root.TryGetProperty("kid", out var named) && (!JsonText.TryString(named, out kid) || kid.Length > 256))
@@ -109,12 +109,12 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         foreach (var other in algorithm == "HS256" ? spaces.All.Where(s => s != space).Take(MostOtherSpaces) : [])
         {
             if (await SignedBy(jwt, other.Name, algorithm, kid) is not null)
-                return Refused(403, "token-of-another-space", "The token is of another space",
+                return Refused(403, "token-of-another-space", "Token of another space",
                     $"It was not signed for the space '{space.Name}'.",
-                    "Sign it with this space's secret, or use the path of the space it was made for.");
+                    "Sign it with a key of this space, or use the path of the token's space.");
         }
-        return Refused(401, "token-signature", "The token's signature does not match", $"It was not signed with a {algorithm} key of " +
-            $"this space{(kid is null ? "" : $" that is called '{Shorten(kid)}'")}, or was changed.",
+        return Refused(401, "token-signature", "Token signature invalid", $"It was not signed with a {algorithm} key of " +
+            $"this space{(kid is null ? "" : $" with kid '{Shorten(kid)}'")}, or was changed.",
             "Sign it with the secret shown when the space was made, or add the key: POST /v1/signing-keys.");
     }
 
@@ -144,19 +144,19 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         if (DateTimeOffset.UnixEpoch.AddSeconds(iat) > now + settings.ClockSkew
             || (claims.TryGetProperty("nbf", out var _)
             && (Seconds(claims, "nbf") is not { } nbf || DateTimeOffset.UnixEpoch.AddSeconds(nbf) > now + settings.ClockSkew)))
-            throw Refused(401, "token-not-yet", "The token is from the future", "Its iat or nbf lies after this service's time.",
-                "Set the clocks of the backend and of this service by NTP.");
+            throw Refused(401, "token-not-yet", "Token not valid yet", "Its iat or nbf is ahead of the service's clock.",
+                "Synchronise the clocks of the backend and the service (NTP).");
         if (exp - iat > settings.MaxTokenLife.TotalSeconds)
-            throw Refused(401, "token-life", "The token holds for too long",
-                $"From iat to exp are {exp - iat:0} s; this space takes tokens of at most {settings.MaxTokenLife.TotalSeconds:0} s.",
-                "Make tokens that end sooner, or change the setting tokens.maxLifeSeconds of the space.");
+            throw Refused(401, "token-life", "Token lifetime too long",
+                $"Its lifetime (exp minus iat) is {exp - iat:0} s; the limit is {settings.MaxTokenLife.TotalSeconds:0} s.",
+                "Issue shorter tokens, or raise the space's setting tokens.maxLifeSeconds.");
         if (key.Issuer is { } issuer
             && !(claims.TryGetProperty("iss", out var iss) && iss.ValueKind == JsonValueKind.String && iss.ValueEquals(issuer)))
-            throw Refused(401, "token-issuer", "The token is of another issuer",
-                $"The key '{key.Name}' is of the issuer {issuer}, and the token's iss is not.", "Use a token of that issuer.");
+            throw Refused(401, "token-issuer", "Wrong issuer",
+                $"The key '{key.Name}' belongs to the issuer {issuer}; the token's iss is different.", "Use a token from that issuer.");
         if (settings.Audiences.Count > 0 && !(claims.TryGetProperty("aud", out var aud) && IsAmong(aud, settings.Audiences)))
-            throw Refused(401, "token-audience", "The token is for somebody else",
-                $"Its aud names none of {string.Join(", ", settings.Audiences)}.", "Ask for a token with this space's audience.");
+            throw Refused(401, "token-audience", "Wrong audience",
+                $"Its aud contains none of {string.Join(", ", settings.Audiences)}.", "Ask for a token with this space's audience.");
         return new Credential(
             new Identity(new UserId(user), Roles(claims, settings.RolesClaim), (long)Math.Round(iat * 1_000_000),
             ForPolicies(claims, space.ClaimPaths)), expires, key.Name, key.Id);
@@ -167,8 +167,8 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         var now = clock.GetUtcNow();
         if (now - settings.ClockSkew >= expires)
         {
-            throw Refused(401, "token-expired", "The token has expired",
-                $"It ended at {expires:yyyy-MM-dd'T'HH:mm:ss'Z'}; it is {now:yyyy-MM-dd'T'HH:mm:ss'Z'}.",
+            throw Refused(401, "token-expired", "Token expired",
+                $"It expired at {expires:yyyy-MM-dd'T'HH:mm:ss'Z'}; it is {now:yyyy-MM-dd'T'HH:mm:ss'Z'}.",
                 "Get a new token from your backend.");
         }
     }
@@ -243,12 +243,12 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         && seconds is > 0 and < 253_402_300_000 ? seconds : null;
 
     static ProblemException Incomplete(string claim, string what) =>
-        new Problem(401, "token-claims", "The token lacks something", $"{claim}: {what}.", "Add the claim where the token is made.")
+        new Problem(401, "token-claims", "Claim missing or invalid", $"{claim}: {what}.", "Add the claim where the token is issued.")
         { Errors = [new FieldError(claim, what)] }.ToException();
 
     static ProblemException Malformed(string detail) =>
-        Refused(401, "token-malformed", "The token can't be read", detail,
-        "Send 'Authorization: Bearer <token>' with a token of three parts joined by dots, made by a JWT library.");
+        Refused(401, "token-malformed", "Malformed token", detail,
+        "Send 'Authorization: Bearer <token>' with a JWT: three parts joined by dots.");
 
     static ProblemException Refused(int status, string slug, string title, string detail, string fix) =>
         new Problem(status, slug, title, detail, fix).ToException();

@@ -34,9 +34,9 @@ sealed class ProblemMiddleware(RequestDelegate next, Refusals refusals, Faults f
         catch (BadHttpRequestException bad)
         {
             await Problems.Write(context, bad.StatusCode == 413
-                ? new Problem(413, "body-too-large", "The body is too large", "The request's body is over the limit maxBodyBytes.",
+                ? new Problem(413, "body-too-large", "Body too large", "The request's body is over the limit maxBodyBytes.",
                 "Send less; put large content behind a link.")
-                : new Problem(bad.StatusCode, "bad-request", "The request can't be read", bad.Message,
+                : new Problem(bad.StatusCode, "bad-request", "Malformed request", bad.Message,
                 "Check the request's headers and body."));
         }
         catch (Exception error) when (LedgerPump.IsStoreFailure(error) && !context.RequestAborted.IsCancellationRequested)
@@ -51,8 +51,8 @@ sealed class ProblemMiddleware(RequestDelegate next, Refusals refusals, Faults f
         {
             faults.Bug(SpaceDirectory.NameOf(context), Template(context), error);
             await Problems.Write(context,
-                new Problem(500, "internal", "Something went wrong inside the service", "The request could not be carried out.",
-                "Try again; the operator finds the reason in the service's log."));
+                new Problem(500, "internal", "Internal error", "The request failed because of a bug in the service.",
+                "Try again. Operators: the service log has the stack."));
         }
     }
 
@@ -74,10 +74,10 @@ sealed class ProblemMiddleware(RequestDelegate next, Refusals refusals, Faults f
 
     static Problem? Bare(HttpContext context) => context.Response.StatusCode switch
     {
-        404 => new Problem(404, "unknown-path", "No such path", $"Nothing is at {context.Request.Method} {context.Request.Path}.",
+        404 => new Problem(404, "unknown-path", "No such path", $"No endpoint at {context.Request.Method} {context.Request.Path}.",
             "See docs/protocol.md for the paths; spaces other than main begin with /s/<space>."),
-        405 => new Problem(405, "unknown-method", "The path does not take this method",
-            $"{context.Request.Path} does not take {context.Request.Method}.", $"Use {context.Response.Headers.Allow}."),
+        405 => new Problem(405, "unknown-method", "Method not allowed",
+            $"{context.Request.Path} does not support {context.Request.Method}.", $"Use {context.Response.Headers.Allow}."),
         415 => new Problem(415, "unsupported-content", "The body is not JSON", "The Content-Type is not application/json.",
             "Send 'Content-Type: application/json'."),
         _ => null,

@@ -64,7 +64,7 @@ public static class Json
         // The parser itself does not look into texts.
         if (!Utf8.IsValid(bytes))
         {
-            throw new Problem(400, "malformed-json", "The body is not JSON", "It holds bytes that are not UTF-8.",
+            throw new Problem(400, "malformed-json", "The body is not JSON", "It contains bytes that are not UTF-8.",
                 "Send one JSON object, in UTF-8.").ToException();
         }
         try
@@ -73,14 +73,14 @@ public static class Json
         }
         catch (InvalidOperationException)
         {
-            throw new Problem(400, "malformed-json", "The body is not JSON", "A member's name holds half of a surrogate pair.",
+            throw new Problem(400, "malformed-json", "The body is not JSON", "A member name contains half of a surrogate pair.",
                 "Send well-formed Unicode.").ToException();
         }
         catch (JsonException error)
         {
             throw new Problem(400, "malformed-json", "The body is not JSON",
                 $"Line {error.LineNumber + 1}, byte {error.BytePositionInLine + 1}: {Plain(error.Message)}",
-                "Send one JSON object, in UTF-8, naming each member once.").ToException();
+                "Send one JSON object in UTF-8, with each member once.").ToException();
         }
     }
 

@@ -40,6 +40,6 @@ public sealed class LineReader(PipeReader reader, int maxBytes)
     static byte[] Trimmed(ReadOnlySequence<byte> found) => found.ToArray().AsSpan().Trim(" \t\r"u8).ToArray();
 
     ProblemException TooLong() =>
-        new Problem(413, "line-too-long", "A line is too long", $"Line {line} is longer than {maxBytes} bytes.",
+        new Problem(413, "line-too-long", "Line too long", $"Line {line} is longer than {maxBytes} bytes.",
         "Send one JSON object a line, with a line break after each.").ToException();
 }

@@ -82,15 +82,15 @@ public sealed class LedgerPump : IDisposable
 
     /// <summary>What is answered when more is sent than can be stored.</summary>
     public static Problem Overloaded() =>
-        new(503, "overloaded", "The service has more to do than it can",
-        "More is sent than can be stored, and what waits already would make this wait too long.",
+        new(503, "overloaded", "Overloaded",
+        "More is sent than can be stored in time.",
         "Try again after the seconds named in Retry-After.")
         { RetryAfterSeconds = RetryAfterSeconds };
 
     /// <summary>What is answered when a commit failed.</summary>
     public static Problem StoreFailed() =>
-        new(503, "store-unavailable", "The store can't be written now", "Nothing of this request was stored.",
-        "Try again; with an Idempotency-Key it is safe. If it lasts, the operator finds the reason in the service's log (disk full, " +
+        new(503, "store-unavailable", "Store unavailable", "The store cannot be written now; nothing of this request was stored.",
+        "Try again; with an Idempotency-Key that is safe. If it persists, the service log has the reason (disk full, " +
         "read-only, locked).")
         { RetryAfterSeconds = 2 };
 

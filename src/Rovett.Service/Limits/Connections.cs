@@ -14,21 +14,21 @@ public sealed class Connections
     static readonly TimeSpan SayAgainAfter = TimeSpan.FromMinutes(1);
 
     readonly FairRoom room;
+    readonly ILogger<Connections> log;
     long saidAt;
 
     /// <summary>Makes an empty one.</summary>
     /// <param name="most">The most connections; fewer when the process may not open so many files.</param>
-    public Connections(int most)
+    /// <param name="log">Hears when they are all taken.</param>
+    public Connections(int most, ILogger<Connections> log)
     {
+        this.log = log;
         Most = OpenFiles() is { } files ? (int)Math.Min(most, Math.Max(files - Reserve, files / 2)) : most;
         room = new FairRoom(Most, TimeSpan.FromSeconds(1));
     }
 
     /// <summary>The most connections.</summary>
     public int Most { get; }
-
-    /// <summary>Hears when they are all taken.</summary>
-    public ILogger? Log { get; set; }
 
     /// <summary>How many there are.</summary>
     public int Now => room.Taken;
@@ -53,7 +53,7 @@ public sealed class Connections
         if (said != 0 && now - said < SayAgainAfter.TotalMilliseconds) return;
         if (Interlocked.CompareExchange(ref saidAt, now, said) == said)
         {
-            Log?.LogWarning("There are {Most} connections, as many as may be (maxConnections, or the open files of the process): the " +
+            log.LogWarning("There are {Most} connections, as many as may be (maxConnections, or the open files of the process): the " +
                 "network that has most loses its oldest for each new one. {Refused} were ended so since the start", Most, room.Refused);
         }
     }

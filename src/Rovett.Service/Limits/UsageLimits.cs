@@ -47,7 +47,7 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
         headers["RateLimit"] = string.Create(CultureInfo.InvariantCulture,
             $"\"sends\";r={remaining};t={(int)Math.Ceiling(wait.TotalSeconds)}");
         if (wait > TimeSpan.Zero)
-            throw new Problem(429, "too-many-sends", "Too many sends", $"The key '{keyName}' may send {rate} a second.",
+            throw new Problem(429, "too-many-sends", "Too many sends", $"The key '{keyName}' may send {rate} notifications a second.",
                 "Send slower, or raise the limit: PATCH /v1/settings with limits.sendsPerSecond.")
             { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.ToException();
     }
@@ -58,8 +58,8 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
     {
         int most = SessionsPerUser(space);
         if (Count(byUser, (space.Name, user), most) is not { } leaveUser)
-            throw new Problem(429, "too-many-sessions", "The user has too many sessions", $"One user may have {most} at a time.",
-                "End sessions that are not needed; the operator can raise sessionsPerUser.")
+            throw new Problem(429, "too-many-sessions", "Too many sessions", $"The limit is {most} for one user.",
+                "Close sessions that are not needed. Operators: raise sessionsPerUser.")
             { RetryAfterSeconds = 5 }.ToException();
         if (address is null) return leaveUser;
         if (Count(byAddress, FairRoom.NetworkOf(address), options.SessionsPerAddress) is { } leaveAddress)
@@ -68,8 +68,8 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
         }
         leaveUser.Dispose();
         throw new Problem(429, "too-many-sessions", "Too many sessions from one address",
-            $"One network address may have {options.SessionsPerAddress} at a time.",
-            "The operator can raise sessionsPerAddress; behind a proxy, trustedProxies tells whose addresses count.")
+            $"The limit is {options.SessionsPerAddress} for one network address.",
+            "Operators: raise sessionsPerAddress; behind a proxy, set trustedProxies.")
         { RetryAfterSeconds = 5 }.ToException();
     }
 
@@ -82,8 +82,8 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
 
     /// <summary>What is told to who is not waited for.</summary>
     public Problem TooManyUnauthenticated() =>
-        new(503, "too-many-unauthenticated", "Too many connections have not said whose they are",
-        $"At most {options.MaxUnauthenticated} may wait for their first message at a time.",
+        new(503, "too-many-unauthenticated", "Too many unauthenticated connections",
+        $"The limit is {options.MaxUnauthenticated} connections without a first message.",
         "Try again shortly, or connect with a header or a ticket.")
         { RetryAfterSeconds = 1 };
 

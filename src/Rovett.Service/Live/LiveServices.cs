@@ -4,18 +4,16 @@ using Rovett.Service.Credentials;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Limits;
+using Rovett.Service.Options;
 using Rovett.Service.Topics;
 
 namespace Rovett.Service.Live;
 
-/// <summary>What every live session needs.</summary>
+/// <summary>What every live session needs. <c>Switches</c>: what is broken on purpose; null: nothing.</summary>
 public sealed record LiveServices(LedgerPump Ledger, HistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session,
-    UsageLimits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, int MessagesPerSecond, ServiceClock Clock, Faults Faults,
-    MarkSteps Marks)
+    UsageLimits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, RovettOptions Options, ServiceClock Clock, Faults Faults,
+    MarkSteps Marks, FaultSwitches? Switches = null)
 {
-    /// <summary>What is broken on purpose; null: nothing.</summary>
-    public FaultSwitches? Switches { get; init; }
-
     /// <summary>One for each session whose page is being read: the others wait here and not among the pool's work, so that whatever
     /// else is asked is answered beside thousands who catch up.</summary>
     public SemaphoreSlim PageTurns { get; } = new(Math.Max(2, Environment.ProcessorCount));

@@ -51,7 +51,7 @@ public sealed class LiveSession
         this.credential = credential;
         this.ticket = ticket;
         this.place = place;
-        messages = services.MessagesPerSecond > 0 ? new Bucket(services.MessagesPerSecond, services.Clock) : null;
+        messages = services.Options.MessagesPerSecond > 0 ? new Bucket(services.Options.MessagesPerSecond, services.Clock) : null;
         WarnInTime();
         feeder = new SessionFeeder(services.History, services.Recent.Of(space.Name), space.Cursors);
         Space = space;
@@ -342,12 +342,12 @@ public sealed class LiveSession
         var renewed = await services.Tokens.Check(message.Token!, Space);
         if (renewed.Identity.User != credential.Identity.User)
             return Messages.Refused(message.RequestId,
-                new Problem(403, "token-of-another-user", "The token is another user's", "A session stays its user's.",
-                "Open a session for the other user, and end this one."));
+                new Problem(403, "token-of-another-user", "Token of another user", "A session belongs to one user.",
+                "Open another session for that user."));
         if (renewed.Identity.IssuedAtMicros < credential.Identity.IssuedAtMicros)
             return Messages.Refused(message.RequestId,
-                new Problem(422, "token-older", "The token is older than the session's",
-                "It was made before the one that the session holds by.", "Get a new token from your backend."));
+                new Problem(422, "token-older", "Token older than the current one",
+                "It was issued before the token the session uses.", "Get a new token from your backend."));
         await services.Ledger.Ask(new IdentifyCommand(Space.Name, renewed.Identity));
         credential = renewed;
         WarnInTime();
@@ -365,9 +365,9 @@ public sealed class LiveSession
             if (tooOften)
             {
                 return Messages.Refused(message.RequestId,
-                    new Problem(409, "again-too-often", "It was sent as often as it will be",
+                    new Problem(409, "again-too-often", "Too many attempts",
                     $"A notification is sent at most {services.Session.MaxAttempts} times to one session.",
-                    "Acknowledge it, and look at why its handler fails; the inbox has it."));
+                    "Acknowledge it and fix the handler that fails. The notification stays in the inbox."));
             }
         }
         else
@@ -382,9 +382,9 @@ public sealed class LiveSession
         if (!known)
         {
             return Messages.Refused(message.RequestId,
-                new Problem(422, "not-outstanding", "Not all of these are outstanding",
-                "This session was not sent one of these notifications, or acknowledged it before.",
-                "Acknowledge what came in this session, once."));
+                new Problem(422, "not-outstanding", "Not outstanding",
+                "One of these notifications was not sent to this session, or was acknowledged before.",
+                "Acknowledge each notification of this session once."));
         }
         return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
     }

@@ -103,8 +103,8 @@ sealed class PollTransport(TimeProvider clock) : ISessionOutput
         {
             if (number == turn) return last;
             if (number != turn + 1)
-                throw new Problem(409, "poll-out-of-turn", "The request is not the next one",
-                    string.Create(CultureInfo.InvariantCulture, $"The last one answered was turn {turn}; this one says {number}."),
+                throw new Problem(409, "poll-out-of-turn", "Poll out of turn",
+                    string.Create(CultureInfo.InvariantCulture, $"The last answered turn is {turn}; this request has {number}."),
                     "Ask with turn one higher than that of the last answer, or open a new session with the newest cursor.").ToException();
             asking++;
             some?.TrySetCanceled(CancellationToken.None); // one at a time: the newest
@@ -121,8 +121,8 @@ sealed class PollTransport(TimeProvider clock) : ISessionOutput
         }
         catch (TaskCanceledException) when (mine.Task.IsCanceled)
         {
-            throw new Problem(409, "poll-superseded", "A newer request took this one's place",
-                "Only one request of a session waits at a time.", "Wait for the answer before asking again.").ToException();
+            throw new Problem(409, "poll-superseded", "Superseded by a newer poll",
+                "Only one poll of a session waits at a time.", "Wait for the answer before asking again.").ToException();
         }
         finally
         {

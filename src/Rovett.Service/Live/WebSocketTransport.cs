@@ -20,17 +20,17 @@ public static class WebSocketTransport
         var headers = context.Request.Headers;
         bool connects = IsExtendedConnect(context);
         if (!connects && context.Features.Get<IHttpUpgradeFeature>() is not { IsUpgradableRequest: true })
-            throw new Problem(400, "not-upgradable", "The connection can't be upgraded",
+            throw new Problem(400, "not-upgradable", "Upgrade impossible",
                 "The request is not HTTP/1.1 with 'Connection: Upgrade'.", "Behind a proxy, pass Upgrade and Connection on.").ToException();
         if (headers.SecWebSocketVersion != "13")
         {
             context.Response.Headers.SecWebSocketVersion = "13";
-            throw new Problem(426, "websocket-version", "Another WebSocket version is needed", "Only version 13 (RFC 6455) is spoken here.",
+            throw new Problem(426, "websocket-version", "WebSocket version not supported", "Only version 13 (RFC 6455) is supported.",
                 "Send 'Sec-WebSocket-Version: 13'.").ToException();
         }
         if (!connects && FrameWriter.Accept(headers.SecWebSocketKey) is null)
-            throw new Problem(400, "websocket-key", "The WebSocket key is not valid", "Sec-WebSocket-Key is not 16 bytes in base64.",
-                "Let a WebSocket library make the handshake.").ToException();
+            throw new Problem(400, "websocket-key", "Invalid WebSocket key", "Sec-WebSocket-Key is not 16 bytes in base64.",
+                "Use a WebSocket library.").ToException();
     }
 
     /// <summary>A WebSocket over one stream of an HTTP/2 connection (RFC 8441).</summary>
@@ -156,7 +156,7 @@ public static class WebSocketTransport
         }
 
         static Problem Missing(string detail) =>
-            new(401, "token-missing", "A credential is missing", detail,
+            new(401, "token-missing", "Credential missing", detail,
             "Send {\"kind\":\"renew\",\"token\":\"…\"} as the first message, or connect with a header or a ticket.");
 
         /// <summary>Says why it is not let in.</summary>

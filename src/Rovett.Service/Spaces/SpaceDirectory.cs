@@ -54,8 +54,8 @@ public sealed class SpaceDirectory(ServiceClock clock)
     {
         var name = NameOf(context);
         return Find(name)
-            ?? throw new Problem(404, "unknown-space", "No such space", $"There is no space '{name}'.",
-            "Check the path: /v1/… is the space main, /s/<space>/v1/… any other.").ToException();
+            ?? throw new Problem(404, "unknown-space", "No such space", $"No space is called '{name}'.",
+            "Check the path: /v1/… for the space main, /s/<space>/v1/… for any other.").ToException();
     }
 
     /// <summary>A space by its name, or null.</summary>

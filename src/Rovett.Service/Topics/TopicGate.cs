@@ -128,8 +128,8 @@ public sealed class TopicGate : IDisposable
         else
         {
             await refusals.Note(space.Name, user, $"topic:{topic}", name, by);
-            throw new Problem(503, "decision-unavailable", "Whether this is allowed can't be found out now",
-                $"To {name} 'topic:{topic}' is refused until it can be.",
+            throw new Problem(503, "decision-unavailable", "Authorization is temporarily unavailable",
+                $"To {name} 'topic:{topic}' is refused until the decider answers again.",
                 "Try again after the seconds named in Retry-After.")
             { RetryAfterSeconds = 10 }.ToException();
         }
@@ -138,8 +138,8 @@ public sealed class TopicGate : IDisposable
     async Task Refuse(SpaceRuntime space, string user, string address, string right, string by)
     {
         await refusals.Note(space.Name, user, address, right, by.Length > 0 ? by : "no policy and no grant covers it");
-        throw new Problem(403, "not-allowed", "That is not allowed", $"To {right} '{address}' is refused.",
-            "Whoever runs the service can say why: rovett explain.").ToException();
+        throw new Problem(403, "not-allowed", "Not allowed", $"To {right} '{address}' is refused.",
+            "Operators: rovett explain shows why.").ToException();
     }
 
     async Task<BackendAnswer> AskFor(SpaceRuntime space, string user, string topic, TopicRights right, Policy policy)

@@ -16,19 +16,13 @@ namespace Rovett.Service.Endpoints.Admin;
 
 /// <summary>Who may do what: API keys, signing keys, the space's settings, and what was done by whom. All of it needs
 /// the scope <c>admin</c>.</summary>
-public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys signing, AccessStore store, AuditTrail audit,
+public sealed class AccessApi(ApiKeys keys, SigningKeys signing, AccessStore store, AuditTrail audit,
     SqlHistory history, SessionRegistry sessions, TimeProvider clock)
 {
     const int MostNarrowed = 50, MostActs = 500;
     static readonly string[] KeyMembers = ["name", "scopes", "types", "addresses"];
     static readonly string[] SigningMembers = ["name", "kid", "secret", "publicKey", "keySet", "issuer"];
     static readonly TimeSpan LongestOverlap = TimeSpan.FromDays(90);
-
-    (SpaceRuntime Space, ApiKey Key) Admin(HttpContext context)
-    {
-        var space = spaces.Of(context);
-        return (space, keys.Require(context, space, "admin"));
-    }
 
     static string NameOf(JsonElement root, string what, List<FieldError> errors)
     {
@@ -44,7 +38,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     /// <summary><c>POST /v1/keys</c></summary>
     public async Task MakeKey(HttpContext context)
     {
-        var (space, admin) = Admin(context);
+        var (space, admin) = context.KeyCaller();
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
         var root = Json.Object(body, KeyMembers, errors);
@@ -78,7 +72,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     /// <summary><c>POST /v1/keys/{id}/rotate</c>: a key that may do the same; the old one holds for as long as both are needed.</summary>
     public async Task RotateKey(HttpContext context)
     {
-        var (space, admin) = Admin(context);
+        var (space, admin) = context.KeyCaller();
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
         var root = Json.Object(body, ["overlap"], errors);
@@ -101,7 +95,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     /// <summary><c>GET /v1/keys</c></summary>
     public Task ListKeys(HttpContext context)
     {
-        var (space, _) = Admin(context);
+        var space = context.KeyCaller().Space;
         return Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
@@ -115,7 +109,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     /// <summary><c>DELETE /v1/keys/{id}</c></summary>
     public Task RevokeKey(HttpContext context)
     {
-        var (space, admin) = Admin(context);
+        var (space, admin) = context.KeyCaller();
         var id = (string)context.Request.RouteValues["id"]!;
         if (!keys.Revoke(space.Name, id)) throw UnknownKey().ToException();
         audit.Note(space.Name, admin.Actor, "api-key.revoked", $"key:{id}");
@@ -124,7 +118,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     }
 
     static Problem UnknownKey() =>
-        new(404, "unknown-key", "No such key", "There is no key by this id in this space, or it was revoked before.",
+        new(404, "unknown-key", "No such key", "This space has no key with this id, or it was removed before.",
         "List the keys: rovett key list.");
 
     static void WriteKey(Utf8JsonWriter json, StoredApiKey stored, string? key)
@@ -178,7 +172,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     /// <summary><c>POST /v1/signing-keys</c>: a secret, made here or given; a public key; or where a key set is.</summary>
     public async Task AddSigningKey(HttpContext context)
     {
-        var (space, admin) = Admin(context);
+        var (space, admin) = context.KeyCaller();
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
         var root = Json.Object(body, SigningMembers, errors);
@@ -209,10 +203,10 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
         if (!signing.Add(stored))
         {
             throw (signing.Has(space.Name, name)
-                ? new Problem(409, "signing-key-exists", "There is a signing key by that name", $"'{name}' is taken.",
+                ? new Problem(409, "signing-key-exists", "Signing key exists already", $"'{name}' is taken.",
                 "Choose another name, or remove that one first.")
-                : new Problem(422, "too-many-signing-keys", "There are as many signing keys as there can be",
-                $"A space has at most {SigningKeys.Max}.", "Remove those that no token is signed with any more.")).ToException();
+                : new Problem(422, "too-many-signing-keys", "Too many signing keys",
+                $"The limit is {SigningKeys.Max} for one space.", "Remove keys that are no longer used.")).ToException();
         }
         audit.Note(space.Name, admin.Actor, "signing-key.added", name, json => json.WriteString("kind", KindOf(kind)));
         await Json.Write(context, 201, json => WriteSigningKey(json, stored, null, shown));
@@ -275,7 +269,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     /// <summary><c>GET /v1/signing-keys</c></summary>
     public Task ListSigningKeys(HttpContext context)
     {
-        var (space, _) = Admin(context);
+        var space = context.KeyCaller().Space;
         return Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
@@ -316,11 +310,11 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     /// <summary><c>DELETE /v1/signing-keys/{name}</c>: what was signed with it holds no more, sessions included.</summary>
     public async Task RemoveSigningKey(HttpContext context)
     {
-        var (space, admin) = Admin(context);
+        var (space, admin) = context.KeyCaller();
         var name = (string)context.Request.RouteValues["name"]!;
         if (!signing.Remove(space.Name, name))
         {
-            throw new Problem(404, "unknown-signing-key", "No such signing key", "There is no signing key by this name in this space.",
+            throw new Problem(404, "unknown-signing-key", "No such signing key", "This space has no signing key with this name.",
                 "List them: GET /v1/signing-keys.").ToException();
         }
         int ended = 0;
@@ -343,14 +337,14 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     /// <summary><c>GET /v1/settings</c></summary>
     public Task ShowSettings(HttpContext context)
     {
-        var (space, _) = Admin(context);
+        var space = context.KeyCaller().Space;
         return Json.Write(context, 200, space.Settings.Write);
     }
 
     /// <summary><c>PATCH /v1/settings</c>: a JSON merge patch (RFC 7396).</summary>
     public async Task PatchSettings(HttpContext context)
     {
-        var (space, admin) = Admin(context);
+        var (space, admin) = context.KeyCaller();
         using var body = await Json.Read(context);
         if (body.RootElement.ValueKind != JsonValueKind.Object || JsonText.HasBadText(body.RootElement))
         {
@@ -386,7 +380,7 @@ public sealed class AccessApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys s
     /// <summary><c>GET /v1/audit</c>: who did what, oldest first.</summary>
     public Task Audit(HttpContext context)
     {
-        var (space, _) = Admin(context);
+        var space = context.KeyCaller().Space;
         long after = 0;
         if (context.Request.Query.TryGetValue("after", out var text)
             && !long.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out after))

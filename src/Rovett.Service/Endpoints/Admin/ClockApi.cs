@@ -5,18 +5,16 @@ using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
 using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
-using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Endpoints.Admin;
 
 /// <summary>What the service believes of the time, and an operator's word that the system's clock is right.</summary>
-public sealed class ClockApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, ServiceClock clock, Housekeeping housekeeping,
+public sealed class ClockApi(LedgerPump ledger, ServiceClock clock, Housekeeping housekeeping,
     AuditTrail audit)
 {
     /// <summary><c>GET /v1/clock</c></summary>
     public Task Show(HttpContext context)
     {
-        keys.Require(context, spaces.Of(context), "read");
         return Answer(context);
     }
 
@@ -24,7 +22,7 @@ public sealed class ClockApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump led
     /// it, at once.</summary>
     public async Task Confirm(HttpContext context)
     {
-        var key = keys.Require(context, spaces.Of(context), "admin");
+        var key = context.KeyCaller().Key;
         var (step, held) = (clock.Step, clock.RetentionHeldBack);
         if (step is { } lasting) await housekeeping.Believe(lasting);
         await ledger.Ask(new ConfirmRetentionCommand());

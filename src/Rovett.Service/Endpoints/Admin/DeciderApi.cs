@@ -13,7 +13,7 @@ using Rovett.Storage.Sqlite;
 namespace Rovett.Service.Endpoints.Admin;
 
 /// <summary>The backends that policies ask. All of it needs the scope <c>admin</c>.</summary>
-public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore store, Deciders deciders, OutboundGuard guard,
+public sealed class DeciderApi(AccessStore store, Deciders deciders, OutboundGuard guard,
     AuditTrail audit, TimeProvider clock)
 {
     const int Most = 16;
@@ -22,8 +22,7 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
     /// <summary><c>PUT /v1/deciders/{name}</c></summary>
     public async Task Put(HttpContext context)
     {
-        var space = spaces.Of(context);
-        var key = keys.Require(context, space, "admin");
+        var (space, key) = context.KeyCaller();
         var name = NameOf(context);
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
@@ -54,8 +53,8 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
         await WebhookTarget.RequireReachable(guard, url!, context.RequestAborted);
         if (before is null && store.Deciders(space.Name).Count >= Most)
         {
-            throw new Problem(422, "too-many-deciders", "There are as many deciders as there can be", $"A space has at most {Most}.",
-                "Remove one that no policy asks.").ToException();
+            throw new Problem(422, "too-many-deciders", "Too many deciders", $"The limit is {Most} for one space.",
+                "Remove one that no policy uses.").ToException();
         }
         var stored = new StoredDecider(space.Name, name, url!.AbsoluteUri, secret, timeout, allow, deny,
             before?.Created ?? StoredTime.From(clock.GetUtcNow()).Micros);
@@ -68,8 +67,7 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
     /// <summary><c>GET /v1/deciders</c></summary>
     public Task List(HttpContext context)
     {
-        var space = spaces.Of(context);
-        keys.Require(context, space, "admin");
+        var space = context.KeyCaller().Space;
         return Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
@@ -83,8 +81,7 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
     /// <summary><c>GET /v1/deciders/{name}</c></summary>
     public Task Show(HttpContext context)
     {
-        var space = spaces.Of(context);
-        keys.Require(context, space, "admin");
+        var space = context.KeyCaller().Space;
         var stored = store.FindDecider(space.Name, NameOf(context)) ?? throw Unknown().ToException();
         return Json.Write(context, 200, json => Write(json, space, stored, false));
     }
@@ -92,8 +89,7 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
     /// <summary><c>DELETE /v1/deciders/{name}</c></summary>
     public Task Remove(HttpContext context)
     {
-        var space = spaces.Of(context);
-        var key = keys.Require(context, space, "admin");
+        var (space, key) = context.KeyCaller();
         var name = NameOf(context);
         if (!store.RemoveDecider(space.Name, name)) throw Unknown().ToException();
         deciders.Forget(space, name);
@@ -108,7 +104,7 @@ public sealed class DeciderApi(SpaceDirectory spaces, ApiKeys keys, AccessStore 
         : name;
 
     static Problem Unknown() =>
-        new(404, "unknown-decider", "No such decider", "There is no decider by this name in this space.", "List them: GET /v1/deciders.");
+        new(404, "unknown-decider", "No such decider", "This space has no decider with this name.", "List them: GET /v1/deciders.");
 
     void Write(Utf8JsonWriter json, SpaceRuntime space, StoredDecider stored, bool showSecret)
     {

@@ -18,12 +18,9 @@ public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys 
 {
     const int Most = 1000;
 
-    ApiKey Admin(HttpContext context) => keys.Require(context, spaces.Find("main")!, "admin");
-
     /// <summary><c>GET /v1/spaces</c></summary>
     public Task List(HttpContext context)
     {
-        Admin(context);
         return Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
@@ -44,7 +41,7 @@ public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys 
     /// <summary><c>POST /v1/spaces</c>: answers its first credentials, shown this once.</summary>
     public async Task Make(HttpContext context)
     {
-        var admin = Admin(context);
+        var admin = context.KeyCaller().Key;
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
         var root = Json.Object(body, ["name"], errors);
@@ -57,19 +54,19 @@ public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys 
         if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
         if (spaces.Find(name) is not null)
         {
-            throw new Problem(409, "space-exists", "There is a space by that name", $"'{name}' is taken.",
+            throw new Problem(409, "space-exists", "Space exists already", $"'{name}' is taken.",
                 "Choose another name.").ToException();
         }
         if (spaces.All.Count() >= Most)
         {
-            throw new Problem(422, "too-many-spaces", "There are as many spaces as there can be", $"A service has at most {Most}.",
-                "Remove one that is not needed.").ToException();
+            throw new Problem(422, "too-many-spaces", "Too many spaces", $"The limit is {Most} for one service.",
+                "Remove one that is not used.").ToException();
         }
         if (spaces.RestsFor(name) is { } seconds)
         {
-            throw new Problem(409, "space-name-rests", "A space by that name was removed just now",
-                "Until nobody can still be in it, the name is not given again.",
-                "Wait for as long as Retry-After says, or choose another name.")
+            throw new Problem(409, "space-name-rests", "Space name not free yet",
+                "A space with this name was removed less than a minute ago.",
+                "Wait for the seconds in Retry-After, or choose another name.")
             { RetryAfterSeconds = seconds }.ToException();
         }
         var row = await ledger.Ask(new AddSpaceCommand(name, SpaceKeeper.NewKey()));
@@ -96,16 +93,16 @@ public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys 
     /// <summary><c>DELETE /v1/spaces/{name}</c>: its credentials and sessions end at once; what it stored goes in small steps.</summary>
     public async Task Remove(HttpContext context)
     {
-        var admin = Admin(context);
+        var admin = context.KeyCaller().Key;
         var name = (string)context.Request.RouteValues["name"]!;
         if (name == "main")
         {
-            throw new Problem(409, "space-main", "The space main stays", "It is there from the first start on.",
+            throw new Problem(409, "space-main", "Space main cannot be removed", "The space main always exists.",
                 "Remove its users, keys and policies instead.").ToException();
         }
         if (spaces.Find(name) is not { } space)
         {
-            throw new Problem(404, "unknown-space", "No such space", "There is no space by this name.",
+            throw new Problem(404, "unknown-space", "No such space", "No space has this name.",
                 "List them: GET /v1/spaces.").ToException();
         }
         int ended = await ledger.Ask(new RemoveSpaceCommand(name)); // should it fail, nothing is removed

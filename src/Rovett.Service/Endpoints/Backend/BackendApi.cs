@@ -23,14 +23,13 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Endpoints.Backend;
 
 /// <summary>What backends call, with an API key.</summary>
-public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistory history, SessionRegistry sessions,
+public sealed class BackendApi(LedgerPump ledger, SqlHistory history, SessionRegistry sessions,
     Origins origins, UsageLimits limits, ServiceInfo info, Faults faults, ServiceClock clock, RovettOptions options)
 {
     /// <summary><c>POST /v1/notifications</c></summary>
     public async Task Send(HttpContext context)
     {
-        var space = spaces.Of(context);
-        var key = keys.Require(context, space, "send");
+        var (space, key) = context.KeyCaller();
         limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
         bool dryRun = context.Request.Query.TryGetValue("dryRun", out var dry)
             && (dry == "true" ? true : throw Problem.Invalid([new FieldError("dryRun", "must be true, or left out")]).ToException());
@@ -101,8 +100,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
     /// <summary><c>DELETE /v1/notifications/{id}</c>: takes it back. Asking again harms nothing.</summary>
     public async Task Withdraw(HttpContext context)
     {
-        var space = spaces.Of(context);
-        var key = keys.Require(context, space, "send");
+        var (space, key) = context.KeyCaller();
         if (!NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id)) throw WithdrawCommand.Unknown().ToException();
         // What it may not send, it may not take back; and does not learn of.
         if (key.IsNarrowed && !(history.ById(space.Id, id) is { } found && MaySend(key, found.Entry)))
@@ -161,8 +159,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
     /// <summary><c>GET /v1/notifications/{id}</c>: the notification with everybody it was addressed to, and how many have it.</summary>
     public Task Show(HttpContext context)
     {
-        var space = spaces.Of(context);
-        keys.Require(context, space, "read");
+        var space = context.KeyCaller().Space;
         var found = NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id) ? history.ById(space.Id, id) : null;
         if (found is null) throw WithdrawCommand.Unknown().ToException();
         return Json.Write(context, 200,
@@ -263,8 +260,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
     /// <summary><c>GET /v1/status</c></summary>
     public async Task Status(HttpContext context)
     {
-        var space = spaces.Of(context);
-        keys.Require(context, space, "read");
+        var space = context.KeyCaller().Space;
         var live = sessions.In(space.Name).ToList();
         var head = (await ledger.Ask(new HeadCommand(space.Name)));
         await Json.Write(context, 200, json =>
@@ -327,8 +323,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
     /// <summary><c>GET /v1/limits</c>: every limit, and the most that is used of it now.</summary>
     public Task ShowLimits(HttpContext context)
     {
-        var space = spaces.Of(context);
-        keys.Require(context, space, "read");
+        var space = context.KeyCaller().Space;
         return Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
@@ -350,8 +345,7 @@ public sealed class BackendApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump l
     /// <summary><c>GET /v1/sessions</c></summary>
     public Task Sessions(HttpContext context)
     {
-        var space = spaces.Of(context);
-        keys.Require(context, space, "read");
+        var space = context.KeyCaller().Space;
         return Json.Write(context, 200, json =>
         {
             json.WriteStartObject();

@@ -19,7 +19,7 @@ namespace Rovett.Service.Endpoints.Backend;
 
 /// <summary>The directory: users with display name, locale and roles; roles with their settings. What changes reaches
 /// live sessions before anything that is sent after it.</summary>
-public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump ledger, SqlHistory history, AuditTrail audit,
+public sealed class DirectoryApi(LedgerPump ledger, SqlHistory history, AuditTrail audit,
     Tickets tickets, AccessStore access, TimeProvider clock)
 {
     const int MaxRoles = 64, MaxLineBytes = 64 * 1024, ImportBatch = 200, MaxListed = 500, MostFaults = 50;
@@ -30,7 +30,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     /// some ids are not valid in a path.</summary>
     public async Task PutUser(HttpContext context)
     {
-        var space = Require(context, "admin", out var key);
+        var (space, key) = context.KeyCaller();
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
         var user = Read(body.RootElement, Named(context, "id"), errors);
@@ -53,8 +53,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     /// and every credential made before now.</summary>
     public async Task SignOut(HttpContext context)
     {
-        var space = spaces.Of(context);
-        var key = keys.Require(context, space, "admin");
+        var (space, key) = context.KeyCaller();
         if (Names.Check(Named(context, "id"), false, out var id) is { } wrong)
         {
             throw Problem.Invalid([new FieldError("id", wrong)]).ToException();
@@ -75,7 +74,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     /// With <c>Accept: application/x-ndjson</c> the answer is a line now and then, of how far it is, and the result as the last.</summary>
     public async Task ImportUsers(HttpContext context)
     {
-        var space = Require(context, "admin", out var key);
+        var (space, key) = context.KeyCaller();
         // Read a line at a time.
         if (context.Features.Get<Microsoft.AspNetCore.Http.Features.IHttpMaxRequestBodySizeFeature>() is { IsReadOnly: false } limit)
         {
@@ -191,7 +190,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     /// <summary><c>GET /v1/users/{id}</c>, or <c>GET /v1/users?id=…</c></summary>
     public async Task ShowUser(HttpContext context)
     {
-        var space = Require(context, "read");
+        var space = context.KeyCaller().Space;
         var id = Known(context, "id");
         var found = await ledger.Ask(new FindUserCommand(space.Name, id)) ?? throw UnknownUser(space, id).ToException();
         await Json.Write(context, 200, json => Write(json, found));
@@ -205,7 +204,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
             await ShowUser(context);
             return;
         }
-        var space = Require(context, "read");
+        var space = context.KeyCaller().Space;
         int limit = 50;
         if (context.Request.Query.TryGetValue("limit", out var text)
             && (!int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out limit) || limit is < 1 or > MaxListed))
@@ -238,7 +237,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     /// asked, also after a restart; asking again waits for the same.</summary>
     public async Task EraseUser(HttpContext context)
     {
-        var space = Require(context, "admin", out var key);
+        var (space, key) = context.KeyCaller();
         var id = Known(context, "id");
         var erased = await ledger.Ask(new EraseUserCommand(space.Name, id, space.Settings.MaxTokenLife))
             ?? throw UnknownUser(space, id).ToException();
@@ -273,7 +272,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     /// <summary><c>PUT /v1/roles/{role}</c></summary>
     public async Task PutRole(HttpContext context)
     {
-        var space = Require(context, "admin", out var key);
+        var (space, key) = context.KeyCaller();
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
         if (Names.Check(Named(context, "role"), false, out var role) is { } wrong) errors.Add(new FieldError("role", wrong));
@@ -323,12 +322,12 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     /// <summary><c>GET /v1/roles/{role}</c></summary>
     public async Task ShowRole(HttpContext context)
     {
-        var space = Require(context, "read");
+        var space = context.KeyCaller().Space;
         var role = Known(context, "role");
         var (row, users, connected) = await ledger.Ask(new FindRoleCommand(space.Name, role));
         if (row is null && users == 0)
         {
-            throw new Problem(404, "unknown-role", "No such role", "Nobody holds a role by this name, and it is not set to anything.",
+            throw new Problem(404, "unknown-role", "No such role", "No user holds this role, and it has no settings.",
                 "List the roles: GET /v1/roles.").ToException();
         }
         await Json.Write(context, 200, json => WriteRole(json, role, row, users, connected));
@@ -338,7 +337,7 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
     public Task ListRoles(HttpContext context)
     {
         if (context.Request.Query.ContainsKey("role")) return ShowRole(context);
-        var space = Require(context, "read");
+        var space = context.KeyCaller().Space;
         var roles = history.Roles(space.Id);
         return Json.Write(context, 200, json =>
         {
@@ -377,23 +376,14 @@ public sealed class DirectoryApi(SpaceDirectory spaces, ApiKeys keys, LedgerPump
         ?? throw Problem.Invalid([new FieldError(part, "must be 1 to 128 characters")], $"Name it in the path, or as ?{part}=…")
         .ToException();
 
-    SpaceRuntime Require(HttpContext context, string scope) => Require(context, scope, out _);
-
-    SpaceRuntime Require(HttpContext context, string scope, out ApiKey key)
-    {
-        var space = spaces.Of(context);
-        key = keys.Require(context, space, scope);
-        return space;
-    }
-
     static Problem UnknownSpace(SpaceRuntime space) =>
-        new(404, "unknown-space", "No such space", $"The space '{space.Name}' was removed meanwhile.",
-        "Check the path: /v1/… is the space main, /s/<space>/v1/… any other.");
+        new(404, "unknown-space", "No such space", $"The space '{space.Name}' has been removed.",
+        "Check the path: /v1/… for the space main, /s/<space>/v1/… for any other.");
 
     Problem UnknownUser(SpaceRuntime space, string id)
     {
         var near = NearNames.Among(history.NamesLike(space.Id, false, id), id);
-        return new(404, "unknown-user", "No such user", "Nobody is known by this id in this space.",
+        return new(404, "unknown-user", "No such user", "This space has no user with this id.",
             near.Count > 0 ? $"Did you mean {string.Join(" or ", near)}? GET /v1/users lists them all."
             : "Check the id; GET /v1/users lists them.");
     }

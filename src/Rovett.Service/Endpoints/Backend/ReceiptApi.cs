@@ -1,7 +1,9 @@
 using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
+using Microsoft.Extensions.Hosting;
 using Rovett.Core.Addresses;
+using Rovett.Core.Delivery;
 using Rovett.Core.Wire;
 using Rovett.Core.Wire.Sse;
 using Rovett.Service.Audit;
@@ -16,8 +18,9 @@ using Rovett.Storage.Sqlite;
 namespace Rovett.Service.Endpoints.Backend;
 
 /// <summary>Receipts for backends: a stream that can be resumed, pages, and webhooks.</summary>
-public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReader receipts, ReceiptNews news, AccessStore access,
-    WebhookSender sender, OutboundGuard guard, AuditTrail audit, TimeProvider clock, TimeSpan heartbeat, CancellationToken stopping)
+public sealed class ReceiptApi(ApiKeys keys, ReceiptReader receipts, ReceiptNews news, AccessStore access,
+    WebhookSender sender, OutboundGuard guard, AuditTrail audit, TimeProvider clock, SessionLimits limits,
+    IHostApplicationLifetime lifetime)
 {
     const int Rows = 100, MaxWebhooks = 32;
     static readonly string[] Members = ["url", "secret", "states", "types", "after"];
@@ -25,8 +28,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
     /// <summary><c>GET /v1/receipts</c></summary>
     public Task Receipts(HttpContext context)
     {
-        var space = spaces.Of(context);
-        var key = keys.Require(context, space, "read");
+        var (space, key) = context.KeyCaller();
         bool stream = context.Request.Headers.Accept.ToString().Contains("text/event-stream", StringComparison.OrdinalIgnoreCase);
         var (after, foreign) = Start(context, space, stream);
         return stream ? Stream(context, space, key, after, foreign) : Page(context, space, after, foreign);
@@ -79,7 +81,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
         response.ContentType = "text/event-stream";
         response.Headers.CacheControl = "no-cache";
         response.Headers["X-Accel-Buffering"] = "no";
-        using var ended = CancellationTokenSource.CreateLinkedTokenSource(context.RequestAborted, stopping);
+        using var ended = CancellationTokenSource.CreateLinkedTokenSource(context.RequestAborted, lifetime.ApplicationStopping);
         void Revoked(string where, string id)
         {
             if (where == space.Name && id == key.Stored.Id) ended.Cancel();
@@ -107,7 +109,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
                     continue;
                 }
                 using var waiting = CancellationTokenSource.CreateLinkedTokenSource(ended.Token);
-                bool quiet = await Task.WhenAny(next, Task.Delay(heartbeat, clock, waiting.Token)) != next;
+                bool quiet = await Task.WhenAny(next, Task.Delay(limits.Heartbeat, clock, waiting.Token)) != next;
                 await waiting.CancelAsync();
                 ended.Token.ThrowIfCancellationRequested();
                 if (quiet && !keys.StillHolds(key)) return; // it was followed by another
@@ -133,7 +135,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
     /// <summary><c>PUT /v1/webhooks/{name}</c></summary>
     public async Task PutWebhook(HttpContext context)
     {
-        var space = Admin(context, out var key);
+        var (space, key) = context.KeyCaller();
         var name = NameOf(context);
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
@@ -160,8 +162,8 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
         var before = access.FindWebhook(space.Name, name);
         if (before is null && access.Webhooks().Count(w => w.Space == space.Name) >= MaxWebhooks)
         {
-            throw new Problem(422, "too-many-webhooks", "There are as many webhooks as there can be", $"A space has at most {MaxWebhooks}.",
-                "Remove one that is not needed.").ToException();
+            throw new Problem(422, "too-many-webhooks", "Too many webhooks", $"The limit is {MaxWebhooks} for one space.",
+                "Remove one that is not used.").ToException();
         }
         bool keepsSecret = before is not null && !root.TryGetProperty("secret", out _);
         var webhook = new StoredWebhook(space.Name, name, url!.AbsoluteUri, keepsSecret ? before!.Secret : secret, string.Join(',', states),
@@ -176,7 +178,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
     /// <summary><c>GET /v1/webhooks</c></summary>
     public Task ListWebhooks(HttpContext context)
     {
-        var space = Admin(context);
+        var space = context.KeyCaller().Space;
         return Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
@@ -193,7 +195,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
     /// <summary><c>GET /v1/webhooks/{name}</c></summary>
     public Task ShowWebhook(HttpContext context)
     {
-        var space = Admin(context);
+        var space = context.KeyCaller().Space;
         var webhook = access.FindWebhook(space.Name, NameOf(context)) ?? throw Unknown().ToException();
         return Json.Write(context, 200, json => WriteWebhook(json, space, webhook, showSecret: false));
     }
@@ -201,7 +203,7 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
     /// <summary><c>DELETE /v1/webhooks/{name}</c></summary>
     public Task RemoveWebhook(HttpContext context)
     {
-        var space = Admin(context, out var key);
+        var (space, key) = context.KeyCaller();
         var name = NameOf(context);
         if (!access.RemoveWebhook(space.Name, name)) throw Unknown().ToException();
         sender.Refresh();
@@ -210,22 +212,13 @@ public sealed class ReceiptApi(SpaceDirectory spaces, ApiKeys keys, ReceiptReade
         return Task.CompletedTask;
     }
 
-    SpaceRuntime Admin(HttpContext context) => Admin(context, out _);
-
-    SpaceRuntime Admin(HttpContext context, out ApiKey key)
-    {
-        var space = spaces.Of(context);
-        key = keys.Require(context, space, "admin");
-        return space;
-    }
-
     static string NameOf(HttpContext context) =>
         Names.Check((string)context.Request.RouteValues["name"]!, false, out var name) is { } wrong
         ? throw Problem.Invalid([new FieldError("name", wrong)]).ToException()
         : name;
 
     static Problem Unknown() =>
-        new(404, "unknown-webhook", "No such webhook", "There is no webhook by this name in this space.", "List them: GET /v1/webhooks.");
+        new(404, "unknown-webhook", "No such webhook", "This space has no webhook with this name.", "List them: GET /v1/webhooks.");
 
     long Now() => StoredTime.From(clock.GetUtcNow()).Micros;
 

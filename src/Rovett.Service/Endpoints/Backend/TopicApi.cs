@@ -16,7 +16,7 @@ using Rovett.Service.Spaces;
 namespace Rovett.Service.Endpoints.Backend;
 
 /// <summary>Who may do what on topics, for backends: policies, grants, and why somebody may or may not.</summary>
-public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys signing, LedgerPump ledger, AuditTrail audit,
+public sealed class TopicApi(SigningKeys signing, LedgerPump ledger, AuditTrail audit,
     TimeProvider clock)
 {
     const int MostListed = 500;
@@ -27,14 +27,13 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
     /// <summary><c>GET /v1/policies</c>, or the version that held at a position: <c>?version=41</c></summary>
     public async Task ShowPolicies(HttpContext context)
     {
-        var space = spaces.Of(context);
-        keys.Require(context, space, "read");
+        var space = context.KeyCaller().Space;
         long? at = Number(context, "version");
         var version = await ledger.Ask(new FindPoliciesCommand(space.Name, at));
         if (at is not null && version?.Position != at)
         {
             throw new Problem(404, "unknown-version", "No such version", $"No policies were loaded as version {at}.",
-                "Read the version that holds: GET /v1/policies.").ToException();
+                "Read the version in effect: GET /v1/policies.").ToException();
         }
         await Json.Write(context, 200, json => Write(json, version));
     }
@@ -55,8 +54,7 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
     /// that version; <c>?dryRun=true</c> only checks.</summary>
     public async Task PutPolicies(HttpContext context)
     {
-        var space = spaces.Of(context);
-        var key = keys.Require(context, space, "admin");
+        var (space, key) = context.KeyCaller();
         if (context.Features.Get<Microsoft.AspNetCore.Http.Features.IHttpMaxRequestBodySizeFeature>() is { IsReadOnly: false } limit)
         {
             limit.MaxRequestBodySize = Math.Max(limit.MaxRequestBodySize ?? 0, 4 << 20);
@@ -123,8 +121,7 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
     /// <summary><c>POST /v1/grants</c></summary>
     public async Task MakeGrant(HttpContext context)
     {
-        var space = spaces.Of(context);
-        var key = keys.Require(context, space, "admin");
+        var (space, key) = context.KeyCaller();
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
         var root = Json.Object(body, GrantMembers, errors);
@@ -173,8 +170,7 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
     /// <summary><c>GET /v1/grants</c>: those that hold, of one <c>?user=</c>, <c>?role=</c>, on one <c>?topic=</c>.</summary>
     public async Task ListGrants(HttpContext context)
     {
-        var space = spaces.Of(context);
-        keys.Require(context, space, "read");
+        var space = context.KeyCaller().Space;
         string? Query(string name) => context.Request.Query.TryGetValue(name, out var text) ? text.ToString() : null;
         var errors = new List<FieldError>();
         string user = "", role = "", topic = "";
@@ -200,15 +196,14 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
     /// <summary><c>DELETE /v1/grants/{grant}</c></summary>
     public async Task EndGrant(HttpContext context)
     {
-        var space = spaces.Of(context);
-        var key = keys.Require(context, space, "admin");
+        var (space, key) = context.KeyCaller();
         var text = (string)context.Request.RouteValues["grant"]!;
         var ended = long.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out long number)
             ? await ledger.Ask(new EndGrantCommand(space.Name, number))
             : null;
         if (ended is null)
         {
-            throw new Problem(404, "unknown-grant", "No such grant", "There is no grant by this number, or it has ended.",
+            throw new Problem(404, "unknown-grant", "No such grant", "No grant has this number, or it has expired.",
                 "List them: GET /v1/grants.").ToException();
         }
         audit.Note(space.Name, key.Actor, "grant.ended",
@@ -246,8 +241,7 @@ public sealed class TopicApi(SpaceDirectory spaces, ApiKeys keys, SigningKeys si
     /// step that leads to it, and what would change it.</summary>
     public async Task Explain(HttpContext context)
     {
-        var space = spaces.Of(context);
-        keys.Require(context, space, "read");
+        var space = context.KeyCaller().Space;
         var (user, address) = ExplainQuery(context);
         await WriteExplanation(context, ledger, space, user, address);
     }

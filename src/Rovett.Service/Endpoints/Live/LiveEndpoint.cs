@@ -36,14 +36,14 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         if (upgrade) WebSocketTransport.CheckHandshake(context);
         else if (transport == TransportKind.Sse && !AcceptsEvents(context))
         {
-            throw new Problem(406, "no-transport", "No transport was asked for",
-                "This path streams, and the request asks for no WebSocket, no server-sent events and no array.",
+            throw new Problem(406, "no-transport", "No transport requested",
+                "The request asks for neither WebSocket, server-sent events nor long poll.",
                 "Send 'Accept: text/event-stream', 'Accept: application/json' for long poll, or an RFC 6455 upgrade. Behind a proxy: it " +
                 "may have stripped the upgrade.").ToException();
         }
         if (registry.Closing)
         {
-            throw new Problem(503, "shutting-down", "The service is going down", "No new sessions are let in.", "Try again shortly.")
+            throw new Problem(503, "shutting-down", "Shutting down", "The service accepts no new sessions.", "Try again shortly.")
             { RetryAfterSeconds = 1 }.ToException();
         }
 
@@ -102,7 +102,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         var session = await Find(context);
         if (session.Poll is not { } poll)
         {
-            throw new Problem(409, "not-polled", "The session is not polled", "It was opened as a stream, and what it is sent comes there.",
+            throw new Problem(409, "not-polled", "Not a long-poll session", "The session was opened as a stream.",
                 "Read the stream, or open a session with 'Accept: application/json'.").ToException();
         }
         if (!int.TryParse(context.Request.Query["turn"], NumberStyles.None, CultureInfo.InvariantCulture, out int turn))
@@ -266,7 +266,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         }
         else
         {
-            throw new Problem(401, "token-missing", "A credential is missing", "A live session needs to know whose it is.",
+            throw new Problem(401, "token-missing", "Credential missing", "A live session needs a token or a ticket.",
                 "Send 'Authorization: Bearer <token>', or ?ticket= with a ticket from POST /v1/tickets where headers can't be set.")
                 .ToException();
         }
@@ -303,8 +303,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     }
 
     static Problem UnknownSession() =>
-        new(404, "unknown-session", "No such session", "This user has no live session by this id: it ended, or never was.",
-        "Open a new one with the newest cursor, and use the id in its 'opened' message.");
+        new(404, "unknown-session", "No such session", "This user has no live session with this id; it may have ended.",
+        "Open a new session with the newest cursor, and use the id of its 'opened' message.");
 
     /// <summary>The session that the path names, for whoever shows that it is theirs.</summary>
     async ValueTask<LiveSession> Find(HttpContext context)
@@ -323,7 +323,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         }
         else
         {
-            throw new Problem(401, "token-missing", "A credential is missing", "A message needs to know whose it is.",
+            throw new Problem(401, "token-missing", "Credential missing", "The message has no credential.",
                 "Send the credential that the session was opened with.").ToException();
         }
         if (session is null || !its || session.Space != space || session.User != credential.Identity.User.Value || session.Machine is null)
@@ -370,8 +370,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     {
         if (session.TakeMessages(count) is var wait && wait > TimeSpan.Zero)
             throw new Problem(429, "too-many-messages", "Too many messages",
-                $"A session may send {options.MessagesPerSecond} a second; each message of a request counts.",
-                "Send slower; one acknowledgement with 'upTo' takes the place of many.")
+                $"The limit is {options.MessagesPerSecond} a second for one session; each message of a request counts.",
+                "Send slower; one acknowledgement with 'upTo' replaces many.")
             { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.ToException();
     }
 }

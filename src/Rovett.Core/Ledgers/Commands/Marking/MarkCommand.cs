@@ -193,5 +193,5 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
     /// <summary>The answer to an id that is not this user's: the same whether it exists or not.</summary>
     public static Problem UnknownId(NotificationId id) =>
         new(404, "unknown-notification", "No such notification", $"This user has no notification {id}.",
-        "Take ids from the user's own notifications or inbox.");
+        "Use ids from the user's own notifications or inbox.");
 }

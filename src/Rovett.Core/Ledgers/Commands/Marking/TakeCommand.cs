@@ -31,14 +31,14 @@ public sealed class TakeCommand(string space, string userId, NotificationId id, 
             if (ledger.Store.FindNotification(state.Id, id) is { } other && ledger.Store.FindTake(state.Id, other.Position.Value) is { } by
                 && user.Logs!.Exists(l => l.Log.Id == by.Place.Log && l.Concerns(by.Place.Ordinal)))
             {
-                throw new Problem(409, "already-taken", "Somebody else has taken it",
+                throw new Problem(409, "already-taken", "Already taken",
                     $"{state.Find(by.Person)?.Id} has taken this notification.",
-                    "Leave it to them, or wait until it is released.").ToException();
+                    "Wait until it is released.").ToException();
             }
             throw MarkCommand.UnknownId(id).ToException();
         }
         if (entry.Traits.TakeFor is not { } takeFor)
-            throw new Problem(422, "not-takeable", "It is nothing to take over", "This notification was not sent as takeable.",
+            throw new Problem(422, "not-takeable", "Not takeable", "This notification was not sent as takeable.",
                 "Send it with \"takeable\": true to exactly one role.").ToException();
         if (log.Mine?.Contains(ordinal) == true) return; // taken by this user already
         StoredTime? until = takeFor > TimeSpan.Zero ? new StoredTime(state.Due.Micros + (long)takeFor.TotalMicroseconds) : null;
@@ -54,7 +54,7 @@ public sealed class TakeCommand(string space, string userId, NotificationId id, 
     {
         if (Users.Place(ledger, state, user, id) is not var (_, _, entry)) throw MarkCommand.UnknownId(id).ToException();
         if (ledger.Store.FindTake(state.Id, entry.Position.Value) is not { } mine || mine.Person != user.PersonId)
-            throw new Problem(409, "not-taken", "It is not taken by this user", "Only who has taken a notification can release it.",
+            throw new Problem(409, "not-taken", "Not taken by this user", "Only the user who took a notification can release it.",
                 "Take it first.").ToException();
         ledger.NextRev(user);
         Changes.Release(ledger, state, mine, user.Id.Value);

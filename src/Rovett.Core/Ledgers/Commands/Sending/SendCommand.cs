@@ -28,7 +28,7 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
         {
             if (!earlier.BodyHash.AsSpan().SequenceEqual(idempotency.BodyHash))
             {
-                throw new Problem(422, "idempotency-key-reused", "The Idempotency-Key was used for another body",
+                throw new Problem(422, "idempotency-key-reused", "Idempotency-Key reused with another body",
                     "A request with this Idempotency-Key and a different body was answered within the last 48 hours.",
                     "Use a new key for a new notification; repeat a request with exactly the same body.").ToException();
             }
@@ -40,8 +40,8 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
         if (mayReplace is not null && draft.Slot is not null && ledger.Store.FindSlot(state.Id, draft.SlotKey) is { } before
             && before > state.Floor && ledger.Store.FindEntry(state.Id, before) is { } old && !Changes.IsOver(ledger, state, old)
             && !mayReplace(old))
-            throw new Problem(403, "api-key-narrowed", "The API key may not send this",
-                $"In the slot '{draft.Slot}' stands a notification of another type, which this key may not replace.",
+            throw new Problem(403, "api-key-narrowed", "API key not allowed to send this",
+                $"In the slot '{draft.Slot}' is a notification of another type, which this key may not replace.",
                 "Use another slot, or a key that may send that type, too.")
             { Errors = [new FieldError("slot", "holds a notification that this key may not replace")] }.ToException();
         Answer = dryRun ? new SendResult(default, default, reach, false) : Store(ledger, state, reach);

@@ -28,6 +28,6 @@ public sealed class WithdrawCommand(string space, NotificationId id) : LedgerCom
 
     /// <summary>The answer to an id nobody knows.</summary>
     public static Problem Unknown() =>
-        new(404, "unknown-notification", "No such notification", "There is no notification by this id in this space.",
-        "Take the id from the answer to the send.");
+        new(404, "unknown-notification", "No such notification", "This space has no notification with this id.",
+        "Use the id from the send's response.");
 }

@@ -11,7 +11,7 @@ public sealed class AddSpaceCommand(string name, byte[] key) : LedgerCommand<Spa
     {
         if (ledger.Store.FindSpace(name) is not null)
         {
-            throw new Problem(409, "space-exists", "There is a space by that name", $"'{name}' is taken.",
+            throw new Problem(409, "space-exists", "Space exists already", $"'{name}' is taken.",
                 "Choose another name.").ToException();
         }
         Answer = ledger.Store.AddSpace(name, key);

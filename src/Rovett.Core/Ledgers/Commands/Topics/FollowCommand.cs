@@ -23,7 +23,7 @@ public sealed class FollowCommand(string space, string userId, string topic, boo
         {
             if (follow && user.Follows.Count >= most)
             {
-                throw new Problem(422, "too-many-follows", "The user follows too many topics", $"The limit is {most} (topicsPerUser).",
+                throw new Problem(422, "too-many-follows", "Too many followed topics", $"The limit is {most} (topicsPerUser).",
                     "Unfollow one first.").ToException();
             }
             if (follow)

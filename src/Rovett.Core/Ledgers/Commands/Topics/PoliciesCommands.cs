@@ -17,9 +17,9 @@ public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] 
     {
         var state = ledger.Space(space);
         if (inPlaceOf is { } expected && expected != state.Topics.Current.Position)
-            throw new Problem(412, "other-version", "Another version of the policies holds",
-                $"Version {state.Topics.Current.Position} holds, not {expected}.",
-                "Read the version that holds (GET /v1/policies), and put your change into it.").ToException();
+            throw new Problem(412, "other-version", "Another version is in effect",
+                $"Version {state.Topics.Current.Position} is in effect, not {expected}.",
+                "Read the version in effect (GET /v1/policies) and apply your change to it.").ToException();
         var (position, time) = state.Draw();
         ledger.Store.AppendEntry(state.Id,
             new EntryRow(position, time, EntryKind.Policies, default, Encoding.UTF8.GetBytes($"\"policies\":{policies.All.Count}"), "", [],

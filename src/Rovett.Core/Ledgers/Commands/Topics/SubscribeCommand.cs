@@ -34,9 +34,9 @@ public sealed class SubscribeCommand(string space, UserState user, Session sessi
         {
             if (place.Topics.Count >= most)
             {
-                throw new Problem(429, "too-many-topics", "The session has subscribed to too many topics",
+                throw new Problem(429, "too-many-topics", "Too many subscriptions",
                     $"The limit is {most} for one session (topicsPerSession).",
-                    "Unsubscribe from one first, or follow topics that matter durably.")
+                    "Unsubscribe from one first, or follow topics instead.")
                 { RetryAfterSeconds = 1 }.ToException();
             }
             Subscribe(ledger, state, present, place);

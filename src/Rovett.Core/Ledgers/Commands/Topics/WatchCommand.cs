@@ -35,9 +35,9 @@ public sealed class WatchCommand(string space, UserState user, ISessionPort sess
         }
         if (place.Watched.Count >= most)
         {
-            throw new Problem(429, "too-many-watched", "The session looks at who is on too many channels",
+            throw new Problem(429, "too-many-watched", "Too many watched channels",
                 $"The limit is {most} for one session (topicsPerSession).",
-                "Look away from one first: unwatch.")
+                "Unwatch one first.")
             { RetryAfterSeconds = 1 }.ToException();
         }
         place.Watched[text] = Shown.Nothing with { CountOnly = decision.CountOnly };

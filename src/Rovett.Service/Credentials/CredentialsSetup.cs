@@ -1,0 +1,37 @@
+using Rovett.Core.Ledgers;
+using Rovett.Service.Diagnostics;
+using Rovett.Service.Options;
+using Rovett.Service.Outbound;
+using Rovett.Storage.Sql;
+using Rovett.Storage.Sqlite;
+
+namespace Rovett.Service.Credentials;
+
+/// <summary>Registers API keys, signing keys, tokens, tickets and operators.</summary>
+static class CredentialsSetup
+{
+    static readonly TimeSpan KeySetsLookedAtEvery = TimeSpan.FromSeconds(15);
+
+    public static IServiceCollection AddCredentials(this IServiceCollection services) => services
+        .AddSingleton(p => new AccessStore(InData(p, SqliteFiles.AccessName)))
+        .AddSingleton(p => new TicketStore(InData(p, SqliteFiles.AccessName)))
+        .AddSingleton(p => new SpaceKeeper(p.GetRequiredService<AccessStore>(), p.GetRequiredService<SqlLedgerStore>().Epoch,
+            p.GetRequiredService<TimeProvider>()))
+        .AddSingleton(p => new KeySets(p.GetRequiredService<OutboundGuard>(), InData(p, SqliteFiles.KeySetsName),
+            p.GetRequiredService<ServiceClock>(), p.GetRequiredService<ILogger<KeySets>>()))
+        .AddSingleton<ApiKeys>()
+        .AddSingleton<SigningKeys>()
+        .AddSingleton<Tokens>()
+        .AddSingleton<Tickets>()
+        .AddSingleton<Operators>()
+        .AddSingleton(p => new KeySetRounds(new Repeating("key sets", KeySetsLookedAtEvery, p.GetRequiredService<TimeProvider>(),
+            p.GetRequiredService<Faults>(), p.GetRequiredService<SigningKeys>().RefreshWhenDue)));
+
+    static string InData(IServiceProvider p, string name) => Path.Combine(p.GetRequiredService<RovettOptions>().Data, name);
+}
+
+/// <summary>Looks at key sets again and again.</summary>
+sealed class KeySetRounds(Repeating rounds) : IDisposable
+{
+    public void Dispose() => rounds.Dispose();
+}

@@ -1,0 +1,48 @@
+using Rovett.Core.Ledgers;
+using Rovett.Service.Audit;
+using Rovett.Service.Credentials;
+using Rovett.Service.Diagnostics;
+using Rovett.Service.Endpoints.Admin;
+using Rovett.Service.Endpoints.Backend;
+using Rovett.Service.Endpoints.Live;
+using Rovett.Service.Endpoints.OperatorConsole;
+using Rovett.Service.Endpoints.User;
+using Rovett.Service.Ledgers;
+using Rovett.Service.Limits;
+using Rovett.Service.Live;
+using Rovett.Service.Options;
+using Rovett.Service.Outbound;
+using Rovett.Service.Receipts;
+using Rovett.Service.Spaces;
+using Rovett.Service.Topics;
+using Rovett.Storage.Sql;
+
+namespace Rovett.Service.Hosting;
+
+/// <summary>All that the service is made of, feature by feature.</summary>
+static class Composition
+{
+    public static void AddRovett(this IServiceCollection services, RovettOptions options, ServiceClock clock, FaultSwitches? switches)
+    {
+        services.AddSingleton(options).AddSingleton(clock).AddSingleton<TimeProvider>(clock);
+        services.AddSingleton<FirstStart>().AddSingleton(p => p.GetRequiredService<FirstStart>().OpenSpaces());
+        services.AddSingleton(
+            p => new ServiceInfo(p.GetRequiredService<SqlLedgerStore>().Epoch, StoredTime.From(clock.GetUtcNow()), options.Data));
+        services.AddLedgers().AddCredentials().AddLimits().AddAudit().AddOutbound().AddTopics().AddReceipts().AddLive(switches);
+        services.AddBackendEndpoints().AddAdminEndpoints().AddUserEndpoints().AddLiveEndpoints().AddConsoleEndpoints();
+        services.AddSingleton(p => new Housekeeping(p.GetRequiredService<LedgerPump>(), p.GetRequiredService<SpaceDirectory>(),
+            retention: options.KeepForSpan is not null || options.KeepCount > 0, clock, p.GetRequiredService<Faults>(),
+            p.GetRequiredService<DirectoryApi>().Erased, p.GetRequiredService<ILogger<Housekeeping>>()));
+    }
+
+    /// <summary>Starts what works by itself, whether or not a request asks for it.</summary>
+    public static void StartRounds(this IServiceProvider provider)
+    {
+        provider.GetRequiredService<ActivityMonitor>()
+            .Load(provider.GetRequiredService<SpaceDirectory>(), provider.GetRequiredService<SqlHistory>());
+        provider.EndSessionsWithTheirKeys();
+        provider.GetRequiredService<KeySetRounds>();
+        provider.GetRequiredService<WebhookSender>();
+        provider.GetRequiredService<Housekeeping>();
+    }
+}

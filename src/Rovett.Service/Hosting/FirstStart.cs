@@ -1,0 +1,31 @@
+using Rovett.Core.Ledgers;
+using Rovett.Service.Credentials;
+using Rovett.Service.Options;
+using Rovett.Service.Spaces;
+using Rovett.Storage.Sql;
+
+namespace Rovett.Service.Hosting;
+
+/// <summary>Opens the spaces as they are stored; makes those that are configured and not there yet, with credentials.</summary>
+sealed class FirstStart(SqlLedgerStore store, SpaceKeeper keeper, RovettOptions options, ServiceClock clock)
+{
+    /// <summary>What was made on this start, to be shown once.</summary>
+    public List<FirstCredentials> Credentials { get; } = [];
+
+    public SpaceDirectory OpenSpaces()
+    {
+        var spaces = new SpaceDirectory(clock);
+        foreach (var name in store.Spaces().Concat(options.Spaces).Prepend("main").Distinct())
+        {
+            if (store.FindSpace(name) is not { } row)
+            {
+                store.Begin();
+                row = store.AddSpace(name, SpaceKeeper.NewKey());
+                store.Commit();
+            }
+            if (keeper.FirstCredentials(name) is { } made) Credentials.Add(made);
+            spaces.Add(keeper.Open(row, store.PoliciesAt(row.Id, row.Head)));
+        }
+        return spaces;
+    }
+}

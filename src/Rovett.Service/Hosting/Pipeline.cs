@@ -1,0 +1,73 @@
+using Microsoft.AspNetCore.HttpOverrides;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Ledgers.Commands.Spaces;
+using Rovett.Service.Credentials;
+using Rovett.Service.Endpoints.Admin;
+using Rovett.Service.Endpoints.Backend;
+using Rovett.Service.Endpoints.Live;
+using Rovett.Service.Endpoints.OperatorConsole;
+using Rovett.Service.Endpoints.User;
+using Rovett.Service.Ledgers;
+using Rovett.Service.Options;
+using Rovett.Service.Spaces;
+
+namespace Rovett.Service.Hosting;
+
+/// <summary>What every request goes through, and where it ends.</summary>
+static class Pipeline
+{
+    /// <param name="app">The application.</param>
+    /// <param name="options">The options.</param>
+    /// <param name="open">Requests wait until this is done.</param>
+    public static void MapEverything(this WebApplication app, RovettOptions options, Task open)
+    {
+        UseForwarded(app, options);
+        app.Use(next => context => open.IsCompleted ? next(context) : WhenOpen(context, next, open));
+        app.Use(next => context =>
+        {
+            SpaceDirectory.Enter(context);
+            return next(context);
+        });
+        app.UseMiddleware<ProblemMiddleware>();
+        app.UseMiddleware<Cors>();
+        app.UseRouting();
+        app.UseMiddleware<AccessMiddleware>();
+        app.MapBackend();
+        app.MapAdmin();
+        app.MapUser();
+        app.MapLive();
+        app.MapConsole();
+        app.MapPages();
+        MapHealth(app);
+        app.UseEndpoints(static _ => { });
+    }
+
+    static void UseForwarded(WebApplication app, RovettOptions options)
+    {
+        if (options.TrustedProxies.Count == 0) return;
+        var forwarded = new ForwardedHeadersOptions { ForwardedHeaders = ForwardedHeaders.XForwardedFor, ForwardLimit = null };
+        forwarded.KnownProxies.Clear();
+        forwarded.KnownIPNetworks.Clear();
+        foreach (var network in options.TrustedProxies) forwarded.KnownIPNetworks.Add(System.Net.IPNetwork.Parse(network));
+        app.UseForwardedHeaders(forwarded);
+    }
+
+    static async Task WhenOpen(HttpContext context, RequestDelegate next, Task open)
+    {
+        await open.WaitAsync(context.RequestAborted);
+        await next(context);
+    }
+
+    static void MapHealth(WebApplication app)
+    {
+        var ledger = app.Services.GetRequiredService<LedgerPump>();
+        app.MapGet("/healthz", (RequestDelegate)(context => context.Response.WriteAsync("ok\n")));
+        app.MapGet("/readyz", (RequestDelegate)(async context =>
+        {
+            // While the store fails: 503 until a write goes through.
+            if (ledger.StoreFailing) await ledger.Ask(new ProbeCommand("main"));
+            else await ledger.Ask(new HeadCommand("main"));
+            await context.Response.WriteAsync("ready\n");
+        }));
+    }
+}

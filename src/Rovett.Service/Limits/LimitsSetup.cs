@@ -1,0 +1,12 @@
+using Rovett.Service.Options;
+
+namespace Rovett.Service.Limits;
+
+/// <summary>Registers what bounds the use of the service.</summary>
+static class LimitsSetup
+{
+    public static IServiceCollection AddLimits(this IServiceCollection services) => services
+        .AddSingleton(
+        p => new Connections(p.GetRequiredService<RovettOptions>().MaxConnections, p.GetRequiredService<ILogger<Connections>>()))
+        .AddSingleton<UsageLimits>();
+}

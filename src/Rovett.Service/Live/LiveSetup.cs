@@ -1,0 +1,53 @@
+using Rovett.Core.Delivery;
+using Rovett.Service.Audit;
+using Rovett.Service.Credentials;
+using Rovett.Service.Options;
+
+namespace Rovett.Service.Live;
+
+/// <summary>Registers live sessions.</summary>
+static class LiveSetup
+{
+    const int MaxQueued = 256;
+
+    /// <param name="services">The services.</param>
+    /// <param name="switches">What is broken on purpose; null: nothing.</param>
+    public static IServiceCollection AddLive(this IServiceCollection services, FaultSwitches? switches)
+    {
+        if (switches is not null) services.AddSingleton(switches);
+        return services.AddSingleton(Limits).AddSingleton<SessionRegistry>().AddSingleton<LiveServices>();
+    }
+
+    static SessionLimits Limits(IServiceProvider p)
+    {
+        var options = p.GetRequiredService<RovettOptions>();
+        return new SessionLimits
+        {
+            Window = options.Window,
+            MaxQueued = MaxQueued,
+            Heartbeat = TimeSpan.FromSeconds(options.HeartbeatSeconds),
+            AckTimeout = TimeSpan.FromSeconds(options.AckTimeoutSeconds),
+        };
+    }
+
+    /// <summary>Ends sessions whose signing key a key set no longer shows, and those that are broken on purpose.</summary>
+    public static void EndSessionsWithTheirKeys(this IServiceProvider provider)
+    {
+        var (sessions, audit) = (provider.GetRequiredService<SessionRegistry>(), provider.GetRequiredService<AuditTrail>());
+        if (provider.GetService<FaultSwitches>() is { } switches) switches.Blocked += sessions.CutWebSockets;
+        provider.GetRequiredService<SigningKeys>().Dropped += (space, name, ids) =>
+        {
+            int ended = 0;
+            foreach (var session in sessions.In(space).Where(s => s.SigningKey == name && ids.Contains(s.Credential.KeyId)))
+            {
+                session.End("signing-key-removed", null);
+                ended++;
+            }
+            audit.Note(space, "service", "signing-key.withdrawn", name, json =>
+            {
+                json.WriteNumber("keys", ids.Count);
+                json.WriteNumber("sessionsEnded", ended);
+            });
+        };
+    }
+}
