@@ -15,20 +15,20 @@ sealed class Connection
         DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_URL") ?? "http://127.0.0.1:7411"
     };
     public readonly Option<string> Space = new("--space")
-    { Description = "The space.", DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_SPACE") ?? "main" };
+    { Description = "Name of the space.", DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_SPACE") ?? "main" };
     public readonly Option<bool> Json = new("--json") { Description = "Print JSON." };
     public readonly Option<string?> Key = new("--key")
-    { Description = "The API key; better set as ROVETT_KEY, so that it is in no history." };
+    { Description = "API key; prefer ROVETT_KEY, which stays out of the shell history." };
     public readonly Option<string?> User = new("--user")
-    { Description = "Act as this user: a short token is made with the token-signing secret." };
+    { Description = "Act as this user, with a short token signed by the token-signing secret." };
     public readonly Option<string[]> Role = new("--role")
     {
-        Description = "A role that the token names; may be repeated. Without any, the user's roles stay as they are.",
+        Description = "Role in the token; may be repeated. Default: the user's roles stay unchanged.",
         AllowMultipleArgumentsPerToken = false
     };
-    public readonly Option<string?> Token = new("--token") { Description = "A ready token of the user; or ROVETT_TOKEN." };
+    public readonly Option<string?> Token = new("--token") { Description = "Token of the user; or ROVETT_TOKEN." };
     public readonly Option<string?> Secret = new("--secret")
-    { Description = "The token-signing secret; better set as ROVETT_TOKEN_SECRET." };
+    { Description = "Token-signing secret; prefer ROVETT_TOKEN_SECRET." };
 
     public void AddBackend(Command command) => Add(command, Url, Space, Key, Json);
     public void AddUser(Command command) => Add(command, User, Role, Token, Secret, Url, Space, Json);
@@ -43,7 +43,7 @@ sealed class Connection
         var text = parsed.GetValue(Url)!;
         if (!Uri.TryCreate(text, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https"))
         {
-            throw new UsageException($"--url: '{text}' is no http(s) address.", "Write it as http://127.0.0.1:7411.");
+            throw new UsageException($"--url: '{text}' is not an http(s) URL.", "Write it as http://127.0.0.1:7411.");
         }
         var space = parsed.GetValue(Space) ?? "main"; // commands about spaces have no option that names one
         return space == "main" ? uri : new Uri($"{uri.ToString().TrimEnd('/')}/s/{Uri.EscapeDataString(space)}");
@@ -114,8 +114,8 @@ sealed class Connection
             return ready.Count(c => c == '.') == 2
                 ? ready
                 : throw new UsageException("The token is none: it has not the three parts of a JWT.",
-                "Give --token what 'rovett token --user <id>' prints, or what your backend makes.");
-        if (string.IsNullOrEmpty(user)) throw new UsageException("No user was named.", "Give --user <id>, or a ready --token.");
+                "Use --token with the output of 'rovett token --user <id>', or with a token from your backend.");
+        if (string.IsNullOrEmpty(user)) throw new UsageException("User missing.", "Give --user <id>, or a ready --token.");
         return MakeToken(SecretOf(parsed), user, Roles(parsed), TimeSpan.FromHours(1));
     }
 

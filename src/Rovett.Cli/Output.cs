@@ -109,7 +109,7 @@ static class Output
         catch (HttpRequestException unreachable)
         {
             Problem("unreachable", "The service can't be reached", unreachable.Message,
-                "Is it running? Start it with 'rovett serve', or name its address with --url or ROVETT_URL.");
+                "Start it with 'rovett serve', or set its URL with --url or ROVETT_URL.");
             return 1;
         }
         catch (OperationCanceledException)

@@ -22,7 +22,7 @@ static class Yaml
         {
             throw new UsageException(
                 $"{path}, line {error.Start.Line}, column {error.Start.Column}: {error.InnerException?.Message ?? error.Message}",
-                "Correct the file; it is YAML, or JSON.");
+                "Fix the file: it must be YAML or JSON.");
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
@@ -40,7 +40,7 @@ static class Yaml
         YamlScalarNode { Style: ScalarStyle.Plain, Value: "false" } => JsonValue.Create(false),
         YamlScalarNode { Style: ScalarStyle.Plain } scalar when long.TryParse(scalar.Value, out long number) => JsonValue.Create(number),
         YamlScalarNode scalar => JsonValue.Create(scalar.Value ?? ""),
-        _ => throw new UsageException("The file holds something else than maps, lists and text.",
+        _ => throw new UsageException("The file must contain only maps, lists and text.",
             "Write it out without anchors and aliases."),
     };
 }

@@ -121,8 +121,8 @@ public sealed class CommandLineTests : IAsyncLifetime
         (await Json("settings", "limits.sendsPerSecond=100"))["limits"]!["sendsPerSecond"]!.GetValue<int>().ShouldBe(100);
         (await Json("settings", "limits.sendsPerSecond="))["limits"]!["sendsPerSecond"].ShouldBeNull();
         (await Json("settings", "tokens.audiences=2024"))["tokens"]!["audiences"]![0]!.GetValue<string>().ShouldBe("2024");
-        foreach (var (change, said) in new[] { ("a=", "'a' is no setting"), ("audiences=x", "Did you mean tokens.audiences?"),
-            ("tokens.audience=x", "Did you mean tokens.audiences?"), ("origins", "'origins' is no change"),
+        foreach (var (change, said) in new[] { ("a=", "'a' is not a setting"), ("audiences=x", "Did you mean tokens.audiences?"),
+            ("tokens.audience=x", "Did you mean tokens.audiences?"), ("origins", "'origins' is not a change"),
                 ("limits.sendsPerSecond=many", "limits.sendsPerSecond must be a whole number") })
         {
             var run = await Cli("settings", change);
@@ -138,7 +138,7 @@ public sealed class CommandLineTests : IAsyncLifetime
         foreach (var link in new[] { "garbage", "/v1/users", "http://elsewhere/v1/inbox" })
         {
             var page = await Cli("inbox", "--user", "mara", "--next", link);
-            (page.ExitCode, page.Error.Contains($"--next: '{link}' is no link", StringComparison.Ordinal),
+            (page.ExitCode, page.Error.Contains($"--next: '{link}' is not a link", StringComparison.Ordinal),
                 page.Error.Contains("   at ", StringComparison.Ordinal)).ShouldBe((2, true, false), page.Error);
         }
         (await Cli("inbox", "--user", "mara", "--next", "/v1/inbox?page=garbage")).ExitCode.ShouldBe(2);
@@ -202,7 +202,7 @@ public sealed class CommandLineTests : IAsyncLifetime
         var sent = await Cli("send", "--to", "user:mara", "--type", "engine.check.due", "--title", "Turnstone: bow thruster check due");
         sent.ExitCode.ShouldBe(0, sent.Error);
         sent.Out.ShouldContain("Stored");
-        sent.Out.ShouldContain("nobody by that name has connected yet");
+        sent.Out.ShouldContain("no such user or role yet");
 
         var received = await Cli("receive", "--user", "mara", "--role", "engineer", "--count", "1");
         received.ExitCode.ShouldBe(0, received.Error);
@@ -272,7 +272,7 @@ public sealed class CommandLineTests : IAsyncLifetime
         disproof.Out.ShouldContain("✗  teo may subscribe to topic:berth/3");
         disproof.Out.ShouldContain("✗  teo got the test too");
         disproof.Out.ShouldContain("rovett explain --user teo --on topic:berth/3");
-        (await Cli("grant", "remove", grant.ToString())).Out.ShouldContain("Ended.");
+        (await Cli("grant", "remove", grant.ToString())).Out.ShouldContain("Removed.");
 
         (await Cli("decider", "create", "rota", "--at", "https://10.0.0.1/decide")).ExitCode.ShouldBe(2);
         (await Cli("decider", "list")).Out.ShouldContain("There is none");
@@ -433,7 +433,7 @@ public sealed class CommandLineTests : IAsyncLifetime
         var id = (string)sent["id"]!;
         var withdrawn = await Cli("withdraw", id);
         (withdrawn.ExitCode, withdrawn.Out.Contains("Withdrawn", StringComparison.Ordinal)).ShouldBe((0, true), withdrawn.Error);
-        (await Cli("withdraw", id)).Out.ShouldContain("It was over before: withdrawn");
+        (await Cli("withdraw", id)).Out.ShouldContain("No change: already withdrawn");
         var unknown = await Cli("withdraw", "nothing");
         (unknown.ExitCode, unknown.Error.Contains("No such notification", StringComparison.Ordinal)).ShouldBe((1, true));
         (await Cli("send", "--to", "everyone", "--type", "job.progress", "--title", "40 %", "--ephemeral")).Out.ShouldContain("not stored");
@@ -478,7 +478,7 @@ public sealed class CommandLineTests : IAsyncLifetime
         (await Cli("receipts", id)).Out.ShouldContain("withdrawn");
         var all = await Cli("receipts");
         all.Out.ShouldContain("withdrawn");
-        all.Error.ShouldContain("Go on later with --after");
+        all.Error.ShouldContain("Continue later with --after");
         (await Cli("send", "--to", "user:mara", "--type", "t", "--title", "x", "--ttl", "tomorrow")).ExitCode.ShouldBe(2);
     }
 

@@ -12,9 +12,9 @@ static class ClockCommand
     {
         var connection = new Connection();
         var confirm = new Option<bool>("--confirm")
-        { Description = "Confirm that the system's clock is right. A step is believed, and retention follows it, at once." };
+        { Description = "Confirm that the system clock is right: a step is accepted, and retention follows it, at once." };
         var command = new Command("clock", """
-            Show what time the service believes it is. A step of the system's clock is believed after 5 minutes;
+            Show the service's clock. A step of the system clock is accepted after 5 minutes;
             retention follows it 24 hours later.
 
             Example:

@@ -19,7 +19,7 @@ static class ConsoleCommand
         var connection = new Connection();
         var may = new Option<string>("--may")
         {
-            Description = "What the operator may do: view or operate.",
+            Description = "Right of the operator: view or operate.",
             DefaultValueFactory = _ => "operate"
         };
         may.AcceptOnlyFromAmong("view", "operate");

@@ -19,19 +19,19 @@ static class DemoCommand
         var page = new Option<int>("--page-port")
         { Description = "The crew page's port; 0 takes a free one.", DefaultValueFactory = _ => 7412 };
         var stay = new Option<bool>("--stay")
-        { Description = "Go on after the story, with something happening every few seconds, until Ctrl-C. The default in a terminal." };
-        var once = new Option<bool>("--once") { Description = "End after the story, even in a terminal." };
+        { Description = "Continue after the story, with an event every few seconds, until Ctrl-C. The default in a terminal." };
+        var once = new Option<bool>("--once") { Description = "Exit after the story, even in a terminal." };
         var pace = new Option<double>("--pace")
         {
-            Description = "Seconds between two events of the story.",
+            Description = "Seconds between events of the story.",
             DefaultValueFactory = _ => 1.5
         };
         var every = new Option<double>("--every")
-        { Description = "Seconds between two events after the story; 0 for none.", DefaultValueFactory = _ => 8 };
-        var ready = new Option<string?>("--ready-file") { Description = "Write the crew page's and the service's addresses to this file." };
+        { Description = "Seconds between events after the story; 0: none.", DefaultValueFactory = _ => 8 };
+        var ready = new Option<string?>("--ready-file") { Description = "Write the URLs of the crew page and the service to this file." };
         var command = new Command("demo", """
-            A working day at Marrow Sound Ferries: starts the service on a folder of its own, plays the story with real
-            clients, checks what each of them sees, and serves a crew page to look at.
+            A working day at Marrow Sound Ferries: starts the service on its own folder, plays the story with real
+            clients, checks what each of them sees, and serves a crew page.
 
             Example:
               rovett demo

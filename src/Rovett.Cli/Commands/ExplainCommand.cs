@@ -10,11 +10,11 @@ static class ExplainCommand
     public static Command Build()
     {
         var connection = new Connection();
-        var user = new Option<string>("--user") { Description = "Who.", Required = true };
+        var user = new Option<string>("--user") { Description = "User id.", Required = true };
         var on = new Option<string>("--on")
-        { Description = "On which address's channel: topic:berth/3, role:engineer, user:mara, everyone.", Required = true };
+        { Description = "Address: topic:berth/3, role:engineer, user:mara or everyone.", Required = true };
         var command = new Command("explain", """
-            Explain whether a user is on a channel, each step that leads to it, and what would change it.
+            Explain whether a user is on a channel: every step of the decision, and what would change it.
 
             Example:
               rovett explain --user teo --on topic:berth/3

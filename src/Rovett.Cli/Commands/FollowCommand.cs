@@ -11,10 +11,10 @@ static class FollowCommand
     {
         var connection = new Connection();
         var topic = new Argument<string?>("topic")
-        { Description = "Which, such as berth/3. Without: only list.", Arity = ArgumentArity.ZeroOrOne };
-        var stop = new Option<bool>("--stop") { Description = "Follow it no more." };
+        { Description = "Topic, such as berth/3. Default: list only.", Arity = ArgumentArity.ZeroOrOne };
+        var stop = new Option<bool>("--stop") { Description = "Unfollow the topic." };
         var command = new Command("follow", """
-            Follow a topic as a user, durably: what is sent to it is in the inbox and counted, absence included. Lists what is followed.
+            Follow a topic as a user: its notifications are stored in the inbox and counted, also while offline. Lists the followed topics.
 
             Example:
               rovett follow berth/3 --user mara
@@ -37,7 +37,7 @@ static class FollowCommand
             else
             {
                 var follows = answer["follows"]!.AsArray();
-                if (follows.Count == 0) AnsiConsole.MarkupLine("No topic is followed.");
+                if (follows.Count == 0) AnsiConsole.MarkupLine("No topics followed.");
                 foreach (var f in follows)
                 {
                     AnsiConsole.MarkupLine(

@@ -11,9 +11,9 @@ static class InboxCommand
     public static Command Build()
     {
         var connection = new Connection();
-        var state = new Option<string>("--state") { Description = "all, unread or read.", DefaultValueFactory = _ => "all" };
+        var state = new Option<string>("--state") { Description = "State: all, unread or read.", DefaultValueFactory = _ => "all" };
         state.AcceptOnlyFromAmong("all", "unread", "read");
-        var limit = new Option<int>("--limit") { Description = "How many, 1 to 200.", DefaultValueFactory = _ => 20 };
+        var limit = new Option<int>("--limit") { Description = "Maximum number, 1 to 200.", DefaultValueFactory = _ => 20 };
         limit.Validators.Add(static result =>
         {
             if (result.Tokens.Count == 1 && int.TryParse(result.Tokens[0].Value, out int many) && many is < 1 or > 200)
@@ -21,7 +21,7 @@ static class InboxCommand
                 result.AddError("--limit must be 1 to 200.");
             }
         });
-        var page = new Option<string?>("--next") { Description = "The 'next' link of the page before." };
+        var page = new Option<string?>("--next") { Description = "The 'next' link of the previous page." };
         var command = new Command("inbox", """
             Show a user's inbox, newest first, with the totals.
 
@@ -34,8 +34,8 @@ static class InboxCommand
             var link = parsed.GetValue(page);
             if (link is not null && !IsNext(link))
             {
-                throw new UsageException($"--next: '{link}' is no link to a next page.",
-                    "Give it as the page before showed it: /v1/inbox?page=…");
+                throw new UsageException($"--next: '{link}' is not a link to a next page.",
+                    "Use the link of the previous page: /v1/inbox?page=…");
             }
             using var client = connection.AsUser(parsed);
             await connection.RequireKnown(parsed, cancel);
@@ -87,14 +87,14 @@ static class MarkCommand
     public static Command Build()
     {
         var connection = new Connection();
-        var verb = new Argument<string>("what") { Description = "read, unread or received." };
+        var verb = new Argument<string>("what") { Description = "Mark: read, unread or received." };
         verb.AcceptOnlyFromAmong("read", "unread", "received");
         var id = new Option<string[]>("--id") { Description = "A notification's id; may be repeated." };
-        var upTo = new Option<string?>("--up-to") { Description = "Everything up to this cursor." };
-        var subject = new Option<string?>("--subject") { Description = "Everything about this subject." };
-        var all = new Option<bool>("--all") { Description = "Everything." };
+        var upTo = new Option<string?>("--up-to") { Description = "All notifications up to this cursor." };
+        var subject = new Option<string?>("--subject") { Description = "All notifications about this subject." };
+        var all = new Option<bool>("--all") { Description = "All notifications." };
         var command = new Command("mark", """
-            Mark notifications of a user as read, unread or received; answers with the totals.
+            Mark notifications of a user as read, unread or received, and show the totals.
 
             Example:
               rovett mark read --all --user mara
@@ -109,7 +109,7 @@ static class MarkCommand
             if (parsed.GetValue(all)) which["all"] = true;
             if (which.Count != 1)
             {
-                throw new UsageException(which.Count == 0 ? "Nothing says which notifications." : "It says twice which notifications.",
+                throw new UsageException(which.Count == 0 ? "Which notifications? Use one of --id, --up-to, --subject, --all." : "Use only one of --id, --up-to, --subject, --all.",
                     "Give exactly one of --id, --up-to, --subject and --all.");
             }
             using var client = connection.AsUser(parsed);

@@ -21,15 +21,15 @@ static class KeyCommand
     static Command Make()
     {
         var connection = new Connection();
-        var name = new Option<string>("--name") { Description = "What it is for.", Required = true };
-        var scope = new Option<string[]>("--scope") { Description = "send, read or admin; may be repeated.", Required = true };
+        var name = new Option<string>("--name") { Description = "Purpose of the key.", Required = true };
+        var scope = new Option<string[]>("--scope") { Description = "Scope: send, read or admin; may be repeated.", Required = true };
         scope.AcceptOnlyFromAmong("send", "read", "admin");
         var type = new Option<string[]>("--type")
-        { Description = "A type that it may send, exact or ending in *; may be repeated. Without: any." };
+        { Description = "Type it may send, exact or ending in *; may be repeated. Default: any." };
         var to = new Option<string[]>("--to")
-        { Description = "An address that it may send to, exact or ending in *; may be repeated. Without: any." };
+        { Description = "Address it may send to, exact or ending in *; may be repeated. Default: any." };
         var command = new Command("create", """
-            Make an API key; it is shown this once.
+            Create an API key. It is shown only once.
 
             Example:
               rovett key create --name "booking backend" --scope send
@@ -46,7 +46,7 @@ static class KeyCommand
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                AnsiConsole.MarkupLine($"[green]Made[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown this once:");
+                AnsiConsole.MarkupLine($"[green]Made[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown only once:");
                 Console.Out.WriteLine((string?)answer["key"]);
             }
             return 0;
@@ -61,9 +61,9 @@ static class KeyCommand
         var connection = new Connection();
         var id = new Argument<string>("id") { Description = "The key's id, from 'rovett key list'." };
         var overlap = new Option<string>("--overlap")
-        { Description = "How long the old key holds beside the new one: now, 12h, 7d.", DefaultValueFactory = _ => "24h" };
+        { Description = "How long the old key stays valid: now, 12h, 7d.", DefaultValueFactory = _ => "24h" };
         var command = new Command("rotate", """
-            Make a key that may do the same as another, which ends after a while.
+            Replace a key: same rights, with an overlap before the old one expires.
 
             Example:
               rovett key rotate mUqE0K4nVdKQ1rH0hD7kWQ --overlap 24h
@@ -77,7 +77,7 @@ static class KeyCommand
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                AnsiConsole.MarkupLine($"[green]Made[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown this once; the " +
+                AnsiConsole.MarkupLine($"[green]Made[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown only once; the " +
                     $"old key holds for {Output.Plain(parsed.GetValue(overlap))} more:");
                 Console.Out.WriteLine((string?)answer["key"]);
             }
@@ -127,10 +127,10 @@ static class KeyCommand
     {
         var data = new Option<string>("--data")
         {
-            Description = "The data folder; the service must be stopped. [default: ROVETT_DATA, or data]",
+            Description = "Data folder; the service must be stopped. [default: ROVETT_DATA, or data]",
             DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_DATA") ?? "data"
         };
-        var space = new Option<string>("--space") { Description = "The space that the key is for.", DefaultValueFactory = _ => "main" };
+        var space = new Option<string>("--space") { Description = "Space of the key.", DefaultValueFactory = _ => "main" };
         var json = new Option<bool>("--json") { Description = "Print JSON." };
         var command = new Command("recover", """
             Create an admin key without having one, directly in the data folder of a stopped service.
@@ -175,7 +175,7 @@ static class KeyCommand
         var connection = new Connection();
         var id = new Argument<string>("id") { Description = "The key's id, from 'rovett key list'." };
         var command = new Command("remove", """
-            End an API key at once.
+            Remove an API key. Takes effect at once.
 
             Example:
               rovett key remove mUqE0K4nVdKQ1rH0hD7kWQ
@@ -200,7 +200,7 @@ static class StatusCommand
     {
         var connection = new Connection();
         var command = new Command("status", """
-            Show whether the service runs, who is connected and how.
+            Show the state of the service and its connections.
 
             Example:
               rovett status

@@ -10,7 +10,7 @@ static class LimitsCommand
     {
         var connection = new Connection();
         var command = new Command("limits", """
-            Show every limit, and the most that is used of it now.
+            Show every limit with its current use.
 
             Example:
               rovett limits

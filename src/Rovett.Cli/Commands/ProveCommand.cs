@@ -12,18 +12,18 @@ static class ProveCommand
     public static Command Build()
     {
         var connection = new Connection();
-        var to = new Option<string>("--to") { Description = "Who must get it: user:mara.", Required = true };
-        var not = new Option<string>("--not") { Description = "Who must not: user:teo.", Required = true };
+        var to = new Option<string>("--to") { Description = "User who must get it, such as user:mara.", Required = true };
+        var not = new Option<string>("--not") { Description = "User who must not get it, such as user:teo.", Required = true };
         var on = new Option<string?>("--on")
-        { Description = "What the test is sent to: role:engineer, topic:berth/3. Without: to the first user's own address." };
+        { Description = "Address of the test notification, such as role:engineer. Default: the first user." };
         var stored = new Option<bool>("--stored")
         {
             Description = "Send it as a stored notification, and look into both inboxes too; it " +
             "is withdrawn afterwards. Without: only to who is connected now."
         };
         var command = new Command("prove", """
-            Prove that one user gets what is sent to an address and another does not: both are connected by this command, a marked test is
-            sent, and every byte that reaches the second is searched for the mark.
+            Prove that one user receives what is sent to an address and another does not: connects both, sends a marked
+            test, and searches every byte that reaches the second user for the mark.
 
             Example:
               rovett prove --to user:mara --not user:teo --on role:engineer
@@ -209,8 +209,8 @@ static class ProveCommand
             }
             catch (TimeoutException)
             {
-                throw new UsageException($"After {Patience.TotalSeconds:0} s it is not so that {what}.",
-                    "Is the service overloaded, or a stream held back on the way? Try again.");
+                throw new UsageException($"Timed out after {Patience.TotalSeconds:0} s; still waiting for: {what}.",
+                    "The service may be overloaded, or a proxy may be buffering the stream. Try again.");
             }
         }
 

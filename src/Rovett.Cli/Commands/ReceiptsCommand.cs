@@ -13,14 +13,14 @@ static class ReceiptsCommand
         var connection = new Connection();
         var id = new Argument<string?>("id")
         {
-            Description = "A notification's id: who has it, and what became of it. Without: all receipts, in order.",
+            Description = "Notification id: shows its recipients and timeline. Default: all receipts, in order.",
             Arity = ArgumentArity.ZeroOrOne
         };
         var after = new Option<string>("--after")
-        { Description = "Go on after this cursor; start: from the oldest kept; now.", DefaultValueFactory = _ => "start" };
-        var follow = new Option<bool>("--follow") { Description = "Wait for more, without end." };
+        { Description = "Start after this cursor; start: the oldest kept; now: only new ones.", DefaultValueFactory = _ => "start" };
+        var follow = new Option<bool>("--follow") { Description = "Keep waiting for more." };
         var command = new Command("receipts", """
-            Show what became of notifications: received, handled, read, taken, over, deadlines missed.
+            Show the receipts of notifications: received, handled, read, taken, ended, deadlines missed.
 
             Example:
               rovett receipts --after now --follow
@@ -106,7 +106,7 @@ static class ReceiptsCommand
                     Output.Hint("None are kept. What single people received, handled and read is kept for the types in fullReceipts " +
                         "(operating.md).");
                 }
-                if (!json) Output.Hint($"Go on later with --after {after}");
+                if (!json) Output.Hint($"Continue later with --after {after}");
                 return 0;
             }
             await Task.Delay(500, cancel);

@@ -13,20 +13,20 @@ static class ReceiveCommand
     {
         var connection = new Connection();
         var transport = new Option<string>("--transport")
-        { Description = "auto, websocket, sse or long-poll.", DefaultValueFactory = _ => "auto" };
+        { Description = "Transport: auto, websocket, sse or long-poll.", DefaultValueFactory = _ => "auto" };
         transport.AcceptOnlyFromAmong("auto", "websocket", "sse", "long-poll");
         var device = new Option<string?>("--device")
         {
-            Description = "This device's id; default: this machine's name with '-cli'.",
+            Description = "Device id. [default: the host name with '-cli']",
             DefaultValueFactory = _ => Environment.MachineName + "-cli"
         };
         var after = new Option<string?>("--after")
-        { Description = "Go on after this cursor, or 'now'. Without it: what no device of the user has received." };
+        { Description = "Start after this cursor, or 'now'. Default: everything that no device of the user has received." };
         var count = new Option<int?>("--count") { Description = "Stop after this many notifications." };
         var noAck = new Option<bool>("--no-ack") { Description = "Do not acknowledge." };
         var subscribe = new Option<string[]>("--subscribe") { Description = "A topic to subscribe to, such as berth/3; may be repeated." };
         var command = new Command("receive", """
-            Receive live as a user, and see what arrives, over which transport, with the count.
+            Receive live as a user: shows each notification, the transport and the unread total.
 
             Example:
               rovett receive --user mara --role engineer --transport sse

@@ -13,23 +13,23 @@ static class SendCommand
     {
         var connection = new Connection();
         var to = new Option<string[]>("--to") { Description = "An address: user:<id>, role:<name> or everyone; may be repeated." };
-        var except = new Option<string[]>("--except") { Description = "An address to leave out; may be repeated." };
-        var type = new Option<string?>("--type") { Description = "The kind of event, such as engine.check.due." };
-        var title = new Option<string?>("--title") { Description = "One line that says it." };
-        var body = new Option<string?>("--body") { Description = "More, if there is more." };
-        var subject = new Option<string?>("--subject") { Description = "What it is about, such as vessel/turnstone." };
-        var link = new Option<string?>("--link") { Description = "Where it leads: a path or an http(s) address." };
-        var urgency = new Option<string?>("--urgency") { Description = "very-low, low, normal or high." };
+        var except = new Option<string[]>("--except") { Description = "Address to exclude; may be repeated." };
+        var type = new Option<string?>("--type") { Description = "Type, such as engine.check.due." };
+        var title = new Option<string?>("--title") { Description = "Headline, one line." };
+        var body = new Option<string?>("--body") { Description = "Longer text (optional)." };
+        var subject = new Option<string?>("--subject") { Description = "Subject, such as vessel/turnstone." };
+        var link = new Option<string?>("--link") { Description = "Link: a path or an http(s) URL." };
+        var urgency = new Option<string?>("--urgency") { Description = "Urgency (RFC 8030): very-low, low, normal or high." };
         var data = new Option<string?>("--data") { Description = "Any JSON for the application." };
-        var ttl = new Option<string?>("--ttl") { Description = "After how long it expires: seconds, or 30m, 12h, 7d." };
-        var slot = new Option<string?>("--slot") { Description = "A newer one in the same slot, for the same people, replaces it." };
-        var takeable = new Option<bool>("--takeable") { Description = "One member of the one role may take it over." };
-        var ephemeral = new Option<bool>("--ephemeral") { Description = "Only for who is connected now; nothing is stored." };
-        var file = new Option<string?>("--file") { Description = "The whole notification as JSON; - for standard input." };
-        var key = new Option<string?>("--idempotency-key") { Description = "Makes the send safe to repeat." };
-        var dryRun = new Option<bool>("--dry-run") { Description = "Say whom it would reach, and store nothing." };
+        var ttl = new Option<string?>("--ttl") { Description = "Time to live: seconds, or 30m, 12h, 7d." };
+        var slot = new Option<string?>("--slot") { Description = "Slot: a newer notification in the same slot, for the same recipients, replaces it." };
+        var takeable = new Option<bool>("--takeable") { Description = "Takeable: one member of the role may take it." };
+        var ephemeral = new Option<bool>("--ephemeral") { Description = "Ephemeral: only for connected users, never stored." };
+        var file = new Option<string?>("--file") { Description = "File with the notification as JSON; - for standard input." };
+        var key = new Option<string?>("--idempotency-key") { Description = "Idempotency key: makes the send safe to repeat." };
+        var dryRun = new Option<bool>("--dry-run") { Description = "Show the recipients without storing anything." };
         var command = new Command("send", """
-            Send a notification, and see at once whom it reaches.
+            Send a notification and show its recipients.
 
             Example:
               rovett send --to role:engineer --type engine.check.due --title "Turnstone: bow thruster check due"
@@ -107,7 +107,7 @@ static class SendCommand
             bool isTopic = address.StartsWith("topic:", StringComparison.Ordinal);
             if (isTopic && !(bool)reach["known"]!)
             {
-                console.MarkupLine($"  [bold]{address}[/]  [darkorange3]no policy and no grant is about it: nobody can listen to it[/]; " +
+                console.MarkupLine($"  [bold]{address}[/]  [darkorange3]no policy and no grant covers it: nobody can subscribe[/]; " +
                     $"see rovett policies.");
             }
             else if ((bool)reach["known"]!)
@@ -122,7 +122,7 @@ static class SendCommand
                     ? $" Did you mean {string.Join(" or ", names.Select(n => Output.Plain((string?)n)))}?"
                     : "";
                 console.MarkupLine(
-                    $"  [bold]{address}[/]  [darkorange3]nobody by that name has connected yet[/]; " +
+                    $"  [bold]{address}[/]  [darkorange3]no such user or role yet[/]; " +
                     $"{(dryRun ? "it would wait" : "it waits")} for whoever comes.{near}");
             }
         }
@@ -130,5 +130,5 @@ static class SendCommand
 
     static int Seconds(string text) => int.TryParse(text, out int seconds) ? seconds
         : Durations.TryParse(text, out var span) ? (int)span.TotalSeconds
-        : throw new UsageException($"--ttl: '{text}' is no duration.", "Write seconds, or 30m, 12h, 7d.");
+        : throw new UsageException($"--ttl: '{text}' is not a duration.", "Write seconds, or 30m, 12h, 7d.");
 }

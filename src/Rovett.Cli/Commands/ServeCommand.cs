@@ -18,30 +18,30 @@ static class ServeCommand
         { Description = "Print a new one-time sign-up link for the console (15 minutes)." };
         var settings = new (string Name, Option<string?> Option)[]
         {
-            ("data", new("--data") { Description = "The folder that holds everything. [default: data]" }),
+            ("data", new("--data") { Description = "Data folder. [default: data]" }),
             ("address", new("--address") { Description = "The IP address to listen on. [default: 127.0.0.1]" }),
             ("port", new("--port") { Description = "The TCP port; 0 takes a free one. [default: 7411]" }),
             ("readyFile", new("--ready-file")
-                { Description = "Write the address, and on the first start the credentials, to this file (mode 0600) once it listens." }),
-            ("spaces", new("--spaces") { Description = "Spaces to have beside main, separated by commas." }),
+                { Description = "Write the URL, and on the first start the credentials, to this file (mode 0600) once the service listens." }),
+            ("spaces", new("--spaces") { Description = "Spaces besides main, separated by commas." }),
             ("origins", new("--origins") { Description = "Browser origins that may connect, separated by commas." }),
             ("certificate", new("--certificate")
-                { Description = "A PEM file with the certificate: TLS and HTTP/2. Renewed ones are taken up without a restart." }),
-            ("certificateKey", new("--certificate-key") { Description = "A PEM file with its private key." }),
-            ("newcomers", new("--newcomers") { Description = "How far back a newcomer to a role sees: now, 12h, 7d … [default: 7d]" }),
+                { Description = "PEM file with the certificate (TLS and HTTP/2); renewals are picked up without a restart." }),
+            ("certificateKey", new("--certificate-key") { Description = "PEM file with the certificate's private key." }),
+            ("newcomers", new("--newcomers") { Description = "How far back new members of a role see: now, 12h, 7d … [default: 7d]" }),
             ("strictAddresses", new("--strict-addresses")
-                { Description = "true: refuse sends to addresses nobody knows. [default: false]" }),
-            ("heartbeatSeconds", new("--heartbeat-seconds") { Description = "Seconds between signs of life. [default: 20]" }),
+                { Description = "Refuse sends to unknown addresses: true or false. [default: false]" }),
+            ("heartbeatSeconds", new("--heartbeat-seconds") { Description = "Seconds between heartbeats. [default: 20]" }),
             ("ackTimeoutSeconds", new("--ack-timeout-seconds")
-                { Description = "Seconds until an acknowledgement is asked for. [default: 10]" }),
+                { Description = "Seconds until the service requests an acknowledgement. [default: 10]" }),
             ("comeBackWithinMs", new("--come-back-within-ms")
-                { Description = "Over how long sessions spread when they come back after a stop. [default: 3000]" }),
-            ("log", new("--log") { Description = "verbose, information, warning or error. [default: information]" }),
+                { Description = "Milliseconds over which sessions reconnect after a stop. [default: 3000]" }),
+            ("log", new("--log") { Description = "Log level: verbose, information, warning or error. [default: information]" }),
         };
         var command = new Command("serve", """
             Start the service.
 
-            Settings come from --config, then the environment (ROVETT_PORT …), then flags; the later wins.
+            Settings come from --config, then the environment (ROVETT_PORT …), then flags; later ones win.
 
             Example:
               rovett serve --data ./data --port 7411
@@ -55,7 +55,7 @@ static class ServeCommand
             if (mistakes.Count > 0)
             {
                 foreach (var mistake in mistakes) Output.Error(mistake.ToString());
-                Output.Hint($"Nothing was started: correct {(mistakes.Count == 1 ? "this" : $"these {mistakes.Count}")} and start again.");
+                Output.Hint($"Not started. Fix {(mistakes.Count == 1 ? "this" : $"these {mistakes.Count}")} and start again.");
                 return 2;
             }
             return await Run(options, parsed.GetValue(consoleLink), cancel);
@@ -76,7 +76,7 @@ static class ServeCommand
             await service.Start(() => Announce(service, options, consoleLink ? service.NewConsoleLink() : service.ConsoleLink));
             var stop = service.WaitForStop();
             await Task.WhenAny(stop, Task.Delay(Timeout.Infinite, cancel));
-            Output.Hint("Stopping: sessions are told, what waits is written.");
+            Output.Hint("Shutting down: notifying sessions, writing pending data …");
             return 0;
         }
         catch (StoreException broken)
@@ -110,7 +110,7 @@ static class ServeCommand
         foreach (var made in service.Credentials)
         {
             Say();
-            o.MarkupLineInterpolated($"[bold]Credentials of the space {made.Space}, shown this once:[/]");
+            o.MarkupLineInterpolated($"[bold]Credentials of the space {made.Space}, shown only once:[/]");
             Say($"  export ROVETT_KEY={made.AdminKey}");
             Say($"  export ROVETT_TOKEN_SECRET={made.TokenSigningSecret}");
         }

@@ -19,14 +19,14 @@ static class SigningKeyCommand
     static Command Add()
     {
         var connection = new Connection();
-        var name = new Argument<string>("name") { Description = "What to call it." };
-        var kid = new Option<string?>("--kid") { Description = "What the header of tokens calls it (kid)." };
-        var publicKey = new Option<FileInfo?>("--public-key") { Description = "A file with a public key as a JWK." };
+        var name = new Argument<string>("name") { Description = "Name of the signing key." };
+        var kid = new Option<string?>("--kid") { Description = "Key id (kid) in token headers." };
+        var publicKey = new Option<FileInfo?>("--public-key") { Description = "File with a public key as a JWK." };
         var keySet = new Option<string?>("--key-set")
-        { Description = "The address of a key set (JWKS), or file:NAME in the folder 'keys' of the data folder." };
+        { Description = "URL of a key set (JWKS), or file:NAME for a file in the folder 'keys' of the data folder." };
         var issuer = new Option<string?>("--issuer") { Description = "An OpenID Connect issuer." };
         var command = new Command("create", """
-            Add a signing key beside those there are. Without an option a secret is made, and shown this once.
+            Create a signing key. Without options, a secret is generated and shown only once.
 
             Example:
               rovett signing-key create 2026-12 --kid 2026-12
@@ -45,7 +45,7 @@ static class SigningKeyCommand
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else if ((string?)answer["secret"] is { } secret)
             {
-                AnsiConsole.MarkupLine($"[green]Added[/] {Output.Plain((string?)answer["name"])}, a secret for HS256, shown this once:");
+                AnsiConsole.MarkupLine($"[green]Added[/] {Output.Plain((string?)answer["name"])}, a secret for HS256, shown only once:");
                 Console.Out.WriteLine(secret);
             }
             else
@@ -75,7 +75,7 @@ static class SigningKeyCommand
     {
         var connection = new Connection();
         var command = new Command("list", """
-            List the signing keys (never the secrets themselves), and how those that are kept elsewhere stand.
+            List the signing keys (never the secrets) with the state of remote key sets.
 
             Example:
               rovett signing-key list
@@ -118,7 +118,7 @@ static class SigningKeyCommand
         var connection = new Connection();
         var name = new Argument<string>("name") { Description = "The key's name." };
         var command = new Command("remove", """
-            Remove a signing key. Tokens that it signed hold no more, and sessions opened with them end.
+            Remove a signing key. Tokens signed with it become invalid, and their sessions end.
 
             Example:
               rovett signing-key remove first
@@ -145,11 +145,11 @@ static class SettingsCommand
         var connection = new Connection();
         var changes = new Argument<string[]>("change")
         {
-            Description = "SETTING=VALUE; a list is separated by commas; nothing after '=' takes the setting back to its default.",
+            Description = "SETTING=VALUE; lists are separated by commas; an empty value restores the default.",
             Arity = ArgumentArity.ZeroOrMore
         };
         var command = new Command("settings", """
-            Show what a space is set to, or change it. It holds at once.
+            Show or change the settings of a space. Changes take effect at once.
 
             Example:
               rovett settings
@@ -162,7 +162,7 @@ static class SettingsCommand
             var given = parsed.GetValue(changes)!;
             foreach (var change in given.Where(c => c.IndexOf('=', StringComparison.Ordinal) < 1))
             {
-                throw new UsageException($"'{change}' is no change.", "Write SETTING=VALUE, such as tokens.audiences=ferries.");
+                throw new UsageException($"'{change}' is not a change.", "Write SETTING=VALUE, such as tokens.audiences=ferries.");
             }
             var settings = await client.Call(HttpMethod.Get, "/v1/settings", cancel: cancel);
             if (given.Length > 0) settings = await client.Call(HttpMethod.Patch, "/v1/settings", Patch(given, settings.AsObject()), cancel);
@@ -198,7 +198,7 @@ static class SettingsCommand
                 var all = Flat("", now).Select(f => f.Item1).ToList();
                 var near = NearNames.Among(all, change[..equals]);
                 if (near.Count == 0) near = [.. all.Where(n => n.Split('.')[^1].Equals(path[^1], StringComparison.OrdinalIgnoreCase))];
-                throw new UsageException($"'{change[..equals]}' is no setting.",
+                throw new UsageException($"'{change[..equals]}' is not a setting.",
                     near.Count > 0 ? $"Did you mean {string.Join(" or ", near)}?" : $"The settings are {string.Join(", ", all)}.");
             }
             var before = names[path[^1]];
@@ -236,9 +236,9 @@ static class AuditCommand
     public static Command Build()
     {
         var connection = new Connection();
-        var after = new Option<long>("--after") { Description = "Begin after the line with this number." };
+        var after = new Option<long>("--after") { Description = "Start after this line number." };
         var command = new Command("audit", """
-            Show who changed what: keys, settings, users. With --json every line is one JSON object, to be kept elsewhere.
+            Show the audit log: changes of keys, settings and users. With --json, each line is one JSON object for export.
 
             Example:
               rovett audit

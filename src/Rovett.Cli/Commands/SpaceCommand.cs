@@ -17,9 +17,9 @@ static class SpaceCommand
     static Command Make()
     {
         var connection = new Connection();
-        var name = new Argument<string>("name") { Description = "What it is called." };
+        var name = new Argument<string>("name") { Description = "Name of the space." };
         var command = new Command("create", """
-            Make a space; its credentials are shown this once.
+            Create a space. Its credentials are shown only once.
 
             Example:
               rovett space create harbour
@@ -34,7 +34,7 @@ static class SpaceCommand
             {
                 AnsiConsole.MarkupLine(
                     $"[green]Made[/] the space {Output.Plain((string?)answer["name"])}; its paths begin with " +
-                    $"{Output.Plain((string?)answer["path"])}. Its credentials, shown this once:");
+                    $"{Output.Plain((string?)answer["path"])}. Its credentials, shown only once:");
                 Console.Out.WriteLine(
                     $"  export ROVETT_SPACE={Output.Quoted((string)answer["name"]!)}\n  export ROVETT_KEY=" +
                     $"{answer["credentials"]!["adminKey"]}\n  export ROVETT_TOKEN_SECRET={answer["credentials"]!["tokenSigningSecret"]}");
@@ -77,10 +77,10 @@ static class SpaceCommand
     static Command Remove()
     {
         var connection = new Connection();
-        var name = new Argument<string>("name") { Description = "Which." };
-        var yes = new Option<bool>("--yes") { Description = "Really: everything in it is gone for good." };
+        var name = new Argument<string>("name") { Description = "Name of the space." };
+        var yes = new Option<bool>("--yes") { Description = "Confirm; this cannot be undone." };
         var command = new Command("remove", """
-            Remove a space with everything in it: credentials, users, notifications, marks.
+            Permanently delete a space and everything in it: credentials, users, notifications, marks.
 
             Example:
               rovett space remove harbour --yes
@@ -90,8 +90,8 @@ static class SpaceCommand
         {
             if (!parsed.GetValue(yes))
             {
-                throw new UsageException($"Everything in the space '{parsed.GetValue(name)}' would be gone for good.",
-                    "Say --yes if that is meant.");
+                throw new UsageException($"Everything in the space '{parsed.GetValue(name)}' would be permanently deleted.",
+                    "Confirm with --yes.");
             }
             using var client = connection.Backend(parsed);
             var answer = await client.Call(HttpMethod.Delete, "/v1/spaces/" + Uri.EscapeDataString(parsed.GetValue(name)!), cancel: cancel);

@@ -17,16 +17,16 @@ static class StoreCommand
     static Option<string> Data() =>
         new("--data")
         {
-            Description = "The data folder.",
+            Description = "Data folder.",
             DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_DATA") ?? "data"
         };
 
     static Command Backup()
     {
         var data = Data();
-        var to = new Option<string>("--to") { Description = "A new folder for the copy.", Required = true };
+        var to = new Option<string>("--to") { Description = "New folder for the copy.", Required = true };
         var command = new Command("backup", """
-            Copy a data folder, as it is at one moment, while the service runs: history, credentials and key sets. Keep the copy safe.
+            Back up a data folder while the service runs: history, credentials and key sets, as of one moment. Keep the copy safe.
 
             Example:
               rovett store backup --data ./data --to ./backup
@@ -43,10 +43,10 @@ static class StoreCommand
 
     static Command Restore()
     {
-        var from = new Option<string>("--from") { Description = "The folder of a backup.", Required = true };
-        var data = new Option<string>("--data") { Description = "The new data folder to make.", Required = true };
+        var from = new Option<string>("--from") { Description = "Backup folder.", Required = true };
+        var data = new Option<string>("--data") { Description = "New data folder.", Required = true };
         var command = new Command("restore", """
-            Make a data folder from a backup. It begins another life: devices with cursors of the old one are told of a gap.
+            Create a data folder from a backup. Devices with old cursors receive a `gap`.
 
             Example:
               rovett store restore --from ./backup --data ./data-restored
@@ -69,7 +69,7 @@ static class StoreCommand
     {
         var data = Data();
         var command = new Command("check", """
-            Look for what is wrong in a data folder: broken pages, holes in the history, notifications without an entry.
+            Check a data folder for damage: broken pages, gaps in the history, notifications without an entry.
 
             Example:
               rovett store check --data ./data
@@ -96,7 +96,7 @@ static class StoreCommand
     {
         if (File.Exists(folder) || (Directory.Exists(folder) && Directory.EnumerateFileSystemEntries(folder).Any()))
         {
-            throw new UsageException($"{option}: '{folder}' exists already.", "Name a new or an empty folder; nothing is written over.");
+            throw new UsageException($"{option}: '{folder}' exists already.", "Use a new or empty folder; nothing is overwritten.");
         }
         return Directory.CreateDirectory(folder, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute).FullName;
     }

@@ -11,9 +11,9 @@ static class TokenCommand
     {
         var connection = new Connection();
         var lifetime = new Option<string>("--lifetime")
-        { Description = "How long it holds: 15m, 12h, 7d …", DefaultValueFactory = _ => "1h" };
+        { Description = "Lifetime: 15m, 12h, 7d …", DefaultValueFactory = _ => "1h" };
         var command = new Command("token", """
-            Make a user's token, as your backend will: HS256 with the token-signing secret. Nothing is asked of the service.
+            Create a user token, as your backend would: HS256 with the token-signing secret. Works offline.
 
             Example:
               rovett token --user mara --role engineer --lifetime 12h
@@ -22,10 +22,10 @@ static class TokenCommand
         command.SetAction((parsed, _) => Output.Guard(() =>
         {
             var user = parsed.GetValue(connection.User);
-            if (string.IsNullOrEmpty(user)) throw new UsageException("No user was named.", "Give --user <id>.");
+            if (string.IsNullOrEmpty(user)) throw new UsageException("User missing.", "Give --user <id>.");
             if (!Durations.TryParse(parsed.GetValue(lifetime), out var span) || span <= TimeSpan.Zero)
             {
-                throw new UsageException($"--lifetime: '{parsed.GetValue(lifetime)}' is no duration.",
+                throw new UsageException($"--lifetime: '{parsed.GetValue(lifetime)}' is not a duration.",
                     "Give a number with s, m, h or d, such as 12h.");
             }
             var token = Connection.MakeToken(connection.SecretOf(parsed), user, connection.Roles(parsed), span);

@@ -18,9 +18,9 @@ static class PoliciesCommand
     static Command Show()
     {
         var connection = new Connection();
-        var version = new Option<long?>("--version-number") { Description = "An earlier version, by the number that loading it answered." };
+        var version = new Option<long?>("--version-number") { Description = "Earlier version, by its number." };
         var command = new Command("show", """
-            Show the policies that hold, or an earlier version.
+            Show the policies in effect, or an earlier version.
 
             Example:
               rovett policies show
@@ -36,7 +36,7 @@ static class PoliciesCommand
             {
                 var policies = answer["policies"]!.AsArray();
                 AnsiConsole.MarkupLine((long)answer["version"]! == 0
-                    ? "No policies are loaded: nobody may take a topic without a grant."
+                    ? "No policies loaded: topics need a grant."
                     : $"Version [bold]{answer["version"]}[/], loaded {((string)answer["loaded"]!)[..16].Replace('T', ' ')}");
                 var table = new Table().Border(TableBorder.None)
                     .AddColumns("[grey]policy[/]", "[grey]topic[/]", "[grey]lets[/]", "[grey]when[/]");
@@ -59,8 +59,8 @@ static class PoliciesCommand
     {
         bool load = verb == "load";
         var connection = new Connection();
-        var file = new Argument<string>("file") { Description = "YAML or JSON; - for standard input." };
-        var inPlaceOf = new Option<long?>("--in-place-of") { Description = "Only when this version holds still." };
+        var file = new Argument<string>("file") { Description = "YAML or JSON file; - for standard input." };
+        var inPlaceOf = new Option<long?>("--in-place-of") { Description = "Load only if this version is still in effect." };
         var command = new Command(verb, load ? """
             Load policies, all or none, in place of those that hold. Whoever loses a topic by it loses it at once.
 
@@ -109,14 +109,14 @@ static class GrantCommand
     static Command Give()
     {
         var connection = new Connection();
-        var user = new Option<string?>("--user") { Description = "To this user." };
-        var role = new Option<string?>("--role") { Description = "To everybody who holds this role." };
-        var topic = new Option<string>("--topic") { Description = "On this topic, such as berth/3.", Required = true };
-        var may = new Option<string[]>("--may") { Description = "subscribe, follow, say or presence; may be repeated.", Required = true };
+        var user = new Option<string?>("--user") { Description = "User to grant the right to." };
+        var role = new Option<string?>("--role") { Description = "Role to grant the right to." };
+        var topic = new Option<string>("--topic") { Description = "Topic, such as berth/3.", Required = true };
+        var may = new Option<string[]>("--may") { Description = "Right: subscribe, follow, say or presence; may be repeated.", Required = true };
         may.AcceptOnlyFromAmong(Rights);
-        var holds = new Option<string?>("--for") { Description = "How long: 30m, 8h, 7d. Without: until it is ended." };
+        var holds = new Option<string?>("--for") { Description = "Duration: 30m, 8h, 7d. Default: no expiry." };
         var command = new Command("create", """
-            Give a right.
+            Grant a user or a role a right on a topic.
 
             Example:
               rovett grant create --user teo --topic berth/3 --may subscribe --may follow --for 8h
@@ -152,11 +152,11 @@ static class GrantCommand
     static Command List()
     {
         var connection = new Connection();
-        var user = new Option<string?>("--user") { Description = "Only of this user." };
-        var role = new Option<string?>("--role") { Description = "Only of this role." };
-        var topic = new Option<string?>("--topic") { Description = "Only on this topic." };
+        var user = new Option<string?>("--user") { Description = "Filter by user." };
+        var role = new Option<string?>("--role") { Description = "Filter by role." };
+        var topic = new Option<string?>("--topic") { Description = "Filter by topic." };
         var command = new Command("list", """
-            List the grants that hold.
+            List the active grants.
 
             Example:
               rovett grant list --topic berth/3
@@ -182,7 +182,7 @@ static class GrantCommand
                         ((string?)g["until"])?[..19].Replace('T', ' ') ?? "it is ended",
                         g["policy"] is { } policy ? $"the backend's answer to policy {Output.Plain((string?)policy)}" : "the API");
                 }
-                if (table.Rows.Count == 0) AnsiConsole.MarkupLine("No grant holds.");
+                if (table.Rows.Count == 0) AnsiConsole.MarkupLine("No active grants.");
                 else AnsiConsole.Write(table);
             }
             return 0;
@@ -193,9 +193,9 @@ static class GrantCommand
     static Command End()
     {
         var connection = new Connection();
-        var grant = new Argument<long>("grant") { Description = "Its number, from 'rovett grant list'." };
+        var grant = new Argument<long>("grant") { Description = "Number of the grant, from 'rovett grant list'." };
         var command = new Command("remove", """
-            End a grant; whoever was on the topic by it leaves it at once.
+            Remove a grant. Its user leaves the topic at once.
 
             Example:
               rovett grant remove 41
@@ -206,7 +206,7 @@ static class GrantCommand
             using var client = connection.Backend(parsed);
             await client.Call(HttpMethod.Delete, $"/v1/grants/{parsed.GetValue(grant)}", cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(new JsonObject { ["ended"] = parsed.GetValue(grant) });
-            else AnsiConsole.MarkupLine("[green]Ended.[/]");
+            else AnsiConsole.MarkupLine("[green]Removed.[/]");
             return 0;
         }));
         return command;
@@ -226,14 +226,14 @@ static class DeciderCommand
     static Command Set()
     {
         var connection = new Connection();
-        var name = new Argument<string>("name") { Description = "What policies call it." };
-        var at = new Option<string>("--at") { Description = "Where it is asked: an https address.", Required = true };
-        var timeout = new Option<int?>("--timeout-ms") { Description = "No answer within so many milliseconds is a no; 2000 by default." };
+        var name = new Argument<string>("name") { Description = "Name that policies use." };
+        var at = new Option<string>("--at") { Description = "URL of the decider (https).", Required = true };
+        var timeout = new Option<int?>("--timeout-ms") { Description = "Milliseconds to wait for an answer; then the answer is no. [default: 2000]" };
         var allow = new Option<int?>("--allow-seconds")
-        { Description = "How long a yes holds that does not say so itself; 300 by default." };
-        var deny = new Option<int?>("--deny-seconds") { Description = "How long a no is remembered; 10 by default." };
+        { Description = "Seconds a yes is valid, unless the answer says otherwise. [default: 300]" };
+        var deny = new Option<int?>("--deny-seconds") { Description = "Seconds a no is valid. [default: 10]" };
         var command = new Command("create", """
-            Make a decider, or change it; the secret that signs its requests is shown once, when it is made.
+            Create or change a decider. The secret that signs its requests is shown only once.
 
             Example:
               rovett decider create rota --at https://backend.example/decide --timeout-ms 500
@@ -256,7 +256,7 @@ static class DeciderCommand
             {
                 AnsiConsole.MarkupLine(
                     $"[green]Set[/]: policies may ask {Output.Plain((string?)answer["name"])} at {Output.Plain((string?)answer["url"])}.");
-                if (answer["secret"] is { } secret) Console.Out.WriteLine($"Its requests are signed with (shown this once): {secret}");
+                if (answer["secret"] is { } secret) Console.Out.WriteLine($"Secret that signs its requests (shown only once): {secret}");
             }
             return 0;
         }));
@@ -267,7 +267,7 @@ static class DeciderCommand
     {
         var connection = new Connection();
         var command = new Command("list", """
-            List the deciders, and how they do.
+            List the deciders and their state.
 
             Example:
               rovett decider list
@@ -298,9 +298,9 @@ static class DeciderCommand
     static Command Remove()
     {
         var connection = new Connection();
-        var name = new Argument<string>("name") { Description = "Its name." };
+        var name = new Argument<string>("name") { Description = "Name of the decider." };
         var command = new Command("remove", """
-            Remove a decider; what it allowed holds until it ends.
+            Remove a decider. Its answers stay valid until they expire.
 
             Example:
               rovett decider remove rota

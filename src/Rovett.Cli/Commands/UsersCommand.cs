@@ -21,8 +21,8 @@ static class UsersCommand
     static Command List()
     {
         var connection = new Connection();
-        var after = new Option<string?>("--after") { Description = "Begin after this id." };
-        var limit = new Option<int>("--limit") { Description = "How many, 1 to 500.", DefaultValueFactory = _ => 50 };
+        var after = new Option<string?>("--after") { Description = "Start after this id." };
+        var limit = new Option<int>("--limit") { Description = "Maximum number of lines, 1 to 500.", DefaultValueFactory = _ => 50 };
         var command = new Command("list", """
             List the known users by id.
 
@@ -92,7 +92,7 @@ static class UsersCommand
             "{\"id\":\"mara\",\"displayName\":\"Mara\",\"locale\":\"en-GB\",\"roles\":[\"engineer\"]}; - for standard input."
         };
         var command = new Command("import", """
-            Store many users. Safe to repeat: a user that is there already is changed to what the line says.
+            Import users. Safe to repeat: existing users are updated.
 
             Example:
               rovett users import crew.ndjson
@@ -106,7 +106,7 @@ static class UsersCommand
     {
         if (file != "-" && !File.Exists(file))
         {
-            throw new UsageException($"'{file}' is not there.", "Name a file with one JSON object a line, or - for standard input.");
+            throw new UsageException($"'{file}' does not exist.", "Name a file with one JSON object a line, or - for standard input.");
         }
         using var client = connection.Backend(parsed);
         using var reader = file == "-" ? Console.In : new StreamReader(file);
@@ -125,7 +125,7 @@ static class UsersCommand
             }
             catch (Exception failed) when (failed is RovettRefusedException or HttpRequestException)
             {
-                Output.Hint($"{stored:N0} users of the first {lines:N0} lines are stored; run it again once this is mended.");
+                Output.Hint($"{stored:N0} users of the first {lines:N0} lines are stored; run it again once the problem is fixed.");
                 throw;
             }
             stored += (long)answer["stored"]!;
@@ -168,9 +168,9 @@ static class UsersCommand
     {
         var connection = new Connection();
         var id = new Argument<string>("id") { Description = "The user's id." };
-        var unknown = new Option<bool>("--unknown") { Description = "Also somebody who is not known here yet." };
+        var unknown = new Option<bool>("--unknown") { Description = "Allow an unknown user." };
         var command = new Command("sign-out", """
-            Sign a user out everywhere: sessions end, and no credential holds that was made before now.
+            Sign a user out everywhere: sessions end, and earlier credentials become invalid.
 
             Example:
               rovett users sign-out mara
@@ -199,7 +199,7 @@ static class UsersCommand
     {
         var connection = new Connection();
         var id = new Argument<string>("id") { Description = "The user's id." };
-        var unknown = new Option<bool>("--unknown") { Description = "Also somebody who is not known here yet." };
+        var unknown = new Option<bool>("--unknown") { Description = "Allow an unknown user." };
         var command = new Command(block ? "block" : "unblock", block ? """
             Block a user: sessions end, and no credential holds until the user is let in again. What is sent is stored all the same.
 
@@ -222,7 +222,7 @@ static class UsersCommand
             var answer = await client.Call(HttpMethod.Put, Connection.UserPath(parsed.GetValue(id)!),
                 new JsonObject { ["blocked"] = block }, cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
-            else AnsiConsole.MarkupLineInterpolated($"[green]{(block ? "Blocked" : "Let in again")}[/]: {parsed.GetValue(id)!}");
+            else AnsiConsole.MarkupLineInterpolated($"[green]{(block ? "Blocked" : "Unblocked")}[/]: {parsed.GetValue(id)!}");
             return 0;
         }));
         return command;
@@ -232,9 +232,9 @@ static class UsersCommand
     {
         var connection = new Connection();
         var id = new Argument<string>("id") { Description = "The user's id." };
-        var sure = new Option<bool>("--yes") { Description = "Say that it is meant: it can't be taken back." };
+        var sure = new Option<bool>("--yes") { Description = "Confirm; this cannot be undone." };
         var command = new Command("erase", """
-            Erase a person: inbox, marks and acknowledgements. The audit trail keeps a pseudonym.
+            Erase a user: inbox, marks and acknowledgements. The audit log keeps a pseudonym.
 
             Example:
               rovett users erase mara --yes
@@ -242,7 +242,7 @@ static class UsersCommand
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
-            if (!parsed.GetValue(sure)) throw new UsageException("Erasing can't be taken back.", "Add --yes when it is meant.");
+            if (!parsed.GetValue(sure)) throw new UsageException("Erasing cannot be undone.", "Confirm with --yes.");
             using var client = connection.Backend(parsed);
             var answer = (await client.Call(HttpMethod.Delete, Connection.UserPath(parsed.GetValue(id)!), cancel: cancel))!;
             if (parsed.GetValue(connection.Json)) Output.Json(answer);

@@ -9,9 +9,9 @@ static class WithdrawCommand
     public static Command Build()
     {
         var connection = new Connection();
-        var id = new Argument<string>("id") { Description = "The notification's id, from the answer to the send." };
+        var id = new Argument<string>("id") { Description = "Notification id, from the response to the send." };
         var command = new Command("withdraw", """
-            Take a notification back: it leaves every inbox and count.
+            Withdraw a notification: it is removed from every inbox and count.
 
             Example:
               rovett withdraw 01KB8Q0M5H0000000000000000
@@ -24,7 +24,7 @@ static class WithdrawCommand
                 cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else if ((bool)answer["changed"]!) AnsiConsole.MarkupLineInterpolated($"[green]Withdrawn[/] at {(string)answer["time"]!}");
-            else AnsiConsole.MarkupLineInterpolated($"It was over before: {(string)answer["state"]!} at {(string)answer["time"]!}");
+            else AnsiConsole.MarkupLineInterpolated($"No change: already {(string)answer["state"]!} at {(string)answer["time"]!}");
             return 0;
         }));
         return command;

@@ -17,9 +17,9 @@ static class ConformanceCommand
             "environment, and prints what its application sees (docs/conformance).",
             Required = true
         };
-        var only = new Option<string?>("--only") { Description = "Only the conversations whose name has this in it." };
+        var only = new Option<string?>("--only") { Description = "Only conversations whose name contains this." };
         var folder = new Option<string?>("--conversations")
-        { Description = "A folder with other conversations than those that come with this program." };
+        { Description = "Folder with other conversations than the built-in ones." };
         var json = new Option<bool>("--json") { Description = "Print JSON." };
         var command = new Command("conformance", """
             Test a client library of any language against recorded conversations, over each transport.
@@ -33,7 +33,7 @@ static class ConformanceCommand
             var chosen = all.FindAll(c => c.Name.Contains(parsed.GetValue(only) ?? "", StringComparison.Ordinal));
             if (chosen.Count == 0)
             {
-                throw new UsageException($"--only: no conversation's name has '{parsed.GetValue(only)}' in it.",
+                throw new UsageException($"--only: no conversation name contains '{parsed.GetValue(only)}'.",
                     $"There are {string.Join(", ", all.Select(c => c.Name))}.");
             }
             var results = new JsonArray();

@@ -25,7 +25,7 @@ sealed record Conversation(string Name, string Title, IReadOnlyList<string> Thro
         var files = Directory.Exists(folder) ? Directory.GetFiles(folder, "*.json") : [];
         if (files.Length == 0)
         {
-            throw new UsageException($"--conversations: there is none in '{folder}'.",
+            throw new UsageException($"--conversations: no conversations in '{folder}'.",
                 "Name the folder docs/conformance of the sources, or leave it out.");
         }
         return [.. files.Order(StringComparer.Ordinal).Select(Read)];
