@@ -142,7 +142,7 @@ function Steps({ steps }: { steps: Step[] }) {
               <Text size="sm">{step.why}</Text>
               {step.fix && (
                 <Text size="xs" c="dimmed">
-                  to change it: {step.fix}
+                  fix: {step.fix}
                 </Text>
               )}
             </Table.Td>

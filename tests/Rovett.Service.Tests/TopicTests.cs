@@ -212,10 +212,10 @@ public sealed class TopicTests : IAsyncLifetime
         var explained = (await s.Get("/v1/explain?user=teo&on=topic:berth/3", s.Key)).Json!;
         ((bool)explained["onChannel"]!).ShouldBeFalse();
         var right = explained["rights"]!.AsArray().Single(r => (string)r!["right"]! == "subscribe")!;
-        ((string)right["decision"]!, (string)right["by"]!).ShouldBe(("deny", "nothing covers it"));
+        ((string)right["decision"]!, (string)right["by"]!).ShouldBe(("deny", "no policy or grant allows it"));
         right["steps"]!.AsArray().Select(p => (string)p!["what"]! + ": " + (string)p["outcome"]!)
-            .ShouldBe(["policy 'closed for works': does not hold", "policy 'crew at their berth': does not hold",
-            "policy 'desks see berths': does not hold"], ignoreOrder: true);
+            .ShouldBe(["policy 'closed for works': does not apply", "policy 'crew at their berth': does not apply",
+            "policy 'desks see berths': does not apply"], ignoreOrder: true);
         right["steps"]!.AsArray().Select(p => (string?)p!["fix"]).ShouldContain("give the user the role berth-3");
         (await s.Get("/v1/explain?user=teo&on=topic:berth/3", s.Token("teo"))).Status.ShouldBe(401);
     }

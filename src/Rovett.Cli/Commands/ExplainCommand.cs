@@ -56,7 +56,7 @@ static class ExplainCommand
         foreach (var step in steps)
         {
             var outcome = (string)step!["outcome"]!;
-            var fix = step["fix"] is { } m ? $"\n[grey]to change it: {Output.Plain((string?)m)}[/]" : "";
+            var fix = step["fix"] is { } m ? $"\n[grey]fix: {Output.Plain((string?)m)}[/]" : "";
             table.AddRow(" ", Output.Plain((string?)step["what"]), $"[{Colour(outcome)}]{outcome}[/]",
                 Output.Plain((string?)step["why"]) + fix);
         }

@@ -90,16 +90,16 @@ static class SendCommand
     static void Print(JsonNode answer, bool dryRun)
     {
         var console = AnsiConsole.Console;
-        if (dryRun) console.MarkupLine("[darkorange3]Not sent[/] (dry run); it would reach");
-        else if (answer["id"] is null) console.MarkupLine("[green]Handed on[/], not stored; it reaches");
+        if (dryRun) console.MarkupLine("[darkorange3]Not sent[/] (dry run). Recipients would be:");
+        else if (answer["id"] is null) console.MarkupLine("[green]Delivered[/] to connected users, not stored. Recipients:");
         else if ((bool)answer["repeated"]!)
         {
             console.MarkupLineInterpolated(
-                $"[green]Already stored[/] {(string)answer["id"]!} at position {(long)answer["position"]!}; it reaches now");
+                $"[green]Already stored[/] {(string)answer["id"]!} (position {(long)answer["position"]!}). Recipients now:");
         }
         else
         {
-            console.MarkupLineInterpolated($"[green]Stored[/] {(string)answer["id"]!} at position {(long)answer["position"]!}; it reaches");
+            console.MarkupLineInterpolated($"[green]Stored[/] {(string)answer["id"]!} (position {(long)answer["position"]!}). Recipients:");
         }
         foreach (var reach in answer["reach"]!.AsArray())
         {
@@ -113,7 +113,7 @@ static class SendCommand
             else if ((bool)reach["known"]!)
             {
                 console.MarkupLine(
-                    $"  [bold]{address}[/]  {reach["users"]} {(isTopic ? "follow it" : "known")}, {reach["connected"]} connected now" +
+                    $"  [bold]{address}[/]  {reach["users"]} {(isTopic ? "followers" : "known")}, {reach["connected"]} connected now" +
                     $"{(answer["id"] is null && !dryRun ? "" : $", stored for {reach["stored"]}")}");
             }
             else
@@ -123,7 +123,7 @@ static class SendCommand
                     : "";
                 console.MarkupLine(
                     $"  [bold]{address}[/]  [darkorange3]no such user or role yet[/]; " +
-                    $"{(dryRun ? "it would wait" : "it waits")} for whoever comes.{near}");
+                    $"delivered when they first connect.{near}");
             }
         }
     }

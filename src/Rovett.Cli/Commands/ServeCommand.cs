@@ -110,7 +110,7 @@ static class ServeCommand
         foreach (var made in service.Credentials)
         {
             Say();
-            o.MarkupLineInterpolated($"[bold]Credentials of the space {made.Space}, shown only once:[/]");
+            o.MarkupLineInterpolated($"[bold]Credentials for space {made.Space} (shown only once):[/]");
             Say($"  export ROVETT_KEY={made.AdminKey}");
             Say($"  export ROVETT_TOKEN_SECRET={made.TokenSigningSecret}");
         }

@@ -75,7 +75,7 @@ public sealed class PolicySet
             decided ??= new Decision(true, by, null, grant.Profile, asking?.CountOnly == true); // and shows what the policy shows
         }
         if (decided is null && steps is not null && matching.Count == 0)
-            steps.Add(new DecisionStep("policies", "does not hold",
+            steps.Add(new DecisionStep("policies", "does not apply",
                 $"none of {All.Count} is about {RightNames.Of(right).First()} on 'topic:{topic}'",
                 $"add a policy whose topic matches '{topic}', or give a grant: POST /v1/grants"));
         return decided ?? new Decision(false, "", ask);
@@ -106,7 +106,7 @@ public sealed class PolicySet
             var matched = values.Count == 0 ? $"'{policy.Topic.Text}'"
                 : $"'{policy.Topic.Text}' with {string.Join(", ", values.Select(v => $"{v.Key}={v.Value}"))}";
             steps.Add(wrong is var (why, fix)
-                ? new DecisionStep(Called(policy), "does not hold", $"{matched}: {why}", outcome == "forbids" ? "" : fix)
+                ? new DecisionStep(Called(policy), "does not apply", $"{matched}: {why}", outcome == "forbids" ? "" : fix)
                 : new DecisionStep(Called(policy), outcome, matched,
                 outcome == "forbids" ? "no grant and no other policy can overrule it; narrow its conditions" : ""));
         }
@@ -121,7 +121,7 @@ public sealed class PolicySet
         {
             if (!Filled(allowed).Contains(values[name]))
             {
-                return ($"{name} is none of {string.Join(", ", Filled(allowed))}",
+                return ($"applies only when {name} is {string.Join(", ", Filled(allowed))}",
                     $"add '{values[name]}' to the policy's values of {name}");
             }
         }

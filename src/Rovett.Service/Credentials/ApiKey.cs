@@ -34,7 +34,7 @@ public sealed class ApiKey(StoredApiKey stored)
         if (!Covers(Types, type))
         {
             errors.Add(new FieldError(path + "type",
-                $"'{type}' is none of those that the key '{stored.Name}' may send: {string.Join(", ", Types)}"));
+                $"'{type}' is not among the types that the key '{stored.Name}' may send: {string.Join(", ", Types)}"));
         }
         int i = 0;
         foreach (var address in to)
@@ -42,7 +42,7 @@ public sealed class ApiKey(StoredApiKey stored)
             if (!Covers(Addresses, address.ToString()))
             {
                 errors.Add(new FieldError($"{path}to[{i}]",
-                    $"{address} is none of those that the key '{stored.Name}' may send to: {string.Join(", ", Addresses)}"));
+                    $"{address} is not among the addresses that the key '{stored.Name}' may send to: {string.Join(", ", Addresses)}"));
             }
             i++;
         }

@@ -78,7 +78,7 @@ public sealed class Tickets : IDisposable
         }
         if (!await keys.Holds(space, found.SigningKey, found.KeyId))
         {
-            throw Refused("ticket-key-removed", "The ticket's token does not hold any more", "The key that it was signed with was removed.",
+            throw Refused("ticket-key-removed", "Ticket's signing key removed", "The key that signed the ticket's token was removed.",
                 "Get a new token, and a ticket for it.");
         }
         if (found.Expires <= Now)

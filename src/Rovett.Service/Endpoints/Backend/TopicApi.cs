@@ -278,7 +278,7 @@ public sealed class TopicApi(SigningKeys signing, LedgerPump ledger, AuditTrail 
                     json.WriteString("decision", right.Decision.Allowed ? "allow" : right.Decision.Ask is { } ask ? "ask" : "deny");
                     json.WriteString("by", right.Decision.By.Length > 0 ? right.Decision.By : right.Decision.Ask is { } asked
                         ? $"{PolicySet.Called(asked)} asks the decider '{asked.Ask}'"
-                        : "nothing covers it");
+                        : "no policy or grant allows it");
                     Steps(json, right.Steps);
                     json.WriteEndObject();
                 }

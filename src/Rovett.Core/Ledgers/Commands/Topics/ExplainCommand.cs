@@ -23,7 +23,7 @@ public sealed class ExplainCommand(string space, string userId, Address address)
         var steps = new List<DecisionStep>();
         if (state.Find(userId) is not { IsKnown: true } user)
         {
-            steps.Add(new DecisionStep($"user '{userId}'", "does not hold",
+            steps.Add(new DecisionStep($"user '{userId}'", "does not apply",
                 "has never shown a credential and does not stand in the directory",
                 "check the id; PUT /v1/users/{id} makes the user known"));
             Answer = new Explanation(false, steps, []);
@@ -65,13 +65,13 @@ public sealed class ExplainCommand(string space, string userId, Address address)
         }
         var from = ledger.Options.RolesFrom;
         bool inToken = user.Row.TokenRoles.Contains(address.Name), inDirectory = user.Row.DirectoryRoles.Contains(address.Name);
-        steps.Add(new DecisionStep("the newest token", from == RolesFrom.Directory ? "does not hold" : inToken ? "allows" : "does not hold",
+        steps.Add(new DecisionStep("the newest token", from == RolesFrom.Directory ? "does not apply" : inToken ? "allows" : "does not apply",
             from == RolesFrom.Directory ? "roles in tokens do not count here (rolesFrom: directory)" : user.Row.RolesIssuedAt == 0
             ? "none was shown that speaks of roles"
             : $"made {new StoredTime(user.Row.RolesIssuedAt)}, names " +
             $"{(user.Row.TokenRoles.Count == 0 ? "no role" : string.Join(", ", user.Row.TokenRoles))}",
             inToken || from == RolesFrom.Directory ? "" : "show a newer token that names the role"));
-        steps.Add(new DecisionStep("the directory", from == RolesFrom.Token ? "does not hold" : inDirectory ? "allows" : "does not hold",
+        steps.Add(new DecisionStep("the directory", from == RolesFrom.Token ? "does not apply" : inDirectory ? "allows" : "does not apply",
             from == RolesFrom.Token ? "roles in the directory do not count here (rolesFrom: token)"
             : $"names {(user.Row.DirectoryRoles.Count == 0 ? "no role" : string.Join(", ", user.Row.DirectoryRoles))}",
             inDirectory || from == RolesFrom.Token ? "" : "PUT /v1/users/{id} with the role in \"roles\""));
@@ -81,7 +81,7 @@ public sealed class ExplainCommand(string space, string userId, Address address)
         }
         else if (user.Memberships.FindLast(m => m.Address == text) is { } closed)
         {
-            steps.Add(new DecisionStep(text, "does not hold", $"lost at position {closed.Until}", ""));
+            steps.Add(new DecisionStep(text, "does not apply", $"lost at position {closed.Until}", ""));
         }
         return holds;
     }
@@ -95,13 +95,13 @@ public sealed class ExplainCommand(string space, string userId, Address address)
         }
         bool holds = user.Holds(address.ToString());
         steps.Add(!user.Follows.ContainsKey(address.Name)
-            ? new DecisionStep("follow", "does not hold", "the user does not follow the topic",
+            ? new DecisionStep("follow", "does not apply", "the user does not follow the topic",
             "the user's device says follow, or POST /v1/follows")
             : holds ? new DecisionStep("follow", "allows", "the user follows the topic", "")
-            : new DecisionStep("follow", "does not hold", "the user follows the topic and may not: nothing of it is sent",
+            : new DecisionStep("follow", "does not apply", "the user follows the topic and may not: nothing of it is sent",
             "see the right to follow"));
         int sessions = user.Sessions.Count(s => s.Topics.ContainsKey(address.Name));
-        steps.Add(new DecisionStep("subscribe", sessions > 0 ? "allows" : "does not hold",
+        steps.Add(new DecisionStep("subscribe", sessions > 0 ? "allows" : "does not apply",
             $"{sessions} of {user.Sessions.Count} live sessions have subscribed to it", ""));
         return holds || sessions > 0;
     }
