@@ -72,7 +72,7 @@ function Explain({ space }: { space: string }) {
   return (
     <Paper withBorder p="md">
       <Title order={5} mb="xs">
-        May this user, and why?
+        Check a user’s access
       </Title>
       <form onSubmit={submit}>
         <Group align="end">
@@ -157,9 +157,9 @@ function Acts({ view }: { view: AccessView }) {
   return (
     <Paper withBorder p="md">
       <Title order={5} mb="xs">
-        Changed and refused
+        Audit log
       </Title>
-      {view.acts.length === 0 && <Text c="dimmed">Nothing was changed and nobody refused yet.</Text>}
+      {view.acts.length === 0 && <Text c="dimmed">No entries yet.</Text>}
       <ScrollArea.Autosize mah={420}>
         <Table verticalSpacing={2}>
           <Table.Tbody>
@@ -236,7 +236,7 @@ function RefusedOrigins({ view }: { view: AccessView }) {
   return (
     <Paper withBorder p="md">
       <Title order={5} mb="xs">
-        Pages refused by their origin
+        Blocked origins
       </Title>
       {view.refusedOrigins.length === 0 && (
         <Text c="dimmed" size="sm">
@@ -257,7 +257,7 @@ function Limits({ view }: { view: AccessView }) {
   return (
     <Paper withBorder p="md">
       <Title order={5} mb="xs">
-        Limits and the most used of each now
+        Limits and current use
       </Title>
       <Table verticalSpacing={1}>
         <Table.Tbody>

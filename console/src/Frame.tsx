@@ -6,8 +6,8 @@ import { Operators } from './Operators';
 import { clock, type Me, post } from './view';
 
 const pages = [
-  { value: 'flow', label: 'What arrives' },
-  { value: 'access', label: 'Who may' },
+  { value: 'flow', label: 'Activity' },
+  { value: 'access', label: 'Access' },
   { value: 'operators', label: 'Operators' },
 ];
 

@@ -2,7 +2,7 @@ import { Alert, Badge, Button, Code, Group, Paper, Stack, Table, Text, Title } f
 import { useCallback, useEffect, useState } from 'react';
 import { ask, clock, day, type OperatorsView, type Problem, post, postFor } from './view';
 
-/** Who may use this console, and who signed in or tried to. */
+/** Operators, and who signed in or tried to. */
 export function Operators({ mayOperate }: { mayOperate: boolean }) {
   const [view, setView] = useState<OperatorsView | null>(null);
   const [link, setLink] = useState<string | null>(null);
@@ -29,7 +29,7 @@ export function Operators({ mayOperate }: { mayOperate: boolean }) {
     <Stack>
       <Paper withBorder p="md">
         <Group justify="space-between" mb="xs">
-          <Title order={5}>Who may use this console</Title>
+          <Title order={5}>Operators</Title>
           {mayOperate && (
             <Group gap="xs">
               <Button size="xs" variant="default" onClick={() => invite('view')}>

@@ -351,7 +351,7 @@ public sealed class PageTests : IAsyncLifetime
         }
 
         // Who may, and why; who signed in.
-        await page.GetByText("Who may", new PageGetByTextOptions { Exact = true }).ClickAsync();
+        await page.GetByText("Access", new PageGetByTextOptions { Exact = true }).ClickAsync();
         await page.GetByPlaceholder("teo").FillAsync("teo");
         await page.GetByPlaceholder("topic:berth/3").FillAsync("topic:berth/3");
         await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Explain" }).ClickAsync();
@@ -361,7 +361,7 @@ public sealed class PageTests : IAsyncLifetime
         await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Invite to view" }).ClickAsync();
         await Assertions.Expect(page.GetByText("A link that works once")).ToBeVisibleAsync();
         await Assertions.Expect(page.GetByText("may operate", new PageGetByTextOptions { Exact = true })).ToBeVisibleAsync();
-        await page.GetByText("What arrives", new PageGetByTextOptions { Exact = true }).ClickAsync();
+        await page.GetByText("Activity", new PageGetByTextOptions { Exact = true }).ClickAsync();
         await Assertions.Expect(page.GetByText("live since")).ToBeVisibleAsync();
 
         // Signed out, signed in again by password; the link is used up.

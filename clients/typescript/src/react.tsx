@@ -79,7 +79,10 @@ export function useLiveState(): LiveState {
 }
 
 /** Calls a handler for each notification of a type (exact, ending in `*`, or `*`); always the newest one that was rendered. */
-export function useNotificationHandler<D = unknown>(type: string, handler: (notification: Notification<D>) => unknown): void {
+export function useNotificationHandler<D = unknown>(
+  type: string,
+  handler: (notification: Notification<D>) => unknown,
+): void {
   const live = useLive();
   const latest = useRef(handler);
   latest.current = handler;

@@ -21,8 +21,8 @@ import {
   useLive,
   useLiveState,
   useNotificationHandler,
-  useUnreadTotal,
   usePresence,
+  useUnreadTotal,
 } from 'rovett/react';
 import { connectShared } from 'rovett/shared';
 
@@ -219,7 +219,7 @@ function Line({ item, onRead, onTake }: { item: InboxItem; onRead: () => void; o
           onClick={() => onTake(!item.state.taken)}
           style={{ flexShrink: 0 }}
         >
-          {item.state.taken ? 'yours; give back' : 'take'}
+          {item.state.taken ? 'Yours · release' : 'Take'}
         </Button>
       )}
       {unread && (

@@ -46,7 +46,7 @@ function App() {
             <Anchor href="small.html">Only a bell and an inbox</Anchor>
           </Text>
         </div>
-        <Button onClick={() => void happen()}>Let something happen</Button>
+        <Button onClick={() => void happen()}>Send an event</Button>
       </Group>
       <SimpleGrid cols={2}>
         <PersonColumn office={office} start="mara" devices={['desk', 'phone']} />
