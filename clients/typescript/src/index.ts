@@ -12,6 +12,6 @@ export {
   type Transport,
 } from './messages.js';
 export type { Handler, LiveOptions, LiveState } from './options.js';
-export type { Person, PresenceState } from './presence.js';
+export type { Person, PresenceView } from './presence.js';
 export { tokenFrom } from './token.js';
 export type { Readable } from './value.js';

@@ -15,7 +15,7 @@ import {
 } from './messages.js';
 import type { Handler, LiveOptions, LiveState } from './options.js';
 import { isHidden, later, watchPage } from './page.js';
-import { Presence, type PresenceState } from './presence.js';
+import { Presence, type PresenceView } from './presence.js';
 import { tokenOf } from './token.js';
 import { type Readable, Value } from './value.js';
 
@@ -169,7 +169,7 @@ export class Live {
   }
 
   /** Who is on a topic (`topic:berth/3`) or role (`role:engineer`), and who comes and goes, until it is closed. */
-  presence(address: string): Readable<PresenceState> & { close(): void } {
+  presence(address: string): Readable<PresenceView> & { close(): void } {
     return this.#presence.of(address);
   }
 

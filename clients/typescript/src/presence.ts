@@ -11,7 +11,7 @@ export interface Person {
 }
 
 /** Who is on a topic or role now. */
-export interface PresenceState {
+export interface PresenceView {
   /** How many; null while it is not known. */
   count: number | null;
   /** Who; null while it is not known, where only the number is shown, and where there are too many. */
@@ -20,10 +20,10 @@ export interface PresenceState {
   error?: Error;
 }
 
-export const nobodyKnown: PresenceState = { count: null, people: null };
+export const nobodyKnown: PresenceView = { count: null, people: null };
 
 /** What is shown after a message. */
-export function afterwards({ people }: PresenceState, message: Message): PresenceState {
+export function afterwards({ people }: PresenceView, message: Message): PresenceView {
   if (message.ended) return { ...nobodyKnown, error: new Error('not shown any more') };
   const { count, left, arrived } = message;
   const kept = arrived && people?.filter((p) => !left.includes(p.user));
@@ -32,14 +32,14 @@ export function afterwards({ people }: PresenceState, message: Message): Presenc
 
 /** Who is on the topics and roles that are looked at. */
 export class Presence {
-  readonly #shown = new Map<string, { value: Value<PresenceState>; looking: Set<() => void> }>();
+  readonly #shown = new Map<string, { value: Value<PresenceView>; looking: Set<() => void> }>();
   readonly #ask: (kind: 'watch' | 'unwatch', address: string) => Promise<void>;
 
   constructor(ask: (kind: 'watch' | 'unwatch', address: string) => Promise<void>) {
     this.#ask = ask;
   }
 
-  of(address: string): Readable<PresenceState> & { close(): void } {
+  of(address: string): Readable<PresenceView> & { close(): void } {
     let shown = this.#shown.get(address);
     if (!shown) {
       shown = { value: new Value(nobodyKnown), looking: new Set() };

@@ -15,7 +15,7 @@ import { InboxList, type InboxView } from './list.js';
 import { connect, type Live } from './live.js';
 import type { Notification, Said, Totals } from './messages.js';
 import type { LiveOptions, LiveState } from './options.js';
-import type { PresenceState } from './presence.js';
+import type { PresenceView } from './presence.js';
 import type { Readable } from './value.js';
 
 const Context = createContext<Live | null>(null);
@@ -117,12 +117,12 @@ export function useTopic<D = unknown>(
   return { error, say };
 }
 
-const unknown: PresenceState = { count: null, people: null };
+const unknown: PresenceView = { count: null, people: null };
 
 /** Who is on a topic (`topic:berth/3`) or role (`role:engineer`) now, for as long as it is rendered. */
-export function usePresence(address: string): PresenceState {
+export function usePresence(address: string): PresenceView {
   const live = useLive();
-  const [here, setHere] = useState<(Readable<PresenceState> & { close(): void }) | null>(null);
+  const [here, setHere] = useState<(Readable<PresenceView> & { close(): void }) | null>(null);
   useEffect(() => {
     const made = live?.presence(address) ?? null;
     setHere(made);

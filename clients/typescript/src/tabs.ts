@@ -3,7 +3,7 @@ import { type Leadership, seekLeadership } from './leadership.js';
 import type { Link, Place } from './links.js';
 import type { Message, Transport } from './messages.js';
 import { isHidden, later } from './page.js';
-import { afterwards, nobodyKnown, type PresenceState } from './presence.js';
+import { afterwards, nobodyKnown, type PresenceView } from './presence.js';
 
 const pingMs = 2000;
 const mostMissed = 3;
@@ -59,7 +59,7 @@ export class Tabs {
   #base = '';
   readonly #acks = new Map<string, string>();
   readonly #wanted = new Map<string, Set<string>>();
-  readonly #here = new Map<string, PresenceState>();
+  readonly #here = new Map<string, PresenceView>();
   readonly #subjects = new Map<string, string>();
 
   constructor(userOf: (token: string) => string, signedOut: () => void) {

@@ -12,7 +12,7 @@ namespace Rovett.Cli.Commands;
 static class KeyCommand
 {
     public static Command Build() => new("key", """
-        Make, list and revoke API keys.
+        Manage API keys.
 
         Example:
           rovett key create --name "booking backend" --scope send

@@ -12,7 +12,7 @@ static class SendCommand
     public static Command Build()
     {
         var connection = new Connection();
-        var to = new Option<string[]>("--to") { Description = "An address: user:<id>, role:<name> or everyone; may be repeated." };
+        var to = new Option<string[]>("--to") { Description = "Address: user:<id>, role:<name>, topic:<topic> or everyone; may be repeated." };
         var except = new Option<string[]>("--except") { Description = "Address to exclude; may be repeated." };
         var type = new Option<string?>("--type") { Description = "Type, such as engine.check.due." };
         var title = new Option<string?>("--title") { Description = "Headline, one line." };

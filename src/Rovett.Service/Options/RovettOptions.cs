@@ -2,41 +2,42 @@ using Rovett.Core.Notifications;
 
 namespace Rovett.Service.Options;
 
-/// <summary>Everything the service can be told, with its defaults. Read from a YAML file, then the environment
-/// (<c>ROVETT_PORT</c> …), then flags; the later wins. Validated as a whole at start.</summary>
+/// <summary>The service's configuration, with defaults. Read from a YAML file, then the environment
+/// (<c>ROVETT_PORT</c> …), then flags; later ones win. Validated as a whole at start.</summary>
 public sealed class RovettOptions
 {
-    /// <summary>The folder that holds everything: made when missing.</summary>
+    /// <summary>Data folder, created if missing.</summary>
     public string Data { get; set; } = "data";
 
-    /// <summary>The address to listen on. Loopback: to be reached from elsewhere, put a proxy with TLS in front, or
-    /// give it a certificate.</summary>
+    /// <summary>IP address to listen on. For access from other machines, put a proxy with TLS in front, or
+    /// configure a certificate.</summary>
     public string Address { get; set; } = "127.0.0.1";
 
-    /// <summary>The TCP port; 0 takes a free one.</summary>
+    /// <summary>TCP port; 0 takes a free one.</summary>
     public int Port { get; set; } = 7411;
 
-    /// <summary>A PEM file with the certificate, and after it what it was signed with: the service then speaks TLS,
-    /// HTTP/2 too. Renewed ones are taken up by themselves.</summary>
+    /// <summary>PEM file with the certificate and its chain: enables TLS and HTTP/2. Renewals are picked up
+    /// within half a minute.</summary>
     public string? Certificate { get; set; }
 
-    /// <summary>A PEM file with the certificate's private key.</summary>
+    /// <summary>PEM file with the certificate's private key.</summary>
     public string? CertificateKey { get; set; }
 
-    /// <summary>Where to write the address and, on the first start, the credentials, once the service listens.</summary>
+    /// <summary>File that receives the URL and, on the first start, the credentials (mode 0600), once the service
+    /// listens.</summary>
     public string? ReadyFile { get; set; }
 
-    /// <summary>The spaces to have beside <c>main</c>, each with credentials of its own.</summary>
+    /// <summary>Spaces besides <c>main</c>, created at start with their own credentials.</summary>
     public List<string> Spaces { get; set; } = [];
 
     /// <summary>Browser origins that may connect, exactly as browsers write them: <c>https://app.example</c>. The
     /// service's own is always allowed.</summary>
     public List<string> Origins { get; set; } = [];
 
-    /// <summary>How far back somebody sees who holds a role for the first time: <c>7d</c>, <c>12h</c>, or <c>now</c>.</summary>
+    /// <summary>How far back new members of a role see: <c>7d</c>, <c>12h</c>, or <c>now</c>.</summary>
     public string Newcomers { get; set; } = "7d";
 
-    /// <summary>Refuse a send that names a user or role nobody knows.</summary>
+    /// <summary>Refuse sends to unknown users and roles.</summary>
     public bool StrictAddresses { get; set; }
 
     /// <summary>Where a user's roles come from: <c>both</c> the newest token and the directory, <c>token</c>, or
