@@ -113,7 +113,7 @@ sealed class Connection
         if ((parsed.GetValue(Token) ?? (user is null ? Environment.GetEnvironmentVariable("ROVETT_TOKEN") : null)) is { Length: > 0 } ready)
             return ready.Count(c => c == '.') == 2
                 ? ready
-                : throw new UsageException("The token is none: it has not the three parts of a JWT.",
+                : throw new UsageException("The token does not have the three parts of a JWT.",
                 "Use --token with the output of 'rovett token --user <id>', or with a token from your backend.");
         if (string.IsNullOrEmpty(user)) throw new UsageException("User missing.", "Give --user <id>, or a ready --token.");
         return MakeToken(SecretOf(parsed), user, Roles(parsed), TimeSpan.FromHours(1));

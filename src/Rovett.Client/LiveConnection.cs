@@ -229,7 +229,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
             }
             catch (JsonException error)
             {
-                LastTrouble = $"what came is no message: {error.Message}"; // something between that answers for the service
+                LastTrouble = $"what came is not a message: {error.Message}"; // something between that answers for the service
                 yield break;
             }
             if (message is null) continue;

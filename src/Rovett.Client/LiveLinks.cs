@@ -323,11 +323,13 @@ sealed class LongPollLink(HttpClient http, Uri url, string address, string crede
                 var answer = await JsonNode.ParseAsync(await response.Content.ReadAsStreamAsync(limit.Token).ConfigureAwait(false),
                     cancellationToken: limit.Token).ConfigureAwait(false);
                 return answer as JsonArray is { } messages
-                    && messages.All(m => m is JsonObject) ? messages : throw new HttpRequestException("What answered is not the service.");
+                    && messages.All(m => m is JsonObject)
+                    ? messages
+                    : throw new HttpRequestException("The answer is not from the service.");
             }
             catch (JsonException)
             {
-                throw new HttpRequestException("What answered is not the service.");
+                throw new HttpRequestException("The answer is not from the service.");
             }
             catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
             {

@@ -101,7 +101,7 @@ public sealed class RovettClient(Uri url, string credential) : IDisposable
     /// <summary>The address of a path of this client's space.</summary>
     /// <exception cref="ArgumentException">It is no path: it does not begin with <c>/</c>.</exception>
     public Uri At(string path) => !path.StartsWith('/')
-        ? throw new ArgumentException($"'{path}' is no path; it begins with '/'.", nameof(path))
+        ? throw new ArgumentException($"'{path}' is not a path; it begins with '/'.", nameof(path))
         : new(path.StartsWith("/s/", StringComparison.Ordinal)
         ? url.GetLeftPart(UriPartial.Authority) + path
         : url.ToString().TrimEnd('/') + path);

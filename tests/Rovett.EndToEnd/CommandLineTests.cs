@@ -384,7 +384,8 @@ public sealed class CommandLineTests : IAsyncLifetime
         var run = await Cli("serve", "--config", file);
         run.ExitCode.ShouldBe(2);
         foreach (var line in new[] { "rovett.yaml:1: 'port' must be a whole number",
-            "rovett.yaml:2: 'origin' is no setting; did you mean 'origins'?", "rovett.yaml:4: 'https://crew.example/path' is no origin",
+            "rovett.yaml:2: 'origin' is not a setting; did you mean 'origins'?",
+                "rovett.yaml:4: 'https://crew.example/path' is not an origin",
                 "rovett.yaml:6: 'window' is 0" })
         {
             run.Error.ShouldContain(line);

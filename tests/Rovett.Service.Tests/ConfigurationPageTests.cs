@@ -72,7 +72,9 @@ public sealed partial class ConfigurationPageTests
     };
 
     static string Plain(XElement summary) =>
-        Spaces().Replace(string.Concat(summary.Nodes().Select(n => n is XElement e ? $"`{(e.Value.Length > 0 ? e.Value : Last(e))}`" : n.ToString())), " ").Trim();
+        Spaces().Replace(
+        string.Concat(summary.Nodes().Select(n => n is XElement e ? $"`{(e.Value.Length > 0 ? e.Value : Last(e))}`" : n.ToString())),
+        " ").Trim();
 
     static string Last(XElement see)
     {

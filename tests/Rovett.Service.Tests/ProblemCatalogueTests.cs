@@ -29,7 +29,8 @@ public sealed partial class ProblemCatalogueTests
             var statuses = string.Join(", ", group.Select(p => p.Status).Distinct().Order());
             var titles = string.Join(" · ", group.Select(p => p.Title).Distinct());
             var fixes = string.Join(" · ", group.Select(p => p.Fix).Where(f => f.Length > 0).Distinct());
-            text.Append($"| <a id=\"{group.Key}\"></a>`{group.Key}` | {statuses} | {titles} | {fixes.Replace("|", "\\|", StringComparison.Ordinal).Replace("<", "&lt;", StringComparison.Ordinal)} |\n");
+            text.Append($"| <a id=\"{group.Key}\"></a>`{group.Key}` | {statuses} | {titles} | " +
+                $"{fixes.Replace("|", "\\|", StringComparison.Ordinal).Replace("<", "&lt;", StringComparison.Ordinal)} |\n");
         }
         var page = Path.Combine(ServiceProcess.Root, "docs", "problems.md");
         if (Environment.GetEnvironmentVariable("ROVETT_WRITE_DOCS") == "1") File.WriteAllText(page, text.ToString());
@@ -38,14 +39,17 @@ public sealed partial class ProblemCatalogueTests
 
     static IEnumerable<(string Status, string Slug, string Title, string Fix)> Problems()
     {
-        foreach (var file in Directory.EnumerateFiles(Path.Combine(ServiceProcess.Root, "src"), "*.cs", SearchOption.AllDirectories).Order(StringComparer.Ordinal))
+        foreach (var file in Directory.EnumerateFiles(Path.Combine(ServiceProcess.Root, "src"), "*.cs", SearchOption.AllDirectories)
+            .Order(StringComparer.Ordinal))
         {
             if (file.Contains("/obj/", StringComparison.Ordinal)) continue;
             var code = File.ReadAllText(file);
             foreach (Match match in Made().Matches(code))
             {
                 var strings = Literals(code, match.Index + match.Length).ToList();
-                yield return (match.Groups[1].Length > 0 ? match.Groups[1].Value : "401", match.Groups[2].Value, match.Groups[3].Value, strings.Count > 0 ? strings[^1] : "");
+                yield return (match.Groups[1].Length > 0
+                    ? match.Groups[1].Value
+                    : "401", match.Groups[2].Value, match.Groups[3].Value, strings.Count > 0 ? strings[^1] : "");
             }
         }
     }

@@ -12,10 +12,13 @@ namespace Rovett.Service.Tests;
 /// <summary>The order of the namespaces, read from the compiled assemblies: lower rooms never use upper ones.</summary>
 public sealed class RoomTests
 {
-    const BindingFlags All = BindingFlags.Public | BindingFlags.NonPublic | BindingFlags.Static | BindingFlags.Instance | BindingFlags.DeclaredOnly;
-    static readonly Dictionary<short, OpCode> Codes = typeof(OpCodes).GetFields().Select(f => (OpCode)f.GetValue(null)!).ToDictionary(c => c.Value);
+    const BindingFlags All =
+        BindingFlags.Public | BindingFlags.NonPublic | BindingFlags.Static | BindingFlags.Instance | BindingFlags.DeclaredOnly;
+    static readonly Dictionary<short, OpCode> Codes = typeof(OpCodes).GetFields().Select(f => (OpCode)f.GetValue(null)!)
+        .ToDictionary(c => c.Value);
 
-    public static TheoryData<Type> Projects { get; } = [typeof(Ledger), typeof(StoreException), typeof(RovettService), typeof(RovettClient)];
+    public static TheoryData<Type> Projects { get; } = [typeof(Ledger), typeof(StoreException), typeof(RovettService),
+        typeof(RovettClient)];
 
     [Theory]
     [MemberData(nameof(Projects))]
@@ -65,7 +68,11 @@ public sealed class RoomTests
         {
             foreach (var used in Uses(type).SelectMany(Parts))
             {
-                if (used.Assembly != assembly || used.Namespace is not { } room || room == type.Namespace || !room.StartsWith("Rovett", StringComparison.Ordinal)) continue;
+                if (used.Assembly != assembly || used.Namespace is not { } room || room == type.Namespace
+                    || !room.StartsWith("Rovett", StringComparison.Ordinal))
+                {
+                    continue;
+                }
                 if (!arrows.TryGetValue(type.Namespace!, out var uses)) arrows[type.Namespace!] = uses = [];
                 uses.TryAdd(room, $"{type.Name} uses {used.Name}");
             }

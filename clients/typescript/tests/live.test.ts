@@ -180,7 +180,7 @@ test('a refusal is final and says why; a token that ends is replaced', async () 
   assert.equal(mara.live.state.value.reconnects, 0);
 });
 
-test('what the token function does wrong is no word of the service: it is asked again, and that is said', async () => {
+test('what the token function does wrong is not a word of the service: it is asked again, and that is said', async () => {
   const answers: (() => string)[] = [
     () => {
       throw new Error('502');

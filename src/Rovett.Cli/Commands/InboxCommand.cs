@@ -109,7 +109,9 @@ static class MarkCommand
             if (parsed.GetValue(all)) which["all"] = true;
             if (which.Count != 1)
             {
-                throw new UsageException(which.Count == 0 ? "Which notifications? Use one of --id, --up-to, --subject, --all." : "Use only one of --id, --up-to, --subject, --all.",
+                throw new UsageException(which.Count == 0
+                    ? "Which notifications? Use one of --id, --up-to, --subject, --all."
+                    : "Use only one of --id, --up-to, --subject, --all.",
                     "Give exactly one of --id, --up-to, --subject and --all.");
             }
             using var client = connection.AsUser(parsed);

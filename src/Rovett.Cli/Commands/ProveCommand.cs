@@ -59,7 +59,7 @@ static class ProveCommand
     }
 
     static string UserOf(string text, string option) => text.StartsWith("user:", StringComparison.Ordinal)
-        && text.Length > 5 ? text[5..] : throw new UsageException($"{option}: '{text}' is no user's address.", "Write it as user:mara.");
+        && text.Length > 5 ? text[5..] : throw new UsageException($"{option}: '{text}' is not a user's address.", "Write it as user:mara.");
 
     /// <summary>One run: two sessions, a marked test, and a fence behind it that says when everything before it has come.</summary>
     sealed class Proof(RovettClient client, Uri at, string secret, string wanted, string other, string address, bool stored) : IDisposable

@@ -12,7 +12,8 @@ static class SendCommand
     public static Command Build()
     {
         var connection = new Connection();
-        var to = new Option<string[]>("--to") { Description = "Address: user:<id>, role:<name>, topic:<topic> or everyone; may be repeated." };
+        var to = new Option<string[]>("--to")
+            { Description = "Address: user:<id>, role:<name>, topic:<topic> or everyone; may be repeated." };
         var except = new Option<string[]>("--except") { Description = "Address to exclude; may be repeated." };
         var type = new Option<string?>("--type") { Description = "Type, such as engine.check.due." };
         var title = new Option<string?>("--title") { Description = "Headline, one line." };
@@ -22,7 +23,8 @@ static class SendCommand
         var urgency = new Option<string?>("--urgency") { Description = "Urgency (RFC 8030): very-low, low, normal or high." };
         var data = new Option<string?>("--data") { Description = "Any JSON for the application." };
         var ttl = new Option<string?>("--ttl") { Description = "Time to live: seconds, or 30m, 12h, 7d." };
-        var slot = new Option<string?>("--slot") { Description = "Slot: a newer notification in the same slot, for the same recipients, replaces it." };
+        var slot = new Option<string?>("--slot")
+            { Description = "Slot: a newer notification in the same slot, for the same recipients, replaces it." };
         var takeable = new Option<bool>("--takeable") { Description = "Takeable: one member of the role may take it." };
         var ephemeral = new Option<bool>("--ephemeral") { Description = "Ephemeral: only for connected users, never stored." };
         var file = new Option<string?>("--file") { Description = "File with the notification as JSON; - for standard input." };

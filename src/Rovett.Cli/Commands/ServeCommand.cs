@@ -22,7 +22,8 @@ static class ServeCommand
             ("address", new("--address") { Description = "The IP address to listen on. [default: 127.0.0.1]" }),
             ("port", new("--port") { Description = "The TCP port; 0 takes a free one. [default: 7411]" }),
             ("readyFile", new("--ready-file")
-                { Description = "Write the URL, and on the first start the credentials, to this file (mode 0600) once the service listens." }),
+                { Description =
+                "Write the URL, and on the first start the credentials, to this file (mode 0600) once the service listens." }),
             ("spaces", new("--spaces") { Description = "Spaces besides main, separated by commas." }),
             ("origins", new("--origins") { Description = "Browser origins that may connect, separated by commas." }),
             ("certificate", new("--certificate")

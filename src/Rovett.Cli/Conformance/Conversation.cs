@@ -44,7 +44,7 @@ sealed record Conversation(string Name, string Title, IReadOnlyList<string> Thro
         }
         catch (Exception error) when (error is JsonException or InvalidOperationException or FormatException or NullReferenceException)
         {
-            throw new UsageException($"{file} is no conversation: {error.Message}.", "docs/conformance/README.md says what one is.");
+            throw new UsageException($"{file} is not a conversation: {error.Message}.", "docs/conformance/README.md says what one is.");
         }
     }
 

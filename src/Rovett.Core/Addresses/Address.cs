@@ -39,7 +39,10 @@ public readonly record struct Address(AddressKind Kind, string Name)
             return null;
         }
         int colon = text?.IndexOf(':', StringComparison.Ordinal) ?? -1;
-        if (text is null || colon < 0) return $"'{Shorten(text)}' is no address; write user:<id>, role:<name>, topic:<path> or everyone";
+        if (text is null || colon < 0)
+        {
+            return $"'{Shorten(text)}' is not an address; write user:<id>, role:<name>, topic:<path> or everyone";
+        }
         var kind = text[..colon];
         if (kind == "topic")
         {
@@ -49,7 +52,7 @@ public readonly record struct Address(AddressKind Kind, string Name)
         }
         if (kind is not ("user" or "role"))
         {
-            return $"'{Shorten(kind)}:' is no kind of address; write user:<id>, role:<name>, topic:<path> or everyone";
+            return $"'{Shorten(kind)}:' is not a kind of address; write user:<id>, role:<name>, topic:<path> or everyone";
         }
         if (Names.Check(text[(colon + 1)..], allowSlash: false, out var name) is { } wrong) return $"the name after '{kind}:' {wrong}";
         address = new Address(kind == "user" ? AddressKind.User : AddressKind.Role, name);

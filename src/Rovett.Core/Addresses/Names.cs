@@ -23,7 +23,7 @@ public static class Names
         {
             if (!IsIgnorable(rune)) continue;
             name = "";
-            return $"holds the invisible character U+{rune.Value:X4}; leave it out";
+            return $"contains the invisible character U+{rune.Value:X4}; leave it out";
         }
         return null;
     }
@@ -53,13 +53,13 @@ public static class Names
     {
         name = "";
         if (string.IsNullOrEmpty(text)) return "is empty; give 1 to 128 characters";
-        if (JsonText.HasLoneSurrogate(text)) return "holds half of a surrogate pair; send well-formed Unicode";
+        if (JsonText.HasLoneSurrogate(text)) return "contains half of a surrogate pair; send well-formed Unicode";
         foreach (var rune in text.EnumerateRunes())
         {
             // Unicode's noncharacters, which can't be normalized.
             if ((rune.Value & 0xFFFE) == 0xFFFE || rune.Value is >= 0xFDD0 and <= 0xFDEF)
             {
-                return $"holds U+{rune.Value:X4}, which is no character; leave it out";
+                return $"contains U+{rune.Value:X4}, which is not a character; leave it out";
             }
         }
         var normal = text.IsNormalized(NormalizationForm.FormC) ? text : text.Normalize(NormalizationForm.FormC);
@@ -67,7 +67,7 @@ public static class Names
         foreach (var rune in normal.EnumerateRunes())
         {
             if (Rune.IsControl(rune)) return $"holds the control character U+{rune.Value:X4}; leave it out";
-            if (rune.Value == '/' && !allowSlash) return "holds '/', which only topics may; choose another character";
+            if (rune.Value == '/' && !allowSlash) return "contains '/', which only topics may; choose another character";
             count++;
         }
         if (count > MaxLength) return $"is {count} characters long; the limit is {MaxLength}";

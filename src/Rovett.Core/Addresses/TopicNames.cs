@@ -15,14 +15,14 @@ public static class TopicNames
         if (Names.Check(text, allowSlash: true, out topic) is { } wrong) return wrong;
         foreach (var rune in topic.EnumerateRunes())
         {
-            if (rune.Value is '{' or '}' or '*') return $"holds '{rune}', which only patterns may; name one topic";
+            if (rune.Value is '{' or '}' or '*') return $"contains '{rune}', which only patterns may; name one topic";
             var category = Rune.GetUnicodeCategory(rune);
             if (category is UnicodeCategory.Format or UnicodeCategory.LineSeparator or UnicodeCategory.ParagraphSeparator
                 or UnicodeCategory.PrivateUse or UnicodeCategory.OtherNotAssigned)
-                return $"holds the invisible character U+{rune.Value:X4}; leave it out";
+                return $"contains the invisible character U+{rune.Value:X4}; leave it out";
             if (category == UnicodeCategory.SpaceSeparator && rune.Value != ' ')
             {
-                return $"holds U+{rune.Value:X4}, which looks like a space and is none; leave it out";
+                return $"contains U+{rune.Value:X4}, which looks like a space and is none; leave it out";
             }
         }
         foreach (var part in topic.Split('/'))

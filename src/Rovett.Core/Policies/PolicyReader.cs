@@ -28,7 +28,7 @@ public static class PolicyReader
         {
             if (member.Name != "policies")
             {
-                errors.Add(new FieldError(member.Name, "is not known here; the document has one member: policies"));
+                errors.Add(new FieldError(member.Name, "is unknown; the document has one member: policies"));
             }
         }
         var policies = new List<Policy>();
@@ -60,7 +60,7 @@ public static class PolicyReader
             if (!Members.Contains(member.Name))
             {
                 errors.Add(new FieldError($"{path}.{member.Name}",
-                    $"is no member of a policy; the members are {string.Join(", ", Members)}"));
+                    $"is not a member of a policy; the members are {string.Join(", ", Members)}"));
             }
         }
         string name = "";
@@ -154,7 +154,7 @@ public static class PolicyReader
                     else
                     {
                         foreach (var (name, _) in pairs.Where(p => !anyVariable && !variables.Contains(p.Key))) errors.Add(
-                            new FieldError($"{field}.{name}", "is no variable of the topic's pattern"));
+                            new FieldError($"{field}.{name}", "is not a variable of the topic's pattern"));
                         when = when with { Variables = pairs };
                     }
                     break;
@@ -162,7 +162,9 @@ public static class PolicyReader
                     errors.Add(new FieldError(field, "must be an object: a claim, or a JSON Pointer, and the values it may have"));
                     break;
                 case "variables": errors.Add(new FieldError(field, "must be an object: a variable and the values it may have")); break;
-                default: errors.Add(new FieldError(field, $"is no condition; the conditions are {string.Join(", ", Conditions)}")); break;
+                default:
+                    errors.Add(new FieldError(field, $"is not a condition; the conditions are {string.Join(", ", Conditions)}"));
+                    break;
             }
         }
         if (when.Anyone && element.EnumerateObject().Count() > 1)

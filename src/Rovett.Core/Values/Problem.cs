@@ -33,7 +33,7 @@ public sealed record Problem(int Status, string Slug, string Title, string Detai
 
     /// <summary>A body or message that breaks the rules of its fields.</summary>
     public static Problem Invalid(IReadOnlyList<FieldError> errors,
-        string fix = "Correct the named fields and send it again; nothing was stored.") =>
+        string fix = "Fix the fields and send again; nothing was stored.") =>
         new(422, "invalid-fields", "Some fields are invalid",
             string.Join("; ", errors.Select(e => $"{e.Field}: {e.Detail}")), fix)
         { Errors = errors };

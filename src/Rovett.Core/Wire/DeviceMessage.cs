@@ -256,7 +256,7 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
                 {
                     problem = Problem.Invalid(
                         [new FieldError($"{path}ids[{ids.Count}]",
-                        "is no notification id; take it from a notification's 'id' (26 characters)")]);
+                        "is not a notification id; take it from a notification's 'id' (26 characters)")]);
                     return null;
                 }
                 ids.Add(id);

@@ -179,7 +179,7 @@ public sealed class KeySets : IDisposable
             if (set.RootElement.ValueKind != JsonValueKind.Object || !set.RootElement.TryGetProperty("keys", out var keys)
                 || keys.ValueKind != JsonValueKind.Array)
             {
-                throw new FormatException("it is no key set: an object with an array 'keys'");
+                throw new FormatException("it is not a key set: an object with an array 'keys'");
             }
             var read = new List<VerifyingKey>();
             // What can't be used here stands in many sets: keys for encryption, other curves.

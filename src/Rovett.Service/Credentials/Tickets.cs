@@ -69,7 +69,7 @@ public sealed class Tickets : IDisposable
     {
         var hash = Secrets.Hash(ticket);
         var found = store.Find(hash)
-            ?? throw Refused("ticket-unknown", "The ticket is not known", "No such ticket was made here, or its token ended long ago.",
+            ?? throw Refused("ticket-unknown", "Unknown ticket", "No such ticket was made here, or its token ended long ago.",
             "Ask for a new one: POST /v1/tickets with the user's token.");
         if (found.Space != space)
         {
@@ -83,7 +83,7 @@ public sealed class Tickets : IDisposable
         }
         if (found.Expires <= Now)
         {
-            throw Refused("ticket-ended", "The ticket's token has ended", "The token it stands for has expired.",
+            throw Refused("ticket-ended", "Ticket's token expired", "The token it stands for has expired.",
                 "Get a new token, and a ticket for it.");
         }
         if (found.Opened is null)
@@ -91,24 +91,24 @@ public sealed class Tickets : IDisposable
             // One that seems to open for longer than any does was made before the clock went back.
             if (found.OpensUntil < Now || found.OpensUntil > Now + (long)OpensWithin.TotalMicroseconds)
             {
-                throw Refused("ticket-stale", "The ticket was not opened in time",
+                throw Refused("ticket-stale", "Ticket opened too late",
                     $"A ticket can be opened within {OpensWithin.TotalSeconds:0} seconds.", "Ask for a ticket right before connecting.");
             }
             device ??= "ticket-" + Secrets.NewId();
             if (store.Open(hash, device, origin, comesBack, Now)) return (CredentialOf(found), device);
             // Another connection was first.
             found = store.Find(hash)
-                ?? throw Refused("ticket-unknown", "The ticket is not known", "It was removed just now.",
+                ?? throw Refused("ticket-unknown", "Unknown ticket", "It was removed just now.",
                 "Ask for a new one: POST /v1/tickets with the user's token.");
         }
         if (!comesBack || found.ComesBack == 0)
         {
-            throw Refused("ticket-used", "The ticket was used already", "A ticket opens one WebSocket.",
+            throw Refused("ticket-used", "Ticket used already", "A ticket opens one WebSocket.",
                 "Ask for a new ticket for each connection.");
         }
         if (found.Origin != origin || (device is not null && device != found.Device))
         {
-            throw Refused("ticket-of-another-device", "The ticket belongs to another device",
+            throw Refused("ticket-of-another-device", "Ticket of another device",
                 "It was opened by another device or from another origin.", "Ask for a ticket of this device's own.");
         }
         return (CredentialOf(found), found.Device!);
@@ -120,7 +120,7 @@ public sealed class Tickets : IDisposable
         var found = store.Find(Secrets.Hash(ticket));
         if (found is null || found.Opened is null || found.Space != space || found.Expires <= Now || found.Origin != origin
             || !await keys.Holds(space, found.SigningKey, found.KeyId))
-            throw Refused("ticket-unknown", "The ticket is not open here", "Only a ticket that holds a stream open can be used to post.",
+            throw Refused("ticket-unknown", "Ticket not open", "Only a ticket that holds a stream open can be used to post.",
                 "Open the stream first, from the same origin.");
         return CredentialOf(found);
     }

@@ -27,7 +27,8 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
     public async ValueTask<Credential> Check(string token, SpaceRuntime space)
     {
         if (token.StartsWith(Secrets.KeyPrefix, StringComparison.Ordinal))
-            throw Refused(401, "api-key-for-token", "API key given where a user token is required", "This path is for users, and the request has an API key.",
+            throw Refused(401, "api-key-for-token", "API key given where a user token is required",
+                "This path is for users, and the request has an API key.",
                 "Use a token for the user; create one with rovett token --user <id>.");
         if (token.Length > MaxLength) throw Malformed($"It is {token.Length} characters long; the limit is {MaxLength}.");
         var verified = keys.Verified(space.Name); // before anything is looked at, so that what changes meanwhile is not overlooked
@@ -74,7 +75,7 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
             string? kid = null;
             if (root.TryGetProperty("kid", out var named) && (!JsonText.TryString(named, out kid) || kid.Length > 256))
             {
-                throw Malformed("The kid of its header is no text of at most 256 characters.");
+                throw Malformed("The kid of its header is not a text of at most 256 characters.");
             }
             return (jwt, algorithm, kid);
         }
@@ -132,7 +133,7 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         }
         using var _ = payload;
         var claims = payload.RootElement;
-        if (claims.ValueKind != JsonValueKind.Object) throw Malformed("Its claims are no JSON object.");
+        if (claims.ValueKind != JsonValueKind.Object) throw Malformed("Its claims are not a JSON object.");
         if (Find(claims, settings.UserClaim) is not { } sub || !JsonText.TryString(sub, out var name)
             || Names.Check(name, false, out var user) is not null)
             throw Incomplete(settings.UserClaim, "must name the user: 1 to 128 characters");

@@ -87,7 +87,7 @@ public sealed class VerifyingKey
         }
         catch (Exception error) when (error is FormatException or CryptographicException or ArgumentException)
         {
-            wrong = error is FormatException ? error.Message : "is no valid public key";
+            wrong = error is FormatException ? error.Message : "is not a valid public key";
             return null;
         }
     }

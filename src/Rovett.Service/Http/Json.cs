@@ -51,7 +51,7 @@ public static class Json
             if (!members.Contains(member.Name))
             {
                 errors.Add(new FieldError(member.Name.Length <= 64 ? member.Name : member.Name[..64] + "…",
-                    $"is not known here; the members are {string.Join(", ", members)}"));
+                    $"is unknown; the members are {string.Join(", ", members)}"));
             }
         }
         return body.RootElement;

@@ -71,7 +71,7 @@ public static class OptionsReader
             {
                 var near = NearNames.Among(Settings.Keys, name).FirstOrDefault();
                 found.Add(new OptionsMistake(where,
-                    $"'{name}' is no setting{(near is null ? "; see rovett serve --help" : $"; did you mean '{near}'?")}"));
+                    $"'{name}' is not a setting{(near is null ? "; see rovett serve --help" : $"; did you mean '{near}'?")}"));
                 continue;
             }
             switch (valueNode)
@@ -127,7 +127,8 @@ public static class OptionsReader
         void Between(int value, string name, int low, int high) =>
             Check(value >= low && value <= high, name, $"'{name}' is {value}; give {low} to {high}");
         Check(o.Data.Length > 0, "data", "'data' is empty; name a folder");
-        Check(IPAddress.TryParse(o.Address, out _), "address", $"'{o.Address}' is no IP address; give one such as 127.0.0.1 or 0.0.0.0");
+        Check(IPAddress.TryParse(o.Address, out _), "address",
+            $"'{o.Address}' is not an IP address; give one such as 127.0.0.1 or 0.0.0.0");
         Between(o.Port, "port", 0, 65535);
         Check(o.Certificate is null == o.CertificateKey is null, o.Certificate is null ? "certificateKey" : "certificate",
             "certificate and certificateKey go together; give both, or neither");
@@ -147,7 +148,7 @@ public static class OptionsReader
         foreach (var network in o.TrustedProxies)
         {
             Check(IPNetwork.TryParse(network, out _), "trustedProxies",
-                $"'{network}' is no network; write the address and the length of its prefix: 10.1.0.0/16");
+                $"'{network}' is not a network; write the address and the length of its prefix: 10.1.0.0/16");
         }
         Between(o.HandshakeSeconds, "handshakeSeconds", 1, 60);
         Between(o.MaxUnauthenticated, "maxUnauthenticated", 0, 100_000);
@@ -158,18 +159,18 @@ public static class OptionsReader
         Between(o.AckTimeoutSeconds, "ackTimeoutSeconds", 1, 600);
         Between(o.ComeBackWithinMs, "comeBackWithinMs", 0, 600_000);
         Check(Durations.TryParse(o.Newcomers, out _), "newcomers",
-            $"'{o.Newcomers}' is no look-back; give now, or a number with s, m, h or d such as 7d");
+            $"'{o.Newcomers}' is not a look-back; give now, or a number with s, m, h or d such as 7d");
         Check(o.RolesFrom is "both" or "token" or "directory", "rolesFrom",
-            $"'{o.RolesFrom}' is no source of roles; give both, token or directory");
+            $"'{o.RolesFrom}' is not a source of roles; give both, token or directory");
         Check(o.KeepFor == "always" || (Durations.TryParse(o.KeepFor, out var keep) && keep >= TimeSpan.FromMinutes(1)), "keepFor",
-            $"'{o.KeepFor}' is no time to keep entries for; give always, or a number with m, h or d such as 90d");
+            $"'{o.KeepFor}' is not a time to keep entries for; give always, or a number with m, h or d such as 90d");
         Check(o.KeepCount is 0 or >= 100, "keepCount", $"'keepCount' is {o.KeepCount}; give 0 for any number, or at least 100");
         Between(o.SendsAtOnce, "sendsAtOnce", 1, 10_000);
         Between(o.MaxSendWaitMs, "maxSendWaitMs", 10, 60_000);
         Between(o.PresenceGraceSeconds, "presenceGraceSeconds", 0, 3600);
         Between(o.ReconnectWindowSeconds, "reconnectWindowSeconds", 0, 3600);
         Check(o.Log is "verbose" or "information" or "warning" or "error", "log",
-            $"'{o.Log}' is no level; give verbose, information, warning or error");
+            $"'{o.Log}' is not a level; give verbose, information, warning or error");
         foreach (var allowed in o.Origins)
         {
             Check(SpaceSettings.OriginMistake(allowed) is null, "origins", SpaceSettings.OriginMistake(allowed)!);
@@ -177,7 +178,7 @@ public static class OptionsReader
         foreach (var network in o.WebhookNetworks)
         {
             Check(IPNetwork.TryParse(network, out _), "webhookNetworks",
-                $"'{network}' is no network; write the address and the length of its prefix: 10.1.0.0/16");
+                $"'{network}' is not a network; write the address and the length of its prefix: 10.1.0.0/16");
         }
         foreach (var space in o.Spaces)
         {

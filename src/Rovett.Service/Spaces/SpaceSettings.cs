@@ -65,13 +65,13 @@ public sealed record SpaceSettings
                         else
                         {
                             errors.Add(new FieldError("limits." + limit,
-                                "is no limit of a space; there are sendsPerSecond and sessionsPerUser"));
+                                "is not a limit of a space; there are sendsPerSecond and sessionsPerUser"));
                         }
                     }
                     break;
                 default:
                     errors.Add(new FieldError(name,
-                        "is no setting of a space; there are tokens (an object), limits (an object) and origins"));
+                        "is not a setting of a space; there are tokens (an object), limits (an object) and origins"));
                     break;
             }
         }
@@ -114,7 +114,7 @@ public sealed record SpaceSettings
 
     static SpaceSettings Unknown(SpaceSettings read, string field, List<FieldError> errors)
     {
-        errors.Add(new FieldError(field, $"is no setting; there are {string.Join(", ", TokenMembers)}"));
+        errors.Add(new FieldError(field, $"is not a setting; there are {string.Join(", ", TokenMembers)}"));
         return read;
     }
 
@@ -166,7 +166,7 @@ public sealed record SpaceSettings
         origin == "*" ? "'*' would let every page read its visitors' notifications; list the origins that may"
         : Uri.TryCreate(origin, UriKind.Absolute, out var uri) && uri.Scheme is "http" or "https"
         && origin == uri.GetLeftPart(UriPartial.Authority) ? null
-        : $"'{(origin.Length <= 60 ? origin : origin[..60] + "…")}' is no origin; write scheme, host and port only, without a path or " +
+        : $"'{(origin.Length <= 60 ? origin : origin[..60] + "…")}' is not an origin; write scheme, host and port only, without a path or " +
         $"'/' at the end: https://app.example";
 
     /// <summary>Writes every setting, set or not.</summary>

@@ -267,7 +267,7 @@ public sealed class Deciders : IDisposable
             if (root.TryGetProperty("for", out var given)
                 && (!JsonText.TryString(given, out var text) || !Durations.TryParse(text, out holds) || holds > LongestHold
                 || (allow && holds < TimeSpan.FromSeconds(1))))
-                throw new DeciderFailedException("answered a \"for\" that is no time from 1s to 24h");
+                throw new DeciderFailedException("answered a \"for\" that is not a time from 1s to 24h");
             var profile = "";
             if (root.TryGetProperty("profile", out given))
             {

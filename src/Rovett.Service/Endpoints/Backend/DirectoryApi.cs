@@ -299,11 +299,11 @@ public sealed class DirectoryApi(LedgerPump ledger, SqlHistory history, AuditTra
                         break;
                     case "presence":
                         errors.Add(new FieldError("presence",
-                            "must be members (who holds the role sees who else of it is connected) or nobody"));
+                            "must be members (members see who is connected) or nobody"));
                         break;
                     default:
                         errors.Add(new FieldError(member.Name,
-                            "is no setting of a role; the settings are displayName, newcomers, presence"));
+                            "is not a setting of a role; the settings are displayName, newcomers, presence"));
                         break;
                 }
             }
@@ -402,7 +402,7 @@ public sealed class DirectoryApi(LedgerPump ledger, SqlHistory history, AuditTra
         {
             if (!UserFields.Contains(member.Name))
             {
-                errors.Add(new FieldError(member.Name, $"is no field of a user; the fields are {string.Join(", ", UserFields)}"));
+                errors.Add(new FieldError(member.Name, $"is not a field of a user; the fields are {string.Join(", ", UserFields)}"));
             }
         }
         var named = root.TryGetProperty("id", out var idElement) && JsonText.TryString(idElement, out var idText) ? idText : null;

@@ -52,8 +52,8 @@ public static class NotificationReader
             var near = NearNames.Among(Fields, name);
             errors.Add(new FieldError(name.Length <= 64 ? name : name[..64] + "…", name is "carry"
                 ? "is not available in this version; leave it out"
-                : near.Count > 0 ? $"is no field of a notification; did you mean '{near[0]}'?"
-                : $"is no field of a notification; the fields are {string.Join(", ", Fields)}"));
+                : near.Count > 0 ? $"is not a field of a notification; did you mean '{near[0]}'?"
+                : $"is not a field of a notification; the fields are {string.Join(", ", Fields)}"));
         }
         var to = Addresses(root, "to", required: true, errors);
         var except = Addresses(root, "except", required: false, errors);
@@ -102,7 +102,7 @@ public static class NotificationReader
         }
         if (hasData && JsonText.HasBadText(data))
         {
-            errors.Add(new FieldError("data", "holds U+0000 or half of a surrogate pair; leave it out"));
+            errors.Add(new FieldError("data", "contains U+0000 or half of a surrogate pair; leave it out"));
         }
         isStored = Flag(root, "store", true, errors);
         TimeSpan? ttl = null;
@@ -199,7 +199,7 @@ public static class NotificationReader
                 if (!DeadlineFields.Contains(member.Name))
                 {
                     errors.Add(new FieldError($"{at}.{member.Name}",
-                        $"is no part of a deadline; the parts are {string.Join(", ", DeadlineFields)}"));
+                        $"is not a part of a deadline; the parts are {string.Join(", ", DeadlineFields)}"));
                 }
             }
             ReceiptState? by = !item.TryGetProperty("by", out var byElement)
@@ -269,7 +269,7 @@ public static class NotificationReader
         if (link.Length == 0 || link[0] <= ' ' || link.Contains('\\')) return $"must not begin with a blank nor hold '\\'; {fix}";
         foreach (char c in link)
         {
-            if (c < ' ' || c == 127) return $"holds a control character; {fix}";
+            if (c < ' ' || c == 127) return $"contains a control character; {fix}";
         }
         if (link.StartsWith("//", StringComparison.Ordinal)) return $"leaves out the scheme; {fix}";
         int colon = link.IndexOf(':', StringComparison.Ordinal);
@@ -277,7 +277,7 @@ public static class NotificationReader
         if (colon < 0 || (end >= 0 && end < colon)) return null;
         var scheme = link[..colon].ToLowerInvariant();
         if (scheme is not ("http" or "https")) return $"has the scheme '{(scheme.Length <= 20 ? scheme : scheme[..20] + "…")}'; {fix}";
-        return Uri.TryCreate(link, UriKind.Absolute, out var uri) && uri.Host.Length > 0 ? null : $"is no http(s) address; {fix}";
+        return Uri.TryCreate(link, UriKind.Absolute, out var uri) && uri.Host.Length > 0 ? null : $"is not an http(s) address; {fix}";
     }
 
     static List<Address> Addresses(JsonElement root, string field, bool required, List<FieldError> errors)
@@ -298,7 +298,7 @@ public static class NotificationReader
         {
             string? text = null;
             var wrong = item.ValueKind != JsonValueKind.String ? "must be a string"
-                : !JsonText.TryString(item, out text) ? "holds U+0000 or half of a surrogate pair"
+                : !JsonText.TryString(item, out text) ? "contains U+0000 or half of a surrogate pair"
                 : Address.TryParse(text, out _);
             if (wrong is not null) errors.Add(new FieldError($"{field}[{i}]", wrong));
             else if (Address.TryParse(text, out var address) is null && !addresses.Contains(address)) addresses.Add(address);
@@ -315,7 +315,7 @@ public static class NotificationReader
             if (required)
             {
                 errors.Add(new FieldError(field, field == "type"
-                    ? "is missing; name the kind of event, such as engine.check.due"
+                    ? "is missing; use a type such as engine.check.due"
                     : "is missing"));
             }
             return null;
@@ -327,13 +327,13 @@ public static class NotificationReader
         }
         if (!JsonText.TryString(element, out var text))
         {
-            errors.Add(new FieldError(field, "holds U+0000 or half of a surrogate pair; leave it out"));
+            errors.Add(new FieldError(field, "contains U+0000 or half of a surrogate pair; leave it out"));
         }
         else if (text.Length == 0 && (required || field == "link")) errors.Add(new FieldError(field, "is empty"));
         else if (text.Length > max) errors.Add(new FieldError(field, $"is {text.Length} characters long; the limit is {max}"));
         else if (oneLine && text.Any(char.IsControl))
         {
-            errors.Add(new FieldError(field, "holds a control character or line break; leave it out"));
+            errors.Add(new FieldError(field, "contains a control character or line break; leave it out"));
         }
         else return text;
         return null;

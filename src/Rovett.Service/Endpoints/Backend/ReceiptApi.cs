@@ -47,7 +47,7 @@ public sealed class ReceiptApi(ApiKeys keys, ReceiptReader receipts, ReceiptNews
             CursorState.Foreign => (0, true),
             _ => throw Problem.Invalid(
                 [new FieldError(header.Length > 0 ? "Last-Event-ID" : "after",
-                "is no cursor of receipts; pass on one that came with a receipt, or start, or now")],
+                "is not a cursor of receipts; pass on one that came with a receipt, or start, or now")],
                 "Correct the named parameter.").ToException(),
         };
     }

@@ -68,7 +68,7 @@ public sealed class TopicApi(SigningKeys signing, LedgerPump ledger, AuditTrail 
             if (inPlaceOf is null) errors.Add(new FieldError("If-Match", "must be the version that is to be replaced, in quotes: \"41\""));
         }
         var policies = JsonText.HasBadText(body.RootElement) ? PolicySet.None : PolicyReader.Read(body.RootElement, errors);
-        if (JsonText.HasBadText(body.RootElement)) errors.Add(new FieldError("(body)", "holds half of a surrogate pair"));
+        if (JsonText.HasBadText(body.RootElement)) errors.Add(new FieldError("(body)", "contains half of a surrogate pair"));
         if (errors.Count > 0)
         {
             throw Problem.Invalid(errors, "Correct the named policies; the version that held before holds still.").ToException();

@@ -249,7 +249,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             if (state == CursorState.Malformed)
             {
                 errors.Add(new FieldError(header.Length > 0 ? "Last-Event-ID" : "after",
-                    $"is no cursor; pass on one that came in a message ({CursorSeal.Length} characters), or now"));
+                    $"is not a cursor; pass on one that came in a message ({CursorSeal.Length} characters), or now"));
             }
             else if (state == CursorState.Foreign) foreign = true;
             else after = position.Value;

@@ -149,7 +149,7 @@ public sealed class UserApi(Tickets tickets, TopicGate topics, LedgerPump ledger
         });
     }
 
-    static Problem BadMarks() => Problem.Invalid([new FieldError("(body)", "must hold exactly one of 'read', 'unread' and 'received', " +
+    static Problem BadMarks() => Problem.Invalid([new FieldError("(body)", "must contain exactly one of 'read', 'unread' and 'received', " +
         "with an object that says which: {\"read\":{\"ids\":[…]}}, {\"read\":{\"upTo\":\"…\"}}, {\"read\":{\"subject\":\"…\"}} or " +
         "{\"read\":{\"all\":true}}")]);
 

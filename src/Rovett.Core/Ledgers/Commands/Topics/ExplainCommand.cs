@@ -24,7 +24,7 @@ public sealed class ExplainCommand(string space, string userId, Address address)
         if (state.Find(userId) is not { IsKnown: true } user)
         {
             steps.Add(new DecisionStep($"user '{userId}'", "does not apply",
-                "has never shown a credential and does not stand in the directory",
+                "has never connected and is not in the directory",
                 "check the id; PUT /v1/users/{id} makes the user known"));
             Answer = new Explanation(false, steps, []);
             return;
@@ -65,7 +65,8 @@ public sealed class ExplainCommand(string space, string userId, Address address)
         }
         var from = ledger.Options.RolesFrom;
         bool inToken = user.Row.TokenRoles.Contains(address.Name), inDirectory = user.Row.DirectoryRoles.Contains(address.Name);
-        steps.Add(new DecisionStep("the newest token", from == RolesFrom.Directory ? "does not apply" : inToken ? "allows" : "does not apply",
+        steps.Add(new DecisionStep("the newest token",
+            from == RolesFrom.Directory ? "does not apply" : inToken ? "allows" : "does not apply",
             from == RolesFrom.Directory ? "roles in tokens do not count here (rolesFrom: directory)" : user.Row.RolesIssuedAt == 0
             ? "none was shown that speaks of roles"
             : $"made {new StoredTime(user.Row.RolesIssuedAt)}, names " +
