@@ -13,7 +13,7 @@ static class SendCommand
     {
         var connection = new Connection();
         var to = new Option<string[]>("--to")
-            { Description = "Address: user:<id>, role:<name>, topic:<topic> or everyone; may be repeated." };
+        { Description = "Address: user:<id>, role:<name>, topic:<topic> or everyone; may be repeated." };
         var except = new Option<string[]>("--except") { Description = "Address to exclude; may be repeated." };
         var type = new Option<string?>("--type") { Description = "Type, such as engine.check.due." };
         var title = new Option<string?>("--title") { Description = "Headline, one line." };
@@ -24,7 +24,7 @@ static class SendCommand
         var data = new Option<string?>("--data") { Description = "Any JSON for the application." };
         var ttl = new Option<string?>("--ttl") { Description = "Time to live: seconds, or 30m, 12h, 7d." };
         var slot = new Option<string?>("--slot")
-            { Description = "Slot: a newer notification in the same slot, for the same recipients, replaces it." };
+        { Description = "Slot: a newer notification in the same slot, for the same recipients, replaces it." };
         var takeable = new Option<bool>("--takeable") { Description = "Takeable: one member of the role may take it." };
         var ephemeral = new Option<bool>("--ephemeral") { Description = "Ephemeral: only for connected users, never stored." };
         var file = new Option<string?>("--file") { Description = "File with the notification as JSON; - for standard input." };

@@ -112,8 +112,11 @@ static class GrantCommand
         var user = new Option<string?>("--user") { Description = "User to grant the right to." };
         var role = new Option<string?>("--role") { Description = "Role to grant the right to." };
         var topic = new Option<string>("--topic") { Description = "Topic, such as berth/3.", Required = true };
-        var may = new Option<string[]>("--may") { Description = "Right: subscribe, follow, say or presence; may be repeated.",
-            Required = true };
+        var may = new Option<string[]>("--may")
+        {
+            Description = "Right: subscribe, follow, say or presence; may be repeated.",
+            Required = true
+        };
         may.AcceptOnlyFromAmong(Rights);
         var holds = new Option<string?>("--for") { Description = "Duration: 30m, 8h, 7d. Default: no expiry." };
         var command = new Command("create", """
@@ -230,7 +233,7 @@ static class DeciderCommand
         var name = new Argument<string>("name") { Description = "Name that policies use." };
         var at = new Option<string>("--at") { Description = "URL of the decider (https).", Required = true };
         var timeout = new Option<int?>("--timeout-ms")
-            { Description = "Milliseconds to wait for an answer; then the answer is no. [default: 2000]" };
+        { Description = "Milliseconds to wait for an answer; then the answer is no. [default: 2000]" };
         var allow = new Option<int?>("--allow-seconds")
         { Description = "Seconds a yes is valid, unless the answer says otherwise. [default: 300]" };
         var deny = new Option<int?>("--deny-seconds") { Description = "Seconds a no is valid. [default: 10]" };
