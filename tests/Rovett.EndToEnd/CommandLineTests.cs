@@ -148,7 +148,7 @@ public sealed class CommandLineTests : IAsyncLifetime
         (sent.ExitCode, sent.Error.Contains("shell", StringComparison.Ordinal),
             sent.Error.Contains($"{file}: not JSON, at line 1", StringComparison.Ordinal)).ShouldBe((2, false, true), sent.Error);
         var token = await Cli("receive", "--token", "nonsense");
-        (token.ExitCode, token.Error.Contains("The token is none", StringComparison.Ordinal)).ShouldBe((2, true), token.Error);
+        (token.ExitCode, token.Error.Contains("The token does not have the three parts", StringComparison.Ordinal)).ShouldBe((2, true), token.Error);
         var made = await Cli("space", "create", "It's the harbour's");
         made.Out.ShouldContain("export ROVETT_SPACE='It'\\''s the harbour'\\''s'");
     }

@@ -101,7 +101,7 @@ public sealed class SecretTests : IDisposable
             (await service.Terminate()).ShouldBe(0);
             printed = service.Printed;
         }
-        printed.ShouldContain("Credentials of the space main, shown this once"); // so that it is this output that was searched
+        printed.ShouldContain("Credentials for space main (shown only once)"); // so that it is this output that was searched
         var logged = string.Join('\n', printed.Split('\n').Where(line => !line.Contains("export ROVETT_") && !line.Contains("sign-up=")));
         answers.ToString().ShouldContain("token-expired");
         answers.ToString().ShouldContain("signing-key.added");
