@@ -230,7 +230,7 @@ public sealed class TopicTests : IAsyncLifetime
         ((bool)(await Explain("mara", "user:mara"))["onChannel"]!).ShouldBeTrue();
         ((bool)(await Explain("mara", "user:teo"))["onChannel"]!).ShouldBeFalse();
         ((bool)(await Explain("mara", "everyone"))["onChannel"]!).ShouldBeTrue();
-        ((string)(await Explain("nobody", "everyone"))["steps"]![0]!["why"]!).ShouldContain("never shown");
+        ((string)(await Explain("nobody", "everyone"))["steps"]![0]!["why"]!).ShouldContain("never connected");
         await s.Call(HttpMethod.Put, "/v1/users/mara", s.Key, """{"blocked":true}""");
         var blocked = await Explain("mara", "role:engineer");
         ((bool)blocked["onChannel"]!, (string)blocked["steps"]![0]!["outcome"]!).ShouldBe((false, "forbids"));

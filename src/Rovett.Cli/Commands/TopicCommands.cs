@@ -85,7 +85,7 @@ static class PoliciesCommand
             else
             {
                 AnsiConsole.MarkupLine(load
-                    ? $"[green]Loaded[/] {answer["policies"]} policies as version {answer["version"]}; they hold from now on."
+                    ? $"[green]Loaded[/] {answer["policies"]} policies as version {answer["version"]}; in effect now."
                     : $"[green]Right[/]: {answer["policies"]} policies. Nothing was changed.");
             }
             return 0;

@@ -138,8 +138,11 @@ public sealed class PolicySet
             var has = facts.Claim(claim.Path);
             if (!Filled(claim.Values).Any(has.Contains))
             {
-                return ($"the token's {claim.Path} is {(has.Count == 0 ? "not known" : string.Join(", ", has))}, not " +
-                    $"{Or(Filled(claim.Values))}", $"show a token whose {claim.Path} is {Or(Filled(claim.Values))}");
+                var required = Or(Filled(claim.Values));
+                return (has.Count == 0
+                    ? $"claim '{claim.Path}' is missing; {required} required"
+                    : $"claim '{claim.Path}' is {string.Join(", ", has)}; {required} required",
+                    $"issue a token with {claim.Path} {required}");
             }
         }
         return null;
