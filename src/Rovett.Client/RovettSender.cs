@@ -8,14 +8,14 @@ namespace Rovett.Client;
 /// <summary>Sends notifications.</summary>
 public interface IRovettSender
 {
-    /// <summary>Sends one; stored when this returns. What the service can't take now is tried again, and never stored twice.</summary>
+    /// <summary>Sends a notification. When this returns, it is on disk. Failures are retried and never stored twice.</summary>
     /// <param name="notification">The notification.</param>
-    /// <param name="idempotencyKey">The same key with the same notification is one send, for 48 h, from any process;
-    /// null: one is made, for this call.</param>
+    /// <param name="idempotencyKey">Repeats with the same key within 48 h are stored once, from any process;
+    /// null: a new key for this call.</param>
     /// <param name="causedBy">The live session of the user who caused it (<c>session</c> of its <c>opened</c>), which
-    /// needs not hear of it; null: none.</param>
+    /// is not told about it; null: none.</param>
     /// <param name="cancel">Ends the attempts.</param>
-    /// <exception cref="RovettRefusedException">It was refused, or not taken however often it was tried.</exception>
+    /// <exception cref="RovettRefusedException">It was refused, or every retry failed.</exception>
     /// <exception cref="HttpRequestException">The service could not be reached, however often it was tried.</exception>
     Task<SentNotification> Send(Notification notification, string? idempotencyKey = null, string? causedBy = null,
         CancellationToken cancel = default);

@@ -241,7 +241,7 @@ public sealed class CommandLineTests : IAsyncLifetime
         wrong.ExitCode.ShouldBe(2);
         wrong.Error.ShouldContain("policies[0].may");
         await File.WriteAllTextAsync(file, (await File.ReadAllTextAsync(file)).Replace("fly", "follow"));
-        (await Cli("policies", "check", file)).Out.ShouldContain("Right: 1 policies");
+        (await Cli("policies", "check", file)).Out.ShouldContain("Valid: 1 policies");
         (await Json("policies", "show"))["version"]!.GetValue<long>().ShouldBe(0);
         long version = (long)(await Json("policies", "load", file))["version"]!;
         (await Cli("policies", "load", file, "--in-place-of", "999")).Error.ShouldContain("Another version is in effect");

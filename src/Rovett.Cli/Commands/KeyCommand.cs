@@ -46,7 +46,7 @@ static class KeyCommand
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                AnsiConsole.MarkupLine($"[green]Made[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown only once:");
+                AnsiConsole.MarkupLine($"[green]Created[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown only once:");
                 Console.Out.WriteLine((string?)answer["key"]);
             }
             return 0;
@@ -77,8 +77,8 @@ static class KeyCommand
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                AnsiConsole.MarkupLine($"[green]Made[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown only once; the " +
-                    $"old key holds for {Output.Plain(parsed.GetValue(overlap))} more:");
+                AnsiConsole.MarkupLine($"[green]Created[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown only once; the " +
+                    $"old key stays valid for {Output.Plain(parsed.GetValue(overlap))}:");
                 Console.Out.WriteLine((string?)answer["key"]);
             }
             return 0;
@@ -186,7 +186,7 @@ static class KeyCommand
             using var client = connection.Backend(parsed);
             await client.Call(HttpMethod.Delete, "/v1/keys/" + Uri.EscapeDataString(parsed.GetValue(id)!), cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(new JsonObject { ["revoked"] = parsed.GetValue(id) });
-            else AnsiConsole.MarkupLine("[green]Revoked.[/] Whoever uses it is refused from now on.");
+            else AnsiConsole.MarkupLine("[green]Removed.[/] Requests with this key are now refused.");
             return 0;
         }));
         return command;

@@ -45,13 +45,13 @@ static class SigningKeyCommand
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else if ((string?)answer["secret"] is { } secret)
             {
-                AnsiConsole.MarkupLine($"[green]Added[/] {Output.Plain((string?)answer["name"])}, a secret for HS256, shown only once:");
+                AnsiConsole.MarkupLine($"[green]Created[/] {Output.Plain((string?)answer["name"])}, a secret for HS256, shown only once:");
                 Console.Out.WriteLine(secret);
             }
             else
             {
                 AnsiConsole.MarkupLine(
-                    $"[green]Added[/] {Output.Plain((string?)answer["name"])}. Tokens that it signed are let in from now on.");
+                    $"[green]Created[/] {Output.Plain((string?)answer["name"])}. Tokens signed with it are now accepted.");
             }
             return 0;
         }));
@@ -130,7 +130,7 @@ static class SigningKeyCommand
             var answer = await client.Call(HttpMethod.Delete, "/v1/signing-keys/" + Uri.EscapeDataString(parsed.GetValue(name)!),
                 cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
-            else AnsiConsole.MarkupLineInterpolated($"[green]Removed.[/] {(long)answer["sessionsEnded"]!} sessions ended with it.");
+            else AnsiConsole.MarkupLineInterpolated($"[green]Removed.[/] {(long)answer["sessionsEnded"]!} sessions ended.");
             return 0;
         }));
         return command;

@@ -33,7 +33,7 @@ static class SpaceCommand
             else
             {
                 AnsiConsole.MarkupLine(
-                    $"[green]Made[/] the space {Output.Plain((string?)answer["name"])}; its paths begin with " +
+                    $"[green]Created[/] the space {Output.Plain((string?)answer["name"])}; its paths begin with " +
                     $"{Output.Plain((string?)answer["path"])}. Its credentials, shown only once:");
                 Console.Out.WriteLine(
                     $"  export ROVETT_SPACE={Output.Quoted((string)answer["name"]!)}\n  export ROVETT_KEY=" +
@@ -96,7 +96,7 @@ static class SpaceCommand
             using var client = connection.Backend(parsed);
             var answer = await client.Call(HttpMethod.Delete, "/v1/spaces/" + Uri.EscapeDataString(parsed.GetValue(name)!), cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
-            else AnsiConsole.MarkupLine($"[green]Removed[/]; {answer["sessionsEnded"]} sessions ended.");
+            else AnsiConsole.MarkupLine($"[green]Removed.[/] {answer["sessionsEnded"]} sessions ended.");
             return 0;
         }));
         return command;

@@ -86,7 +86,7 @@ static class PoliciesCommand
             {
                 AnsiConsole.MarkupLine(load
                     ? $"[green]Loaded[/] {answer["policies"]} policies as version {answer["version"]}; in effect now."
-                    : $"[green]Right[/]: {answer["policies"]} policies. Nothing was changed.");
+                    : $"[green]Valid[/]: {answer["policies"]} policies. Nothing changed.");
             }
             return 0;
         }));
@@ -118,13 +118,13 @@ static class GrantCommand
             Required = true
         };
         may.AcceptOnlyFromAmong(Rights);
-        var holds = new Option<string?>("--for") { Description = "Duration: 30m, 8h, 7d. Default: no expiry." };
+        var duration = new Option<string?>("--for") { Description = "Duration: 30m, 8h, 7d. Default: no expiry." };
         var command = new Command("create", """
             Grant a user or a role a right on a topic.
 
             Example:
               rovett grant create --user teo --topic berth/3 --may subscribe --may follow --for 8h
-            """) { user, role, topic, may, holds };
+            """) { user, role, topic, may, duration };
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
@@ -135,7 +135,7 @@ static class GrantCommand
                 ["may"] = new JsonArray([.. parsed.GetValue(may)!.Select(r => (JsonNode)r)])
             };
             foreach (var (name, value) in new[] { ("user", parsed.GetValue(user)), ("role", parsed.GetValue(role)),
-                ("for", parsed.GetValue(holds)) })
+                ("for", parsed.GetValue(duration)) })
             {
                 if (value is not null) body[name] = value;
             }
@@ -144,8 +144,8 @@ static class GrantCommand
             else
             {
                 AnsiConsole.MarkupLine(
-                    $"[green]Given[/] as grant {answer["grant"]}" +
-                    $"{(answer["until"] is { } until ? $", until {((string)until!)[..19].Replace('T', ' ')}" : "")}. End it: rovett " +
+                    $"[green]Created[/] grant {answer["grant"]}" +
+                    $"{(answer["until"] is { } until ? $", until {((string)until!)[..19].Replace('T', ' ')}" : "")}. Remove it with rovett " +
                     $"grant remove {answer["grant"]}");
             }
             return 0;
@@ -260,7 +260,7 @@ static class DeciderCommand
             else
             {
                 AnsiConsole.MarkupLine(
-                    $"[green]Set[/]: policies may ask {Output.Plain((string?)answer["name"])} at {Output.Plain((string?)answer["url"])}.");
+                    $"[green]Stored.[/] Policies can now ask {Output.Plain((string?)answer["name"])} at {Output.Plain((string?)answer["url"])}.");
                 if (answer["secret"] is { } secret) Console.Out.WriteLine($"Secret that signs its requests (shown only once): {secret}");
             }
             return 0;

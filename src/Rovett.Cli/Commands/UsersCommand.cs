@@ -188,7 +188,7 @@ static class UsersCommand
             else
             {
                 AnsiConsole.MarkupLineInterpolated(
-                    $"[green]Signed out[/]; {(long)answer["sessionsEnded"]!} sessions ended. Only credentials made from now on hold.");
+                    $"[green]Signed out.[/] {(long)answer["sessionsEnded"]!} sessions ended. Earlier credentials are now invalid.");
             }
             return 0;
         }));

@@ -11,7 +11,7 @@ enum ShownAs
     Count,
 }
 
-/// <summary>How a session is shown who is on an address.</summary>
+/// <summary>What a session was last shown of a channel's presence.</summary>
 record struct Shown(ShownAs Is, bool CountOnly)
 {
     public static readonly Shown Nothing = new(ShownAs.Nothing, false);

@@ -166,8 +166,8 @@ public sealed record SpaceSettings
         origin == "*" ? "'*' would let every page read its visitors' notifications; list the origins that may"
         : Uri.TryCreate(origin, UriKind.Absolute, out var uri) && uri.Scheme is "http" or "https"
         && origin == uri.GetLeftPart(UriPartial.Authority) ? null
-        : $"'{(origin.Length <= 60 ? origin : origin[..60] + "…")}' is not an origin; write scheme, host and port only, without a path or " +
-        "or '/' at the end: https://app.example";
+        : $"'{(origin.Length <= 60 ? origin : origin[..60] + "…")}' is not an origin; write scheme, host and port only, " +
+        "without a path or '/' at the end: https://app.example";
 
     /// <summary>Writes every setting, set or not.</summary>
     public void Write(Utf8JsonWriter json)

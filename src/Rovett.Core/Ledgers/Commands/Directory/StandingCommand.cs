@@ -2,7 +2,7 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Directory;
 
-/// <summary>Whether a credential holds; for requests that need nothing else of the ledger.</summary>
+/// <summary>Checks a credential, for requests that need nothing else from the ledger.</summary>
 public sealed class StandingCommand(string space, Identity identity) : LedgerCommand<bool>
 {
     internal override bool MayOnlyRead => true;
