@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using Npgsql;
+using Rovett.Core.Addresses;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
 using Rovett.Storage;
@@ -83,7 +84,7 @@ public sealed class PostgresStoreContractTests(PostgresServer server) : StoreCon
         store.Begin();
         store.AppendEntry(main,
             new EntryRow(new Position(1), new StoredTime(5), EntryKind.Notification, NotificationId.New(DateTimeOffset.UnixEpoch), [],
-            "+everyone", [], NotificationTraits.None));
+            new Addressing("+everyone"), [], NotificationTraits.None));
         reader.History(main).ShouldBeEmpty();
         store.Commit();
         reader.History(main).Count.ShouldBe(1);
@@ -101,7 +102,7 @@ public sealed class PostgresStoreContractTests(PostgresServer server) : StoreCon
         store.Begin();
         store.AppendEntry(main,
             new EntryRow(new Position(position), new StoredTime(position), EntryKind.Notification,
-            NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), [], "+everyone", [], NotificationTraits.None));
+            NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), [], new Addressing("+everyone"), [], NotificationTraits.None));
         store.Commit();
     }
 

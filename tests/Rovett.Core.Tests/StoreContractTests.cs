@@ -48,7 +48,7 @@ public abstract class StoreContractTests : IDisposable
 
     static EntryRow Entry(long position, long time, params Placement[] placements) =>
         new(new Position(position), new StoredTime(time), EntryKind.Notification,
-        NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), Encoding.UTF8.GetBytes($"\"n\":{position}"), "+everyone",
+        NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), Encoding.UTF8.GetBytes($"\"n\":{position}"), new Addressing("+everyone"),
         placements, new NotificationTraits("test.happened", "berth/3", ReceiptLevel.Full, TimeSpan.FromMinutes(5)));
 
     [Fact]
@@ -367,11 +367,11 @@ public abstract class StoreContractTests : IDisposable
             }
             s.SetAside(main, new SetAsideRow(new StoredTime(1), AsideKind.Otherwise, 1, "why", "{\"to\":\"user:mara\"}"));
             s.AppendEntry(main,
-                new EntryRow(new Position(4), new StoredTime(50), EntryKind.Taken, default, [], "", [], NotificationTraits.None));
+                new EntryRow(new Position(4), new StoredTime(50), EntryKind.Taken, default, [], Addressing.None, [], NotificationTraits.None));
         });
         Store.ItemsAfter(log, 1, 10).ShouldBe([(2, 2), (3, 3)]);
         Store.SlotsAfter(main, 0, 2, 10).ShouldBe([(1, "+user:mara\n=1"), (2, "+user:mara\n=2")]);
-        Store.OtherwiseAfter(main, 0, 3, 10).ShouldBe([(1, 0, "+user:mara"), (3, 0, "+user:mara")]);
+        Store.OtherwiseAfter(main, 0, 3, 10).ShouldBe([(1, 0, new Addressing("+user:mara")), (3, 0, new Addressing("+user:mara"))]);
         Store.SkipsOf(person, 2).ShouldBe([(log, 1, 1), (log, 2, 2)]);
         Store.ReceiptDetails(main, 0, 3).ShouldBe([(3, "mara")]);
         Store.ActsIn(main, 0, 4).Select(e => e.Position.Value).ShouldBe([4L]);
@@ -381,22 +381,22 @@ public abstract class StoreContractTests : IDisposable
             s.EraseItems(log);
             s.RemoveSlot(main, "+user:mara\n=1");
             s.RewriteOtherwise(main, 1, 0, null);
-            s.RewriteOtherwise(main, 3, 0, "+user:ivo");
+            s.RewriteOtherwise(main, 3, 0, new Addressing("+user:ivo"));
             s.RemoveSkip(person, log, 1);
             s.ForgetDevices(main, person, 0, 2);
             s.RewriteReceipt(main, 3, "erased-1");
-            s.EraseEntry(main, 1, [1], "+user:erased-1");
+            s.EraseEntry(main, 1, [1], new Addressing("+user:erased-1"));
             s.RewriteSetAside(s.SetAsideAfter(main, 0, 5)[0].Number, "{}");
         });
         var store = Again();
         store.OrdinalsAbout(log, 4711, 0, 9).ShouldBeEmpty();
         store.SlotsAfter(main, 0, 9, 10).Select(s => s.Position).ShouldBe([2L, 3]);
-        store.OtherwiseAfter(main, 0, 9, 10).ShouldBe([(3, 0, "+user:ivo")]);
+        store.OtherwiseAfter(main, 0, 9, 10).ShouldBe([(3, 0, new Addressing("+user:ivo"))]);
         store.SkipsOf(person, 9).Count.ShouldBe(2);
         store.ReceiptDetails(main, 0, 9).ShouldBe([(3, "erased-1")]);
         store.SetAsideAfter(main, 0, 5).Single().Detail.ShouldBe("{}");
         var erased = store.FindEntry(main, 1)!;
-        (erased.Traits.Type, erased.Traits.Subject, erased.Addressing, erased.Body.Length).ShouldBe(("", null, "+user:erased-1", 1));
+        (erased.Traits.Type, erased.Traits.Subject, erased.Addressing.Lines, erased.Body.Length).ShouldBe(("", null, "+user:erased-1", 1));
     }
 
     [Fact]

@@ -88,7 +88,7 @@ public sealed class StoreFailureTests : IDisposable
     {
         public bool Broken;
         public int Heard;
-        public void Stored(string space, OutgoingEntry notification, string addressing, IReadOnlyList<Placement> placements)
+        public void Stored(string space, OutgoingEntry notification, Addressing addressing, IReadOnlyList<Placement> placements)
         {
             Heard++;
             if (Broken) throw new InvalidOperationException("a broken observer");

@@ -79,7 +79,7 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public EntryRow? FindNotification(int space, NotificationId id) => inner.FindNotification(space, id);
     public EntryRow? FindEntry(int space, long position) => inner.FindEntry(space, position);
     public IReadOnlyList<EntryRow> Entries(int space, long from, int limit) => inner.Entries(space, from, limit);
-    public void RewriteEntry(int space, long position, byte[] body, string addressing) =>
+    public void RewriteEntry(int space, long position, byte[] body, Addressing addressing) =>
         Write(() => inner.RewriteEntry(space, position, body, addressing));
     public PersonRow? FindPerson(int space, string user) => inner.FindPerson(space, user);
     public PersonRow? FindPerson(long person) => inner.FindPerson(person);
@@ -161,9 +161,9 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void SaveTombstone(int space, byte[] idHash, long validFrom, long person) =>
         Write(() => inner.SaveTombstone(space, idHash, validFrom, person));
     public void RemoveTombstone(int space, long person) => Write(() => inner.RemoveTombstone(space, person));
-    public IReadOnlyList<(long Position, int Number, string Addressing)> OtherwiseAfter(int space, long after, long upTo, int limit) =>
+    public IReadOnlyList<(long Position, int Number, Addressing Addressing)> OtherwiseAfter(int space, long after, long upTo, int limit) =>
         inner.OtherwiseAfter(space, after, upTo, limit);
-    public void RewriteOtherwise(int space, long position, int number, string? addressing) =>
+    public void RewriteOtherwise(int space, long position, int number, Addressing? addressing) =>
         Write(() => inner.RewriteOtherwise(space, position, number, addressing));
     public IReadOnlyList<(long Position, string Key)> SlotsAfter(int space, long after, long upTo, int limit) =>
         inner.SlotsAfter(space, after, upTo, limit);
@@ -179,7 +179,7 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
         Write(() => inner.ForgetDevices(space, person, after, upTo));
     public IReadOnlyList<(long Number, string Detail)> ReceiptDetails(int space, long after, long upTo) =>
         inner.ReceiptDetails(space, after, upTo);
-    public void EraseEntry(int space, long position, byte[] body, string addressing) =>
+    public void EraseEntry(int space, long position, byte[] body, Addressing addressing) =>
         Write(() => inner.EraseEntry(space, position, body, addressing));
     public IReadOnlyList<EntryRow> ActsIn(int space, long after, long upTo) => inner.ActsIn(space, after, upTo);
 }

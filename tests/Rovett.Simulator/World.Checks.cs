@@ -90,9 +90,9 @@ public sealed partial class World
             for (long position = reference.Floor + 1; position <= upTo; position++)
             {
                 if (disk.FindEntry(1, position) is { } entry
-                    && (entry.Addressing.Split('\n').Any(line => line.EndsWith("user:" + user, StringComparison.Ordinal))
+                    && (entry.Addressing.Lines.Split('\n').Any(line => line.EndsWith("user:" + user, StringComparison.Ordinal))
                     || Encoding.UTF8.GetString(entry.Body).Contains($"\"{user}\"", StringComparison.Ordinal)))
-                    throw Wrong($"the entry at {position} names {user}, who was erased at {upTo}: {entry.Addressing} " +
+                    throw Wrong($"the entry at {position} names {user}, who was erased at {upTo}: {entry.Addressing.Lines} " +
                         $"{Encoding.UTF8.GetString(entry.Body)}");
             }
         }

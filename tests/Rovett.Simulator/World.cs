@@ -175,7 +175,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
 
     sealed class Observer(World world) : ILedgerObserver
     {
-        public void Stored(string space, OutgoingEntry notification, string addressing, IReadOnlyList<Placement> placements)
+        public void Stored(string space, OutgoingEntry notification, Addressing addressing, IReadOnlyList<Placement> placements)
         {
             int number = int.Parse(Encoding.UTF8.GetString(notification.Body).Split("\"n\":")[1].Split(',')[0],
                 CultureInfo.InvariantCulture);

@@ -1,6 +1,7 @@
 using System.Text;
 using System.Text.Encodings.Web;
 using System.Text.Json;
+using Rovett.Core.Addresses;
 using Rovett.Core.Marks;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
@@ -39,7 +40,7 @@ static class Changes
         var (position, time) = space.Draw();
         var store = ledger.Store;
         store.AppendEntry(space.Id,
-            new EntryRow(position, time, kind, notification.Id, body, "", notification.Placements, NotificationTraits.None));
+            new EntryRow(position, time, kind, notification.Id, body, Addressing.None, notification.Placements, NotificationTraits.None));
         var entry = new OutgoingEntry(kind, position, time, notification.Id, space.Cursors.Seal(position), body);
         bool dies = kind != EntryKind.Released;
         if (kind != EntryKind.Taken) EndTake(ledger, space, notification);

@@ -44,7 +44,7 @@ static class Deadlines
         {
             var (position, time) = space.Draw();
             ledger.Store.AppendEntry(space.Id,
-                new EntryRow(position, time, EntryKind.Missed, notification.Id, Encoding.UTF8.GetBytes(detail[1..^1]), "", [],
+                new EntryRow(position, time, EntryKind.Missed, notification.Id, Encoding.UTF8.GetBytes(detail[1..^1]), Addressing.None, [],
                 NotificationTraits.None));
             end = end with { Ended = time };
             ledger.Store.SaveDeadline(space.Id, end);
@@ -78,7 +78,7 @@ static class Deadlines
             // It was possible when the deadline was set. Refused before anything was written, and not lost.
             var detail = new JsonObject
             {
-                ["addressing"] = new JsonArray([.. otherwise.Addressing.Split('\n').Select(line => (JsonNode)line)]),
+                ["addressing"] = new JsonArray([.. otherwise.Addressing.Lines.Split('\n').Select(line => (JsonNode)line)]),
                 ["notification"] = JsonNode.Parse("{" + Encoding.UTF8.GetString(otherwise.Body) + "}")
             };
             ledger.SetAside(space,

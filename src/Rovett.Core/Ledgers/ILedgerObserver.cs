@@ -1,3 +1,4 @@
+using Rovett.Core.Addresses;
 using Rovett.Core.Marks;
 using Rovett.Core.Store;
 using Rovett.Core.Wire;
@@ -8,7 +9,7 @@ namespace Rovett.Core.Ledgers;
 public interface ILedgerObserver
 {
     /// <summary>A notification was stored.</summary>
-    void Stored(string space, OutgoingEntry notification, string addressing, IReadOnlyList<Placement> placements);
+    void Stored(string space, OutgoingEntry notification, Addressing addressing, IReadOnlyList<Placement> placements);
     /// <summary>A notification changed.</summary>
     void Changed(string space, OutgoingEntry change);
     /// <summary>Ordinals of a log were received, handled or read by one more user, or (<paramref name="sign"/> −1) are

@@ -1,3 +1,4 @@
+using Rovett.Core.Addresses;
 using Rovett.Core.Notifications;
 using Rovett.Core.Policies;
 using Rovett.Core.Presence;
@@ -96,7 +97,7 @@ static class Roles
                 (var drawn, var time) = space.Draw();
                 position = drawn.Value;
                 ledger.Store.AppendEntry(space.Id,
-                    new EntryRow(drawn, time, EntryKind.Membership, default, Body(user, gained, lost), "", [], NotificationTraits.None));
+                    new EntryRow(drawn, time, EntryKind.Membership, default, Body(user, gained, lost), Addressing.None, [], NotificationTraits.None));
             }
             Move(ledger.Store, space, user, lost, gained, position.Value);
         }

@@ -1,3 +1,4 @@
+using Rovett.Core.Addresses;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
 using Rovett.Core.Wire;
@@ -81,6 +82,6 @@ static class Standing
         message.Writer.WriteNumber("person", user.PersonId);
         message.Writer.WriteString("what", what);
         ledger.Store.AppendEntry(state.Id,
-            new EntryRow(position, time, EntryKind.Standing, default, message.Close(), "", [], NotificationTraits.None));
+            new EntryRow(position, time, EntryKind.Standing, default, message.Close(), Addressing.None, [], NotificationTraits.None));
     }
 }

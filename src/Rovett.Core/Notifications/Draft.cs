@@ -25,8 +25,8 @@ public sealed record Draft(IReadOnlyList<Address> To, IReadOnlyList<Address> Exc
     /// <summary>What must become of it, and within what time.</summary>
     public IReadOnlyList<DeadlineTerms> Deadlines { get; init; } = [];
 
-    /// <summary>The full addressing as it is stored: one line per address, <c>+</c> or <c>-</c> before it.</summary>
-    public string Addressing => string.Join('\n', To.Select(a => "+" + a).Concat(Except.Select(a => "-" + a)));
+    /// <summary>The full addressing as it is stored.</summary>
+    public Addressing Addressing => Addressing.Of(To, Except);
 
     /// <summary>What makes two slots the same: exactly the same addressing and the slot's name.</summary>
     internal string SlotKey =>

@@ -1,3 +1,5 @@
+using Rovett.Core.Addresses;
+
 namespace Rovett.Core.Store;
 
 /// <summary>Entries, and what makes a send safe to repeat or take the place of another. Part of <see cref="ILedgerStore"/>.</summary>
@@ -12,9 +14,9 @@ public interface IEntryStore
     /// <summary>The entries from a position on, in order.</summary>
     IReadOnlyList<EntryRow> Entries(int space, long from, int limit);
     /// <summary>Rewrites the text of an entry (a person is erased).</summary>
-    void RewriteEntry(int space, long position, byte[] body, string addressing);
+    void RewriteEntry(int space, long position, byte[] body, Addressing addressing);
     /// <summary>The same, and forgets its type and subject.</summary>
-    void EraseEntry(int space, long position, byte[] body, string addressing);
+    void EraseEntry(int space, long position, byte[] body, Addressing addressing);
     /// <summary>Entries in positions (<paramref name="after"/>, <paramref name="upTo"/>] that say who took something
     /// over or missed a deadline.</summary>
     IReadOnlyList<EntryRow> ActsIn(int space, long after, long upTo);

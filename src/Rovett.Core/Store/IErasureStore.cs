@@ -1,3 +1,5 @@
+using Rovett.Core.Addresses;
+
 namespace Rovett.Core.Store;
 
 /// <summary>Erasing a person, step by step. Part of <see cref="ILedgerStore"/>.</summary>
@@ -25,9 +27,9 @@ public interface IErasureStore
     void RemoveTombstone(int space, long person);
     /// <summary>What deadlines of notifications in (<paramref name="after"/>, <paramref name="upTo"/>] are to send
     /// otherwise: to whom.</summary>
-    IReadOnlyList<(long Position, int Number, string Addressing)> OtherwiseAfter(int space, long after, long upTo, int limit);
+    IReadOnlyList<(long Position, int Number, Addressing Addressing)> OtherwiseAfter(int space, long after, long upTo, int limit);
     /// <summary>Gives it another addressing; null: nothing is sent.</summary>
-    void RewriteOtherwise(int space, long position, int number, string? addressing);
+    void RewriteOtherwise(int space, long position, int number, Addressing? addressing);
     /// <summary>Slots with what was put there in (<paramref name="after"/>, <paramref name="upTo"/>].</summary>
     IReadOnlyList<(long Position, string Key)> SlotsAfter(int space, long after, long upTo, int limit);
     /// <summary>Empties a slot.</summary>

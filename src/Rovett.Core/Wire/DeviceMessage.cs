@@ -216,16 +216,16 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
             : new DeviceMessage(DeviceMessageKind.Say, requestId, null, null) { Topic = topic, Data = json, ToSelf = self };
     }
 
+    static string? TryTopic(JsonElement root, out string topic) =>
+        TryTopic(root.ValueKind == JsonValueKind.Object && root.TryGetProperty("topic", out var element)
+            && JsonText.TryString(element, out var text) ? text : null, out topic);
+
     /// <summary>Reads the member <c>topic</c>.</summary>
     /// <returns>Null when it names a topic, otherwise what is wrong.</returns>
-    public static string? TryTopic(JsonElement root, out string topic)
+    public static string? TryTopic(string? text, out string topic)
     {
         topic = "";
-        if (root.ValueKind != JsonValueKind.Object || !root.TryGetProperty("topic", out var element)
-            || !JsonText.TryString(element, out var text))
-        {
-            return "must name the topic, such as berth/3";
-        }
+        if (text is null) return "must name the topic, such as berth/3";
         return text.StartsWith("topic:", StringComparison.Ordinal)
             ? "is the topic's name without 'topic:' before it, such as berth/3"
             : TopicNames.Check(text, out topic);

@@ -34,24 +34,10 @@ public sealed class AuditTrail(AccessStore store, TimeProvider clock)
     public static string Person(long number) => "person:" + number.ToString(CultureInfo.InvariantCulture);
 
     /// <summary>People stand in the trail by number, and are named when it is read.</summary>
-    static string Named(string who, SqlHistory history) =>
+    internal static string Named(string who, SqlHistory history) =>
         who.StartsWith("person:", StringComparison.Ordinal)
         ? "user:" + ErasedName.Shown(history.NameOf(long.Parse(who.AsSpan(7), CultureInfo.InvariantCulture)) ?? "")
         : who;
-
-    /// <summary>Writes a line as it is read.</summary>
-    public static void Write(Utf8JsonWriter json, StoredAct act, SqlHistory history)
-    {
-        json.WriteStartObject();
-        json.WriteNumber("number", act.Id);
-        json.WriteString("time", new StoredTime(act.Time).ToString());
-        json.WriteString("actor", Named(act.Actor, history));
-        json.WriteString("act", act.Act);
-        json.WriteString("about", Named(act.About, history));
-        json.WritePropertyName("detail");
-        json.WriteRawValue(act.Detail);
-        json.WriteEndObject();
-    }
 
     /// <summary>The newest lines, newest first.</summary>
     public IReadOnlyList<StoredAct> Newest(string space, int most) => store.NewestActs(space, most);

@@ -1,25 +1,11 @@
 using System.Net;
-using System.Text.Json;
 using Rovett.Service.Limits;
 using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Audit;
 
 /// <summary>An origin that was refused: how often, and when last.</summary>
-public sealed record RefusedOrigin(string Origin, long Count, StoredTime Last)
-{
-    /// <summary>Writes it, with the setting that would allow it.</summary>
-    public void Write(Utf8JsonWriter json, SpaceRuntime space)
-    {
-        json.WriteStartObject();
-        json.WriteString("origin", Origin);
-        json.WriteNumber("count", Count);
-        json.WriteString("last", Last.ToString());
-        json.WriteString("fix",
-            $"Add it to 'origins': PATCH {space.PathPrefix}/v1/settings for this space, or the service's configuration for all.");
-        json.WriteEndObject();
-    }
-}
+public sealed record RefusedOrigin(string Origin, long Count, StoredTime Last);
 
 /// <summary>Which pages may talk to the service: its own, and those listed exactly; by a space's own list where it has one.</summary>
 public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory spaces, TimeProvider clock, ILogger<Origins> log)

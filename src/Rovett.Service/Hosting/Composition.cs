@@ -7,6 +7,7 @@ using Rovett.Service.Endpoints.Backend;
 using Rovett.Service.Endpoints.Live;
 using Rovett.Service.Endpoints.OperatorConsole;
 using Rovett.Service.Endpoints.User;
+using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Limits;
 using Rovett.Service.Live;
@@ -28,11 +29,12 @@ static class Composition
         services.AddSingleton<FirstStart>().AddSingleton(p => p.GetRequiredService<FirstStart>().OpenSpaces());
         services.AddSingleton(
             p => new ServiceInfo(p.GetRequiredService<SqlLedgerStore>().Epoch, StoredTime.From(clock.GetUtcNow()), options.Data));
+        services.AddJson();
         services.AddLedgers().AddCredentials().AddLimits().AddAudit().AddOutbound().AddTopics().AddReceipts().AddLive(switches);
         services.AddBackendEndpoints().AddAdminEndpoints().AddUserEndpoints().AddLiveEndpoints().AddConsoleEndpoints();
         services.AddSingleton(p => new Housekeeping(p.GetRequiredService<LedgerPump>(), p.GetRequiredService<SpaceDirectory>(),
             retention: options.KeepForSpan is not null || options.KeepCount > 0, clock, p.GetRequiredService<Faults>(),
-            p.GetRequiredService<DirectoryApi>().Erased, p.GetRequiredService<ILogger<Housekeeping>>()));
+            p.GetRequiredService<UsersApi>().Erased, p.GetRequiredService<ILogger<Housekeeping>>()));
     }
 
     /// <summary>Starts what works by itself, whether or not a request asks for it.</summary>

@@ -1,5 +1,4 @@
 using System.Buffers;
-using System.Text.Json;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Marking;
@@ -449,24 +448,16 @@ public sealed class LiveSession
         }
     }
 
-    /// <summary>Writes what operators see of it.</summary>
-    public void Write(Utf8JsonWriter json)
+    /// <summary>How it is, in a word.</summary>
+    public string StateName => Machine switch
     {
-        json.WriteStartObject();
-        json.WriteString("session", Id);
-        json.WriteString("user", User);
-        json.WriteString("device", Device);
-        if (Label is not null) json.WriteString("label", Label);
-        json.WriteString("transport", TransportName);
-        json.WriteString("since", Since.ToString());
-        json.WriteString("state", Machine is null ? "opening" : Machine.IsEnded ? "ending" : Machine.Silent ? "silent" : Machine.IsLive
-            ? "live"
-            : "catching up");
-        json.WriteStartArray("channels");
-        foreach (var channel in (Machine?.Channels ?? channels).All) json.WriteStringValue(channel);
-        json.WriteEndArray();
-        json.WriteNumber("sent", Machine?.TotalSent ?? 0);
-        json.WriteNumber("outstanding", Machine?.Outstanding ?? 0);
-        json.WriteEndObject();
-    }
+        null => "opening",
+        { IsEnded: true } => "ending",
+        { Silent: true } => "silent",
+        { IsLive: true } => "live",
+        _ => "catching up",
+    };
+
+    /// <summary>The channels it is on.</summary>
+    public IEnumerable<string> ChannelNames => (Machine?.Channels ?? channels).All;
 }

@@ -1,4 +1,3 @@
-using System.Text.Json;
 using Rovett.Service.Outbound;
 
 namespace Rovett.Service.Receipts;
@@ -9,21 +8,22 @@ static class WebhookTarget
     public const string SecretRule = "must be whsec_ and 24 to 64 bytes in base64 (Standard Webhooks), or left out";
 
     /// <summary>An address; null, with an error, when it is none.</summary>
-    public static Uri? Url(JsonElement given, List<FieldError> errors)
+    public static Uri? Url(string? text, List<FieldError> errors)
     {
-        if (JsonText.TryString(given, out var text) && text.Length <= 2048 && Uri.TryCreate(text, UriKind.Absolute, out var url)
+        if (text is { Length: <= 2048 } && Uri.TryCreate(text, UriKind.Absolute, out var url)
             && url.Scheme is "http" or "https" && url.UserInfo.Length == 0)
         {
             return url;
         }
+        if (errors.Exists(e => e.Field == "url")) return null;
         errors.Add(new FieldError("url", "must be an https address without a user name, such as https://backend.example/rovett"));
         return null;
     }
 
-    public static bool TrySecret(JsonElement given, out byte[] secret)
+    public static bool TrySecret(string text, out byte[] secret)
     {
         secret = [];
-        if (!JsonText.TryString(given, out var text) || !text.StartsWith("whsec_", StringComparison.Ordinal)) return false;
+        if (!text.StartsWith("whsec_", StringComparison.Ordinal)) return false;
         var bytes = new byte[text.Length];
         if (!Convert.TryFromBase64String(text[6..], bytes, out int count) || count is < 24 or > 64) return false;
         secret = bytes[..count];

@@ -169,37 +169,6 @@ public sealed record SpaceSettings
         : $"'{(origin.Length <= 60 ? origin : origin[..60] + "…")}' is not an origin; write scheme, host and port only, " +
         "without a path or '/' at the end: https://app.example";
 
-    /// <summary>Writes every setting, set or not.</summary>
-    public void Write(Utf8JsonWriter json)
-    {
-        json.WriteStartObject();
-        json.WriteStartObject("tokens");
-        Texts(json, "audiences", Audiences);
-        Texts(json, "algorithms", Algorithms);
-        json.WriteString("userClaim", UserClaim);
-        json.WriteString("rolesClaim", RolesClaim);
-        json.WriteNumber("clockSkewSeconds", (int)ClockSkew.TotalSeconds);
-        json.WriteNumber("maxLifeSeconds", (int)MaxTokenLife.TotalSeconds);
-        json.WriteEndObject();
-        json.WriteStartObject("limits");
-        foreach (var (name, value) in new[] { ("sendsPerSecond", SendsPerSecond), ("sessionsPerUser", SessionsPerUser) })
-        {
-            if (value is { } number) json.WriteNumber(name, number);
-            else json.WriteNull(name);
-        }
-        json.WriteEndObject();
-        if (Origins is null) json.WriteNull("origins");
-        else Texts(json, "origins", Origins);
-        json.WriteEndObject();
-    }
-
-    static void Texts(Utf8JsonWriter json, string name, IReadOnlyList<string> texts)
-    {
-        json.WriteStartArray(name);
-        foreach (var text in texts) json.WriteStringValue(text);
-        json.WriteEndArray();
-    }
-
     /// <summary>Applies a JSON merge patch to what is stored.</summary>
     public static void Merge(JsonObject into, JsonObject patch)
     {

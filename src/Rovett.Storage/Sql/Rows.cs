@@ -35,7 +35,7 @@ static class Rows
 
     public static EntryRow Entry(DbDataReader r) => new(
         new Position(PositionOf(r.GetInt64(0))), new StoredTime(r.GetInt64(1)), (EntryKind)r.GetInt64(2),
-        r.IsDBNull(3) ? default : Id(Bytes(r, 3)), Bytes(r, 4), r.GetString(5), Placements(Bytes(r, 6)),
+        r.IsDBNull(3) ? default : Id(Bytes(r, 3)), Bytes(r, 4), new Addressing(r.GetString(5)), Placements(Bytes(r, 6)),
         new NotificationTraits(r.GetString(7), Text(r, 8), (ReceiptLevel)r.GetInt64(9),
         r.IsDBNull(10) ? null : TimeSpan.FromMicroseconds(r.GetInt64(10))));
 
@@ -132,9 +132,8 @@ static class Rows
         return segments;
     }
 
-    /// <summary>Addresses out of stored addressing: those with a sign before them.</summary>
-    public static List<Address> Addresses(string addressing, char sign) =>
-        [.. addressing.Split('\n').Where(line => line.Length > 0 && line[0] == sign).Select(line => Address.OfStored(line[1..]))];
+    /// <summary>Addresses as they are stored.</summary>
+    public static List<Address> Addresses(IEnumerable<string> stored) => [.. stored.Select(Address.OfStored)];
 
     /// <summary>The ordinals of a log that a person is left out of by name.</summary>
     public static OrdinalSet Skips(ISql sql, long person, long log)

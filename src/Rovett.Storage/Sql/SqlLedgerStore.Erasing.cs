@@ -1,4 +1,5 @@
 using System.Data.Common;
+using Rovett.Core.Addresses;
 using Rovett.Core.Store;
 
 namespace Rovett.Storage.Sql;
@@ -65,8 +66,8 @@ public sealed partial class SqlLedgerStore
         sql.Run("DELETE FROM tombstone WHERE space=?1 AND number=?2", (long)space, person);
 
     /// <inheritdoc/>
-    public void EraseEntry(int space, long position, byte[] body, string addressing) =>
-        sql.Run("UPDATE entry SET body=?2, addressing=?3, type='', subject=NULL WHERE key=?1", Rows.Key(space, position), body, addressing);
+    public void EraseEntry(int space, long position, byte[] body, Addressing addressing) =>
+        sql.Run("UPDATE entry SET body=?2, addressing=?3, type='', subject=NULL WHERE key=?1", Rows.Key(space, position), body, addressing.Lines);
 
     /// <inheritdoc/>
     public IReadOnlyList<EntryRow> ActsIn(int space, long after, long upTo) =>
@@ -74,13 +75,13 @@ public sealed partial class SqlLedgerStore
         Rows.Key(space, upTo));
 
     /// <inheritdoc/>
-    public IReadOnlyList<(long Position, int Number, string Addressing)> OtherwiseAfter(int space, long after, long upTo, int limit) =>
+    public IReadOnlyList<(long Position, int Number, Addressing Addressing)> OtherwiseAfter(int space, long after, long upTo, int limit) =>
         sql.All("SELECT position, number, otherwise_addressing FROM deadline WHERE space=?1 AND position>?2 AND position<=?3 AND " +
         "otherwise_addressing IS NOT NULL ORDER BY position, number LIMIT ?4",
-            r => (r.GetInt64(0), (int)r.GetInt64(1), r.GetString(2)), (long)space, after, upTo, (long)limit);
+            r => (r.GetInt64(0), (int)r.GetInt64(1), new Addressing(r.GetString(2))), (long)space, after, upTo, (long)limit);
 
     /// <inheritdoc/>
-    public void RewriteOtherwise(int space, long position, int number, string? addressing)
+    public void RewriteOtherwise(int space, long position, int number, Addressing? addressing)
     {
         if (addressing is null)
         {
@@ -90,7 +91,7 @@ public sealed partial class SqlLedgerStore
         else
         {
             sql.Run("UPDATE deadline SET otherwise_addressing=?4 WHERE space=?1 AND position=?2 AND number=?3", (long)space, position,
-                (long)number, addressing);
+                (long)number, addressing.Value.Lines);
         }
     }
 

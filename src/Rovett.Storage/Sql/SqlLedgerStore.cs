@@ -185,7 +185,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
         sql.Run("INSERT INTO entry (key, time, kind, id, body, addressing, placements, type, subject, receipts, take_for) VALUES (?1, " +
         "?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)",
             Rows.Key(space, entry.Position.Value), entry.Time.Micros, (long)entry.Kind, entry.Id == default ? null : Rows.IdBytes(entry.Id),
-            entry.Body, entry.Addressing, Rows.PlacementBytes(entry.Placements),
+            entry.Body, entry.Addressing.Lines, Rows.PlacementBytes(entry.Placements),
             entry.Traits.Type, entry.Traits.Subject, (long)entry.Traits.Receipts,
             entry.Traits.TakeFor is { } takeFor ? (long)takeFor.TotalMicroseconds : null);
 
@@ -232,8 +232,8 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
         (long)limit);
 
     /// <inheritdoc/>
-    public void RewriteEntry(int space, long position, byte[] body, string addressing) =>
-        sql.Run("UPDATE entry SET body=?2, addressing=?3 WHERE key=?1", Rows.Key(space, position), body, addressing);
+    public void RewriteEntry(int space, long position, byte[] body, Addressing addressing) =>
+        sql.Run("UPDATE entry SET body=?2, addressing=?3 WHERE key=?1", Rows.Key(space, position), body, addressing.Lines);
 
     /// <inheritdoc/>
     public PersonRow? FindPerson(int space, string user) =>
@@ -473,10 +473,13 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
             + "ON CONFLICT (space, position, number) DO UPDATE SET state=?8, ended=?9",
             (long)space, d.Position, (long)d.Number, (long)d.Terms.By, (long)d.Terms.Within.TotalMicroseconds, d.Terms.Each ? 1L : 0L,
             d.At.Micros, (long)d.State, d.Ended?.Micros,
-            d.Terms.Otherwise?.Addressing, d.Terms.Otherwise?.Body, d.Terms.Otherwise?.Traits.Type, d.Terms.Otherwise?.Traits.Subject);
+            d.Terms.Otherwise?.Addressing.Lines, d.Terms.Otherwise?.Body, d.Terms.Otherwise?.Traits.Type, d.Terms.Otherwise?.Traits.Subject);
 
     /// <inheritdoc/>
     public IReadOnlyList<DeadlineRow> Deadlines(int space, long position) => DeadlinesOf(sql, space, position);
+
+    static Draft DraftOf(Addressing addressing, byte[] body, NotificationTraits traits) =>
+        new(Rows.Addresses(addressing.To), Rows.Addresses(addressing.Except), body, traits);
 
     internal static IReadOnlyList<DeadlineRow> DeadlinesOf(ISql sql, int space, long position) =>
         sql.All("SELECT number, by_state, within, for_each, at, state, ended, otherwise_addressing, otherwise_body, otherwise_type, " +
@@ -484,7 +487,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
         {
             var otherwise = r.IsDBNull(7)
                 ? null
-                : new Draft(Rows.Addresses(r.GetString(7), '+'), Rows.Addresses(r.GetString(7), '-'), Rows.Bytes(r, 8),
+                : DraftOf(new Addressing(r.GetString(7)), Rows.Bytes(r, 8),
                 new NotificationTraits(r.GetString(9), Rows.Text(r, 10), ReceiptLevel.Totals, null));
             return new DeadlineRow(position, (int)r.GetInt64(0),
                 new DeadlineTerms((ReceiptState)r.GetInt64(1), TimeSpan.FromMicroseconds(r.GetInt64(2)), r.GetInt64(3) != 0, otherwise),

@@ -1,4 +1,5 @@
 using Rovett.Service.Credentials;
+using Rovett.Service.Http;
 
 namespace Rovett.Service.Endpoints.Admin;
 
@@ -6,46 +7,61 @@ namespace Rovett.Service.Endpoints.Admin;
 static class AdminRoutes
 {
     public static IServiceCollection AddAdminEndpoints(this IServiceCollection services) => services
-        .AddSingleton<AccessApi>().AddSingleton<DeciderApi>().AddSingleton<ClockApi>().AddSingleton<SpaceApi>();
+        .AddRecords(AdminJson.Default)
+        .AddSingleton<KeysApi>().AddSingleton<SigningKeysApi>().AddSingleton<SettingsApi>().AddSingleton<AuditApi>()
+        .AddSingleton<DecidersApi>().AddSingleton<ClockApi>().AddSingleton<SpacesApi>();
 
     public static void MapAdmin(this IEndpointRouteBuilder routes)
     {
         var p = routes.ServiceProvider;
-        var admin = routes.ForKeys("admin");
-        MapCredentials(admin, p.GetRequiredService<AccessApi>());
-        MapDeciders(admin, p.GetRequiredService<DeciderApi>());
-        var clock = p.GetRequiredService<ClockApi>();
-        routes.ForKeys("read").MapGet("/v1/clock", clock.Show);
-        admin.MapPost("/v1/clock/confirm", clock.Confirm);
-        MapSpaces(routes.ForMainKeys("admin"), p.GetRequiredService<SpaceApi>());
+        MapKeys(routes, p.GetRequiredService<KeysApi>(), p.GetRequiredService<SigningKeysApi>());
+        MapDeciders(routes, p.GetRequiredService<DecidersApi>());
+        MapSpaces(routes, p.GetRequiredService<SpacesApi>());
+        MapOperation(routes, p.GetRequiredService<SettingsApi>(), p.GetRequiredService<AuditApi>(), p.GetRequiredService<ClockApi>());
     }
 
-    static void MapCredentials(RouteGroupBuilder admin, AccessApi access)
+    static void MapKeys(IEndpointRouteBuilder routes, KeysApi keys, SigningKeysApi signing)
     {
-        admin.MapPost("/v1/keys", access.MakeKey);
-        admin.MapGet("/v1/keys", access.ListKeys);
-        admin.MapDelete("/v1/keys/{id}", access.RevokeKey);
-        admin.MapPost("/v1/keys/{id}/rotate", access.RotateKey);
-        admin.MapPost("/v1/signing-keys", access.AddSigningKey);
-        admin.MapGet("/v1/signing-keys", access.ListSigningKeys);
-        admin.MapDelete("/v1/signing-keys/{name}", access.RemoveSigningKey);
-        admin.MapGet("/v1/settings", access.ShowSettings);
-        admin.MapPatch("/v1/settings", access.PatchSettings);
-        admin.MapGet("/v1/audit", access.Audit);
+        var admin = routes.ForKeys("admin").WithTags("Keys");
+        admin.Get("/v1/keys", keys.ListKeys);
+        admin.Post<KeyRequest, KeyAnswer>("/v1/keys", keys.CreateKey).Answers(201);
+        admin.Delete("/v1/keys/{id}", keys.RemoveKey).WithPath("id", "The key's id.", "k4Zt9q").Refuses(404, "unknown-key");
+        admin.Post<RotateRequest, KeyAnswer>("/v1/keys/{id}/rotate", keys.RotateKey).WithPath("id", "The key's id.", "k4Zt9q")
+            .Answers(201).Refuses(404, "unknown-key");
+        admin.Get("/v1/signing-keys", signing.ListSigningKeys);
+        admin.Post<SigningKeyRequest, SigningKeyAnswer>("/v1/signing-keys", signing.AddSigningKey).Answers(201)
+            .Refuses(409, "signing-key-exists").Refuses(422, "too-many-signing-keys");
+        admin.Delete("/v1/signing-keys/{name}", signing.RemoveSigningKey).WithPath("name", "The key's name.", "backend 2026")
+            .Refuses(404, "unknown-signing-key");
     }
 
-    static void MapDeciders(RouteGroupBuilder admin, DeciderApi deciders)
+    static void MapDeciders(IEndpointRouteBuilder routes, DecidersApi deciders)
     {
-        admin.MapPut("/v1/deciders/{name}", deciders.Put);
-        admin.MapGet("/v1/deciders/{name}", deciders.Show);
-        admin.MapDelete("/v1/deciders/{name}", deciders.Remove);
-        admin.MapGet("/v1/deciders", deciders.List);
+        const string says = "The decider's name.", example = "rosters";
+        var admin = routes.ForKeys("admin").WithTags("Policies and grants");
+        admin.Get("/v1/deciders", deciders.ListDeciders);
+        admin.Get("/v1/deciders/{name}", deciders.ShowDecider).WithPath("name", says, example).Refuses(404, "unknown-decider");
+        admin.Put<DeciderRequest, DeciderAnswer>("/v1/deciders/{name}", deciders.PutDecider).WithPath("name", says, example)
+            .Answers(200, 201).Refuses(422, "too-many-deciders");
+        admin.Delete("/v1/deciders/{name}", deciders.RemoveDecider).WithPath("name", says, example).Refuses(404, "unknown-decider");
     }
 
-    static void MapSpaces(RouteGroupBuilder admin, SpaceApi spaces)
+    static void MapSpaces(IEndpointRouteBuilder routes, SpacesApi spaces)
     {
-        admin.MapGet("/v1/spaces", spaces.List);
-        admin.MapPost("/v1/spaces", spaces.Make);
-        admin.MapDelete("/v1/spaces/{name}", spaces.Remove);
+        var admin = routes.ForMainKeys("admin").WithTags("Spaces");
+        admin.Get("/v1/spaces", spaces.ListSpaces);
+        admin.Post<SpaceRequest, SpaceCreated>("/v1/spaces", spaces.CreateSpace).Answers(201)
+            .Refuses(409, "space-exists", "space-name-rests").Refuses(422, "too-many-spaces");
+        admin.Delete("/v1/spaces/{name}", spaces.RemoveSpace).WithPath("name", "The space.", "harbour").Refuses(409, "space-main");
+    }
+
+    static void MapOperation(IEndpointRouteBuilder routes, SettingsApi settings, AuditApi audit, ClockApi clock)
+    {
+        var admin = routes.ForKeys("admin").WithTags("Operation");
+        admin.Get("/v1/settings", settings.ShowSettings);
+        admin.Patch("/v1/settings", settings.UpdateSettings).Takes<SettingsPatch>();
+        admin.Get<AuditQuery, AuditPage>("/v1/audit", audit.ListAudit);
+        admin.Post("/v1/clock/confirm", clock.ConfirmClock);
+        routes.ForKeys("read").WithTags("Operation").Get("/v1/clock", clock.ShowClock);
     }
 }

@@ -1,26 +1,28 @@
-using System.Text.Json;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Life;
 using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
-using Rovett.Service.Http;
+using Rovett.Service.Endpoints.Backend;
 using Rovett.Service.Ledgers;
 
 namespace Rovett.Service.Endpoints.Admin;
 
-/// <summary>What the service believes of the time, and an operator's word that the system's clock is right.</summary>
-public sealed class ClockApi(LedgerPump ledger, ServiceClock clock, Housekeeping housekeeping,
-    AuditTrail audit)
+/// <summary>What the service believes of the time.</summary>
+public sealed record ClockAnswer
 {
-    /// <summary><c>GET /v1/clock</c></summary>
-    public Task Show(HttpContext context)
-    {
-        return Answer(context);
-    }
+    /// <summary>The reading.</summary>
+    public required ClockReading Clock { get; init; }
+}
 
-    /// <summary><c>POST /v1/clock/confirm</c>: the system's clock is right. A step is believed, and retention follows
-    /// it, at once.</summary>
-    public async Task Confirm(HttpContext context)
+/// <summary>What the service believes of the time, and an operator's word that the system's clock is right.</summary>
+public sealed class ClockApi(LedgerPump ledger, ServiceClock clock, Housekeeping housekeeping, AuditTrail audit)
+{
+    /// <summary>Shows what the service believes of the time.</summary>
+    public Task<ClockAnswer> ShowClock(HttpContext context) => Task.FromResult(Answer());
+
+    /// <summary>Confirms that the system's clock is right.</summary>
+    /// <remarks>A step of it is believed, and retention follows it, at once.</remarks>
+    public async Task<ClockAnswer> ConfirmClock(HttpContext context)
     {
         var key = context.KeyCaller().Key;
         var (step, held) = (clock.Step, clock.RetentionHeldBack);
@@ -32,30 +34,8 @@ public sealed class ClockApi(LedgerPump ledger, ServiceClock clock, Housekeeping
             if (step is { } by) json.WriteNumber("stepSeconds", Math.Round(by.By.TotalSeconds, 3));
             json.WriteNumber("retentionHeldBackSeconds", Math.Round(held.TotalSeconds, 3));
         });
-        await Answer(context);
+        return Answer();
     }
 
-    Task Answer(HttpContext context) => Json.Write(context, 200, json =>
-    {
-        json.WriteStartObject();
-        Write(json, clock);
-        json.WriteEndObject();
-    });
-
-    /// <summary>Writes the member <c>clock</c>.</summary>
-    public static void Write(Utf8JsonWriter json, ServiceClock clock)
-    {
-        json.WriteStartObject("clock");
-        json.WriteString("time", StoredTime.From(clock.GetUtcNow()).ToString());
-        if (clock.Step is { } step)
-        {
-            json.WriteStartObject("step");
-            json.WriteNumber("bySeconds", Math.Round(step.By.TotalSeconds, 3));
-            json.WriteNumber("forSeconds", Math.Round(step.For.TotalSeconds, 3));
-            json.WriteNumber("believedAfterSeconds", ServiceClock.ConfirmAfter.TotalSeconds);
-            json.WriteEndObject();
-        }
-        json.WriteNumber("retentionHeldBackSeconds", Math.Round(clock.RetentionHeldBack.TotalSeconds, 3));
-        json.WriteEndObject();
-    }
+    ClockAnswer Answer() => new() { Clock = ClockReadings.Of(clock) };
 }

@@ -1,72 +1,126 @@
 using Rovett.Service.Credentials;
+using Rovett.Service.Http;
 
 namespace Rovett.Service.Endpoints.Backend;
 
 /// <summary>What backends call, with an API key.</summary>
 static class BackendRoutes
 {
+    const string Cursor = "r1.8fWm2Qk", NotificationExample = "01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11";
+
     public static IServiceCollection AddBackendEndpoints(this IServiceCollection services) => services
-        .AddSingleton<BackendApi>().AddSingleton<DirectoryApi>().AddSingleton<TopicApi>().AddSingleton<ReceiptApi>();
+        .AddRecords(BackendJson.Default)
+        .AddSingleton<NotificationsApi>().AddSingleton<StatusApi>().AddSingleton<UsersApi>().AddSingleton<UserImport>()
+        .AddSingleton<RolesApi>().AddSingleton<PoliciesApi>().AddSingleton<GrantsApi>().AddSingleton<ExplainApi>()
+        .AddSingleton<ReceiptsApi>().AddSingleton<WebhooksApi>();
 
     public static void MapBackend(this IEndpointRouteBuilder routes)
     {
         var p = routes.ServiceProvider;
-        MapNotifications(routes, p.GetRequiredService<BackendApi>());
-        MapDirectory(routes, p.GetRequiredService<DirectoryApi>());
-        MapTopics(routes, p.GetRequiredService<TopicApi>());
-        MapReceipts(routes, p.GetRequiredService<ReceiptApi>());
+        MapNotifications(routes, p.GetRequiredService<NotificationsApi>());
+        MapUsers(routes, p.GetRequiredService<UsersApi>(), p.GetRequiredService<UserImport>());
+        MapRoles(routes, p.GetRequiredService<RolesApi>());
+        MapPolicies(routes, p.GetRequiredService<PoliciesApi>(), p.GetRequiredService<ExplainApi>());
+        MapGrants(routes, p.GetRequiredService<GrantsApi>());
+        MapReceipts(routes, p.GetRequiredService<ReceiptsApi>());
+        MapWebhooks(routes, p.GetRequiredService<WebhooksApi>());
+        MapStatus(routes, p.GetRequiredService<StatusApi>());
     }
 
-    static void MapNotifications(IEndpointRouteBuilder routes, BackendApi backend)
+    static void MapNotifications(IEndpointRouteBuilder routes, NotificationsApi notifications)
     {
-        var send = routes.ForKeys("send");
-        send.MapPost("/v1/notifications", backend.Send);
-        send.MapDelete("/v1/notifications/{id}", backend.Withdraw);
-        var read = routes.ForKeys("read");
-        read.MapGet("/v1/notifications/{id}", backend.Show);
-        read.MapGet("/v1/status", backend.Status);
-        read.MapGet("/v1/sessions", backend.Sessions);
-        read.MapGet("/v1/limits", backend.ShowLimits);
+        var send = routes.ForKeys("send").WithTags("Notifications");
+        var sending = send.ByHand("POST", "/v1/notifications", notifications.Send).Named("sendNotification")
+            .Takes<NotificationRequest>().Answers(200, 201, 202).AnswersWith(typeof(SendAnswer))
+            .TakesHeader("Idempotency-Key", "Makes a repeat harmless: 1 to 255 printable ASCII characters, kept for 24 hours.", "check-4711")
+            .TakesHeader("Rovett-Session", "The session that caused it, which is not sent it.", "s_7Jx2mQ0bV4")
+            .AnswersHeader("RateLimit-Policy", "How many sends the key may make a second.", "\"sends\";q=200;w=1")
+            .AnswersHeader("RateLimit", "How many it may make now, and in how many seconds more.", "\"sends\";r=199;t=0")
+            .Refuses(403, "api-key-narrowed")
+            .Refuses(422, "unknown-address", "idempotency-key-reused", "too-many-audiences", "deadline-for-too-many")
+            .Refuses(429, "too-many-sends").Refuses(503, "overloaded");
+        sending.Query = typeof(SendQuery);
+        send.Delete("/v1/notifications/{id}", notifications.Withdraw).Named("withdrawNotification")
+            .WithPath("id", "The notification's id.", NotificationExample).Refuses(404, "unknown-notification");
+        routes.ForKeys("read").WithTags("Notifications").Get("/v1/notifications/{id}", notifications.ShowNotification)
+            .WithPath("id", "The notification's id.", NotificationExample).Refuses(404, "unknown-notification");
     }
 
-    static void MapDirectory(IEndpointRouteBuilder routes, DirectoryApi directory)
+    static void MapUsers(IEndpointRouteBuilder routes, UsersApi users, UserImport import)
     {
-        var read = routes.ForKeys("read");
-        read.MapGet("/v1/users", directory.ListUsers);
-        read.MapGet("/v1/users/{id}", directory.ShowUser);
-        read.MapGet("/v1/roles", directory.ListRoles);
-        read.MapGet("/v1/roles/{role}", directory.ShowRole);
-        var admin = routes.ForKeys("admin");
-        admin.MapPost("/v1/users", directory.ImportUsers);
-        admin.MapPut("/v1/users", directory.PutUser);
-        admin.MapDelete("/v1/users", directory.EraseUser);
-        admin.MapPost("/v1/users/sign-out", directory.SignOut);
-        admin.MapPut("/v1/users/{id}", directory.PutUser);
-        admin.MapDelete("/v1/users/{id}", directory.EraseUser);
-        admin.MapPost("/v1/users/{id}/sign-out", directory.SignOut);
-        admin.MapPut("/v1/roles", directory.PutRole);
-        admin.MapPut("/v1/roles/{role}", directory.PutRole);
+        const string name = "id", says = "The user's id.", example = "mara";
+        var read = routes.ForKeys("read").WithTags("Users");
+        read.Get<UserQuery, object>("/v1/users", users.ListUsers).AnswersWith(typeof(UserPage)).AnswersWith(typeof(UserAnswer))
+            .AnswersHeader("Link", "The next page (RFC 8288).", "</v1/users?after=mara&limit=50>; rel=\"next\"").Refuses(404, "unknown-user");
+        read.Get("/v1/users/{id}", users.ShowUser).WithPath(name, says, example).Refuses(404, "unknown-user");
+        var admin = routes.ForKeys("admin").WithTags("Users");
+        admin.Post("/v1/users", import.ImportUsers).Takes<UserRequest>("application/x-ndjson", "One user a line.").Answers(200, 422)
+            .AnswersWith(typeof(ImportProgress), "application/x-ndjson", "A line now and then; the result as the last.")
+            .Refuses(413, "line-too-long");
+        admin.Put<UserRequest, UserAnswer>("/v1/users", users.PutUser).Named("putUserByQuery").Query = typeof(UserIdQuery);
+        admin.Put<UserRequest, UserAnswer>("/v1/users/{id}", users.PutUser).WithPath(name, says, example);
+        admin.Delete("/v1/users", users.EraseUser).Named("eraseUserByQuery").Refuses(404, "unknown-user").Query = typeof(UserIdQuery);
+        admin.Delete("/v1/users/{id}", users.EraseUser).WithPath(name, says, example).Refuses(404, "unknown-user");
+        admin.Post("/v1/users/sign-out", users.SignOut).Named("signOutByQuery").Query = typeof(UserIdQuery);
+        admin.Post("/v1/users/{id}/sign-out", users.SignOut).Named("signOutUser").WithPath(name, says, example);
     }
 
-    static void MapTopics(IEndpointRouteBuilder routes, TopicApi topics)
+    static void MapRoles(IEndpointRouteBuilder routes, RolesApi roles)
     {
-        var read = routes.ForKeys("read");
-        read.MapGet("/v1/policies", topics.ShowPolicies);
-        read.MapGet("/v1/grants", topics.ListGrants);
-        read.MapGet("/v1/explain", topics.Explain);
-        var admin = routes.ForKeys("admin");
-        admin.MapPut("/v1/policies", topics.PutPolicies);
-        admin.MapPost("/v1/grants", topics.MakeGrant);
-        admin.MapDelete("/v1/grants/{grant}", topics.EndGrant);
+        const string says = "The role.", example = "engineer";
+        var read = routes.ForKeys("read").WithTags("Roles");
+        read.Get<RoleQuery, object>("/v1/roles", roles.ListRoles).AnswersWith(typeof(RoleList)).AnswersWith(typeof(RoleAnswer))
+            .Refuses(404, "unknown-role");
+        read.Get("/v1/roles/{role}", roles.ShowRole).WithPath("role", says, example).Refuses(404, "unknown-role");
+        var admin = routes.ForKeys("admin").WithTags("Roles");
+        admin.Put<RoleRequest, RoleAnswer>("/v1/roles", roles.PutRole).Named("putRoleByQuery").Query = typeof(RoleQuery);
+        admin.Put<RoleRequest, RoleAnswer>("/v1/roles/{role}", roles.PutRole).WithPath("role", says, example);
     }
 
-    static void MapReceipts(IEndpointRouteBuilder routes, ReceiptApi receipts)
+    static void MapPolicies(IEndpointRouteBuilder routes, PoliciesApi policies, ExplainApi explain)
     {
-        routes.ForKeys("read").MapGet("/v1/receipts", receipts.Receipts);
-        var admin = routes.ForKeys("admin");
-        admin.MapPut("/v1/webhooks/{name}", receipts.PutWebhook);
-        admin.MapGet("/v1/webhooks/{name}", receipts.ShowWebhook);
-        admin.MapDelete("/v1/webhooks/{name}", receipts.RemoveWebhook);
-        admin.MapGet("/v1/webhooks", receipts.ListWebhooks);
+        var read = routes.ForKeys("read").WithTags("Policies and grants");
+        read.Get<PolicyQuery, PolicyAnswer>("/v1/policies", policies.ShowPolicies).Refuses(404, "unknown-version");
+        read.Get<ExplainQuery, ExplainAnswer>("/v1/explain", explain.Explain);
+        routes.ForKeys("admin").WithTags("Policies and grants").Put("/v1/policies", policies.PutPolicies).Takes<PolicyDocument>()
+            .TakesHeader("If-Match", "Only in place of this version.", "\"41\"").AnswersHeader("ETag", "The version.", "\"42\"")
+            .Refuses(412, "other-version").Query = typeof(LoadQuery);
+    }
+
+    static void MapGrants(IEndpointRouteBuilder routes, GrantsApi grants)
+    {
+        const string says = "The grant's number.";
+        var read = routes.ForKeys("read").WithTags("Policies and grants");
+        read.Get<GrantQuery, GrantList>("/v1/grants", grants.ListGrants);
+        read.Get("/v1/grants/{grant}", grants.ShowGrant).WithPath("grant", says, 43).Refuses(404, "unknown-grant");
+        var admin = routes.ForKeys("admin").WithTags("Policies and grants");
+        admin.Post<GrantRequest, GrantAnswer>("/v1/grants", grants.CreateGrant).Answers(201);
+        admin.Delete("/v1/grants/{grant}", grants.RemoveGrant).WithPath("grant", says, 43).Refuses(404, "unknown-grant");
+    }
+
+    static void MapReceipts(IEndpointRouteBuilder routes, ReceiptsApi receipts) =>
+        routes.ForKeys("read").WithTags("Receipts").ByHand("GET", "/v1/receipts", receipts.ListReceipts)
+            .AnswersWith(typeof(ReceiptPage))
+            .AnswersWith(null, "text/event-stream", "Events 'opened', 'gap' and 'receipt', each with one receipt as its data.")
+            .TakesHeader("Last-Event-ID", "Where a stream goes on.", Cursor)
+            .Query = typeof(ReceiptQuery);
+
+    static void MapWebhooks(IEndpointRouteBuilder routes, WebhooksApi webhooks)
+    {
+        const string says = "The webhook's name.", example = "backend";
+        var admin = routes.ForKeys("admin").WithTags("Receipts");
+        admin.Get("/v1/webhooks", webhooks.ListWebhooks);
+        admin.Get("/v1/webhooks/{name}", webhooks.ShowWebhook).WithPath("name", says, example).Refuses(404, "unknown-webhook");
+        admin.Put<WebhookRequest, WebhookAnswer>("/v1/webhooks/{name}", webhooks.PutWebhook).WithPath("name", says, example)
+            .Answers(200, 201).Refuses(422, "too-many-webhooks");
+        admin.Delete("/v1/webhooks/{name}", webhooks.RemoveWebhook).WithPath("name", says, example).Refuses(404, "unknown-webhook");
+    }
+
+    static void MapStatus(IEndpointRouteBuilder routes, StatusApi status)
+    {
+        var read = routes.ForKeys("read").WithTags("Operation");
+        read.Get("/v1/status", status.ShowStatus);
+        read.Get("/v1/sessions", status.ListSessions);
+        read.Get("/v1/limits", status.ListLimits);
     }
 }

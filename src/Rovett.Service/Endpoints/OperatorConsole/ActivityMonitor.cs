@@ -1,5 +1,6 @@
 using System.Buffers;
 using System.Text.Json;
+using Rovett.Core.Addresses;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Marks;
 using Rovett.Core.Notifications;
@@ -57,7 +58,7 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts) : 
     }
 
     /// <inheritdoc/>
-    public void Stored(string space, OutgoingEntry notification, string addressing, IReadOnlyList<Placement> placements)
+    public void Stored(string space, OutgoingEntry notification, Addressing addressing, IReadOnlyList<Placement> placements)
     {
         lock (gate)
         {
@@ -86,7 +87,7 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts) : 
         {
             var state = Of(space);
             foreach (var row in state.Newest.Where(
-                r => r.Item.Entry.Addressing.Split('\n').Any(line => line.Length > 1 && line.AsSpan(1).SequenceEqual("user:" + user)))
+                r => r.Item.Entry.Addressing.Names("user:" + user))
                 .ToList())
             {
                 state.Newest.Remove(row);
@@ -156,7 +157,10 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts) : 
             json.WriteString("since", since.ToString());
             json.WriteNumber("users", live.Select(s => s.User).Distinct().Count());
             json.WriteStartArray("sessions");
-            foreach (var session in live.Take(200)) session.Write(json);
+            foreach (var session in live.Take(200))
+            {
+                JsonSerializer.Serialize(json, SessionAnswer.Of(session), BackendJson.Default.SessionAnswer);
+            }
             json.WriteEndArray();
             json.WriteNumber("sessionCount", live.Count);
             lock (gate)
@@ -179,8 +183,8 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts) : 
         json.WriteString("id", entry.Id.ToString());
         json.WriteNumber("position", entry.Position.Value);
         json.WriteString("time", entry.Time.ToString());
-        json.WriteString("addressing", entry.Addressing);
-        BackendApi.WriteBody(json, entry.Body);
+        json.WriteString("addressing", entry.Addressing.Lines);
+        StoredBody.Write(json, entry.Body);
         // Received implies dispatched, and what was dispatched before a restart is known only by what came back.
         json.WriteNumber("dispatched", Math.Max(row.Live?.Dispatched ?? 0, row.Received));
         json.WriteNumber("received", row.Received);

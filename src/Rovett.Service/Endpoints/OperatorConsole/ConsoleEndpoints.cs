@@ -1,4 +1,3 @@
-using System.Text.Json;
 using Rovett.Core.Wire.Sse;
 using Rovett.Service.Credentials;
 using Rovett.Service.Http;
@@ -14,55 +13,54 @@ namespace Rovett.Service.Endpoints.OperatorConsole;
 public sealed class ConsoleEndpoints(AccessStore access, Operators operators, SpaceDirectory spaces, ActivityMonitor monitor,
     SessionRegistry sessions, TimeProvider clock)
 {
-    /// <summary><c>GET /console/api/me</c></summary>
-    public async Task Me(HttpContext context)
+    /// <summary>Shows who is signed in.</summary>
+    public Task<MeAnswer> ShowMe(HttpContext context)
     {
         var who = operators.Of(context);
         if (who is not null) operators.Extend(context);
-        bool any = access.HasOperators;
-        await Json.Write(context, 200, json =>
+        return Task.FromResult(new MeAnswer
         {
-            json.WriteStartObject();
-            json.WriteString("operator", who?.Name);
-            json.WriteString("may", who?.May);
-            json.WriteBoolean("anyOperator", any);
-            json.WriteStartArray("spaces");
-            if (who is not null)
-            {
-                foreach (var space in spaces.All.OrderBy(s => s.Id)) json.WriteStringValue(space.Name);
-            }
-            json.WriteEndArray();
-            json.WriteEndObject();
+            Operator = who?.Name,
+            May = who?.May,
+            AnyOperator = access.HasOperators,
+            Spaces = who is null ? [] : [.. spaces.All.OrderBy(s => s.Id).Select(s => s.Name)],
         });
     }
 
-    /// <summary><c>POST /console/api/sign-up</c></summary>
-    public async Task SignUp(HttpContext context)
+    /// <summary>Signs an operator up by a one-time link.</summary>
+    public async Task<NoAnswer> SignUp(HttpContext context, Given<SignInRequest> body)
     {
         Operators.OwnPageOnly(context);
-        var (name, password, link) = await Fields(context);
-        await operators.SignUp(context, name, password, link);
+        var given = Read(body);
+        await operators.SignUp(context, given.Name!, given.Password!, given.Link);
+        return default;
     }
 
-    /// <summary><c>POST /console/api/sign-in</c></summary>
-    public async Task SignIn(HttpContext context)
+    /// <summary>Signs an operator in.</summary>
+    public async Task<NoAnswer> SignIn(HttpContext context, Given<SignInRequest> body)
     {
         Operators.OwnPageOnly(context);
-        var (name, password, _) = await Fields(context);
-        await operators.SignIn(context, name, password);
+        var given = Read(body);
+        await operators.SignIn(context, given.Name!, given.Password!);
+        return default;
     }
 
-    /// <summary><c>POST /console/api/sign-out</c></summary>
-    public Task SignOut(HttpContext context)
+    /// <summary>Signs an operator out.</summary>
+    public Task<NoAnswer> SignOutOperator(HttpContext context)
     {
         Operators.OwnPageOnly(context);
         operators.SignOut(context);
-        context.Response.StatusCode = 204;
-        return Task.CompletedTask;
+        return NoAnswer.To(context);
     }
 
-    /// <summary><c>GET /console/api/live?space=main</c>: a stream with the whole view whenever it changed, at most four
-    /// times a second.</summary>
+    static SignInRequest Read(Given<SignInRequest> body)
+    {
+        body.Missing("name", "must be 1 to 128 characters");
+        body.Missing("password", "must be 1 to 128 characters");
+        return body.Sound();
+    }
+
+    /// <summary>Streams the whole view whenever it changed, at most four times a second.</summary>
     public async Task Live(HttpContext context)
     {
         var space = SpaceOf(spaces, context);
@@ -95,19 +93,4 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
     internal static SpaceRuntime SpaceOf(SpaceDirectory spaces, HttpContext context) =>
         spaces.Find(context.Request.Query["space"].ToString() is { Length: > 0 } name ? name : "main")
         ?? throw new Problem(404, "unknown-space", "No such space", "No space has this name.", "Choose another.").ToException();
-
-    static async Task<(string Name, string Password, string? Link)> Fields(HttpContext context)
-    {
-        using var body = await Json.Read(context);
-        var errors = new List<FieldError>();
-        string? name = Field(body, "name"), password = Field(body, "password");
-        if (name is not { Length: > 0 }) errors.Add(new FieldError("name", "must be 1 to 128 characters"));
-        if (password is not { Length: > 0 }) errors.Add(new FieldError("password", "must be 1 to 128 characters"));
-        if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
-        return (name!, password!, Field(body, "link"));
-    }
-
-    internal static string? Field(JsonDocument body, string field) =>
-        body.RootElement.ValueKind == JsonValueKind.Object && body.RootElement.TryGetProperty(field, out var value)
-        && JsonText.TryString(value, out var text) && text.Length <= 128 ? text : null;
 }

@@ -1,5 +1,7 @@
 using Rovett.Core.Ledgers;
 using Rovett.Service.Credentials;
+using Rovett.Service.Endpoints.Backend;
+using Rovett.Service.Http;
 
 namespace Rovett.Service.Endpoints.OperatorConsole;
 
@@ -7,6 +9,7 @@ namespace Rovett.Service.Endpoints.OperatorConsole;
 static class ConsoleRoutes
 {
     public static IServiceCollection AddConsoleEndpoints(this IServiceCollection services) => services
+        .AddRecords(ConsoleJson.Default)
         .AddSingleton<ActivityMonitor>()
         .AddSingleton<ILedgerObserver>(p => p.GetRequiredService<ActivityMonitor>())
         .AddSingleton<ConsoleEndpoints>()
@@ -16,20 +19,21 @@ static class ConsoleRoutes
     {
         var p = routes.ServiceProvider;
         var (console, access) = (p.GetRequiredService<ConsoleEndpoints>(), p.GetRequiredService<ConsoleAccess>());
-        routes.MapGet("/console/api/me", console.Me);
-        routes.MapPost("/console/api/sign-up", console.SignUp);
-        routes.MapPost("/console/api/sign-in", console.SignIn);
-        routes.MapPost("/console/api/sign-out", console.SignOut);
+        routes.Get("/console/api/me", console.ShowMe);
+        routes.Post<SignInRequest, NoAnswer>("/console/api/sign-up", console.SignUp);
+        routes.Post<SignInRequest, NoAnswer>("/console/api/sign-in", console.SignIn);
+        routes.Post("/console/api/sign-out", console.SignOutOperator);
         var view = routes.ForOperators("view");
-        view.MapGet("/console/api/live", console.Live);
-        view.MapGet("/console/api/access", access.Show);
-        view.MapGet("/console/api/explain", access.Explain);
-        view.MapGet("/console/api/operators", access.List);
+        view.ByHand("GET", "/console/api/live", console.Live);
+        view.Get("/console/api/access", access.ShowAccess);
+        view.Get<ExplainQuery, ExplainAnswer>("/console/api/explain", access.ExplainInConsole);
+        view.Get("/console/api/operators", access.ListOperators);
         var operate = routes.ForOperators("operate");
-        operate.MapPost("/console/api/operators/remove", access.Remove);
-        operate.MapPost("/console/api/links", access.MakeLink);
-        operate.MapPost("/console/api/sign-out-user", access.SignOutUser);
+        operate.Post<OperatorName, NoAnswer>("/console/api/operators/remove", access.RemoveOperator);
+        operate.Post<LinkRequest, LinkAnswer>("/console/api/links", access.CreateLink);
+        operate.Post<UserName, NoAnswer>("/console/api/sign-out-user", access.SignOutUser);
         // So that nobody is locked out of the console.
-        routes.ForMainKeys("admin").MapPost("/v1/console-links", access.MakeLinkByKey);
+        routes.ForMainKeys("admin").WithTags("Operators").Post<LinkRequest, LinkAnswer>("/v1/console-links", access.CreateConsoleLink)
+            .Answers(201);
     }
 }

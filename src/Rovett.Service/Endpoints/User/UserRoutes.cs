@@ -1,28 +1,47 @@
 using Rovett.Service.Credentials;
+using Rovett.Service.Http;
 
 namespace Rovett.Service.Endpoints.User;
 
 /// <summary>What users' devices call, with a token.</summary>
 static class UserRoutes
 {
-    public static IServiceCollection AddUserEndpoints(this IServiceCollection services) => services.AddSingleton<UserApi>();
+    const string Id = "01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11", Says = "The notification's id.";
+
+    public static IServiceCollection AddUserEndpoints(this IServiceCollection services) => services
+        .AddRecords(UserJson.Default).AddSingleton<InboxApi>().AddSingleton<ChoicesApi>();
 
     public static void MapUser(this IEndpointRouteBuilder routes)
     {
-        var api = routes.ServiceProvider.GetRequiredService<UserApi>();
-        var user = routes.ForUsers();
-        user.MapGet("/v1/inbox", api.Inbox);
-        user.MapGet("/v1/inbox/totals", api.InboxTotals);
-        user.MapGet("/v1/inbox/{id}", api.InboxItem);
-        user.MapPost("/v1/inbox/marks", api.Marks);
-        user.MapPost("/v1/inbox/{id}/take", api.Take);
-        user.MapPost("/v1/inbox/{id}/release", api.Release);
-        user.MapGet("/v1/mutes", api.Mutes);
-        user.MapPost("/v1/mutes", api.Mute);
-        user.MapDelete("/v1/mutes", api.Unmute);
-        user.MapGet("/v1/follows", api.Follows);
-        user.MapPost("/v1/follows", api.Follow);
-        user.MapDelete("/v1/follows", api.Unfollow);
-        user.MapPost("/v1/tickets", api.Ticket);
+        MapInbox(routes, routes.ServiceProvider.GetRequiredService<InboxApi>());
+        MapChoices(routes, routes.ServiceProvider.GetRequiredService<ChoicesApi>());
+    }
+
+    static void MapInbox(IEndpointRouteBuilder routes, InboxApi inbox)
+    {
+        var user = routes.ForUsers().WithTags("Inbox");
+        user.Get<InboxQuery, InboxAnswer>("/v1/inbox", inbox.ListInbox)
+            .AnswersHeader("Link", "The next page (RFC 8288).", "</v1/inbox?page=p1.7Hw2&limit=50>; rel=\"next\"");
+        user.Get<TotalsQuery, TotalsAnswer>("/v1/inbox/totals", inbox.ShowTotals);
+        user.Get("/v1/inbox/{id}", inbox.ShowInboxItem).WithPath("id", Says, Id).Refuses(404, "unknown-notification");
+        user.Post("/v1/inbox/marks", inbox.Mark).Takes<MarksRequest>().Refuses(404, "unknown-notification")
+            .Refuses(422, "malformed-cursor", "foreign-cursor");
+        user.Post("/v1/inbox/{id}/take", inbox.Take).WithPath("id", Says, Id).Refuses(404, "unknown-notification")
+            .Refuses(409, "already-taken").Refuses(422, "not-takeable");
+        user.Post("/v1/inbox/{id}/release", inbox.Release).WithPath("id", Says, Id).Refuses(404, "unknown-notification")
+            .Refuses(409, "not-taken").Refuses(422, "not-takeable");
+    }
+
+    static void MapChoices(IEndpointRouteBuilder routes, ChoicesApi choices)
+    {
+        var user = routes.ForUsers().WithTags("Mutes and follows");
+        user.Get("/v1/mutes", choices.ListMutes);
+        user.Post<MuteRequest, MuteList>("/v1/mutes", choices.Mute).Refuses(422, "too-many-mutes");
+        user.Delete<MuteRequest, MuteList>("/v1/mutes", choices.Unmute);
+        user.Get("/v1/follows", choices.ListFollows);
+        user.Post<FollowRequest, FollowList>("/v1/follows", choices.Follow).Refuses(403, "not-allowed")
+            .Refuses(422, "too-many-follows").Refuses(503, "decision-unavailable");
+        user.Delete<FollowRequest, FollowList>("/v1/follows", choices.Unfollow);
+        routes.ForUsers().WithTags("Live").Post("/v1/tickets", choices.CreateTicket).Answers(201).Refuses(429, "too-many-tickets");
     }
 }

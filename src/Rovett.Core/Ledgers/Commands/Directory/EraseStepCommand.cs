@@ -2,6 +2,7 @@ using System.Text;
 using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Json.Nodes;
+using Rovett.Core.Addresses;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
 
@@ -58,10 +59,10 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
             var rows = store.OtherwiseAfter(state.Id, erasure.At, erasure.Position, Few);
             foreach (var (position, number, addressing) in rows)
             {
-                if (!Names(addressing)) continue;
+                if (!addressing.Names(named)) continue;
                 // A stand-in that nobody is: the rest of them still hears of it; alone, nobody does.
-                var rest = string.Join('\n', addressing.Split('\n').Where(line => line[1..] != named));
-                store.RewriteOtherwise(state.Id, position, number, rest.Contains('+', StringComparison.Ordinal) ? rest : null);
+                var rest = addressing.Without(named);
+                store.RewriteOtherwise(state.Id, position, number, rest.To.Any() ? rest : null);
             }
             return rows.Count < Few ? null : rows[^1].Position - (rows[^1].Position == rows[0].Position ? 0 : 1);
         }
@@ -71,7 +72,7 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
             var rows = store.SlotsAfter(state.Id, erasure.At, erasure.Position, Few);
             foreach (var (position, key) in rows)
             {
-                if (Names(key)) store.RemoveSlot(state.Id, key);
+                if (new Addressing(key).Names(named)) store.RemoveSlot(state.Id, key);
             }
             return rows.Count < Few ? null : rows[^1].Position;
         }
@@ -113,8 +114,7 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
             if (store.FindEntry(state.Id, position) is not { Kind: EntryKind.Notification } entry) return;
             scrubbed++;
             bool alone = entry.Placements.Length == 1 && entry.Placements[0].Log == erasure.Log;
-            var addressing =
-                string.Join('\n', entry.Addressing.Split('\n').Select(line => line[1..] == named ? line[..1] + instead : line));
+            var addressing = entry.Addressing.Instead(named, instead);
             if (alone)
             {
                 store.EraseEntry(state.Id, position,
@@ -150,15 +150,6 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
                 }
             }
             return upTo >= erasure.Receipt ? null : upTo;
-        }
-
-        bool Names(string addressing)
-        {
-            foreach (var line in addressing.AsSpan().Split('\n'))
-            {
-                if (addressing.AsSpan(line) is [_, .. var address] && address.SequenceEqual(named)) return true;
-            }
-            return false;
         }
 
         static string Quoted(string text) => $"\"{JsonEncodedText.Encode(text, JavaScriptEncoder.UnsafeRelaxedJsonEscaping)}\"";

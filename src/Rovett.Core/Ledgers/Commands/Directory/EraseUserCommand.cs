@@ -1,3 +1,4 @@
+using Rovett.Core.Addresses;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
 
@@ -49,7 +50,7 @@ public sealed class EraseUserCommand(string space, string userId, TimeSpan longe
             });
         state.Rename(personal, ErasedName.Of(erasure.Pseudonym));
         ledger.Store.AppendEntry(state.Id,
-            new EntryRow(position, time, EntryKind.Erased, default, Changes.Member("person", erasure.Pseudonym), "", [],
+            new EntryRow(position, time, EntryKind.Erased, default, Changes.Member("person", erasure.Pseudonym), Addressing.None, [],
             NotificationTraits.None));
         ledger.Store.SaveErasure(state.Id, erasure);
         ledger.Store.SaveTombstone(state.Id, state.HashOf(userId), validFrom, user.PersonId);

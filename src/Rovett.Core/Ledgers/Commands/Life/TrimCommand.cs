@@ -1,4 +1,5 @@
 using System.Text;
+using Rovett.Core.Addresses;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
 using Rovett.Core.Visibility;
@@ -46,7 +47,7 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
         }
         var (position, time) = state.Draw();
         store.AppendEntry(state.Id,
-            new EntryRow(position, time, EntryKind.Trimmed, default, Encoding.UTF8.GetBytes($"\"through\":{upTo}"), "",
+            new EntryRow(position, time, EntryKind.Trimmed, default, Encoding.UTF8.GetBytes($"\"through\":{upTo}"), Addressing.None,
             [.. trimmed.Select(t => new Placement(t.Key.Id, t.Value.Ordinal))], NotificationTraits.None));
         foreach (var (log, (ordinal, taken)) in trimmed)
         {

@@ -1,3 +1,4 @@
+using Rovett.Core.Addresses;
 using Rovett.Core.Notifications;
 using Rovett.Core.Policies;
 using Rovett.Core.Store;
@@ -68,6 +69,6 @@ static class Grants
         foreach (var name in RightNames.Of(grant.Rights)) message.Writer.WriteStringValue(name);
         message.Writer.WriteEndArray();
         ledger.Store.AppendEntry(state.Id,
-            new EntryRow(position, time, EntryKind.Grant, default, message.Close(), "", [], NotificationTraits.None));
+            new EntryRow(position, time, EntryKind.Grant, default, message.Close(), Addressing.None, [], NotificationTraits.None));
     }
 }

@@ -1,4 +1,5 @@
 using System.Text;
+using Rovett.Core.Addresses;
 using Rovett.Core.Notifications;
 using Rovett.Core.Policies;
 using Rovett.Core.Store;
@@ -22,7 +23,7 @@ public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] 
                 "Read the version in effect (GET /v1/policies) and apply your change to it.").ToException();
         var (position, time) = state.Draw();
         ledger.Store.AppendEntry(state.Id,
-            new EntryRow(position, time, EntryKind.Policies, default, Encoding.UTF8.GetBytes($"\"policies\":{policies.All.Count}"), "", [],
+            new EntryRow(position, time, EntryKind.Policies, default, Encoding.UTF8.GetBytes($"\"policies\":{policies.All.Count}"), Addressing.None, [],
             NotificationTraits.None));
         Answer = new PolicyVersion(position.Value, time, document);
         ledger.Store.AddPolicies(state.Id, Answer);

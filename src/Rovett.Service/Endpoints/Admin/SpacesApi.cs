@@ -12,46 +12,28 @@ using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Endpoints.Admin;
 
-/// <summary>Spaces are made and removed by whoever holds an admin key of <c>main</c>.</summary>
-public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys keys, SigningKeys signing, LedgerPump ledger,
+/// <summary>Spaces, for callers with an admin key of <c>main</c>.</summary>
+public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys keys, SigningKeys signing, LedgerPump ledger,
     AccessStore store, SessionRegistry sessions, WebhookSender webhooks, Deciders deciders, AuditTrail audit)
 {
     const int Most = 1000;
 
-    /// <summary><c>GET /v1/spaces</c></summary>
-    public Task List(HttpContext context)
+    /// <summary>Lists the spaces.</summary>
+    public Task<SpaceList> ListSpaces(HttpContext context) => Task.FromResult(new SpaceList
     {
-        return Json.Write(context, 200, json =>
-        {
-            json.WriteStartObject();
-            json.WriteStartArray("spaces");
-            foreach (var space in spaces.All.OrderBy(s => s.Id))
-            {
-                json.WriteStartObject();
-                json.WriteString("name", space.Name);
-                json.WriteString("path", space.PathPrefix + "/v1");
-                json.WriteNumber("sessions", sessions.In(space.Name).Count());
-                json.WriteEndObject();
-            }
-            json.WriteEndArray();
-            json.WriteEndObject();
-        });
-    }
+        Spaces = [.. spaces.All.OrderBy(s => s.Id).Select(s =>
+            new SpaceAnswer { Name = s.Name, Path = s.PathPrefix + "/v1", Sessions = sessions.In(s.Name).Count() })],
+    });
 
-    /// <summary><c>POST /v1/spaces</c>: answers its first credentials, shown this once.</summary>
-    public async Task Make(HttpContext context)
+    /// <summary>Creates a space.</summary>
+    /// <remarks>Its first credentials are shown in this answer and never again.</remarks>
+    public async Task<SpaceCreated> CreateSpace(HttpContext context, Given<SpaceRequest> body)
     {
         var admin = context.KeyCaller().Key;
-        using var body = await Json.Read(context);
-        var errors = new List<FieldError>();
-        var root = Json.Object(body, ["name"], errors);
         string name = "";
-        if (!root.TryGetProperty("name", out var given) || !JsonText.TryString(given, out var text))
-        {
-            errors.Add(new FieldError("name", "must be what the space is called: 1 to 128 characters"));
-        }
-        else if (Names.CheckForPath(text, out name) is { } wrong) errors.Add(new FieldError("name", wrong));
-        if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
+        if (!body.Has("name")) body.Wrong("name", "must be what the space is called: 1 to 128 characters");
+        else if (body.IsSound("name") && Names.CheckForPath(body.Value.Name!, out name) is { } wrong) body.Wrong("name", wrong);
+        body.Sound();
         if (spaces.Find(name) is not null)
         {
             throw new Problem(409, "space-exists", "Space exists already", $"'{name}' is taken.",
@@ -77,21 +59,18 @@ public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys 
         spaces.Add(keeper.Open(row, null));
         audit.Note("main", admin.Actor, "space.made", name);
         context.Response.Headers.CacheControl = "no-store";
-        await Json.Write(context, 201, json =>
+        context.Response.StatusCode = StatusCodes.Status201Created;
+        return new SpaceCreated
         {
-            json.WriteStartObject();
-            json.WriteString("name", name);
-            json.WriteString("path", spaces.Find(name)!.PathPrefix + "/v1");
-            json.WriteStartObject("credentials");
-            json.WriteString("adminKey", made.AdminKey);
-            json.WriteString("tokenSigningSecret", made.TokenSigningSecret);
-            json.WriteEndObject();
-            json.WriteEndObject();
-        });
+            Name = name,
+            Path = spaces.Find(name)!.PathPrefix + "/v1",
+            Credentials = new FirstCredentialsAnswer { AdminKey = made.AdminKey, TokenSigningSecret = made.TokenSigningSecret },
+        };
     }
 
-    /// <summary><c>DELETE /v1/spaces/{name}</c>: its credentials and sessions end at once; what it stored goes in small steps.</summary>
-    public async Task Remove(HttpContext context)
+    /// <summary>Removes a space.</summary>
+    /// <remarks>Its credentials and sessions end at once; what it stored goes in small steps.</remarks>
+    public async Task<RemovedAnswer> RemoveSpace(HttpContext context)
     {
         var admin = context.KeyCaller().Key;
         var name = (string)context.Request.RouteValues["name"]!;
@@ -114,12 +93,6 @@ public sealed class SpaceApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys 
         deciders.Forget(space, null);
         foreach (var session in sessions.In(name).Where(s => s.Space == space)) session.End("space-removed", null);
         audit.Note("main", admin.Actor, "space.removed", name, json => json.WriteNumber("sessionsEnded", ended));
-        await Json.Write(context, 200, json =>
-        {
-            json.WriteStartObject();
-            json.WriteString("removed", name);
-            json.WriteNumber("sessionsEnded", ended);
-            json.WriteEndObject();
-        });
+        return new RemovedAnswer { Removed = name, SessionsEnded = ended };
     }
 }

@@ -1,0 +1,33 @@
+namespace Rovett.Core.Addresses;
+
+/// <summary>Whom a notification is for and who does not get it, as it is stored: a line for each address, <c>+</c> before
+/// those it is for, <c>-</c> before those it is not.</summary>
+/// <param name="Lines">The lines; empty for an entry that is no notification.</param>
+public readonly record struct Addressing(string Lines)
+{
+    /// <summary>No notification.</summary>
+    public static readonly Addressing None = new("");
+
+    /// <summary>The stored form of addresses.</summary>
+    public static Addressing Of(IEnumerable<Address> to, IEnumerable<Address> except) =>
+        new(string.Join('\n', to.Select(a => "+" + a).Concat(except.Select(a => "-" + a))));
+
+    /// <summary>Whom it is for.</summary>
+    public IEnumerable<string> To => With('+');
+
+    /// <summary>Who does not get it.</summary>
+    public IEnumerable<string> Except => With('-');
+
+    /// <summary>True when it names an address, on either side.</summary>
+    public bool Names(string address) => Lines.Split('\n').Any(line => line.Length > 1 && line.AsSpan(1).SequenceEqual(address));
+
+    /// <summary>The same with another address in place of one.</summary>
+    public Addressing Instead(string address, string other) =>
+        new(string.Join('\n', Lines.Split('\n').Select(line => line.Length > 0 && line[1..] == address ? line[..1] + other : line)));
+
+    /// <summary>The same without an address.</summary>
+    public Addressing Without(string address) =>
+        new(string.Join('\n', Lines.Split('\n').Where(line => line.Length > 0 && line[1..] != address)));
+
+    IEnumerable<string> With(char sign) => Lines.Split('\n').Where(line => line.StartsWith(sign)).Select(line => line[1..]);
+}

@@ -1,0 +1,133 @@
+using System.Text.Json;
+using Rovett.Core.Addresses;
+using Rovett.Service.Audit;
+using Rovett.Service.Credentials;
+using Rovett.Service.Http;
+using Rovett.Service.Options;
+using Rovett.Storage.Sqlite;
+
+namespace Rovett.Service.Endpoints.Admin;
+
+/// <summary>API keys.</summary>
+public sealed class KeysApi(ApiKeys keys, AuditTrail audit)
+{
+    const int MaxType = 128;
+    static readonly TimeSpan LongestOverlap = TimeSpan.FromDays(90);
+    static readonly string[] Openings = ["user:", "role:", "topic:"];
+
+    /// <summary>Creates an API key.</summary>
+    /// <remarks>The key is shown in this answer and never again. <c>types</c> and <c>addresses</c> narrow what it may send
+    /// and withdraw.</remarks>
+    public Task<KeyAnswer> CreateKey(HttpContext context, Given<KeyRequest> body)
+    {
+        var (space, admin) = context.KeyCaller();
+        var name = body.NameIn(body.Value.Name, "what the key is for");
+        var (scopes, types, addresses) = (body.Value.Scopes ?? [], body.Value.Types ?? [], body.Value.Addresses ?? []);
+        if (scopes.Count == 0 && !body.Errors.Exists(e => e.Field.StartsWith("scopes", StringComparison.Ordinal)))
+        {
+            body.Wrong("scopes", $"must name at least one of {string.Join(", ", ApiKeys.Scopes)}");
+        }
+        for (int i = 0; i < types.Count; i++)
+        {
+            if (types[i].Length is 0 or > MaxType || types[i].IndexOf('*') is var star && star >= 0 && star != types[i].Length - 1)
+            {
+                body.Wrong($"types[{i}]", "must be a type, or the beginning of types and *");
+            }
+        }
+        for (int i = 0; i < addresses.Count; i++)
+        {
+            if (Mistake(addresses[i]) is { } wrong) body.Wrong($"addresses[{i}]", wrong);
+        }
+        if (scopes.Contains("admin") && types.Count + addresses.Count > 0)
+        {
+            body.Wrong("scopes", "can't hold admin when the key is narrowed: an admin key can make itself any other");
+        }
+        body.Sound();
+        var (stored, key) = keys.Make(space.Name, name, scopes, types, addresses);
+        audit.Note(space.Name, admin.Actor, "api-key.made", $"key:{stored.Id} {stored.Name}", json => WriteRights(json, stored));
+        context.Response.StatusCode = StatusCodes.Status201Created;
+        return Task.FromResult(Answer(stored, key));
+    }
+
+    static string? Mistake(string address)
+    {
+        int star = address.IndexOf('*', StringComparison.Ordinal);
+        if (star < 0) return Address.TryParse(address, out _);
+        return star == address.Length - 1 && Openings.Any(o => address.StartsWith(o, StringComparison.Ordinal)) ? null
+            : "must be an address, or the beginning of addresses and *: user:*, role:deck*, topic:berth/*";
+    }
+
+    /// <summary>Replaces an API key.</summary>
+    /// <remarks>Creates a key that may do the same; the old one is accepted for <c>overlap</c>, so that both can be in use.</remarks>
+    public Task<KeyAnswer> RotateKey(HttpContext context, Given<RotateRequest> body)
+    {
+        var (space, admin) = context.KeyCaller();
+        if (!Durations.TryParse(body.Value.Overlap ?? "", out var overlap) || overlap > LongestOverlap)
+        {
+            if (!body.Has("overlap") || body.IsSound("overlap"))
+            {
+                body.Wrong("overlap", "must say how long the old key is still accepted: now, or a number with s, m, h or d such as 24h, " +
+                    $"at most {LongestOverlap.TotalDays:0}d");
+            }
+        }
+        body.Sound();
+        var id = (string)context.Request.RouteValues["id"]!;
+        if (keys.Rotate(space.Name, id, overlap) is not var (stored, key)) throw Unknown().ToException();
+        audit.Note(space.Name, admin.Actor, "api-key.rotated", $"key:{id}", json =>
+        {
+            json.WriteString("followedBy", stored.Id);
+            json.WriteNumber("overlapSeconds", (long)overlap.TotalSeconds);
+        });
+        context.Response.StatusCode = StatusCodes.Status201Created;
+        return Task.FromResult(Answer(stored, key));
+    }
+
+    /// <summary>Lists the API keys.</summary>
+    public Task<KeyList> ListKeys(HttpContext context) =>
+        Task.FromResult(new KeyList { Keys = [.. keys.Of(context.KeyCaller().Space.Name).Select(k => Answer(k, null))] });
+
+    /// <summary>Removes an API key.</summary>
+    /// <remarks>It is refused from now on, and streams opened with it end.</remarks>
+    public Task<NoAnswer> RemoveKey(HttpContext context)
+    {
+        var (space, admin) = context.KeyCaller();
+        var id = (string)context.Request.RouteValues["id"]!;
+        if (!keys.Revoke(space.Name, id)) throw Unknown().ToException();
+        audit.Note(space.Name, admin.Actor, "api-key.revoked", $"key:{id}");
+        return NoAnswer.To(context);
+    }
+
+    static Problem Unknown() =>
+        new(404, "unknown-key", "No such key", "This space has no key with this id, or it was removed before.",
+        "List the keys: rovett key list.");
+
+    static KeyAnswer Answer(StoredApiKey stored, string? key) => new()
+    {
+        Id = stored.Id,
+        Name = stored.Name,
+        Scopes = stored.Scopes.Split(','),
+        Types = stored.Types.Length > 0 ? [.. ApiKeys.ListOf(stored.Types)] : null,
+        Addresses = stored.Addresses.Length > 0 ? [.. ApiKeys.ListOf(stored.Addresses)] : null,
+        Created = new StoredTime(stored.Created),
+        LastUsed = Time(stored.LastUsed),
+        Ends = Time(stored.Ends),
+        Revoked = Time(stored.Revoked),
+        Key = key,
+    };
+
+    static StoredTime? Time(long? micros) => micros is { } at ? new StoredTime(at) : null;
+
+    static void WriteRights(Utf8JsonWriter json, StoredApiKey stored)
+    {
+        Write("scopes", stored.Scopes.Split(','));
+        if (stored.Types.Length > 0) Write("types", ApiKeys.ListOf(stored.Types));
+        if (stored.Addresses.Length > 0) Write("addresses", ApiKeys.ListOf(stored.Addresses));
+
+        void Write(string name, IEnumerable<string> texts)
+        {
+            json.WriteStartArray(name);
+            foreach (var text in texts) json.WriteStringValue(text);
+            json.WriteEndArray();
+        }
+    }
+}

@@ -1,0 +1,341 @@
+using System.Text.Json;
+using System.Text.Json.Serialization;
+using Rovett.Service.Http;
+
+namespace Rovett.Service.Endpoints.Backend;
+
+/// <summary>A notification as a backend sends it. Read by <see cref="NotificationReader"/>, for speed; this is its shape.</summary>
+public sealed record NotificationRequest
+{
+    /// <summary>Whom it is for: <c>user:…</c>, <c>role:…</c>, <c>topic:…</c> or <c>everyone</c>.</summary>
+    [AtMost(1064, "addresses"), Example("role:engineer")]
+    public required IReadOnlyList<string> To { get; set; }
+
+    /// <summary>Users and roles that do not get it, although an address of <c>to</c> reaches them.</summary>
+    [AtMost(1064, "addresses"), Example("user:teo")]
+    public IReadOnlyList<string>? Except { get; set; }
+
+    /// <summary>What kind it is.</summary>
+    [Text(1, 128), Example("engine.check.due")]
+    public required string Type { get; set; }
+
+    /// <summary>What it is about.</summary>
+    [Text(1, 256), Example("vessel/turnstone")]
+    public string? Subject { get; set; }
+
+    /// <summary>Its title, in plain text.</summary>
+    [Text(1, 256), Example("Turnstone: check engine 2 by 18:00")]
+    public required string Title { get; set; }
+
+    /// <summary>More, in plain text.</summary>
+    [Text(1, 4096, Lines = true), Example("Oil pressure was low on the 14:10 crossing.")]
+    public string? Body { get; set; }
+
+    /// <summary>Where it leads: a path, or an http(s) address.</summary>
+    [Text(1, 2048), Example("/vessels/turnstone")]
+    public string? Link { get; set; }
+
+    /// <summary>Anything for the receiving program, up to 16 KiB of JSON.</summary>
+    [Example("{\"engine\":2}")]
+    public JsonElement? Data { get; set; }
+
+    /// <summary>How urgent it is (RFC 8030); <c>normal</c> when left out.</summary>
+    [OneOf("very-low", "low", "normal", "high"), Example("high")]
+    public string? Urgency { get; set; }
+
+    /// <summary>Seconds until it expires.</summary>
+    [Whole(1, 315_360_000), Example(14_400)]
+    public long? Ttl { get; set; }
+
+    /// <summary>It takes the place of the last notification with the same slot and addresses.</summary>
+    [Text(1, 128), Example("turnstone/engine-2")]
+    public string? Slot { get; set; }
+
+    /// <summary>False: only for those who are connected now; nothing is kept or counted.</summary>
+    [Example(true)]
+    public bool? Store { get; set; }
+
+    /// <summary>One member of the role can take it: <c>true</c>, or <c>{"for":"PT30M"}</c> until it is free again.</summary>
+    [Example("{\"for\":\"PT30M\"}")]
+    public JsonElement? Takeable { get; set; }
+
+    /// <summary>What happens if nobody acts in time.</summary>
+    [AtMost(4, "deadlines")]
+    public IReadOnlyList<DeadlineRequest>? Deadlines { get; set; }
+}
+
+/// <summary>By when something must have come about, and what is sent otherwise.</summary>
+public sealed record DeadlineRequest
+{
+    /// <summary>What must have come about; <c>read</c> when left out.</summary>
+    [OneOf("read", "received", "handled", "taken"), Example("taken")]
+    public string? By { get; set; }
+
+    /// <summary>In what time, from a second on (ISO 8601).</summary>
+    [Example("PT10M")]
+    public required string Within { get; set; }
+
+    /// <summary>By one of those it is for, or by each; <c>anyone</c> when left out.</summary>
+    [OneOf("anyone", "each"), Example("anyone")]
+    public string? Who { get; set; }
+
+    /// <summary>A notification that is sent otherwise: without <c>ttl</c>, <c>slot</c>, <c>store</c>, <c>takeable</c> and <c>deadlines</c>.</summary>
+    [Example("{\"to\":[\"role:duty-manager\"],\"type\":\"engine.check.overdue\",\"title\":\"Nobody has taken the check of engine 2\"}")]
+    public JsonElement? Otherwise { get; set; }
+}
+
+/// <summary>How a send is carried out.</summary>
+public sealed record SendQuery
+{
+    /// <summary>True: only says whom it would reach.</summary>
+    [Example(false)]
+    public bool? DryRun { get; set; }
+}
+
+/// <summary>What a send did, or would do.</summary>
+public sealed record SendAnswer
+{
+    /// <summary>True for a dry run: nothing was sent.</summary>
+    [Example(false)]
+    public bool? DryRun { get; init; }
+
+    /// <summary>False for an ephemeral notification.</summary>
+    [Example(true)]
+    public bool? Stored { get; init; }
+
+    /// <summary>The notification's id.</summary>
+    [Example("01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11")]
+    public string? Id { get; init; }
+
+    /// <summary>Where it stands in the space's history.</summary>
+    [Example(4711)]
+    public long? Position { get; init; }
+
+    /// <summary>Whom each address reaches.</summary>
+    public required IReadOnlyList<ReachAnswer> Reach { get; init; }
+
+    /// <summary>True when the Idempotency-Key was used before with the same body: this is the answer of then.</summary>
+    [Example(false)]
+    public bool? Repeated { get; init; }
+}
+
+/// <summary>Whom an address reaches.</summary>
+public sealed record ReachAnswer
+{
+    /// <summary>The address.</summary>
+    [Example("role:engineer")]
+    public required string Address { get; init; }
+
+    /// <summary>Users it stands for.</summary>
+    [Example(6)]
+    public required long Users { get; init; }
+
+    /// <summary>Those of them who are connected.</summary>
+    [Example(4)]
+    public required long Connected { get; init; }
+
+    /// <summary>Inboxes it is stored for.</summary>
+    [Example(6)]
+    public required long Stored { get; init; }
+
+    /// <summary>False when nobody was ever known by this address.</summary>
+    [Example(true)]
+    public required bool Known { get; init; }
+
+    /// <summary>For an unknown address: known ones that are spelled nearly so.</summary>
+    public IReadOnlyList<string>? Near { get; init; }
+}
+
+/// <summary>What is the same of a notification for everybody.</summary>
+public record NotificationContent
+{
+    /// <summary>What kind it is.</summary>
+    [Example("engine.check.due")]
+    public required string Type { get; init; }
+
+    /// <summary>What it is about.</summary>
+    [Example("vessel/turnstone")]
+    public string? Subject { get; init; }
+
+    /// <summary>Its title, in plain text.</summary>
+    [Example("Turnstone: check engine 2 by 18:00")]
+    public required string Title { get; init; }
+
+    /// <summary>More, in plain text.</summary>
+    [Example("Oil pressure was low on the 14:10 crossing.")]
+    public string? Body { get; init; }
+
+    /// <summary>Where it leads: a path, or an http(s) address.</summary>
+    [Example("/vessels/turnstone")]
+    public string? Link { get; init; }
+
+    /// <summary>How urgent it is (RFC 8030).</summary>
+    [OneOf("very-low", "low", "normal", "high"), Example("high")]
+    public required string Urgency { get; init; }
+
+    /// <summary>True when one member of the role can take it.</summary>
+    [Example(true)]
+    public bool? Takeable { get; init; }
+
+    /// <summary>Anything for the receiving program.</summary>
+    [Example("{\"engine\":2}")]
+    public JsonElement? Data { get; init; }
+
+    /// <summary>When it expires.</summary>
+    public StoredTime? Expires { get; init; }
+}
+
+/// <summary>A notification as backends see it.</summary>
+public sealed record NotificationAnswer : NotificationContent
+{
+    /// <summary>The notification's id.</summary>
+    [Example("01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11")]
+    public required string Id { get; init; }
+
+    /// <summary>Where it stands in the space's history.</summary>
+    [Example(4711)]
+    public required long Position { get; init; }
+
+    /// <summary>When it was stored.</summary>
+    public required StoredTime Time { get; init; }
+
+    /// <summary>Whom it is for.</summary>
+    [Example("role:engineer")]
+    public required IReadOnlyList<string> To { get; init; }
+
+    /// <summary>Who does not get it.</summary>
+    [Example("user:teo")]
+    public required IReadOnlyList<string> Except { get; init; }
+
+    /// <summary>How many people have it in each state.</summary>
+    public required PeopleAnswer People { get; init; }
+
+    /// <summary>What is kept of receipts: of each person, only totals, or nothing.</summary>
+    [OneOf("full", "totals", "none"), Example("full")]
+    public required string ReceiptsKept { get; init; }
+
+    /// <summary>Who has taken it.</summary>
+    public TakenAnswer? Taken { get; init; }
+
+    /// <summary>Each person's receipt, where they are kept; the first 1,000.</summary>
+    public IReadOnlyList<PersonReceiptAnswer>? Receipts { get; init; }
+
+    /// <summary>Its deadlines.</summary>
+    public IReadOnlyList<DeadlineAnswer>? Deadlines { get; init; }
+
+    /// <summary>What became of it, oldest first.</summary>
+    public required IReadOnlyList<TimelineEntry> Timeline { get; init; }
+}
+
+/// <summary>How many people have a notification in each state.</summary>
+public sealed record PeopleAnswer
+{
+    /// <summary>A device has acknowledged it.</summary>
+    [Example(5)]
+    public required long Received { get; init; }
+
+    /// <summary>A program has done what is to be done with it.</summary>
+    [Example(0)]
+    public required long Handled { get; init; }
+
+    /// <summary>The person has seen it.</summary>
+    [Example(3)]
+    public required long Read { get; init; }
+}
+
+/// <summary>Who has taken a notification.</summary>
+public sealed record TakenAnswer
+{
+    /// <summary>The user.</summary>
+    [Example("mara")]
+    public required string By { get; init; }
+
+    /// <summary>When it becomes free again.</summary>
+    public StoredTime? Until { get; init; }
+}
+
+/// <summary>One person's receipt of a notification.</summary>
+public sealed record PersonReceiptAnswer
+{
+    /// <summary>The user, or the pseudonym of a person who was erased.</summary>
+    [Example("mara")]
+    public required string User { get; init; }
+
+    /// <summary>The device that acknowledged it.</summary>
+    [Example("phone")]
+    public required string Device { get; init; }
+
+    /// <summary>When a device acknowledged it, or null.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.Never)]
+    public StoredTime? Received { get; init; }
+
+    /// <summary>When a program had done what is to be done with it, or null.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.Never)]
+    public StoredTime? Handled { get; init; }
+
+    /// <summary>When the person saw it, or null.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.Never)]
+    public StoredTime? Read { get; init; }
+}
+
+/// <summary>A deadline and what has become of it.</summary>
+public sealed record DeadlineAnswer
+{
+    /// <summary>What must have come about.</summary>
+    [OneOf("read", "received", "handled", "taken"), Example("taken")]
+    public required string By { get; init; }
+
+    /// <summary>By one of those it is for, or by each.</summary>
+    [OneOf("anyone", "each"), Example("anyone")]
+    public required string Who { get; init; }
+
+    /// <summary>Until when.</summary>
+    public required StoredTime At { get; init; }
+
+    /// <summary>Whether it was met in time. <c>void</c>: the notification ended before.</summary>
+    [OneOf("pending", "met", "missed", "void"), Example("pending")]
+    public required string State { get; init; }
+
+    /// <summary>When it was met or missed.</summary>
+    public StoredTime? Ended { get; init; }
+}
+
+/// <summary>Something that became of a notification.</summary>
+public sealed record TimelineEntry
+{
+    /// <summary>What.</summary>
+    [OneOf("stored", "withdrawn", "replaced", "expired", "taken", "released"), Example("stored")]
+    public required string State { get; init; }
+
+    /// <summary>When.</summary>
+    public required StoredTime Time { get; init; }
+
+    /// <summary>Who took it, or the id of the notification that replaced it.</summary>
+    public string? By { get; init; }
+
+    /// <summary>Until when it is taken.</summary>
+    public string? Until { get; init; }
+}
+
+/// <summary>What a withdrawal did.</summary>
+public sealed record WithdrawAnswer
+{
+    /// <summary>The notification's id.</summary>
+    [Example("01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11")]
+    public required string Id { get; init; }
+
+    /// <summary>What it is now.</summary>
+    [OneOf("withdrawn", "replaced", "expired", "trimmed"), Example("withdrawn")]
+    public required string State { get; init; }
+
+    /// <summary>Since when.</summary>
+    public required StoredTime Time { get; init; }
+
+    /// <summary>Where the withdrawal stands in the space's history.</summary>
+    [Example(4712)]
+    public long? Position { get; init; }
+
+    /// <summary>True when this request did it.</summary>
+    [Example(true)]
+    public required bool Changed { get; init; }
+}

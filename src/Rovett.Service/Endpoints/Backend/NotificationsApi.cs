@@ -1,0 +1,148 @@
+using System.Security.Cryptography;
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Sending;
+using Rovett.Core.Notifications;
+using Rovett.Core.Store;
+using Rovett.Service.Credentials;
+using Rovett.Service.Http;
+using Rovett.Service.Ledgers;
+using Rovett.Service.Limits;
+using Rovett.Service.Live;
+using Rovett.Service.Options;
+using Rovett.Service.Spaces;
+using Rovett.Storage.Sql;
+
+namespace Rovett.Service.Endpoints.Backend;
+
+/// <summary>Sending, withdrawing and looking at notifications. Sending reads and writes its JSON by hand: it is the path
+/// that every notification takes.</summary>
+public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, SessionRegistry sessions, UsageLimits limits,
+    ServiceClock clock, RovettOptions options)
+{
+    /// <summary>Sends a notification.</summary>
+    /// <remarks>It is stored for everyone it reaches and sent to those who are connected. With <c>Idempotency-Key</c>, a
+    /// repeat of the same body sends nothing and answers the same.</remarks>
+    public async Task Send(HttpContext context)
+    {
+        var (space, key) = context.KeyCaller();
+        limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
+        bool dryRun = context.Request.Query.TryGetValue("dryRun", out var dry)
+            && (dry == "true" || (dry == "false" ? false : throw Problem.Invalid([new FieldError("dryRun", "must be true or false")],
+                "Correct the named query parameter.").ToException()));
+        byte[] bytes = [];
+        using var body = await Json.Read(context, b => bytes = b);
+        var draft = NotificationReader.Read(body.RootElement, options.ReceiptsOf, out bool isStored);
+        key.RequireMaySend(draft.Traits.Type, draft.To);
+        foreach (var deadline in draft.Deadlines)
+        {
+            if (deadline.Otherwise is { } otherwise) key.RequireMaySend(otherwise.Traits.Type, otherwise.To, "deadlines[].otherwise.");
+        }
+        await limits.Sending.Enter(context);
+        try
+        {
+            if (isStored) await Store(context, space, key, draft, dryRun, bytes);
+            else await Pass(context, space, draft, dryRun);
+        }
+        finally
+        {
+            limits.Sending.Leave();
+        }
+    }
+
+    async Task Store(HttpContext context, SpaceRuntime space, ApiKey key, Draft draft, bool dryRun, byte[] bytes)
+    {
+        var result =
+            await ledger.Ask(
+            new SendCommand(space.Name, draft, IdempotencyOf(context, key, bytes), dryRun, OriginOf(context, space),
+            key.IsNarrowed ? entry => MaySend(key, entry) : null));
+        var names = new NearAddresses(history, space);
+        await Json.Write(context, dryRun || result.Repeated ? 200 : 201, json =>
+        {
+            json.WriteStartObject();
+            if (dryRun) json.WriteBoolean("dryRun", true);
+            else
+            {
+                json.WriteString("id", result.Id.ToString());
+                json.WriteNumber("position", result.Position.Value);
+            }
+            json.WriteStartArray("reach");
+            foreach (var reach in result.Reach) names.Write(json, reach);
+            json.WriteEndArray();
+            if (!dryRun) json.WriteBoolean("repeated", result.Repeated);
+            json.WriteEndObject();
+        });
+    }
+
+    /// <summary>An ephemeral notification: for those who are connected, kept by nobody.</summary>
+    async Task Pass(HttpContext context, SpaceRuntime space, Draft draft, bool dryRun)
+    {
+        if (context.Request.Headers.ContainsKey("Idempotency-Key"))
+        {
+            throw Problem.Invalid(
+                [new FieldError("Idempotency-Key",
+                "can't stand with \"store\": false; nothing of it is kept that a repeat could be known by")]).ToException();
+        }
+        var reached = dryRun ? (await ledger.Ask(new SendCommand(space.Name, draft, null, dryRun: true))).Reach
+            : await ledger.Ask(new EphemeralCommand(space.Name, draft));
+        var names = new NearAddresses(history, space);
+        await Json.Write(context, dryRun ? 200 : 202, json =>
+        {
+            json.WriteStartObject();
+            if (dryRun) json.WriteBoolean("dryRun", true);
+            json.WriteBoolean("stored", false);
+            json.WriteStartArray("reach");
+            foreach (var reach in reached) names.Write(json, reach with { Stored = 0 });
+            json.WriteEndArray();
+            json.WriteEndObject();
+        });
+    }
+
+    /// <summary>Withdraws a notification.</summary>
+    /// <remarks>It leaves every inbox and screen. Asking again changes nothing and answers what it is.</remarks>
+    public async Task<WithdrawAnswer> Withdraw(HttpContext context)
+    {
+        var (space, key) = context.KeyCaller();
+        if (!NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id)) throw WithdrawCommand.Unknown().ToException();
+        // What it may not send, it may not take back; and does not learn of.
+        if (key.IsNarrowed && !(history.ById(space.Id, id) is { } found && MaySend(key, found.Entry)))
+        {
+            throw WithdrawCommand.Unknown().ToException();
+        }
+        var result = await ledger.Ask(new WithdrawCommand(space.Name, id));
+        return new WithdrawAnswer
+        {
+            Id = result.Id.ToString(),
+            State = result.State,
+            Time = result.Time,
+            Position = result.Position?.Value,
+            Changed = result.Changed,
+        };
+    }
+
+    static bool MaySend(ApiKey key, EntryRow entry) => key.MaySend(entry.Traits.Type, entry.Addressing.To);
+
+    /// <summary>The session that caused it (<c>Rovett-Session</c>); one that has ended meanwhile needs no leaving out.</summary>
+    (UserState User, ISessionPort Session)? OriginOf(HttpContext context, SpaceRuntime space) =>
+        context.Request.Headers.TryGetValue("Rovett-Session", out var id) && sessions.Find(id.ToString()) is { } session
+        && session.Space == space ? session.Place : null;
+
+    static Idempotency? IdempotencyOf(HttpContext context, ApiKey key, byte[] body)
+    {
+        if (!context.Request.Headers.TryGetValue("Idempotency-Key", out var values)) return null;
+        var text = values.ToString();
+        if (values.Count != 1 || text.Length is 0 or > 255 || text.Any(c => c is < ' ' or > '~'))
+            throw Problem.Invalid([new FieldError("Idempotency-Key", "must be 1 to 255 printable ASCII characters")]).ToException();
+        return new Idempotency($"{key.Stored.Id}\n{context.Request.PathBase}{context.Request.Path}\n{text}", SHA256.HashData(body));
+    }
+
+    /// <summary>Shows a notification.</summary>
+    /// <remarks>With everyone it was addressed to, how many people have it in each state, and what became of it.</remarks>
+    public Task<NotificationAnswer> ShowNotification(HttpContext context)
+    {
+        var space = context.KeyCaller().Space;
+        var found = NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id) ? history.ById(space.Id, id) : null;
+        if (found is null) throw WithdrawCommand.Unknown().ToException();
+        return Task.FromResult(NotificationAnswers.Of(found, clock));
+    }
+}

@@ -1,0 +1,157 @@
+using System.Text.Json;
+using Rovett.Service.Http;
+
+namespace Rovett.Service.Endpoints.Backend;
+
+/// <summary>Where receipts begin.</summary>
+public sealed record ReceiptQuery
+{
+    /// <summary>After this cursor; <c>start</c>: at the oldest that is kept; <c>now</c>: at what comes from now on. A page
+    /// without it begins at the oldest, a stream at what comes from now on.</summary>
+    [Example("start")]
+    public string? After { get; set; }
+}
+
+/// <summary>Receipts, oldest first.</summary>
+public sealed record ReceiptPage
+{
+    /// <summary>What was lost before them: receipts that are no longer kept, or all of another life of the store.</summary>
+    [OneOf("retention", "new-life")]
+    public string? Gap { get; init; }
+
+    /// <summary>The receipts.</summary>
+    public required IReadOnlyList<ReceiptRecord> Receipts { get; init; }
+
+    /// <summary>Go on after this.</summary>
+    [Example("r1.8fWm2Qk")]
+    public required string Cursor { get; init; }
+
+    /// <summary>True when there are more.</summary>
+    [Example(false)]
+    public required bool More { get; init; }
+}
+
+/// <summary>Something that became of a notification.</summary>
+public sealed record ReceiptRecord
+{
+    /// <summary>Always <c>receipt</c>.</summary>
+    [OneOf("receipt"), Example("receipt")]
+    public required string Kind { get; init; }
+
+    /// <summary>Where it stands, on the last of those that one act made.</summary>
+    [Example("r1.8fWm2Qk")]
+    public string? Cursor { get; init; }
+
+    /// <summary>What became of it.</summary>
+    [Example("read")]
+    public required string State { get; init; }
+
+    /// <summary>The notification's id.</summary>
+    [Example("01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11")]
+    public required string Id { get; init; }
+
+    /// <summary>Its type.</summary>
+    [Example("engine.check.due")]
+    public required string Type { get; init; }
+
+    /// <summary>What it is about.</summary>
+    [Example("vessel/turnstone")]
+    public string? Subject { get; init; }
+
+    /// <summary>The user, or the pseudonym of a person who was erased.</summary>
+    [Example("mara")]
+    public string? User { get; init; }
+
+    /// <summary>The device.</summary>
+    [Example("phone")]
+    public string? Device { get; init; }
+
+    /// <summary>When.</summary>
+    public required StoredTime Time { get; init; }
+
+    /// <summary>Which deadline was met or missed, and by whom.</summary>
+    [Example("{\"deadline\":0,\"by\":\"taken\",\"who\":\"anyone\"}")]
+    public JsonElement? Deadline { get; init; }
+
+    /// <summary>Who took or released it, or the id of the notification that replaced it.</summary>
+    public string? By { get; init; }
+}
+
+/// <summary>A webhook as a backend puts it.</summary>
+public sealed record WebhookRequest
+{
+    /// <summary>Where receipts are posted to: an https address.</summary>
+    [Example("https://backend.marrowsound.example/rovett")]
+    public string? Url { get; set; }
+
+    /// <summary>What signs the calls: <c>whsec_</c> and 24 to 64 bytes in base64. One is created when it is left out.</summary>
+    public string? Secret { get; set; }
+
+    /// <summary>Only receipts of these states.</summary>
+    [AtMost(32, "texts"), Example("read", "taken", "deadlineMissed")]
+    public IReadOnlyList<string>? States { get; set; }
+
+    /// <summary>Only receipts of these types; one that ends in <c>*</c> stands for all that begin so.</summary>
+    [AtMost(32, "texts"), Example("engine.*")]
+    public IReadOnlyList<string>? Types { get; set; }
+
+    /// <summary><c>start</c>: at the oldest that is kept, not at what comes from now on.</summary>
+    [OneOf("start", Is = "start, or left out for what comes from now on"), Example("start")]
+    public string? After { get; set; }
+}
+
+/// <summary>A webhook, and how it goes.</summary>
+public sealed record WebhookAnswer
+{
+    /// <summary>Its name.</summary>
+    [Example("backend")]
+    public required string Name { get; init; }
+
+    /// <summary>Where receipts are posted to.</summary>
+    [Example("https://backend.marrowsound.example/rovett")]
+    public required string Url { get; init; }
+
+    /// <summary>What signs the calls; shown when it is set, never again.</summary>
+    [Example("whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw")]
+    public string? Secret { get; init; }
+
+    /// <summary>Only receipts of these states; empty: all.</summary>
+    [Example("read", "taken", "deadlineMissed")]
+    public required IReadOnlyList<string> States { get; init; }
+
+    /// <summary>Only receipts of these types; empty: all.</summary>
+    [Example("engine.*")]
+    public required IReadOnlyList<string> Types { get; init; }
+
+    /// <summary>How it goes. <c>ended</c>: its address asked not to be called again.</summary>
+    [OneOf("working", "failing", "ended"), Example("working")]
+    public required string State { get; init; }
+
+    /// <summary>Up to where it has been told.</summary>
+    [Example("r1.8fWm2Qk")]
+    public required string Delivered { get; init; }
+
+    /// <summary>How many receipts it is behind.</summary>
+    [Example(0)]
+    public required long Behind { get; init; }
+
+    /// <summary>Failures in a row.</summary>
+    [Example(0)]
+    public required long Failures { get; init; }
+
+    /// <summary>The last failure.</summary>
+    public string? LastError { get; init; }
+
+    /// <summary>When it was last called.</summary>
+    public StoredTime? LastTried { get; init; }
+
+    /// <summary>When it is called again.</summary>
+    public StoredTime? NextTry { get; init; }
+}
+
+/// <summary>The webhooks of a space.</summary>
+public sealed record WebhookList
+{
+    /// <summary>The webhooks.</summary>
+    public required IReadOnlyList<WebhookAnswer> Webhooks { get; init; }
+}
