@@ -14,6 +14,7 @@ using Rovett.Service.Live;
 using Rovett.Service.Options;
 using Rovett.Service.Outbound;
 using Rovett.Service.Receipts;
+using Rovett.Service.Reference;
 using Rovett.Service.Spaces;
 using Rovett.Service.Topics;
 using Rovett.Storage.Sql;
@@ -26,10 +27,10 @@ static class Composition
     public static void AddRovett(this IServiceCollection services, RovettOptions options, ServiceClock clock, FaultSwitches? switches)
     {
         services.AddSingleton(options).AddSingleton(clock).AddSingleton<TimeProvider>(clock);
-        services.AddSingleton<FirstStart>().AddSingleton(p => p.GetRequiredService<FirstStart>().OpenSpaces());
+        services.AddSingleton<Health>().AddSingleton<FirstStart>().AddSingleton(p => p.GetRequiredService<FirstStart>().OpenSpaces());
         services.AddSingleton(
             p => new ServiceInfo(p.GetRequiredService<SqlLedgerStore>().Epoch, StoredTime.From(clock.GetUtcNow()), options.Data));
-        services.AddJson();
+        services.AddJson().AddReference();
         services.AddLedgers().AddCredentials().AddLimits().AddAudit().AddOutbound().AddTopics().AddReceipts().AddLive(switches);
         services.AddBackendEndpoints().AddAdminEndpoints().AddUserEndpoints().AddLiveEndpoints().AddConsoleEndpoints();
         services.AddSingleton(p => new Housekeeping(p.GetRequiredService<LedgerPump>(), p.GetRequiredService<SpaceDirectory>(),

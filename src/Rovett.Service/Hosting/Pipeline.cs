@@ -1,14 +1,12 @@
 using Microsoft.AspNetCore.HttpOverrides;
-using Rovett.Core.Ledgers.Commands.Sessions;
-using Rovett.Core.Ledgers.Commands.Spaces;
 using Rovett.Service.Credentials;
 using Rovett.Service.Endpoints.Admin;
 using Rovett.Service.Endpoints.Backend;
 using Rovett.Service.Endpoints.Live;
 using Rovett.Service.Endpoints.OperatorConsole;
 using Rovett.Service.Endpoints.User;
-using Rovett.Service.Ledgers;
 using Rovett.Service.Options;
+using Rovett.Service.Reference;
 using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Hosting;
@@ -37,8 +35,9 @@ static class Pipeline
         app.MapUser();
         app.MapLive();
         app.MapConsole();
+        app.MapReference();
         app.MapPages();
-        MapHealth(app);
+        app.MapHealth();
         app.UseEndpoints(static _ => { });
     }
 
@@ -56,18 +55,5 @@ static class Pipeline
     {
         await open.WaitAsync(context.RequestAborted);
         await next(context);
-    }
-
-    static void MapHealth(WebApplication app)
-    {
-        var ledger = app.Services.GetRequiredService<LedgerPump>();
-        app.MapGet("/healthz", (RequestDelegate)(context => context.Response.WriteAsync("ok\n")));
-        app.MapGet("/readyz", (RequestDelegate)(async context =>
-        {
-            // While the store fails: 503 until a write goes through.
-            if (ledger.StoreFailing) await ledger.Ask(new ProbeCommand("main"));
-            else await ledger.Ask(new HeadCommand("main"));
-            await context.Response.WriteAsync("ready\n");
-        }));
     }
 }

@@ -36,8 +36,9 @@ sealed class ProblemMiddleware(RequestDelegate next, Refusals refusals, Faults f
             await Problems.Write(context, bad.StatusCode == 413
                 ? new Problem(413, "body-too-large", "Body too large", "The request's body is over the limit maxBodyBytes.",
                 "Send less; put large content behind a link.")
-                : new Problem(bad.StatusCode, "bad-request", "Malformed request", bad.Message,
-                "Check the request's headers and body."));
+                : new Problem(400, "bad-request", "Malformed request", bad.Message, "Check the request's headers and body.")
+                    with
+                { Status = bad.StatusCode });
         }
         catch (Exception error) when (LedgerPump.IsStoreFailure(error) && !context.RequestAborted.IsCancellationRequested)
         {

@@ -29,6 +29,9 @@ public sealed class Operation(string method, MethodInfo handler)
     /// <summary>The document's name of it.</summary>
     public string Id { get; private set; } = char.ToLowerInvariant(handler.Name[0]) + handler.Name[1..];
 
+    /// <summary>It looks at users' tokens itself.</summary>
+    public bool ChecksToken { get; private set; }
+
     /// <summary>The shape of the query; null: none.</summary>
     public Type? Query { get; set; }
 
@@ -57,6 +60,13 @@ public sealed class Operation(string method, MethodInfo handler)
     public Operation Named(string id)
     {
         Id = id;
+        return this;
+    }
+
+    /// <summary>Says that the handler looks at users' tokens itself.</summary>
+    public Operation WithToken()
+    {
+        ChecksToken = true;
         return this;
     }
 

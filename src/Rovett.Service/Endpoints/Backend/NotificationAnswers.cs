@@ -27,10 +27,11 @@ static class NotificationAnswers
             Title = body.Text("title")!,
             Body = body.Text("body"),
             Link = body.Text("link"),
-            Urgency = body.Text("urgency")!,
+            Urgency = body.Text("urgency"),
             Takeable = body.Flag("takeable") ? true : null,
             Data = body.Any("data"),
             Expires = body.Time("expires"),
+            Due = body.Time("due"),
             People = new PeopleAnswer
             {
                 Received = found.People.Received,

@@ -169,9 +169,9 @@ public record NotificationContent
     [Example("/vessels/turnstone")]
     public string? Link { get; init; }
 
-    /// <summary>How urgent it is (RFC 8030).</summary>
+    /// <summary>How urgent it is (RFC 8030). Absent once the person was erased to whom alone it was sent.</summary>
     [OneOf("very-low", "low", "normal", "high"), Example("high")]
-    public required string Urgency { get; init; }
+    public string? Urgency { get; init; }
 
     /// <summary>True when one member of the role can take it.</summary>
     [Example(true)]
@@ -183,6 +183,9 @@ public record NotificationContent
 
     /// <summary>When it expires.</summary>
     public StoredTime? Expires { get; init; }
+
+    /// <summary>Until when somebody must have acted: the first of its deadlines.</summary>
+    public StoredTime? Due { get; init; }
 }
 
 /// <summary>A notification as backends see it.</summary>

@@ -20,7 +20,9 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
 {
     const int MaxPosted = 100;
 
-    /// <summary><c>GET /v1/live</c></summary>
+    /// <summary>Opens a live session.</summary>
+    /// <remarks>By WebSocket (with an upgrade), server-sent events or long poll, as the request asks. The messages are
+    /// described by the AsyncAPI document.</remarks>
     public async Task Connect(HttpContext context)
     {
         var origin = origins.Require(context);
@@ -96,7 +98,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         }
     }
 
-    /// <summary><c>GET /v1/live/{session}?turn=N</c>: the messages since the answer before.</summary>
+    /// <summary>Polls a session.</summary>
+    /// <remarks>Answers the messages since the answer before, as soon as there are any.</remarks>
     public async Task Poll(HttpContext context)
     {
         var session = await Find(context);
@@ -333,7 +336,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         return session;
     }
 
-    /// <summary><c>POST /v1/live/{session}</c></summary>
+    /// <summary>Sends messages of a device.</summary>
+    /// <remarks>Beside a stream or a long poll: acknowledgements, marks, subscriptions.</remarks>
     public async Task Post(HttpContext context)
     {
         var session = await Find(context);

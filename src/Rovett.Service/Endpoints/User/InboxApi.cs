@@ -138,10 +138,11 @@ public sealed class InboxApi(LedgerPump ledger, MarkSteps marks, InboxReader inb
             Title = body.Text("title")!,
             Body = body.Text("body"),
             Link = body.Text("link"),
-            Urgency = body.Text("urgency")!,
+            Urgency = body.Text("urgency"),
             Takeable = body.Flag("takeable") ? true : null,
             Data = body.Any("data"),
             Expires = body.Time("expires"),
+            Due = body.Time("due"),
             Time = item.Entry.Time,
             State = new ItemState
             {

@@ -1,0 +1,34 @@
+using Rovett.Service.Http;
+
+namespace Rovett.Service.Endpoints.Live;
+
+/// <summary>How a device connects.</summary>
+public sealed record LiveQuery
+{
+    /// <summary>Go on after this cursor; <c>now</c>: nothing old.</summary>
+    [Example("now")]
+    public string? After { get; set; }
+
+    /// <summary>The device's own id.</summary>
+    [Example("phone")]
+    public string? Device { get; set; }
+
+    /// <summary>What the device calls itself.</summary>
+    [Example("Mara's phone")]
+    public string? Label { get; set; }
+
+    /// <summary><c>event</c>: heartbeats as events, for an EventSource, which can't see comments.</summary>
+    [OneOf("event")]
+    public string? Heartbeat { get; set; }
+
+    /// <summary>A connect ticket, in place of the header.</summary>
+    public string? Ticket { get; set; }
+}
+
+/// <summary>Which answer of a long poll.</summary>
+public sealed record PollQuery
+{
+    /// <summary>1 for the first request after the session was opened, then one more each time.</summary>
+    [Whole(1, int.MaxValue), Example(1)]
+    public int? Turn { get; set; }
+}

@@ -1,0 +1,35 @@
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Ledgers.Commands.Spaces;
+using Rovett.Service.Http;
+using Rovett.Service.Ledgers;
+
+namespace Rovett.Service.Hosting;
+
+/// <summary>What load balancers and supervisors ask.</summary>
+/// <param name="ledger">The ledger.</param>
+public sealed class Health(LedgerPump ledger)
+{
+    /// <summary>Tells that the process is alive.</summary>
+    public Task CheckAlive(HttpContext context) => context.Response.WriteAsync("ok\n");
+
+    /// <summary>Tells that the service takes requests.</summary>
+    /// <remarks>While the store fails: 503, until a write goes through.</remarks>
+    public async Task CheckReady(HttpContext context)
+    {
+        if (ledger.StoreFailing) await ledger.Ask(new ProbeCommand("main"));
+        else await ledger.Ask(new HeadCommand("main"));
+        await context.Response.WriteAsync("ready\n");
+    }
+}
+
+/// <summary>Where it is asked.</summary>
+static class HealthRoutes
+{
+    public static void MapHealth(this IEndpointRouteBuilder routes)
+    {
+        var health = routes.ServiceProvider.GetRequiredService<Health>();
+        var group = routes.MapGroup("").WithTags("Operation");
+        group.ByHand("GET", "/healthz", health.CheckAlive).AnswersWith(null, "text/plain", "ok");
+        group.ByHand("GET", "/readyz", health.CheckReady).AnswersWith(null, "text/plain", "ready").Refuses(503, "store-unavailable");
+    }
+}
