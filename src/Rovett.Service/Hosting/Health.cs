@@ -10,7 +10,7 @@ namespace Rovett.Service.Hosting;
 public sealed class Health(LedgerPump ledger)
 {
     /// <summary>Tells that the process is alive.</summary>
-    public Task CheckAlive(HttpContext context) => context.Response.WriteAsync("ok\n");
+    public Task CheckAlive(HttpContext context) => Say(context, "ok\n");
 
     /// <summary>Tells that the service takes requests.</summary>
     /// <remarks>While the store fails: 503, until a write goes through.</remarks>
@@ -18,7 +18,13 @@ public sealed class Health(LedgerPump ledger)
     {
         if (ledger.StoreFailing) await ledger.Ask(new ProbeCommand("main"));
         else await ledger.Ask(new HeadCommand("main"));
-        await context.Response.WriteAsync("ready\n");
+        await Say(context, "ready\n");
+    }
+
+    static Task Say(HttpContext context, string text)
+    {
+        context.Response.ContentType = "text/plain";
+        return context.Response.WriteAsync(text);
     }
 }
 

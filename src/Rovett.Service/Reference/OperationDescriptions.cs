@@ -52,7 +52,7 @@ sealed class OperationDescriptions(EndpointDataSource endpoints) : IApiDescripti
         foreach (int status in operation.Statuses)
         {
             var answer = operation.Answer.FirstOrDefault(a => a.MediaType == "application/json");
-            description.SupportedResponseTypes.Add(answer.Type is null
+            description.SupportedResponseTypes.Add(answer.Type is null || status is 101 or 204
                 ? new ApiResponseType { StatusCode = status, Type = typeof(void) }
                 : new ApiResponseType
                 {

@@ -104,7 +104,7 @@ sealed class OperationTransformer(IOptions<JsonOptions> json) : IOpenApiOperatio
         foreach (int status in mapped.Statuses)
         {
             var response = (OpenApiResponse)operation.Responses![status.ToString()];
-            response.Description = status switch { 201 => "Created", 202 => "Passed on", 204 => "Done", 422 => "Nothing was stored", _ => "OK" };
+            response.Description = status switch { 101 => "Upgraded to WebSocket", 201 => "Created", 202 => "Passed on", 204 => "Done", 422 => "Some of it was refused", _ => "OK" };
             foreach (var part in mapped.AnswerHeaders)
             {
                 response.Headers ??= new Dictionary<string, IOpenApiHeader>();
@@ -115,6 +115,7 @@ sealed class OperationTransformer(IOptions<JsonOptions> json) : IOpenApiOperatio
                     Schema = new OpenApiSchema { Type = JsonSchemaType.String },
                 };
             }
+            if (status is 101 or 204) continue;
             if (shapes.Count > 0)
             {
                 var content = response.Content![Json];

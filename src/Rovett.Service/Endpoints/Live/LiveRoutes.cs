@@ -30,7 +30,7 @@ static class LiveRoutes
             .AnswersHeader("Preference-Applied", "How long was waited at most.", "wait=25")
             .Refuses(401, "token-missing").Refuses(403, "token-of-another-user").Refuses(404, "unknown-session")
             .Refuses(409, "not-polled", "poll-out-of-turn", "poll-superseded").Query = typeof(PollQuery);
-        group.ByHand("POST", "/v1/live/{session}", live.Post).Named("postMessages").WithToken().WithPath("session", says, example).Answers(200, 204)
+        group.ByHand("POST", "/v1/live/{session}", live.Post).Named("postMessages").WithToken().WithPath("session", says, example).Answers(200, 204, 422)
             .Takes<JsonElement>("application/json", "A message, or an array of up to 100.")
             .AnswersWith(typeof(JsonElement), "application/json", "The answers to messages with a requestId, as an array.")
             .Refuses(401, "token-missing").Refuses(403, "token-of-another-user").Refuses(404, "unknown-session")

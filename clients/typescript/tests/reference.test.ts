@@ -1,0 +1,266 @@
+import assert from 'node:assert/strict';
+import { after, before, test } from 'node:test';
+import { Validator } from '@seriousme/openapi-schema-validator';
+import { type Json, Reference } from './reference.js';
+import { Service } from './service.js';
+
+let service: Service;
+let reference: Reference;
+
+before(async () => {
+  service = await new Service().start();
+  reference = await Reference.read(service);
+});
+after(() => service.end());
+
+test('the document is valid OpenAPI 3.1', async () => {
+  const { valid, errors } = await new Validator().validate(structuredClone(reference.document));
+  assert.ok(valid, JSON.stringify(errors));
+  assert.match(reference.document.openapi, /^3\.1\./);
+});
+
+test('every operation says what it does, by which credential, and what can go wrong', () => {
+  for (const [id, { says, path }] of reference.operations) {
+    assert.ok(says.summary?.endsWith('.'), `${id}: summary`);
+    assert.ok(says.tags?.length === 1, `${id}: tag`);
+    assert.ok(Array.isArray(says.security), `${id}: security`);
+    for (const name of path.matchAll(/\{(\w+)\}/g)) {
+      assert.ok(
+        says.parameters.some((p: Json) => p.name === name[1] && p.description && p.example !== undefined),
+        `${id}: ${name}`,
+      );
+    }
+    for (const [status, response] of Object.entries(says.responses as object)) {
+      assert.ok((response as Json).description, `${id}: ${status}`);
+      if (status >= '400' && status !== '422')
+        assert.ok((response as Json).content['application/problem+json'].example, `${id}: ${status}`);
+    }
+    const scope = says.security[0]?.apiKey?.[0];
+    if (scope) assert.ok(says.description.includes(`Scope: \`${scope}\``), `${id}: scope`);
+  }
+  const { responses } = reference.says('sendNotification');
+  assert.ok(responses['201'].headers.RateLimit.example && responses['429'].headers['Retry-After'].example);
+});
+
+test('every example is as its schema says', () => {
+  let examples = 0;
+  for (const [id, { says }] of reference.operations) {
+    const bodies = [says.requestBody, ...Object.values((says.responses ?? {}) as object)] as Json[];
+    for (const [i, body] of bodies.entries()) {
+      for (const [media, content] of Object.entries((body?.content ?? {}) as object) as [string, Json][]) {
+        if (content.example === undefined || !media.includes('json')) continue;
+        reference.check(`${id} example ${i} ${media}`, content.schema, content.example);
+        examples++;
+      }
+    }
+  }
+  assert.ok(examples > 150, `${examples} examples`);
+});
+
+test('every operation answers as the document says, right and wrong', async () => {
+  const call = reference.call.bind(reference);
+  const mara = service.token('mara', ['engineer']);
+  const example = (id: string) => reference.says(id).requestBody.content['application/json'].example;
+
+  await call('checkAlive');
+  await call('checkReady');
+  await call('showDocument');
+
+  assert.equal((await call('updateSettings', { body: { limits: { sendsPerSecond: 200 } } })).status, 200);
+
+  // The directory.
+  await call('putUser', { path: { id: 'mara' }, body: example('putUser') });
+  await call('putUserByQuery', { query: { id: 'teo' }, body: { roles: ['deck'] } });
+  await call('putUser', { path: { id: 'teo' }, body: { displayName: '', colour: 1 } });
+  await call('importUsers', {
+    text: '{"id":"ivo","roles":["deck"]}\nno\n',
+    headers: { 'Content-Type': 'application/x-ndjson' },
+  });
+  await call('importUsers', { text: 'no\n' });
+  await call('importUsers', { text: '{"id":"ilse"}\n', headers: { Accept: 'application/x-ndjson' } }).catch(
+    (e: Error) => assert.match(e.message, /x-ndjson/), // several lines are no JSON
+  );
+  await call('listUsers', { query: { limit: '1' } });
+  await call('listUsers', { query: { id: 'mara' } });
+  await call('listUsers', { query: { limit: 'none' } });
+  await call('showUser', { path: { id: 'mara' } });
+  await call('showUser', { path: { id: 'nobody' } });
+  await call('putRole', { path: { role: 'engineer' }, body: example('putRole') });
+  await call('putRoleByQuery', { query: { role: 'deck' }, body: { presence: 'nobody' } });
+  await call('putRole', { path: { role: 'deck' }, body: { presence: 'some' } });
+  await call('listRoles');
+  await call('listRoles', { query: { role: 'deck' } });
+  await call('showRole', { path: { role: 'deck' } });
+  await call('showRole', { path: { role: 'nobodys' } });
+
+  // Notifications.
+  const sent = await call('sendNotification', {
+    body: example('sendNotification'),
+    headers: { 'Idempotency-Key': 'a' },
+  });
+  assert.equal(sent.status, 201);
+  assert.match(sent.headers.get('ratelimit') ?? '', /"sends";r=\d+/);
+  await call('sendNotification', { body: example('sendNotification'), headers: { 'Idempotency-Key': 'a' } });
+  await call('sendNotification', {
+    body: { to: ['user:mara'], type: 'b', title: 'B' },
+    headers: { 'Idempotency-Key': 'a' },
+  });
+  await call('sendNotification', { body: { to: ['user:mara'], type: 'test', title: 'T', store: false } });
+  await call('sendNotification', { body: { to: ['user:mar'], type: 'test', title: 'T' }, query: { dryRun: 'true' } });
+  await call('sendNotification', { body: { to: [], colour: 1 } });
+  await call('sendNotification', { text: '{' });
+  const deadline = { by: 'read', within: 'PT10M', otherwise: { to: ['role:deck'], type: 'late', title: 'Late' } };
+  const due = await call('sendNotification', {
+    body: { to: ['user:mara'], type: 'test', title: 'T', ttl: 60, deadlines: [deadline] },
+  });
+  const id = sent.json.id as string;
+  await call('showNotification', { path: { id: due.json.id as string } });
+  await call('showNotification', { path: { id } });
+  await call('showNotification', { path: { id: 'none' } });
+
+  // What the user does.
+  await call('listInbox', { token: mara, query: { state: 'unread', limit: '1' } });
+  await call('listInbox', { token: mara, query: { state: 'some' } });
+  await call('listInbox', { token: `${mara}x` });
+  await call('showInboxItem', { token: mara, path: { id } });
+  await call('showInboxItem', { token: mara, path: { id: 'none' } });
+  await call('showTotals', { token: mara, query: { by: 'type', subject: 'vessel/turnstone' } });
+  await call('showTotals', { token: mara, query: { by: 'colour' } });
+  await call('mark', { token: mara, body: { read: { ids: [id] } } });
+  await call('mark', { token: mara, body: { unread: { all: true } } });
+  await call('mark', { token: mara, body: { read: { upTo: 'none' } } });
+  await call('mark', { token: mara, body: {} });
+  await call('take', { token: mara, path: { id } });
+  await call('take', { token: service.token('ilse', ['engineer']), path: { id } });
+  await call('showNotification', { path: { id } });
+  await call('release', { token: mara, path: { id } });
+  await call('release', { token: mara, path: { id: due.json.id as string } });
+  await call('mute', { token: mara, body: example('mute') });
+  await call('mute', { token: mara, body: { subject: 'berth/3' } });
+  await call('mute', { token: mara, body: {} });
+  await call('listMutes', { token: mara });
+  await call('unmute', { token: mara, query: { type: 'roster.changed' } });
+  await call('createTicket', { token: mara });
+  await call('createTicket', { token: service.key });
+
+  // Policies and grants.
+  await call('putPolicies', { query: { dryRun: 'true' }, body: example('putPolicies') });
+  const loaded = await call('putPolicies', { body: example('putPolicies') });
+  await call('putPolicies', { headers: { 'If-Match': '"1"' }, body: { policies: [] } });
+  await call('putPolicies', { body: { policies: [{ name: 'none' }] } });
+  await call('showPolicies');
+  await call('showPolicies', { query: { version: String(loaded.json.version) } });
+  await call('showPolicies', { query: { version: '9999' } });
+  const grant = await call('createGrant', {
+    body: { user: 'mara', topic: 'vessel/turnstone', may: ['follow'], for: '8h' },
+  });
+  await call('createGrant', { body: { user: 'mara', role: 'deck' } });
+  const number = grant.json.grant as number;
+  await call('listGrants', { query: { user: 'mara' } });
+  await call('showGrant', { path: { grant: number } });
+  await call('showGrant', { path: { grant: 9999 } });
+  await call('follow', { token: mara, body: example('follow') });
+  await call('follow', { token: mara, body: { topic: 'berth/9' } });
+  await call('listFollows', { token: mara });
+  await call('unfollow', { token: mara, query: { topic: 'vessel/turnstone' } });
+  await call('explain', { query: { user: 'mara', on: 'topic:vessel/turnstone' } });
+  await call('explain', { query: { user: 'mara', on: 'none' } });
+  await call('removeGrant', { path: { grant: number } });
+  await call('removeGrant', { path: { grant: number } });
+  await call('putDecider', { path: { name: 'rosters' }, body: { url: 'http://rosters.invalid/' } });
+  await call('listDeciders');
+  await call('showDecider', { path: { name: 'rosters' } });
+  await call('removeDecider', { path: { name: 'rosters' } });
+
+  // Receipts.
+  await call('listReceipts', { query: { after: 'start' } });
+  await call('listReceipts', { query: { after: 'none' } });
+  await call('putWebhook', { path: { name: 'backend' }, body: { url: 'none', states: ['some'] } });
+  await call('listWebhooks');
+  await call('showWebhook', { path: { name: 'backend' } });
+  await call('removeWebhook', { path: { name: 'backend' } });
+
+  // Live, as far as plain requests go.
+  const opened = await call('openSession', {
+    token: mara,
+    headers: { Accept: 'application/json' },
+    query: { device: 'phone' },
+  });
+  const session = (opened.json[0] as Json).session as string;
+  await call('pollSession', { token: mara, path: { session }, query: { turn: '1' }, headers: { Prefer: 'wait=0' } });
+  await call('pollSession', { token: mara, path: { session }, query: { turn: '9' } });
+  await call('postMessages', { token: mara, path: { session }, body: { kind: 'dance' } });
+  await call('postMessages', { token: mara, path: { session }, body: { kind: 'attend', subject: null } });
+  await call('postMessages', { token: mara, path: { session: 'none' }, body: {} });
+  await call('openSession', { token: mara, headers: { Accept: 'text/html' } });
+
+  // Operation.
+  await call('showStatus');
+  await call('showStatus', { base: '/s/nowhere' });
+  await call('listSessions');
+  await call('listLimits');
+  await call('showSettings');
+  await call('updateSettings', { body: example('updateSettings') });
+  await call('updateSettings', { body: { limits: { sendsPerSecond: -1 } } });
+  await call('updateSettings', { body: { tokens: null, origins: null, limits: null } }).catch(
+    (e: Error) => assert.match(e.message, /body: .* must be/), // null is for the patch alone
+  );
+  await call('listAudit', { query: { after: '1' } });
+  await call('showClock');
+  await call('confirmClock');
+  await call('createConsoleLink', { body: example('createConsoleLink') });
+
+  // Keys.
+  const key = await call('createKey', { body: { ...example('createKey'), types: ['engine.*'] } });
+  const narrow = { token: key.json.key as string };
+  await call('sendNotification', { ...narrow, body: { to: ['user:mara'], type: 'other', title: 'O' } });
+  await call('listUsers', { token: 'rovett_key_none' });
+  await call('listKeys', narrow);
+  await call('createKey', { body: { scopes: ['some'] } });
+  await call('listKeys');
+  const next = await call('rotateKey', { path: { id: key.json.id as string }, body: example('rotateKey') });
+  await call('rotateKey', { path: { id: 'none' }, body: { overlap: 'now' } });
+  await call('removeKey', { path: { id: next.json.id as string } });
+  await call('removeKey', { path: { id: 'none' } });
+  await call('addSigningKey', { body: example('addSigningKey') });
+  await call('addSigningKey', { body: example('addSigningKey') });
+  await call('listSigningKeys');
+  await call('removeSigningKey', { path: { name: 'backend 2027' } });
+  await call('removeSigningKey', { path: { name: 'none' } });
+
+  // Spaces.
+  await call('createSpace', { body: example('createSpace') });
+  await call('createSpace', { body: example('createSpace') });
+  await call('listSpaces');
+  await call('removeSpace', { path: { name: 'harbour' } });
+  await call('removeSpace', { path: { name: 'main' } });
+  await call('createSpace', { body: example('createSpace') });
+
+  // Last: these end what was made.
+  await call('withdrawNotification', { path: { id } });
+  await call('withdrawNotification', { path: { id } });
+  await call('withdrawNotification', { path: { id: 'none' } });
+  await call('signOutUser', { path: { id: 'mara' } });
+  await call('signOutByQuery', { query: { id: 'teo' } });
+  await call('listInbox', { token: mara });
+  await call('eraseUser', { path: { id: 'mara' } });
+  await call('eraseUserByQuery', { query: { id: 'teo' } });
+  await call('eraseUser', { path: { id: 'mara' } });
+  await call('showNotification', { path: { id: due.json.id as string } });
+  await call('listAudit');
+
+  assert.deepEqual(
+    [...reference.operations.keys()].filter((id) => !reference.called.has(id)),
+    [],
+  );
+  const never = [...reference.called].filter(([, statuses]) => ![...statuses].some((s) => s < 400)).map(([id]) => id);
+  // Both need a server that is called: their right answers are in the service's own tests.
+  assert.deepEqual(never.sort(), [
+    'putDecider',
+    'putWebhook',
+    'removeDecider',
+    'removeWebhook',
+    'showDecider',
+    'showWebhook',
+  ]);
+});
