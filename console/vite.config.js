@@ -4,5 +4,10 @@ import { defineConfig } from 'vite';
 export default defineConfig({
   plugins: [react()],
   base: '/console/',
-  build: { outDir: 'dist', emptyOutDir: true, chunkSizeWarningLimit: 900 },
+  build: {
+    outDir: 'dist',
+    emptyOutDir: true,
+    chunkSizeWarningLimit: 2000,
+    rollupOptions: { input: ['index.html', 'reference.html'] },
+  },
 });

@@ -1,4 +1,4 @@
-import { Badge, Button, Container, Group, SegmentedControl, Select, Stack, Text, Title } from '@mantine/core';
+import { Anchor, Badge, Button, Container, Group, SegmentedControl, Select, Stack, Text, Title } from '@mantine/core';
 import { useState } from 'react';
 import { Access } from './Access';
 import { Flow, type Link } from './Flow';
@@ -49,6 +49,9 @@ export function Frame({ who, onSignedOut }: { who: Me; onSignedOut: () => void }
             {page === 'flow' && <LinkBadge link={link} />}
           </Group>
           <Group>
+            <Anchor size="sm" href="/reference">
+              API reference
+            </Anchor>
             <Text size="sm" c="dimmed">
               {who.operator}
               {!mayOperate && ' (may view)'}

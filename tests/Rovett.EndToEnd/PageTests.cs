@@ -58,6 +58,25 @@ public sealed class PageTests : IAsyncLifetime
         backend.Send(new JsonObject { ["to"] = new JsonArray(to), ["type"] = "test.happened", ["title"] = title });
 
     [Fact]
+    public async Task The_reference_shows_every_operation_and_tries_one()
+    {
+        var errors = new List<string>();
+        var page = await Open(new Uri(demo.Url, "/reference").ToString(), errors);
+        await Assertions.Expect(page.Locator("#operations-Notifications-sendNotification")).ToContainTextAsync("Sends a notification.");
+        using var http = new HttpClient();
+        var document = JsonNode.Parse(await http.GetStringAsync(new Uri(demo.Url, "/v1/openapi.json")))!;
+        int operations = document["paths"]!.AsObject().Sum(p => p.Value!.AsObject().Count);
+        await Assertions.Expect(page.Locator(".opblock")).ToHaveCountAsync(operations);
+
+        var ready = page.Locator("#operations-Operation-checkReady");
+        await ready.Locator(".opblock-summary-control").ClickAsync();
+        await ready.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { Name = "Try it out" }).ClickAsync();
+        await ready.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { Name = "Execute" }).ClickAsync();
+        await Assertions.Expect(ready.Locator(".live-responses-table .response-col_status").Last).ToContainTextAsync("200");
+        errors.ShouldBeEmpty();
+    }
+
+    [Fact]
     public async Task The_console_lets_in_nothing_but_its_own_and_each_answer_has_its_own_number()
     {
         using var http = new HttpClient();

@@ -105,6 +105,6 @@ public sealed partial class ProblemCatalogueTests
         }
     }
 
-    [GeneratedRegex("""(?:(?<=\()(\d{3}),\s*|Refused\()"([a-z0-9-]+)",\s*"([^"\n]+)",""")]
+    [GeneratedRegex("""(?:(?<=\()(?<!Refuses\()(\d{3}),\s*|Refused\()"([a-z0-9-]+)",\s*"([^"\n]+)",""")]
     private static partial Regex Made();
 }

@@ -13,8 +13,9 @@ static class Pages
     public static void MapPages(this IEndpointRouteBuilder routes)
     {
         routes.MapGet("/", (RequestDelegate)(context => context.Response.WriteAsync(
-            $"Rovett {ServiceInfo.Version} is running. The console is at /console; the API is under /v1 (docs/protocol.md).\n")));
+            $"Rovett {ServiceInfo.Version} is running. The console is at /console, the API reference at /reference; the API is under /v1.\n")));
         MapFolder(routes, "/console", Path.Combine(BuiltFiles, "console"));
+        MapFolder(routes, "/reference", Path.Combine(BuiltFiles, "console"), "reference.html");
         routes.MapGet("/rovett.js", (RequestDelegate)ClientForPages);
     }
 
@@ -34,7 +35,7 @@ static class Pages
     }
 
     /// <summary>Serves a folder of built pages, with a policy under which they load nothing from elsewhere.</summary>
-    static void MapFolder(IEndpointRouteBuilder routes, string path, string folder)
+    static void MapFolder(IEndpointRouteBuilder routes, string path, string folder, string start = "index.html")
     {
         if (!Directory.Exists(folder))
         {
@@ -46,14 +47,14 @@ static class Pages
             return;
         }
         var files = new PhysicalFileProvider(folder);
-        routes.MapGet(path, (RequestDelegate)(context => Serve(context, "index.html")));
+        routes.MapGet(path, (RequestDelegate)(context => Serve(context, start)));
         routes.MapGet(path + "/{**file}",
-            (RequestDelegate)(context => Serve(context, (string?)context.Request.RouteValues["file"] ?? "index.html")));
+            (RequestDelegate)(context => Serve(context, (string?)context.Request.RouteValues["file"] ?? start)));
 
         async Task Serve(HttpContext context, string name)
         {
             var file = files.GetFileInfo(name);
-            if (!file.Exists || file.IsDirectory) file = files.GetFileInfo(Path.HasExtension(name) ? "missing" : "index.html");
+            if (!file.Exists || file.IsDirectory) file = files.GetFileInfo(Path.HasExtension(name) ? "missing" : start);
             if (!file.Exists)
             {
                 context.Response.StatusCode = 404;

@@ -10,7 +10,7 @@ sealed class DocumentTransformer : IOpenApiDocumentTransformer
     const string About = """
         Rovett takes events of your backend and delivers notifications to users and roles over private, authorized channels.
 
-        Errors are RFC 9457 documents; each `type` is listed in the problem catalogue. Times are RFC 3339 in UTC. Members that are not
+        Errors are RFC 9457 documents; each operation lists the types it can answer. Times are RFC 3339 in UTC. Members that are not
         set are left out.
 
         The messages of live connections (WebSocket, server-sent events, long poll) are described by the AsyncAPI document.

@@ -32,7 +32,7 @@ static class BackendRoutes
         var send = routes.ForKeys("send").WithTags("Notifications");
         var sending = send.ByHand("POST", "/v1/notifications", notifications.Send).Named("sendNotification")
             .Takes<NotificationRequest>().Answers(200, 201, 202).AnswersWith(typeof(SendAnswer))
-            .TakesHeader("Idempotency-Key", "Makes a repeat harmless: 1 to 255 printable ASCII characters, kept for 24 hours.", "check-4711")
+            .TakesHeader("Idempotency-Key", "Makes a repeat harmless: 1 to 255 printable ASCII characters, kept for 48 hours.", "check-4711")
             .TakesHeader("Rovett-Session", "The session that caused it, which is not sent it.", "s_7Jx2mQ0bV4")
             .AnswersHeader("RateLimit-Policy", "How many sends the key may make a second.", "\"sends\";q=200;w=1")
             .AnswersHeader("RateLimit", "How many it may make now, and in how many seconds more.", "\"sends\";r=199;t=0")
