@@ -10,7 +10,7 @@ namespace Rovett.Core.Ledgers;
 /// <summary>The one serialised history of a store. Commands are carried out in the order given, many in one commit:
 /// each decides, writes, and changes what memory holds; what it tells sessions is held back until the commit is on disk.
 /// No I/O of its own but the store's; not thread-safe.</summary>
-public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider time, RecentBySpace recent,
+public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider time, RecentBySpace recent,
     ILedgerObserver? observer = null, ILedgerFaults? faults = null) : IPresenceBatch
 {
     readonly Dictionary<string, SpaceState> spaces = [];
@@ -359,67 +359,6 @@ public sealed class Ledger(ILedgerStore store, LedgerOptions options, TimeProvid
 
     /// <summary>A space if it is in memory.</summary>
     internal SpaceState? Known(string name) => spaces.GetValueOrDefault(name);
-
-    /// <summary>After a failed attempt: what was offered never happened. The spaces it touched are read again, and
-    /// their connected users counted anew.</summary>
-    void Recover()
-    {
-        toFlush.Clear();
-        toObserve.Clear();
-        tallies.Clear();
-        FanOut.Clear();
-        for (int i = toUndo.Count - 1; i >= 0; i--) toUndo[i]();
-        toUndo.Clear();
-        var lost = attached.ToHashSet();
-        attached.Clear();
-        foreach (var space in touched.ToList()) Recover(space, lost);
-    }
-
-    void Recover(SpaceState old, HashSet<ISessionPort> lost)
-    {
-        var name = old.Row.Name;
-        if (spaces.GetValueOrDefault(name) == old) spaces.Remove(name);
-        recent.Of(name).Clear();
-        var users = old.WithSessions.ToList();
-        var places = users.SelectMany(u => u.Sessions).ToList();
-        foreach (var place in places) place.Session.Forget();
-        if (places.Count == 0) return;
-        try
-        {
-            var fresh = Space(name);
-            fresh.OnlyReads = true; // the store may not take writes yet
-            foreach (var user in users)
-            {
-                var again = fresh.Find(user.PersonId);
-                if (again is null || again.Id != user.Id) continue;
-                fresh.UserLogs.Ensure(again);
-                foreach (var place in user.Sessions) place.User = again;
-                again.Sessions.AddRange(user.Sessions.Where(s => !lost.Contains(s.Session)));
-                user.Sessions.Clear();
-                if (again.Sessions.Count == 0) continue;
-                again.Unread = again.CountUnread();
-                fresh.Connected.Join(again);
-                again.PlanVersion = user.PlanVersion + 1;
-                foreach (var place in again.Sessions)
-                {
-                    fresh.Connected.Attend(again, place, place.Attends);
-                    fresh.Subscriptions.Find(place);
-                    fresh.Subscriptions.Join(place);
-                    fresh.Presence.Rejoin(place);
-                    place.Session.PlanChanged(again.PlanVersion, null);
-                }
-            }
-            fresh.OnlyReads = false;
-        }
-        catch (Exception error)
-        {
-            // Mostly the store does not even answer reads: sessions end, and devices come back to a store that does.
-            if (!store.IsFailure(error)) faults?.Bug(name, nameof(Recover), error);
-            spaces.Remove(name);
-            foreach (var user in users) user.Sessions.Clear();
-            foreach (var place in places) place.Session.Dismiss(Messages.Ending("store-unavailable", 5000));
-        }
-    }
 
     /// <summary>One of the user's own changes more.</summary>
     internal void NextRev(UserState user)

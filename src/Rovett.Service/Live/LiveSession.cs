@@ -1,10 +1,7 @@
 using System.Buffers;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers;
-using Rovett.Core.Ledgers.Commands.Marking;
 using Rovett.Core.Ledgers.Commands.Sessions;
-using Rovett.Core.Ledgers.Commands.Topics;
-using Rovett.Core.Marks;
 using Rovett.Core.Visibility;
 using Rovett.Core.Wire;
 using Rovett.Core.Wire.WebSockets;
@@ -19,7 +16,7 @@ namespace Rovett.Service.Live;
 
 /// <summary>One live connection: its state machine, and the pump that moves bytes out of it, pages into it. Its life:
 /// made by <see cref="LiveEndpoint"/>, attached by the ledger, opened, run, detached.</summary>
-public sealed class LiveSession
+public sealed partial class LiveSession
 {
     const int BufferBytes = 12 * 1024, MostTopicsWaiting = 16, FreeAck = 16;
     static readonly TimeSpan LastWordsPatience = TimeSpan.FromSeconds(3), LongestWarning = TimeSpan.FromMinutes(1);
@@ -229,163 +226,6 @@ public sealed class LiveSession
             default:
                 return false;
         }
-    }
-
-    /// <summary>Counts a message of the device.</summary>
-    /// <returns>How long to wait before it is taken.</returns>
-    internal TimeSpan TakeMessage() => messages?.Take(out _) ?? TimeSpan.Zero;
-
-    /// <summary>Counts the messages of one request, each of them; none to ask whether one would be taken now.</summary>
-    /// <returns>How long to wait before they are taken; zero: they are.</returns>
-    internal TimeSpan TakeMessages(int count) => messages?.TakeAll(count) ?? TimeSpan.Zero;
-
-    /// <summary>Carries out a message about a topic after those that came before it, and says the answer: a backend may be asked,
-    /// which nothing else of this session waits for.</summary>
-    internal async ValueTask HandleTopic(DeviceMessage message)
-    {
-        Task before;
-        lock (topicGate)
-        {
-            before = topicWork;
-            topicWork = After(before, message);
-        }
-        if (Interlocked.Increment(ref topicsWaiting) > MostTopicsWaiting) await before; // read slower
-    }
-
-    async Task After(Task before, DeviceMessage message)
-    {
-        await before;
-        try
-        {
-            if (await Handle(message) is { } answer && !Machine.Answer(answer)) Closed();
-        }
-        catch (Exception error)
-        {
-            services.Faults.Thrown(Space.Name, "message " + message.Kind, error);
-            Closed(); // as an error in any other message ends its connection
-        }
-        finally
-        {
-            Interlocked.Decrement(ref topicsWaiting);
-        }
-    }
-
-    /// <summary>Carries out a message of the device.</summary>
-    /// <returns>The answer, or null when none is wanted.</returns>
-    public async Task<ControlMessage?> Handle(DeviceMessage message)
-    {
-        HeardNow();
-        Machine.HeardAnything(Now);
-        if (Machine.IsEnded) return null; // what it says came too late, though its connection is not closed yet
-        if (Space.IsRemoved)
-        {
-            End("space-removed", null);
-            return null;
-        }
-        if (message.Problem is { } problem) return Messages.Refused(message.RequestId, problem);
-        try
-        {
-            switch (message.Kind)
-            {
-                case DeviceMessageKind.Ack:
-                    return await Acknowledge(message);
-                case DeviceMessageKind.Renew:
-                    return await Renew(message);
-                case DeviceMessageKind.Attend:
-                    await services.Ledger.Ask(new AttendCommand(Space.Name, user!, Machine, message.Subject));
-                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
-                case DeviceMessageKind.Take or DeviceMessageKind.Release:
-                    var taken = await services.Ledger.Ask(
-                        new TakeCommand(Space.Name, User, message.Id, message.Kind == DeviceMessageKind.Take, credential.Identity));
-                    return Messages.Done(message.RequestId, taken.Totals);
-                case DeviceMessageKind.Subscribe:
-                    await services.Topics.Subscribe(Space, user!, Machine, message.Topic, message.After);
-                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
-                case DeviceMessageKind.Say:
-                    await services.Topics.Say(Space, user!, Machine, message.Topic, message.Data, message.ToSelf);
-                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
-                case DeviceMessageKind.Watch:
-                    await services.Topics.Watch(Space, user!, Machine, message.Address);
-                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
-                case DeviceMessageKind.Unwatch:
-                    await services.Ledger.Ask(new UnwatchCommand(Space.Name, user!, Machine, message.Address));
-                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
-                case DeviceMessageKind.Unsubscribe:
-                    await services.Ledger.Ask(new UnsubscribeCommand(Space.Name, user!, Machine, message.Topic));
-                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
-                case DeviceMessageKind.Follow:
-                    return Messages.Done(message.RequestId,
-                        (await services.Topics.Follow(Space, credential.Identity, message.Topic)).Totals);
-                case DeviceMessageKind.Unfollow:
-                    return Messages.Done(message.RequestId,
-                        (await services.Topics.Unfollow(Space, credential.Identity, message.Topic)).Totals);
-                default:
-                    var verb = message.Kind == DeviceMessageKind.MarkRead ? MarkVerb.Read : MarkVerb.Unread;
-                    var totals = await services.Marks.Mark(Space.Name, credential.Identity, verb, message.Marks!, Device, Machine);
-                    return Messages.Done(message.RequestId, totals.Totals);
-            }
-        }
-        catch (ProblemException refused)
-        {
-            return Messages.Refused(message.RequestId, refused.Problem);
-        }
-        catch (Exception error) when (LedgerPump.IsStoreFailure(error))
-        {
-            return Messages.Refused(message.RequestId, LedgerPump.StoreFailed());
-        }
-    }
-
-    /// <summary>A newer token of the same user takes the place of the session's own; its roles count from now on.</summary>
-    async ValueTask<ControlMessage?> Renew(DeviceMessage message)
-    {
-        var renewed = await services.Tokens.Check(message.Token!, Space);
-        if (renewed.Identity.User != credential.Identity.User)
-            return Messages.Refused(message.RequestId,
-                new Problem(403, "token-of-another-user", "Token of another user", "A session belongs to one user.",
-                "Open another session for that user."));
-        if (renewed.Identity.IssuedAtMicros < credential.Identity.IssuedAtMicros)
-            return Messages.Refused(message.RequestId,
-                new Problem(422, "token-older", "Token older than the current one",
-                "It was issued before the token the session uses.", "Get a new token from your backend."));
-        await services.Ledger.Ask(new IdentifyCommand(Space.Name, renewed.Identity));
-        credential = renewed;
-        WarnInTime();
-        if (ticket is not null) services.Tickets.Renew(ticket, renewed);
-        if (!services.Tokens.StillHolds(Space, renewed)) End("signing-key-removed", null); // while it was looked at
-        return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
-    }
-
-    async ValueTask<ControlMessage?> Acknowledge(DeviceMessage message)
-    {
-        bool known;
-        if (message.Again)
-        {
-            known = Machine.WantAgain([.. message.Marks!.Ids!], Now, out bool tooOften);
-            if (tooOften)
-            {
-                return Messages.Refused(message.RequestId,
-                    new Problem(409, "again-too-often", "Too many attempts",
-                    $"A notification is sent at most {services.Session.MaxAttempts} times to one session.",
-                    "Acknowledge it and fix the handler that fails. The notification stays in the inbox."));
-            }
-        }
-        else
-        {
-            var acked = new List<AckedRun>();
-            known = Machine.Acknowledge(message.Marks!.UpTo?.Position, message.Marks.Ids is { } ids ? [.. ids] : null, Now, acked);
-            // One for many is what devices are asked for, and there are no more of them than the service gives cause for.
-            if (acked.Sum(r => r.Run.To - r.Run.From + 1) >= FreeAck) messages?.GiveBack();
-            if (message.RequestId is null || acked.Count == 0) services.Acks.Add(Space.Name, User, Device, message.Handled, acked);
-            else await services.Acks.Store(Space.Name, User, Device, message.Handled, acked); // what is answered is on disk
-        }
-        if (!known)
-        {
-            return Messages.Refused(message.RequestId,
-                new Problem(422, "not-outstanding", "Not outstanding",
-                "One of these notifications was not sent to this session, or was acknowledged before.",
-                "Acknowledge each notification of this session once."));
-        }
-        return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
     }
 
     /// <summary>Something came from the device, if only a pong.</summary>

@@ -1,0 +1,50 @@
+using Rovett.Core.Wire;
+
+namespace Rovett.Core.Delivery;
+
+/// <summary>What a session has dispatched: bytes that its connection took. Not safe for several threads by itself.</summary>
+sealed class Dispatches
+{
+    DispatchMark user = null!; // both set by Join
+    DispatchMark[] device = null!;
+
+    /// <summary>What was handed out and not yet taken: filled by whoever hands out, emptied by <see cref="Written"/>.</summary>
+    public List<(EntryRun Run, int From, int To)> UnderWay { get; } = [];
+
+    /// <summary>Notifications written.</summary>
+    public long Total { get; private set; }
+
+    /// <summary>Whose it is.</summary>
+    /// <param name="ofUser">The user's dispatch mark.</param>
+    /// <param name="ofDevice">The marks of the device's sessions, this one's last.</param>
+    public void Join(DispatchMark ofUser, DispatchMark[] ofDevice) => (user, device) = (ofUser, ofDevice);
+
+    /// <summary>How often this device is sent what stands at a position, with this time, as far as this process knows.</summary>
+    public int AttemptOf(long position)
+    {
+        int attempt = 1;
+        for (int i = 0; i < device.Length - 1; i++)
+        {
+            if (device[i].Through >= position) attempt++;
+        }
+        return attempt;
+    }
+
+    /// <summary>The connection took what was handed out.</summary>
+    /// <param name="lane">A number that sessions written at the same time do not share: the processor's.</param>
+    public void Written(int lane)
+    {
+        if (UnderWay.Count == 0) return;
+        long last = 0;
+        foreach (var (run, _, to) in UnderWay) last = Math.Max(last, run.Place.Position + to - 1);
+        device[^1].Advance(last);
+        long before = user.Advance(last);
+        foreach (var (run, from, to) in UnderWay)
+        {
+            if (!run.AreNotifications) continue;
+            Total += to - from;
+            for (int i = (int)Math.Max(from, before - run.Place.Position + 1); i < to; i++) run.Wires[i].Entry.CountDispatched(lane);
+        }
+        UnderWay.Clear();
+    }
+}

@@ -1,0 +1,174 @@
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
+
+namespace Rovett.Core.Delivery;
+
+/// <summary>The side of its connection: what the device says, and bytes to write.</summary>
+public sealed partial class Session
+{
+    /// <summary>Says the first words, and begins.</summary>
+    /// <param name="first">The messages that come before everything else.</param>
+    /// <param name="after">The device has everything up to here.</param>
+    public void Open(IReadOnlyList<ControlMessage> first, Position after)
+    {
+        lock (gate)
+        {
+            if (!everCurrent) Through = freeThrough = after.Value; // or it was live from the first moment on
+            if (mode != Mode.Ended) queue.Begin(first); // or it was dismissed while it was let in, and has its last word
+        }
+        wake();
+    }
+
+    /// <summary>How many entries the next page may have.</summary>
+    /// <remarks>The first is short, and each may be a little longer than the one before: whoever does not read has one
+    /// short page in memory.</remarks>
+    public int PageSize { get { lock (gate) return Math.Clamp(Credit(), 1, pageSize); } }
+
+    /// <summary>It has read so much that its pages are long.</summary>
+    public bool TakesLongPages { get { lock (gate) return mode == Mode.Behind && pageSize >= LongPage; } }
+
+    /// <summary>Whether it may be given so many entries at once, before it has read any.</summary>
+    public bool HasRoomFor(int entries) { lock (gate) return entries <= Math.Min(MostAtOnce, Credit()); }
+
+    /// <summary>Answers the device. One that sends without end and never reads is ended.</summary>
+    /// <returns>False when it is now ended for that.</returns>
+    public bool Answer(ControlMessage message)
+    {
+        bool kept = true;
+        lock (gate)
+        {
+            if (mode == Mode.Ended) return false;
+            if (++answers > limits.MaxAnswers)
+            {
+                EndWith(Messages.Ending("too-slow", 5000));
+                kept = false;
+            }
+            else queue.Add(message, waits: false);
+        }
+        wake();
+        return kept;
+    }
+
+    /// <summary>Queues bytes that are framed already (a pong, a ping).</summary>
+    public void Raw(byte[] bytes)
+    {
+        lock (gate)
+        {
+            if (mode == Mode.Ended || queue.Count >= limits.MaxAnswers) return;
+            queue.Add(bytes);
+        }
+        wake();
+    }
+
+    /// <summary>The device's handler failed: it wants outstanding notifications once more, after a while that doubles.</summary>
+    /// <param name="ids">Which.</param>
+    /// <param name="now">The time.</param>
+    /// <param name="tooOften">True when one of them was sent as often as it ever will be.</param>
+    /// <returns>False when an id was named that is not outstanding.</returns>
+    public bool WantAgain(IReadOnlyCollection<NotificationId> ids, TimeSpan now, out bool tooOften)
+    {
+        lock (gate)
+        {
+            patience.Acknowledged(now);
+            var found = sent.Again(ids);
+            tooOften = found.Exists(f => f.Attempt > limits.MaxAttempts);
+            repeats ??= new Repeats();
+            foreach (var item in found)
+            {
+                if (item.Attempt <= limits.MaxAttempts) repeats.Add(item, now);
+            }
+            return found.Count == ids.Count;
+        }
+    }
+
+    /// <summary>What is to be sent once more now.</summary>
+    public List<AgainItem> TakeAgain()
+    {
+        lock (gate)
+        {
+            return repeats?.Take(clock).FindAll(item => sent.Has(item.Position)) ?? [];
+        }
+    }
+
+    /// <summary>Sends notifications once more, that are still the user's to see.</summary>
+    public void Repeat(IReadOnlyList<(AgainItem Item, EntryWire Wire)> items, int version, Totals totals)
+    {
+        lock (gate)
+        {
+            if (mode == Mode.Ended || version != planVersion) return;
+            foreach (var (item, wire) in items)
+            {
+                queue.Add(EntryRun.Of(wire, item.Log, item.Ordinal), 1, totals.Rev, totals.Unread, waits: false);
+            }
+        }
+        wake();
+    }
+
+    /// <summary>The device acknowledged. Answers what of it counts: only what this session was sent.</summary>
+    /// <param name="upTo">Everything up to this position, or null.</param>
+    /// <param name="ids">These, or null.</param>
+    /// <param name="now">The time.</param>
+    /// <param name="acked">The runs that are now received.</param>
+    /// <returns>False when an id was named that this session was not sent.</returns>
+    public bool Acknowledge(Position? upTo, IReadOnlyCollection<NotificationId>? ids, TimeSpan now, List<AckedRun> acked)
+    {
+        bool known = true;
+        lock (gate)
+        {
+            patience.Acknowledged(now);
+            if (upTo is { } position) sent.TakeUpTo(position.Value, acked);
+            if (ids is not null) known = sent.Take(ids, acked);
+        }
+        wake();
+        return known;
+    }
+
+    /// <summary>Anything at all came from the device.</summary>
+    public void HeardAnything(TimeSpan now)
+    {
+        lock (gate) patience.Heard(now);
+    }
+
+    /// <summary>Time passed.</summary>
+    /// <returns>True when a heartbeat is due: nothing was written for a while.</returns>
+    public bool Tick(TimeSpan now)
+    {
+        bool due;
+        lock (gate)
+        {
+            clock = now;
+            if (mode == Mode.Ended) return false;
+            if (sent.Count > 0 && patience.IsOver(now)) queue.Add(Messages.AckDue(sent.Count), waits: false);
+            due = queue.Count == 0 && now - lastWrite >= limits.Heartbeat;
+            if (queue.Count == 0 && repeats is null or { IsEmpty: true }) return due;
+        }
+        wake();
+        return due;
+    }
+
+    /// <summary>Takes bytes to write, as many whole messages as fit.</summary>
+    /// <param name="into">Where they go; the first message that is too long for it comes as <paramref name="large"/>.</param>
+    /// <param name="large">A message longer than the buffer, alone.</param>
+    /// <returns>Bytes put into <paramref name="into"/>.</returns>
+    public int Drain(Span<byte> into, out byte[]? large)
+    {
+        lock (gate)
+        {
+            int written = queue.Drain(into, out large, dispatches.UnderWay, out int others);
+            answers = Math.Max(0, answers - others);
+            return written;
+        }
+    }
+
+    /// <summary>The socket took what <see cref="Drain"/> gave: only now is it dispatched.</summary>
+    /// <param name="now">The time.</param>
+    /// <param name="lane">A number that sessions written at the same time do not share: the processor's.</param>
+    public void Written(TimeSpan now, int lane = 0)
+    {
+        lock (gate)
+        {
+            lastWrite = now;
+            dispatches.Written(lane);
+        }
+    }
+}

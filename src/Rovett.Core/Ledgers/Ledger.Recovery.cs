@@ -1,0 +1,69 @@
+using Rovett.Core.Delivery;
+using Rovett.Core.Wire;
+
+namespace Rovett.Core.Ledgers;
+
+/// <summary>What follows a commit that failed.</summary>
+public sealed partial class Ledger
+{
+    /// <summary>After a failed attempt: what was offered never happened. The spaces it touched are read again, and
+    /// their connected users counted anew.</summary>
+    void Recover()
+    {
+        toFlush.Clear();
+        toObserve.Clear();
+        tallies.Clear();
+        FanOut.Clear();
+        for (int i = toUndo.Count - 1; i >= 0; i--) toUndo[i]();
+        toUndo.Clear();
+        var lost = attached.ToHashSet();
+        attached.Clear();
+        foreach (var space in touched.ToList()) Recover(space, lost);
+    }
+
+    void Recover(SpaceState old, HashSet<ISessionPort> lost)
+    {
+        var name = old.Row.Name;
+        if (spaces.GetValueOrDefault(name) == old) spaces.Remove(name);
+        recent.Of(name).Clear();
+        var users = old.WithSessions.ToList();
+        var places = users.SelectMany(u => u.Sessions).ToList();
+        foreach (var place in places) place.Session.Forget();
+        if (places.Count == 0) return;
+        try
+        {
+            var fresh = Space(name);
+            fresh.OnlyReads = true; // the store may not take writes yet
+            foreach (var user in users)
+            {
+                var again = fresh.Find(user.PersonId);
+                if (again is null || again.Id != user.Id) continue;
+                fresh.UserLogs.Ensure(again);
+                foreach (var place in user.Sessions) place.User = again;
+                again.Sessions.AddRange(user.Sessions.Where(s => !lost.Contains(s.Session)));
+                user.Sessions.Clear();
+                if (again.Sessions.Count == 0) continue;
+                again.Unread = again.CountUnread();
+                fresh.Connected.Join(again);
+                again.PlanVersion = user.PlanVersion + 1;
+                foreach (var place in again.Sessions)
+                {
+                    fresh.Connected.Attend(again, place, place.Attends);
+                    fresh.Subscriptions.Find(place);
+                    fresh.Subscriptions.Join(place);
+                    fresh.Presence.Rejoin(place);
+                    place.Session.PlanChanged(again.PlanVersion, null);
+                }
+            }
+            fresh.OnlyReads = false;
+        }
+        catch (Exception error)
+        {
+            // Mostly the store does not even answer reads: sessions end, and devices come back to a store that does.
+            if (!store.IsFailure(error)) faults?.Bug(name, nameof(Recover), error);
+            spaces.Remove(name);
+            foreach (var user in users) user.Sessions.Clear();
+            foreach (var place in places) place.Session.Dismiss(Messages.Ending("store-unavailable", 5000));
+        }
+    }
+}
