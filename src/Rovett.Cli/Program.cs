@@ -30,6 +30,7 @@ var root = new RootCommand($"""
     PoliciesCommand.Build(),
     GrantCommand.Build(),
     DeciderCommand.Build(),
+    WebhookCommand.Build(),
     ExplainCommand.Build(),
     ProveCommand.Build(),
     ConformanceCommand.Build(),

@@ -275,8 +275,49 @@ public sealed class CommandLineTests : IAsyncLifetime
         (await Cli("grant", "remove", grant.ToString())).Out.ShouldContain("Removed.");
 
         (await Cli("decider", "create", "rota", "--at", "https://10.0.0.1/decide")).ExitCode.ShouldBe(2);
-        (await Cli("decider", "list")).Out.ShouldContain("There is none");
+        (await Cli("decider", "list")).Out.ShouldContain("No deciders.");
         (await Cli("audit")).Out.ShouldContain("topic.refused");
+    }
+
+    [Fact]
+    public async Task Every_kind_of_thing_is_created_listed_shown_changed_and_removed()
+    {
+        service.Dispose();
+        service = await ServiceProcess.Start(folder, environment: new Dictionary<string, string> { ["ROVETT_WEBHOOK_NETWORKS"] = "127.0.0.0/8" });
+        environment["ROVETT_URL"] = service.Url.ToString();
+
+        (await Cli("users", "create", "mara", "--name", "Mara", "--role", "engineer")).Out.ShouldContain("Created mara: engineer");
+        (await Cli("users", "create", "mara")).Error.ShouldContain("exists already");
+        (await Cli("users", "update", "mara", "--role", "deck")).Out.ShouldContain("Updated mara: deck");
+        (await Json("users", "show", "mara"))["displayName"]!.GetValue<string>().ShouldBe("Mara");
+        var nobody = await Cli("users", "update", "nobody", "--role", "deck");
+        (nobody.ExitCode, nobody.Error.Contains("There is no user 'nobody'.")).ShouldBe((2, true), nobody.Error);
+        (await Cli("users", "remove", "mara", "--yes")).Out.ShouldContain("Erased.");
+
+        foreach (var kind in new[] { "webhook", "decider" })
+        {
+            (await Cli(kind, "create", "backend", "--at", "http://127.0.0.1:9/a")).Out.ShouldContain("shown only once");
+            var again = await Cli(kind, "create", "backend", "--at", "http://127.0.0.1:9/a");
+            (again.ExitCode, again.Error.Contains($"rovett {kind} update")).ShouldBe((2, true), again.Error);
+            (await Cli(kind, "update", "backend", "--at", "http://127.0.0.1:9/b")).Out.ShouldNotContain("shown only once");
+            (await Json(kind, "show", "backend"))["url"]!.GetValue<string>().ShouldEndWith("/b");
+            (await Cli(kind, "list")).Out.ShouldContain("http://127.0.0.1:9/b");
+            (await Cli(kind, "remove", "backend")).Out.ShouldContain("Removed.");
+            (await Cli(kind, "show", "backend")).ExitCode.ShouldBe(1);
+        }
+        await Cli("webhook", "create", "desk", "--at", "http://127.0.0.1:9/a", "--state", "read", "--type", "engine.*");
+        await Cli("webhook", "update", "desk", "--state", "taken");
+        var webhook = await Json("webhook", "show", "desk");
+        (webhook["states"]!.ToJsonString(), webhook["types"]!.ToJsonString()).ShouldBe(("""["taken"]""", """["engine.*"]"""));
+
+        var grant = (await Json("grant", "create", "--role", "deck", "--topic", "berth/3", "--may", "follow"))["grant"]!.ToString();
+        (await Cli("grant", "show", grant)).Out.ShouldContain("berth/3");
+        (await Cli("grant", "remove", grant)).Out.ShouldContain("Removed.");
+        var key = (string)(await Json("key", "create", "--name", "desk", "--scope", "read"))["id"]!;
+        (await Json("key", "show", key))["name"]!.GetValue<string>().ShouldBe("desk");
+        var signing = (string)(await Json("signing-key", "list"))["signingKeys"]![0]!["name"]!;
+        (await Json("signing-key", "show", signing))["kind"]!.GetValue<string>().ShouldBe("secret");
+        (await Json("space", "show", "main"))["path"]!.GetValue<string>().ShouldBe("/v1");
     }
 
     [Fact]

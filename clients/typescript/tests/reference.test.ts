@@ -218,6 +218,8 @@ test('every operation answers as the document says, right and wrong', async () =
   await call('listKeys', narrow);
   await call('createKey', { body: { scopes: ['some'] } });
   await call('listKeys');
+  await call('showKey', { path: { id: key.json.id } });
+  await call('showKey', { path: { id: 'none' } });
   const next = await call('rotateKey', { path: { id: key.json.id as string }, body: example('rotateKey') });
   await call('rotateKey', { path: { id: 'none' }, body: { overlap: 'now' } });
   await call('removeKey', { path: { id: next.json.id as string } });
@@ -225,6 +227,8 @@ test('every operation answers as the document says, right and wrong', async () =
   await call('addSigningKey', { body: example('addSigningKey') });
   await call('addSigningKey', { body: example('addSigningKey') });
   await call('listSigningKeys');
+  await call('showSigningKey', { path: { name: 'backend 2027' } });
+  await call('showSigningKey', { path: { name: 'none' } });
   await call('removeSigningKey', { path: { name: 'backend 2027' } });
   await call('removeSigningKey', { path: { name: 'none' } });
 
@@ -232,6 +236,8 @@ test('every operation answers as the document says, right and wrong', async () =
   await call('createSpace', { body: example('createSpace') });
   await call('createSpace', { body: example('createSpace') });
   await call('listSpaces');
+  await call('showSpace', { path: { name: 'harbour' } });
+  await call('showSpace', { path: { name: 'none' } });
   await call('removeSpace', { path: { name: 'harbour' } });
   await call('removeSpace', { path: { name: 'main' } });
   await call('createSpace', { body: example('createSpace') });

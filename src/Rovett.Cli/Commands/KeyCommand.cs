@@ -16,7 +16,10 @@ static class KeyCommand
 
         Example:
           rovett key create --name "booking backend" --scope send
-        """) { Make(), List(), Rotate(), Revoke(), Recover() };
+        """) {
+        Make(), List(), Things.Show("an API key", "id", "rovett key show k4Zt9q", id => "/v1/keys/" + Uri.EscapeDataString(id)), Rotate(),
+        Revoke(), Recover(),
+    };
 
     static Command Make()
     {
@@ -104,7 +107,7 @@ static class KeyCommand
             else
             {
                 var table = new Table().Border(TableBorder.None)
-                    .AddColumns("[grey]name[/]", "[grey]scopes[/]", "[grey]made[/]", "[grey]last used[/]", "[grey]id[/]");
+                    .AddColumns("[grey]name[/]", "[grey]scopes[/]", "[grey]created[/]", "[grey]last used[/]", "[grey]id[/]");
                 foreach (var key in answer["keys"]!.AsArray())
                 {
                     table.AddRow(Output.Plain((string?)key!["name"]) +

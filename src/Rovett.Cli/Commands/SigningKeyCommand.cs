@@ -14,7 +14,11 @@ static class SigningKeyCommand
 
         Example:
           rovett signing-key list
-        """) { Add(), List(), Remove() };
+        """) {
+        Add(), List(),
+        Things.Show("a signing key", "name", "rovett signing-key show backend", name => "/v1/signing-keys/" + Uri.EscapeDataString(name)),
+        Remove(),
+    };
 
     static Command Add()
     {
@@ -91,7 +95,7 @@ static class SigningKeyCommand
                 return 0;
             }
             var table = new Table().Border(TableBorder.None)
-                .AddColumns("[grey]name[/]", "[grey]what[/]", "[grey]kid[/]", "[grey]added[/]", "[grey]stands[/]");
+                .AddColumns("[grey]name[/]", "[grey]what[/]", "[grey]kid[/]", "[grey]added[/]", "[grey]state[/]");
             foreach (var key in answer["signingKeys"]!.AsArray())
             {
                 var what = (string)key!["kind"]! switch

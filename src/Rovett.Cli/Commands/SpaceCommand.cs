@@ -12,7 +12,10 @@ static class SpaceCommand
 
         Example:
           rovett space create harbour
-        """) { Make(), List(), Remove() };
+        """) {
+        Make(), List(), Things.Show("a space", "name", "rovett space show harbour", name => "/v1/spaces/" + Uri.EscapeDataString(name)),
+        Remove(),
+    };
 
     static Command Make()
     {

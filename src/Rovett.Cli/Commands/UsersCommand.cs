@@ -16,7 +16,10 @@ static class UsersCommand
 
         Example:
           rovett users list
-        """) { List(), Show(), Import(), SignOut(), Block(true), Block(false), Erase() };
+        """) {
+        Put("create"), List(), Things.Show("a user", "id", "rovett users show mara", id => Connection.UserPath(id)), Put("update"), Erase(),
+        Import(), SignOut(), Block(true), Block(false),
+    };
 
     static Command List()
     {
@@ -47,7 +50,7 @@ static class UsersCommand
                 table.AddRow(Output.Plain((string?)user!["id"]), Output.Plain((string?)user["displayName"]),
                     Output.Plain((string?)user["locale"]), Roles(user["roles"]));
             AnsiConsole.Write(table);
-            if (answer["next"] is not null) Output.Hint($"There are more: --after {(string?)answer["users"]!.AsArray()[^1]!["id"]}");
+            if (table.Rows.Count == parsed.GetValue(limit)) Output.Hint($"There may be more: --after {(string?)answer["users"]!.AsArray()[^1]!["id"]}");
             return 0;
         }));
         return command;
@@ -55,29 +58,38 @@ static class UsersCommand
 
     static string Roles(JsonNode? roles) => string.Join(", ", roles?.AsArray().Select(r => Output.Plain((string?)r)) ?? []);
 
-    static Command Show()
+    static Command Put(string verb)
     {
+        bool creates = verb == "create";
         var connection = new Connection();
         var id = new Argument<string>("id") { Description = "The user's id." };
-        var command = new Command("show", """
-            Show a user: roles and where they come from, unread total, sessions.
+        var name = new Option<string?>("--name") { Description = "Name that people read." };
+        var locale = new Option<string?>("--locale") { Description = "Language and region, such as en-GB." };
+        var role = new Option<string[]>("--role") { Description = "Role of the user; may be repeated. All roles, not one more." };
+        var command = new Command(verb, creates ? """
+            Create a user in the directory.
 
             Example:
-              rovett users show mara
-            """) { id };
+              rovett users create mara --name "Mara Lindqvist" --role engineer
+            """ : """
+            Change a user. What is left out stays.
+
+            Example:
+              rovett users update mara --role engineer --role duty-manager
+            """) { id, name, locale, role };
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
-            var user = (await client.Call(HttpMethod.Get, Connection.UserPath(parsed.GetValue(id)!), cancel: cancel))!;
-            if (parsed.GetValue(connection.Json)) Output.Json(user);
-            else
-            {
-                var grid = new Grid().AddColumns(2);
-                foreach (var (name, value) in user.AsObject()) grid.AddRow($"[grey]{Output.Plain(name)}[/]",
-                    value is JsonArray list ? Roles(list) : Output.Plain(value?.ToString()));
-                AnsiConsole.Write(grid);
-            }
+            var path = Connection.UserPath(parsed.GetValue(id)!);
+            Things.RequireVerb(creates, await Things.Find(client, path, cancel) is not null, "users", parsed.GetValue(id)!);
+            var body = new JsonObject();
+            if (parsed.GetValue(name) is { } displayName) body["displayName"] = displayName;
+            if (parsed.GetValue(locale) is { } language) body["locale"] = language;
+            if (parsed.GetValue(role) is { Length: > 0 } roles) body["roles"] = new JsonArray([.. roles.Select(r => (JsonNode)r)]);
+            var answer = await client.Call(HttpMethod.Put, path, body, cancel: cancel);
+            if (parsed.GetValue(connection.Json)) Output.Json(answer);
+            else AnsiConsole.MarkupLine($"[green]{(creates ? "Created" : "Updated")}[/] {Output.Plain((string?)answer["id"])}: {Roles(answer["roles"])}");
             return 0;
         }));
         return command;
@@ -201,12 +213,12 @@ static class UsersCommand
         var id = new Argument<string>("id") { Description = "The user's id." };
         var unknown = new Option<bool>("--unknown") { Description = "Allow an unknown user." };
         var command = new Command(block ? "block" : "unblock", block ? """
-            Block a user: sessions end, and no credential holds until the user is let in again. What is sent is stored all the same.
+            Block a user: sessions end, and no credential is accepted until the user is unblocked. Notifications are still stored.
 
             Example:
               rovett users block mara
             """ : """
-            Let a blocked user in again.
+            Unblock a user.
 
             Example:
               rovett users unblock mara
@@ -239,6 +251,7 @@ static class UsersCommand
             Example:
               rovett users erase mara --yes
             """) { id, sure };
+        command.Aliases.Add("remove");
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {

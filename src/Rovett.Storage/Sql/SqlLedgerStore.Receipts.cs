@@ -1,5 +1,3 @@
-using Rovett.Core.Marks;
-using Rovett.Core.Notifications;
 using Rovett.Core.Store;
 
 namespace Rovett.Storage.Sql;

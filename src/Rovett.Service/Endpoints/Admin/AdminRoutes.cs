@@ -25,12 +25,15 @@ static class AdminRoutes
         var admin = routes.ForKeys("admin").WithTags("Keys");
         admin.Get("/v1/keys", keys.ListKeys);
         admin.Post<KeyRequest, KeyAnswer>("/v1/keys", keys.CreateKey).Answers(201);
+        admin.Get("/v1/keys/{id}", keys.ShowKey).WithPath("id", "The key's id.", "k4Zt9q").Refuses(404, "unknown-key");
         admin.Delete("/v1/keys/{id}", keys.RemoveKey).WithPath("id", "The key's id.", "k4Zt9q").Refuses(404, "unknown-key");
         admin.Post<RotateRequest, KeyAnswer>("/v1/keys/{id}/rotate", keys.RotateKey).WithPath("id", "The key's id.", "k4Zt9q")
             .Answers(201).Refuses(404, "unknown-key");
         admin.Get("/v1/signing-keys", signing.ListSigningKeys);
         admin.Post<SigningKeyRequest, SigningKeyAnswer>("/v1/signing-keys", signing.AddSigningKey).Answers(201)
             .Refuses(409, "signing-key-exists").Refuses(422, "too-many-signing-keys");
+        admin.Get("/v1/signing-keys/{name}", signing.ShowSigningKey).WithPath("name", "The key's name.", "backend 2026")
+            .Refuses(404, "unknown-signing-key");
         admin.Delete("/v1/signing-keys/{name}", signing.RemoveSigningKey).WithPath("name", "The key's name.", "backend 2026")
             .Refuses(404, "unknown-signing-key");
     }
@@ -52,6 +55,7 @@ static class AdminRoutes
         admin.Get("/v1/spaces", spaces.ListSpaces);
         admin.Post<SpaceRequest, SpaceCreated>("/v1/spaces", spaces.CreateSpace).Answers(201)
             .Refuses(409, "space-exists", "space-name-rests").Refuses(422, "too-many-spaces");
+        admin.Get("/v1/spaces/{name}", spaces.ShowSpace).WithPath("name", "The space.", "harbour");
         admin.Delete("/v1/spaces/{name}", spaces.RemoveSpace).WithPath("name", "The space.", "harbour").Refuses(409, "space-main");
     }
 

@@ -86,6 +86,15 @@ public sealed class KeysApi(ApiKeys keys, AuditTrail audit)
     public Task<KeyList> ListKeys(HttpContext context) =>
         Task.FromResult(new KeyList { Keys = [.. keys.Of(context.KeyCaller().Space.Name).Select(k => Answer(k, null))] });
 
+    /// <summary>Shows an API key.</summary>
+    public Task<KeyAnswer> ShowKey(HttpContext context)
+    {
+        var id = (string)context.Request.RouteValues["id"]!;
+        return Task.FromResult(keys.Of(context.KeyCaller().Space.Name).FirstOrDefault(k => k.Id == id) is { } stored
+            ? Answer(stored, null)
+            : throw Unknown().ToException());
+    }
+
     /// <summary>Removes an API key.</summary>
     /// <remarks>It is refused from now on, and streams opened with it end.</remarks>
     public Task<NoAnswer> RemoveKey(HttpContext context)

@@ -121,6 +121,17 @@ public sealed class SigningKeysApi(SigningKeys signing, AuditTrail audit, Sessio
         SigningKeys = [.. signing.Of(context.KeyCaller().Space.Name).Select(k => Answer(k.Stored, k.Source, null))],
     });
 
+    /// <summary>Shows a signing key.</summary>
+    public Task<SigningKeyAnswer> ShowSigningKey(HttpContext context)
+    {
+        var name = (string)context.Request.RouteValues["name"]!;
+        var found = signing.Of(context.KeyCaller().Space.Name).FirstOrDefault(k => k.Stored.Name == name);
+        return Task.FromResult(found.Stored is { } stored ? Answer(stored, found.Source, null) : throw Unknown().ToException());
+    }
+
+    static Problem Unknown() => new(404, "unknown-signing-key", "No such signing key", "This space has no signing key with this name.",
+        "List them: GET /v1/signing-keys.");
+
     static SigningKeyAnswer Answer(StoredSigningKey stored, KeySets.Source? source, string? secret)
     {
         var state = source?.State;
@@ -146,11 +157,7 @@ public sealed class SigningKeysApi(SigningKeys signing, AuditTrail audit, Sessio
     {
         var (space, admin) = context.KeyCaller();
         var name = (string)context.Request.RouteValues["name"]!;
-        if (!signing.Remove(space.Name, name))
-        {
-            throw new Problem(404, "unknown-signing-key", "No such signing key", "This space has no signing key with this name.",
-                "List them: GET /v1/signing-keys.").ToException();
-        }
+        if (!signing.Remove(space.Name, name)) throw Unknown().ToException();
         int ended = 0;
         foreach (var session in sessions.In(space.Name))
         {

@@ -21,9 +21,18 @@ public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys
     /// <summary>Lists the spaces.</summary>
     public Task<SpaceList> ListSpaces(HttpContext context) => Task.FromResult(new SpaceList
     {
-        Spaces = [.. spaces.All.OrderBy(s => s.Id).Select(s =>
-            new SpaceAnswer { Name = s.Name, Path = s.PathPrefix + "/v1", Sessions = sessions.In(s.Name).Count() })],
+        Spaces = [.. spaces.All.OrderBy(s => s.Id).Select(Answer)],
     });
+
+    /// <summary>Shows a space.</summary>
+    public Task<SpaceAnswer> ShowSpace(HttpContext context) => Task.FromResult(
+        spaces.Find((string)context.Request.RouteValues["name"]!) is { } space ? Answer(space) : throw Unknown().ToException());
+
+    SpaceAnswer Answer(SpaceRuntime space) =>
+        new() { Name = space.Name, Path = space.PathPrefix + "/v1", Sessions = sessions.In(space.Name).Count() };
+
+    static Problem Unknown() =>
+        new(404, "unknown-space", "No such space", "No space has this name.", "List them: GET /v1/spaces.");
 
     /// <summary>Creates a space.</summary>
     /// <remarks>Its first credentials are shown in this answer and never again.</remarks>
@@ -79,11 +88,7 @@ public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys
             throw new Problem(409, "space-main", "Space main cannot be removed", "The space main always exists.",
                 "Remove its users, keys and policies instead.").ToException();
         }
-        if (spaces.Find(name) is not { } space)
-        {
-            throw new Problem(404, "unknown-space", "No such space", "No space has this name.",
-                "List them: GET /v1/spaces.").ToException();
-        }
+        if (spaces.Find(name) is not { } space) throw Unknown().ToException();
         int ended = await ledger.Ask(new RemoveSpaceCommand(name)); // should it fail, nothing is removed
         spaces.Remove(space);
         store.RemoveSpace(name);

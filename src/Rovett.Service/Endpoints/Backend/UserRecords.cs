@@ -1,3 +1,4 @@
+using System.Text.Json.Serialization;
 using Rovett.Service.Http;
 
 namespace Rovett.Service.Endpoints.Backend;
@@ -30,29 +31,31 @@ public sealed record UserRequest
 public record UserSummary
 {
     /// <summary>The user's id.</summary>
-    [Example("mara")]
+    [Example("mara"), JsonPropertyOrder(-1)]
     public required string Id { get; init; }
 
     /// <summary>The name that people read.</summary>
-    [Example("Mara Lindqvist")]
+    [Example("Mara Lindqvist"), JsonPropertyOrder(-1)]
     public string? DisplayName { get; init; }
 
     /// <summary>The language and region (BCP 47).</summary>
-    [Example("en-GB")]
+    [Example("en-GB"), JsonPropertyOrder(-1)]
     public string? Locale { get; init; }
 
     /// <summary>The user's roles in the directory.</summary>
-    [Example("engineer", "duty-manager")]
+    [Example("engineer", "duty-manager"), JsonPropertyOrder(-1)]
     public required IReadOnlyList<string> Roles { get; init; }
 
     /// <summary>True when no credential of the user's is accepted.</summary>
-    [Example(true)]
+    [Example(true), JsonPropertyOrder(-1)]
     public bool? Blocked { get; init; }
 
     /// <summary>Credentials that were made before this time are not accepted.</summary>
+    [JsonPropertyOrder(-1)]
     public StoredTime? ValidFrom { get; init; }
 
-    /// <summary>When the user first connected; absent for a user who never did.</summary>
+    /// <summary>Since when the user is known; absent for one who was only ever sent something.</summary>
+    [JsonPropertyOrder(-1)]
     public StoredTime? Since { get; init; }
 }
 

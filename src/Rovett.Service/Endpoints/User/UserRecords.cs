@@ -78,18 +78,19 @@ public sealed record ItemState
 public record TotalsByAnswer
 {
     /// <summary>Unread notifications.</summary>
-    [Example(3)]
+    [Example(3), JsonPropertyOrder(-1)]
     public required long Unread { get; init; }
 
     /// <summary>The newest change that is counted.</summary>
+    [JsonPropertyOrder(-1)]
     public required StoredTime AsOf { get; init; }
 
     /// <summary>Goes up with every change of the count.</summary>
-    [Example(17)]
+    [Example(17), JsonPropertyOrder(-1)]
     public required long Rev { get; init; }
 
     /// <summary>Unread notifications by the address they came by.</summary>
-    [Example("{\"user:mara\":1,\"role:engineer\":2}")]
+    [Example("{\"user:mara\":1,\"role:engineer\":2}"), JsonPropertyOrder(-1)]
     public required IReadOnlyDictionary<string, long> By { get; init; }
 
     internal static TotalsByAnswer Of(TotalsBy totals) => new()
