@@ -113,7 +113,7 @@ function Notifications({ view, since }: { view: View; since: string }) {
   );
 }
 
-/** Nobody is shown it any more, or only as one that is over. */
+/** Nobody is shown it now, or only as one that is over. */
 const hasEnded = (row: Row) => row.state !== undefined && row.state !== 'taken';
 
 function NotificationRow({ row }: { row: Row }) {

@@ -73,7 +73,7 @@ sealed class Connection
         }
         using var backend = new RovettClient(At(parsed), key);
         await RequireKnown(backend, user, "--user",
-            "Whoever connects is known from then on: rovett receive --user " + Output.Quoted(user), cancel);
+            "Users are known once they have connected: rovett receive --user " + Output.Quoted(user), cancel);
     }
 
     /// <summary>Sees to it that a user is known.</summary>

@@ -25,7 +25,7 @@ static class Output
         return console;
     }
 
-    /// <summary>Whoever called reads JSON, so that what goes wrong is JSON too: a line on standard error.</summary>
+    /// <summary>The caller reads JSON, so that what goes wrong is JSON too: a line on standard error.</summary>
     public static bool AsJson { get; set; }
 
     public static void Error(string message)

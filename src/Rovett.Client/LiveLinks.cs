@@ -261,7 +261,7 @@ sealed class SseLink(HttpClient http, Uri url, string credential, TimeSpan deadA
         catch (TimeoutException)
         {
             _ = waiting.ContinueWith(static t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted); // it ends with the connection
-            throw new IOException("Nothing came any more.");
+            throw new IOException("Nothing came for too long.");
         }
     }
 
@@ -333,7 +333,7 @@ sealed class LongPollLink(HttpClient http, Uri url, string address, string crede
             }
             catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
             {
-                throw new HttpRequestException("Nothing came any more.");
+                throw new HttpRequestException("Nothing came for too long.");
             }
             catch (HttpRequestException lost) when (turn > 0 && repeats < MostRepeats && lost.StatusCode is null
                 && lost.InnerException is not null)

@@ -81,7 +81,7 @@ public sealed class RovettClient(Uri url, string credential) : IDisposable
         return json ?? new JsonObject();
     }
 
-    /// <summary>Stores many users; what is there already is changed.</summary>
+    /// <summary>Stores many users; existing users are changed.</summary>
     /// <param name="lines">One JSON object a line: <c>{"id":"mara","displayName":"Mara","roles":["engineer"]}</c>.</param>
     /// <param name="cancel">Ends the wait.</param>
     /// <returns>How many were <c>stored</c> and <c>refused</c>, and the first <c>errors</c> by line; also when every

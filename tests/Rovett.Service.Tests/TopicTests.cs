@@ -256,7 +256,7 @@ public sealed class TopicTests : IAsyncLifetime
         (await s.Call(HttpMethod.Delete, $"/v1/grants/{listed["grant"]}", s.Key)).Status.ShouldBe(204);
         var channels = await live.Next("channels");
         channels["channels"]!.AsArray().Select(c => (string)c!).ShouldNotContain("topic:berth/3");
-        ((int)channels["totals"]!["unread"]!).ShouldBe(0); // what is not the user's any more is not counted
+        ((int)channels["totals"]!["unread"]!).ShouldBe(0); // what is no longer the user's is not counted
         await s.Send("topic:berth/3", "Hidden");
         await s.Send("user:teo", "Plain");
         ((string)(await live.Next("notification"))["title"]!).ShouldBe("Plain");

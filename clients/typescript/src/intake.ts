@@ -51,7 +51,7 @@ export class Intake {
     return this.#dueSince;
   }
 
-  /** A session began: what was asked in the one before is not answered any more. */
+  /** A session began: what was asked in the one before is no longer answered. */
   opened(cursor: string): void {
     this.#asked.clear();
     this.#dueCount = 0;

@@ -1,8 +1,8 @@
 /** Whether this page is the one of its browser profile that connects. */
 export interface Leadership {
-  /** Takes it from a page that does not answer any more. */
+  /** Takes it from a page that no longer answers. */
   steal(): void;
-  /** Gives it up, and seeks it no more. */
+  /** Gives it up, and stops seeking it. */
   end(): void;
 }
 

@@ -158,7 +158,7 @@ export class InboxList implements Readable<InboxView> {
     );
   }
 
-  /** Follows the inbox no more. */
+  /** Stops following the inbox. */
   close(): void {
     this.#loads++;
     for (const stop of this.#stop) stop();

@@ -150,7 +150,7 @@ export class Live {
     }
   }
 
-  /** Ends one `subscribe`; the topic is left when there is none any more. */
+  /** Ends one `subscribe`; the topic is left when there is none. */
   async unsubscribe(topic: string): Promise<void> {
     const others = (this.#topics.get(topic) ?? 0) - 1;
     if (others > 0) this.#topics.set(topic, others);
@@ -173,7 +173,7 @@ export class Live {
     return this.#presence.of(address);
   }
 
-  /** Says what the user is looking at: what comes about it arrives read. Null: nothing any more. */
+  /** Says what the user is looking at: what comes about it arrives read. Null: nothing. */
   async attend(subject: string | null): Promise<void> {
     this.#subject = subject;
     if (this.#link) await this.#request({ kind: 'attend', subject });
@@ -519,7 +519,7 @@ export class Live {
     if (reason === 'token-expired' || reason === 'signing-key-removed') {
       // With a fresh one, which another key may have signed. Of a key there are many tokens, whose devices come back one after the other.
       this.#token = undefined;
-      this.#wait(reason === 'token-expired' ? 0 : Math.random() * 3000, `the token does not hold any more: ${reason}`);
+      this.#wait(reason === 'token-expired' ? 0 : Math.random() * 3000, `the token is no longer valid: ${reason}`);
       return;
     }
     this.#drop();
@@ -572,7 +572,7 @@ export class Live {
   /** A connection that says nothing for much longer than its heartbeat is dead, whatever the network thinks. */
   #alive(): void {
     clearTimeout(this.#watch);
-    this.#watch = later(() => this.#closed({ why: 'nothing came any more' }), this.#heartbeatMs * 2.5);
+    this.#watch = later(() => this.#closed({ why: 'nothing came for too long' }), this.#heartbeatMs * 2.5);
   }
 
   /** Totals are absolute; staler ones than those shown are dropped. */

@@ -24,7 +24,7 @@ export const nobodyKnown: PresenceView = { count: null, people: null };
 
 /** What is shown after a message. */
 export function afterwards({ people }: PresenceView, message: Message): PresenceView {
-  if (message.ended) return { ...nobodyKnown, error: new Error('not shown any more') };
+  if (message.ended) return { ...nobodyKnown, error: new Error('no longer shown') };
   const { count, left, arrived } = message;
   const kept = arrived && people?.filter((p) => !left.includes(p.user));
   return { count, people: message.people ?? (kept ? [...kept, ...arrived] : null) };

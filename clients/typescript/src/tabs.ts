@@ -109,7 +109,7 @@ export class Tabs {
     this.end();
   }
 
-  /** This page takes part no more, until its `Live` connects again. */
+  /** This page takes no part until its `Live` connects again. */
   end(): void {
     this.#post({ kind: 'leave', to: 'leader' });
     this.#real?.close();
@@ -272,7 +272,7 @@ export class Tabs {
     seat.events.message(message);
   }
 
-  /** Gives an answer to whoever asked. */
+  /** Gives an answer to the tab that asked. */
   #answer(message: Message): void {
     const [tab, requestId] = String(message.requestId).split(' ');
     if (requestId === undefined || tab === this.#me) this.#seat?.events.message(message);
@@ -385,7 +385,7 @@ export class Tabs {
     this.#give({ kind: 'current', cursor: this.#newest ?? cursor });
   }
 
-  /** What lies between this tab's cursor and the present, when the connected tab does not have it any more. */
+  /** What lies between this tab's cursor and the present, when the connected tab no longer has it. */
   async #between({ place }: Seat): Promise<Message[]> {
     const query = new URLSearchParams({ after: this.#newest ?? '' });
     const messages: Message[] = [];

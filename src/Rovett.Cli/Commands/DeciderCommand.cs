@@ -60,7 +60,8 @@ static class DeciderCommand
             else
             {
                 AnsiConsole.MarkupLine(
-                    $"[green]Stored.[/] Policies can now ask {Output.Plain((string?)answer["name"])} at {Output.Plain((string?)answer["url"])}.");
+                    $"[green]Stored.[/] Policies can now ask {Output.Plain((string?)answer["name"])} at " +
+                    $"{Output.Plain((string?)answer["url"])}.");
                 if (answer["secret"] is { } secret) Console.Out.WriteLine($"Secret that signs its requests (shown only once): {secret}");
             }
             return 0;
@@ -92,7 +93,10 @@ static class DeciderCommand
                     table.AddRow(Output.Plain((string?)d!["name"]), Output.Plain((string?)d["url"]), (string)d["state"]!,
                         d["asked"]!.ToString(), d["allowed"]!.ToString(), d["denied"]!.ToString(), d["failed"]!.ToString(),
                         Output.Plain((string?)d["lastError"]));
-                if (table.Rows.Count == 0) AnsiConsole.MarkupLine("No deciders. A policy that asks one allows nothing until it is created.");
+                if (table.Rows.Count == 0)
+                {
+                    AnsiConsole.MarkupLine("No deciders. A policy that asks one allows nothing until it is created.");
+                }
                 else AnsiConsole.Write(table);
             }
             return 0;

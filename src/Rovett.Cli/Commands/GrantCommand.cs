@@ -57,10 +57,9 @@ static class GrantCommand
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
+                var end = answer["until"] is { } until ? $", until {((string)until!)[..19].Replace('T', ' ')}" : "";
                 AnsiConsole.MarkupLine(
-                    $"[green]Created[/] grant {answer["grant"]}" +
-                    $"{(answer["until"] is { } until ? $", until {((string)until!)[..19].Replace('T', ' ')}" : "")}. Remove it with rovett " +
-                    $"grant remove {answer["grant"]}");
+                    $"[green]Created[/] grant {answer["grant"]}{end}. Remove it with rovett grant remove {answer["grant"]}");
             }
             return 0;
         }));
@@ -97,7 +96,7 @@ static class GrantCommand
                 {
                     table.AddRow(g!["grant"]!.ToString(), Output.Plain(g["user"] is { } u ? $"user:{u}" : $"role:{g["role"]}"),
                         Output.Plain((string?)g["topic"]), string.Join(", ", g["may"]!.AsArray().Select(r => (string?)r)),
-                        ((string?)g["until"])?[..19].Replace('T', ' ') ?? "it is removed",
+                        ((string?)g["until"])?[..19].Replace('T', ' ') ?? "no expiry",
                         g["policy"] is { } policy ? $"the backend's answer to policy {Output.Plain((string?)policy)}" : "the API");
                 }
                 if (table.Rows.Count == 0) AnsiConsole.MarkupLine("No active grants.");

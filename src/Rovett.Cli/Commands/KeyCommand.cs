@@ -80,7 +80,8 @@ static class KeyCommand
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                AnsiConsole.MarkupLine($"[green]Created[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown only once; the " +
+                AnsiConsole.MarkupLine(
+                    $"[green]Created[/] {Output.Plain((string?)answer["name"])} ({answer["id"]}), shown only once; the " +
                     $"old key stays valid for {Output.Plain(parsed.GetValue(overlap))}:");
                 Console.Out.WriteLine((string?)answer["key"]);
             }

@@ -36,8 +36,8 @@ static class ProveCommand
             var address = parsed.GetValue(on) ?? "user:" + wanted;
             using var client = connection.Backend(parsed);
             var secret = connection.SecretOf(parsed);
-            await Connection.RequireKnown(client, wanted, "--to", "Whoever connects is known from then on.", cancel);
-            await Connection.RequireKnown(client, other, "--not", "Whoever connects is known from then on.", cancel);
+            await Connection.RequireKnown(client, wanted, "--to", "Users are known once they have connected.", cancel);
+            await Connection.RequireKnown(client, other, "--not", "Users are known once they have connected.", cancel);
             using var proof = new Proof(client, connection.At(parsed), secret, wanted, other, address, parsed.GetValue(stored));
             var (proven, report) = await proof.Run(cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(report);

@@ -82,7 +82,8 @@ static class Things
     {
         if (creates && exists)
         {
-            throw new UsageException($"The {Single(kind)} '{name}' exists already.", $"Change it with {Output.Program} {kind} update, or choose another name.");
+            throw new UsageException($"The {Single(kind)} '{name}' exists already.",
+                $"Change it with {Output.Program} {kind} update, or choose another name.");
         }
         if (!creates && !exists)
         {

@@ -50,7 +50,10 @@ static class UsersCommand
                 table.AddRow(Output.Plain((string?)user!["id"]), Output.Plain((string?)user["displayName"]),
                     Output.Plain((string?)user["locale"]), Roles(user["roles"]));
             AnsiConsole.Write(table);
-            if (table.Rows.Count == parsed.GetValue(limit)) Output.Hint($"There may be more: --after {(string?)answer["users"]!.AsArray()[^1]!["id"]}");
+            if (table.Rows.Count == parsed.GetValue(limit))
+            {
+                Output.Hint($"There may be more: --after {(string?)answer["users"]!.AsArray()[^1]!["id"]}");
+            }
             return 0;
         }));
         return command;
@@ -89,7 +92,11 @@ static class UsersCommand
             if (parsed.GetValue(role) is { Length: > 0 } roles) body["roles"] = new JsonArray([.. roles.Select(r => (JsonNode)r)]);
             var answer = await client.Call(HttpMethod.Put, path, body, cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
-            else AnsiConsole.MarkupLine($"[green]{(creates ? "Created" : "Updated")}[/] {Output.Plain((string?)answer["id"])}: {Roles(answer["roles"])}");
+            else
+            {
+                AnsiConsole.MarkupLine(
+                    $"[green]{(creates ? "Created" : "Updated")}[/] {Output.Plain((string?)answer["id"])}: {Roles(answer["roles"])}");
+            }
             return 0;
         }));
         return command;

@@ -32,7 +32,8 @@ static class WebhookCommand
         { Description = "Only receipts of this state, such as read; may be repeated. Default: every state." };
         var type = new Option<string[]>("--type")
         { Description = "Only receipts of this type, exact or ending in *; may be repeated. Default: every type." };
-        var fromStart = new Option<bool>("--from-start") { Description = "Begin with the oldest receipt that is kept, not with the next one." };
+        var fromStart = new Option<bool>("--from-start")
+        { Description = "Begin with the oldest receipt that is kept, not with the next one." };
         var command = new Command(verb, creates ? """
             Create a webhook. The secret that signs its calls is shown only once.
 
@@ -60,7 +61,8 @@ static class WebhookCommand
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                AnsiConsole.MarkupLine($"[green]{(creates ? "Created" : "Updated")}.[/] Receipts are posted to {Output.Plain((string?)answer["url"])}.");
+                AnsiConsole.MarkupLine(
+                    $"[green]{(creates ? "Created" : "Updated")}.[/] Receipts are posted to {Output.Plain((string?)answer["url"])}.");
                 if (answer["secret"] is { } secret) Console.Out.WriteLine($"Secret that signs the calls (shown only once): {secret}");
             }
             return 0;
@@ -95,7 +97,8 @@ static class WebhookCommand
                 "[grey]behind[/]", "[grey]only[/]", "[grey]last error[/]");
             foreach (var w in answer["webhooks"]!.AsArray())
             {
-                table.AddRow(Output.Plain((string?)w!["name"]), Output.Plain((string?)w["url"]), (string)w["state"]!, w["behind"]!.ToString(),
+                table.AddRow(Output.Plain((string?)w!["name"]), Output.Plain((string?)w["url"]), (string)w["state"]!,
+                    w["behind"]!.ToString(),
                     Output.Plain(string.Join(", ", w["states"]!.AsArray().Concat(w["types"]!.AsArray()).Select(t => (string?)t))),
                     Output.Plain((string?)w["lastError"]));
             }

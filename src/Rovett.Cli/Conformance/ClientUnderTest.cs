@@ -11,7 +11,7 @@ sealed class ClientUnderTest : IDisposable
     readonly Process process;
     readonly Lock gate = new();
     readonly List<JsonObject> seen = [];
-    readonly List<string> said = []; // what is no JSON: for whoever looks for the fault
+    readonly List<string> said = []; // what is no JSON: for those who look for the fault
 
     public ClientUnderTest(string command, Uri service)
     {

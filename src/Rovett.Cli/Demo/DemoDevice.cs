@@ -58,7 +58,7 @@ sealed class DemoDevice(Uri service, Func<string> token, Person person, string l
         lock (gate) return open.Contains(id);
     }
 
-    /// <summary>Connects, and goes on after what it has.</summary>
+    /// <summary>Connects, and resumes after what it has.</summary>
     public void Connect()
     {
         UpToDate = false;

@@ -8,7 +8,7 @@ sealed class Dispatches
     DispatchMark user = null!; // both set by Join
     DispatchMark[] device = null!;
 
-    /// <summary>What was handed out and not yet taken: filled by whoever hands out, emptied by <see cref="Written"/>.</summary>
+    /// <summary>What was handed out and not yet taken: filled by the code that hands out, emptied by <see cref="Written"/>.</summary>
     public List<(EntryRun Run, int From, int To)> UnderWay { get; } = [];
 
     /// <summary>Notifications written.</summary>

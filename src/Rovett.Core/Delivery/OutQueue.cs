@@ -104,7 +104,7 @@ sealed class OutQueue(TransportKind transport)
         foreach (var key in gone) passing!.Remove(key);
     }
 
-    /// <summary>Takes out the entries, and what came by addresses, that are not allowed any more.</summary>
+    /// <summary>Takes out the entries, and what came by addresses, that are no longer allowed.</summary>
     /// <returns>The positions of the entries.</returns>
     public HashSet<long> Drop(Func<long, long, bool> allowed, Func<ChannelContent, bool>? mayShow)
     {

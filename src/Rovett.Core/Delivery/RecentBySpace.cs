@@ -23,7 +23,7 @@ public sealed class RecentBySpace(long maxBytes = 64 << 20)
         return made;
     }
 
-    /// <summary>A space is no more.</summary>
+    /// <summary>A space was removed.</summary>
     public void Remove(string space)
     {
         if (!spaces.TryRemove(space, out var gone)) return;
@@ -36,7 +36,7 @@ public sealed class RecentBySpace(long maxBytes = 64 << 20)
         if (Interlocked.Add(ref bytes, weight) <= maxBytes) return;
         while (Interlocked.Read(ref bytes) > maxBytes)
         {
-            // Whoever has more than a share is found without a look at all.
+            // A space that has more than a share is found without a look at all.
             var from = to.Bytes * Math.Max(1, Volatile.Read(ref count)) >= maxBytes ? to : spaces.Values.MaxBy(s => s.Bytes)!;
             long freed = from.DropOldest();
             if (freed == 0 && (from == to || (freed = to.DropOldest()) == 0)) return;

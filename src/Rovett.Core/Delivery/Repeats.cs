@@ -28,6 +28,6 @@ sealed class Repeats
         return due;
     }
 
-    /// <summary>Forgets what is not the user's to see any more.</summary>
+    /// <summary>Forgets what is no longer the user's to see.</summary>
     public void Drop(Func<long, long, bool> allowed) => waiting.RemoveAll(w => !allowed(w.Item.Log, w.Item.Ordinal));
 }

@@ -20,7 +20,7 @@ public sealed partial class Session
     }
 
     /// <summary>How many entries the next page may have.</summary>
-    /// <remarks>The first is short, and each may be a little longer than the one before: whoever does not read has one
+    /// <remarks>The first is short, and each may be a little longer than the one before: a device that does not read has one
     /// short page in memory.</remarks>
     public int PageSize { get { lock (gate) return Math.Clamp(Credit(), 1, pageSize); } }
 

@@ -209,7 +209,7 @@ public sealed partial class Session : ISessionPort
 
     /// <summary>A page of the logs was read.</summary>
     /// <param name="items">In the order of positions.</param>
-    /// <param name="through">Nothing visible up to here is missing any more.</param>
+    /// <param name="through">Nothing visible up to here is missing.</param>
     /// <param name="complete">True when the logs had no more under this plan.</param>
     /// <param name="version">The plan it was read under; an older one is dropped.</param>
     /// <param name="totals">The user's totals.</param>
@@ -242,7 +242,8 @@ public sealed partial class Session : ISessionPort
         lock (gate)
         {
             if (mode != Mode.Behind) return false;
-            foreach (var (item, rev, unread) in rest) Enqueue(item.Run(dispatches.AttemptOf(item.Entry.Position.Value)), 1, rev, unread, waits: true);
+            foreach (var (item, rev, unread) in rest) Enqueue(item.Run(dispatches.AttemptOf(item.Entry.Position.Value)), 1, rev, unread,
+                waits: true);
             Through = position;
             mode = Mode.Live;
             enteredLive = true;

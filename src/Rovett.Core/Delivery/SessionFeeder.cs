@@ -32,7 +32,7 @@ public sealed class SessionFeeder(HistoryReader history, RecentEntries recent, C
             if (plan.RolesChangedAt > position) say.Add(Messages.Channels(plan.Channels, plan.Totals.Totals));
             return new Position(position);
         }
-        // Whoever has nothing misses nothing.
+        // A device that has nothing misses nothing.
         foreach (var log in plan.Logs) lossKnown = Math.Max(lossKnown, log.Lost.Position);
         // No cursor: from just before the first notification that no device of this user has.
         var page = plan.Logs.Count > 0 ? history.First(plan, pageSize, recent.Find) : new FirstPage(plan.Head, [], false);

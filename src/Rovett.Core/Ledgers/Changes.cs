@@ -31,7 +31,7 @@ static class Changes
     /// <param name="space">The space.</param>
     /// <param name="kind">Withdrawn, replaced, expired, taken or released.</param>
     /// <param name="notification">The notification.</param>
-    /// <param name="body">What stands in the message beside the id.</param>
+    /// <param name="body">The message's members beside the id.</param>
     /// <param name="taker">Who takes it, for <see cref="EntryKind.Taken"/>.</param>
     /// <param name="detail">What the receipts say of it.</param>
     public static OutgoingEntry Make(Ledger ledger, SpaceState space, EntryKind kind, EntryRow notification, byte[] body, UserState? taker,
@@ -90,7 +90,7 @@ static class Changes
                 EntryRun.Of(entry.WireFor(entry.Kind == EntryKind.Released ? watch.Address : "", counted: false), log.Id, ordinal),
                 user.Rev, user.Unread);
         }
-        // A user in memory who is not connected stands in no list.
+        // A user in memory who is not connected is in no list.
         if (taker is { Sessions.Count: 0, Logs: not null } && taker.Logs.Find(l => l.Log == log) is { } own)
         {
             own.Turned(ordinal, deadBefore, deadAfter, true, entry.Position.Value);
@@ -118,7 +118,7 @@ static class Changes
         }
     }
 
-    /// <summary>Gives back whatever a user has taken and may not see any more (or everything).</summary>
+    /// <summary>Gives back what a user has taken and may no longer see (or everything).</summary>
     public static void ReleaseLost(Ledger ledger, SpaceState space, UserState user, bool everything)
     {
         foreach (var take in ledger.Store.TakesOf(user.PersonId))

@@ -81,7 +81,7 @@ sealed class ConnectedUsers(SpaceState space, Residents residents)
     /// <summary>Everybody connected.</summary>
     public IReadOnlyCollection<UserState> All => connected;
 
-    /// <summary>A session says which subject its user is looking at; null: none any more.</summary>
+    /// <summary>A session says which subject its user is looking at; null: nothing now.</summary>
     public void Attend(UserState user, SessionPlace place, string? subject)
     {
         var before = place.Attends;

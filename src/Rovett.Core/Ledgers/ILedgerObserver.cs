@@ -17,6 +17,6 @@ public interface ILedgerObserver
     void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign);
     /// <summary>Receipts were written that the backend may hear.</summary>
     void Receipted(string space);
-    /// <summary>A person is erased: nothing that names the id is shown any more.</summary>
+    /// <summary>A person is erased: nothing that names the id is shown from then on.</summary>
     void Erased(string space, string user);
 }

@@ -5,7 +5,7 @@ namespace Rovett.Core.Ledgers;
 /// <summary>Something for the ledger to carry out.</summary>
 public abstract class LedgerCommand
 {
-    /// <summary>When it was asked, by <see cref="Stopwatch.GetTimestamp"/>: for whoever runs the ledger.</summary>
+    /// <summary>When it was asked, by <see cref="Stopwatch.GetTimestamp"/>: for the ledger's host.</summary>
     public long AskedAt { get; set; }
 
     /// <summary>False when nothing is read from or written to the store.</summary>
@@ -46,7 +46,7 @@ public abstract class LedgerCommand
     /// <summary>It did not happen.</summary>
     internal abstract void Fail(Exception error);
 
-    /// <summary>For whoever runs the ledger, when it failed where it never should.</summary>
+    /// <summary>For the ledger's host, when it failed where it never should.</summary>
     public void Abandon(Exception error) => Fail(error);
 }
 

@@ -28,7 +28,7 @@ public sealed record LedgerOptions
     /// <summary>Whether the receipts of any type are kept for each person.</summary>
     public bool KeepsFullReceipts { get; init; }
 
-    /// <summary>Whoever comes back within this time was not away: others see neither a departure nor an arrival.</summary>
+    /// <summary>Users who return within this time were not away: others see neither a departure nor an arrival.</summary>
     public TimeSpan PresenceGrace { get; init; } = TimeSpan.FromSeconds(10);
 
     /// <summary>After a start, no deadline is found missed before sessions had so long to come back.</summary>

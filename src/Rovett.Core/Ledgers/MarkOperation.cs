@@ -8,7 +8,7 @@ namespace Rovett.Core.Ledgers;
 /// <summary>Carries marks into one log of one user: the sets, the count, the runs with time and device, the receipts.</summary>
 static class MarkOperation
 {
-    /// <summary>A receipt tells of no more notifications than this, so that whoever reads receipts reads a bounded number.</summary>
+    /// <summary>A receipt tells of no more notifications than this, so that readers of receipts read a bounded number.</summary>
     const int MaxReceiptRun = 256;
 
     /// <summary>Marks parts (lo, hi] of a log.</summary>

@@ -51,7 +51,7 @@ static class Recipients
         if (ledger.Options.StrictAddresses && reach.Find(r => !r.Known) is { } unknown)
         {
             throw new Problem(422, "unknown-address", "Unknown address", $"{unknown.Address}: no user or role by that name " +
-                $"has shown a credential or stands in the directory, or no policy is about the topic.",
+                $"has shown a credential or is in the directory, or no policy is about the topic.",
                 "Check the spelling, or turn strictAddresses off to store it for later connections.")
             { Errors = [new FieldError("to", $"{unknown.Address} is not known")] }.ToException();
         }

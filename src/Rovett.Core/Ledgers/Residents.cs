@@ -13,7 +13,7 @@ sealed class Residents(int mostIdle, int mostLoose)
     int batches;
     long shedAt = mostLoose;
 
-    /// <summary>A user came into memory, or is not connected any more.</summary>
+    /// <summary>A user came into memory, or is no longer connected.</summary>
     public void Add(UserState user)
     {
         if (user.IsQueued) return;
@@ -31,7 +31,7 @@ sealed class Residents(int mostIdle, int mostLoose)
         {
             var user = queue.Dequeue();
             user.IsQueued = false;
-            if (user.Sessions.Count > 0) continue; // comes again when it is not connected any more
+            if (user.Sessions.Count > 0) continue; // comes again when it is no longer connected
             if (user.WasUsed)
             {
                 user.WasUsed = false;

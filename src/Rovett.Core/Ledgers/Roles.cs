@@ -97,7 +97,8 @@ static class Roles
                 (var drawn, var time) = space.Draw();
                 position = drawn.Value;
                 ledger.Store.AppendEntry(space.Id,
-                    new EntryRow(drawn, time, EntryKind.Membership, default, Body(user, gained, lost), Addressing.None, [], NotificationTraits.None));
+                    new EntryRow(drawn, time, EntryKind.Membership, default, Body(user, gained, lost), Addressing.None, [],
+                    NotificationTraits.None));
             }
             Move(ledger.Store, space, user, lost, gained, position.Value);
         }
@@ -135,7 +136,7 @@ static class Roles
     }
 
     /// <summary>What a connected user holds changed, or may have: each session's subscriptions are looked at again, what
-    /// is not the user's any more is taken out of what waits, and each is told its channels.</summary>
+    /// is no longer the user's is taken out of what waits, and each is told its channels.</summary>
     static void Tell(Ledger ledger, SpaceState space, UserState user, bool moved)
     {
         if (moved)
@@ -178,7 +179,7 @@ static class Roles
     public static void TellChannels(Ledger ledger, UserState user, SessionPlace place) =>
         ledger.Tell(place, Messages.Channels(ChannelsOf(user, place), Plans.TotalsOf(user, user.Unread)));
 
-    /// <summary>A session has another plan: what waits and is not its user's any more does not leave.</summary>
+    /// <summary>A session has another plan: what waits and is no longer its user's does not leave.</summary>
     public static void Replan(UserState user, SessionPlace place) => place.Session.PlanChanged(user.PlanVersion,
         (log, ordinal) => user.Logs!.Exists(l => l.Log.Id == log && l.Concerns(ordinal))
         || place.SubscribedLogs.Exists(w => w.Seen.Log.Id == log && w.Seen.Concerns(ordinal)),

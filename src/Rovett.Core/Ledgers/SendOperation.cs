@@ -7,7 +7,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>One notification on its way into the store and out to whoever is connected.</summary>
+/// <summary>One notification on its way into the store and out to those who are connected.</summary>
 sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
 {
     readonly List<UserState> passedBy = [];
@@ -126,7 +126,7 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
         }
     }
 
-    /// <summary>What stands in the slot until now is replaced.</summary>
+    /// <summary>What is in the slot until now is replaced.</summary>
     void Replace(NotificationId by)
     {
         if (ledger.Store.FindSlot(state.Id, draft.SlotKey) is not { } before || before <= state.Floor) return;

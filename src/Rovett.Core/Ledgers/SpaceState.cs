@@ -90,7 +90,7 @@ internal sealed class SpaceState
     /// <summary>The newest position drawn.</summary>
     public long Head { get; private set; }
 
-    /// <summary>Entries up to this position are not stored any more.</summary>
+    /// <summary>Entries up to this position are no longer stored.</summary>
     public long Floor { get; set; }
 
     /// <summary>The newest stored time drawn.</summary>
@@ -182,7 +182,7 @@ internal sealed class SpaceState
             ? []
             : [Address.OfStored(row.Key)];
         var log = new AddressLog(row.Id, audience, addresses, store.Blocks(0, row.Id, MarkKind.Dead));
-        // What changed before the floor is not stored any more; who counted before that counts anew.
+        // What changed before the floor is no longer stored; who counted before that counts anew.
         log.Load(row.Trimmed > 0 ? row with { ChangedAt = Math.Max(row.ChangedAt, Floor) } : row);
         logs[row.Key] = log;
         logsById[row.Id] = new LogState(log, row.Key);
@@ -264,7 +264,7 @@ internal sealed class SpaceState
     /// <summary>The taken ordinals of a log.</summary>
     public HashSet<long> TakenOf(AddressLog log) => StateOf(log).Taken ??= [.. store.TakenOf(log.Id)];
 
-    /// <summary>Forgets a user that is no more.</summary>
+    /// <summary>Forgets a user that was removed.</summary>
     public void Forget(UserState user)
     {
         users.Remove(user.Id.Value);

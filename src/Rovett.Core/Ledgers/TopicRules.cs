@@ -108,7 +108,7 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
 
     /// <summary>The position from which on a user has held a right without a break, as far back as a position: what
     /// came before is not the user's.
-    /// What is not known any more counts as a break.</summary>
+    /// What is no longer known counts as a break.</summary>
     public long HeldSince(UserState user, string topic, TopicRights right, long after)
     {
         var grants = store.GrantsOn(space.Id, topic, endedToo: true);

@@ -7,7 +7,7 @@ namespace Rovett.Core.Ledgers;
 static class Users
 {
     /// <summary>A user with an inbox, whose credential holds.</summary>
-    /// <exception cref="ProblemException">404: there is none; 401 or 403: the credential does not hold any more.</exception>
+    /// <exception cref="ProblemException">404: there is none; 401 or 403: the credential is no longer valid.</exception>
     public static UserState Required(SpaceState state, string user, Identity? by)
     {
         var found = state.Find(user)

@@ -2,7 +2,7 @@ using System.Numerics;
 
 namespace Rovett.Core.Marks;
 
-/// <summary>The ordinals of a log that nobody may see any more: bitmap blocks with cumulative counts, so that "how many
+/// <summary>The ordinals of a log that nobody may see now: bitmap blocks with cumulative counts, so that "how many
 /// of these are dead" costs two look-ups, however long the log is.</summary>
 public sealed class DeadSet
 {
@@ -85,7 +85,7 @@ public sealed class DeadSet
         return true;
     }
 
-    /// <summary>Lets blocks go that lie wholly at or below an ordinal: nobody asks below it any more.</summary>
+    /// <summary>Lets blocks go that lie wholly at or below an ordinal: nobody asks below it now.</summary>
     public void Trim(long ordinal)
     {
         foreach (int block in blocks.Keys.TakeWhile(b => (b + 1L) * BlockMap.BlockSize <= ordinal).ToList())

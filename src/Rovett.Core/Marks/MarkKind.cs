@@ -11,6 +11,6 @@ public enum MarkKind
     Handled = 3,
     /// <summary>It came while the person had its type or subject muted. Blocks only.</summary>
     Muted = 4,
-    /// <summary>Nobody sees it any more. Blocks of the log itself (person 0) only.</summary>
+    /// <summary>Nobody sees it now. Blocks of the log itself (person 0) only.</summary>
     Dead = 5,
 }

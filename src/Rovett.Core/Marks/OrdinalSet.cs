@@ -181,7 +181,7 @@ public sealed class OrdinalSet(long line = 0, IBlockSource? source = null)
     {
         Line = line;
         LineChanged = true;
-        // A block that lies wholly at or below the line says nothing any more.
+        // A block that lies wholly at or below the line no longer says anything.
         while (HasBlocks && (blocks.Keys[0] + 1L) * BlockSize <= Line) blocks.Drop(blocks.Keys[0]);
     }
 

@@ -6,5 +6,5 @@ namespace Rovett.Core.Notifications;
 /// <param name="Connected">Of them, those with a live session that answers.</param>
 /// <param name="Stored">Those who find it in their inbox: <paramref name="Users"/> without those who are left out by
 /// name. (Roles in <c>except</c> are applied for each person when it is read, and not taken off here.)</param>
-/// <param name="Known">False when nobody by that name ever showed a credential or stands in the directory.</param>
+/// <param name="Known">False when nobody by that name ever showed a credential or is in the directory.</param>
 public sealed record Reach(string Address, long Users, long Connected, long Stored, bool Known);

@@ -31,7 +31,7 @@ sealed class PresenceBoards(IPresenceSource space)
         board.Watchers.Add(place);
     }
 
-    /// <summary>A session looks at an address no more.</summary>
+    /// <summary>A session stops looking at an address.</summary>
     public void Leave(IPresenceViewer place, string address)
     {
         if (boards.TryGetValue(address, out var board) && board.Watchers.Remove(place) && board.Watchers.Count == 0) boards.Remove(address);
@@ -57,7 +57,7 @@ sealed class PresenceBoards(IPresenceSource space)
     /// <summary>Whether a session's user may see who is on an address's channel now.</summary>
     public Decision Decide(IPresenceViewer viewer, Address address) => space.Decide(viewer, address);
 
-    /// <summary>Tells whoever looks what changed since the last round.</summary>
+    /// <summary>Tells the sessions that look what changed since the last round.</summary>
     /// <param name="batch">The batch.</param>
     /// <param name="grace">Who comes back within this time was not away.</param>
     public void Round(IPresenceBatch batch, TimeSpan grace)
@@ -149,7 +149,7 @@ sealed class PresenceBoards(IPresenceSource space)
         foreach (var (id, (person, gone)) in board.People.ToList())
         {
             if (here.Contains(id)) continue;
-            // Whoever is connected and not on the channel has left it; whoever is not connected may be coming back.
+            // Those who are connected and not on the channel have left it; those who are not connected may be coming back.
             if (!space.MayComeBack(id))
             {
                 board.People.Remove(id);

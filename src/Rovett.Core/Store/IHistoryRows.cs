@@ -7,9 +7,9 @@ public interface IHistoryRows : IMarkSource
 {
     /// <summary>What is stored of a person in each log.</summary>
     IReadOnlyList<UserLogRow> UserLogs(long person);
-    /// <summary>Entries of a space up to this position are not stored any more.</summary>
+    /// <summary>Entries of a space up to this position are no longer stored.</summary>
     long Floor(int space);
-    /// <summary>Ordinals of a log up to this one are not stored any more.</summary>
+    /// <summary>Ordinals of a log up to this one are no longer stored.</summary>
     long Trimmed(long log);
     /// <summary>What a person has taken.</summary>
     IReadOnlyList<Placement> TakenBy(long person);

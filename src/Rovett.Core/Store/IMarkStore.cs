@@ -11,13 +11,13 @@ public interface IMarkStore : IMarkSource
     IReadOnlyList<UserLogRow> UserLogs(long person);
     /// <summary>Stores a user's row of a log.</summary>
     void SaveUserLog(long person, UserLogRow row);
-    /// <summary>The user's memberships changed: nothing computed from them holds any more.</summary>
+    /// <summary>The user's memberships changed: nothing computed from them is still valid.</summary>
     void ForgetUserLogs(long person);
     /// <summary>Stores a block, or removes it when <paramref name="bits"/> is null.</summary>
     void SaveBlock(long person, long log, MarkKind kind, int block, byte[]? bits, int count);
     /// <summary>Stores when, and by which device, a run was marked.</summary>
     void AddRun(long person, long log, MarkKind kind, OrdinalRun run, StoredTime time, string device);
-    /// <summary>Forgets when ordinals of a run were marked: they are not any more.</summary>
+    /// <summary>Forgets when ordinals of a run were marked: they no longer are.</summary>
     void ClearRun(long person, long log, MarkKind kind, OrdinalRun run);
     /// <summary>Adds to the difference at an ordinal of how many people have marked what (the sum up to an ordinal is its count).</summary>
     void AddTally(long log, MarkKind kind, long ordinal, long difference);

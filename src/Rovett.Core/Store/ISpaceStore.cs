@@ -9,7 +9,7 @@ public interface ISpaceStore
     SpaceRow AddSpace(string name, byte[] key);
     /// <summary>Stores up to where entries are gone.</summary>
     void SaveFloor(int space, long floor);
-    /// <summary>Removes a space: nobody finds it any more; <see cref="Purge"/> lets go what it stored.</summary>
+    /// <summary>Removes a space: it is no longer found; <see cref="Purge"/> lets go what it stored.</summary>
     void RemoveSpace(int space);
     /// <summary>Lets go a bounded part of what removed spaces stored.</summary>
     /// <returns>False when nothing is left of them.</returns>

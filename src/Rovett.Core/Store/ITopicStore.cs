@@ -9,7 +9,7 @@ public interface ITopicStore
     IReadOnlyList<KeyValuePair<string, long>> Follows(long person);
     /// <summary>A user follows a topic.</summary>
     void AddFollow(long person, string topic, long since);
-    /// <summary>A user follows a topic no more.</summary>
+    /// <summary>A user stops following a topic.</summary>
     void RemoveFollow(long person, string topic);
     /// <summary>Stores a version of the policies, by the position of its entry.</summary>
     void AddPolicies(int space, PolicyVersion version);

@@ -17,7 +17,7 @@ public sealed record PersonRow(long Id, string User, StoredTime? Seen, long Rev,
     public string Claims { get; init; } = "";
 
     /// <summary>Tokens whose <c>iat</c> (microseconds) lay ahead of the time when they were shown; below zero: shown
-    /// before a sign-out, so that it does not hold any more.</summary>
+    /// before a sign-out, so that it is no longer valid.</summary>
     public IReadOnlyList<long> Ahead { get; init; } = [];
 
     /// <summary>The position at which <see cref="Claims"/> last changed.</summary>

@@ -1,4 +1,4 @@
 namespace Rovett.Core.Store;
 
-/// <summary>A stored space. Entries up to <see cref="Floor"/> are not stored any more.</summary>
+/// <summary>A stored space. Entries up to <see cref="Floor"/> are no longer stored.</summary>
 public sealed record SpaceRow(int Id, string Name, byte[] Key, long Head, StoredTime LastTime, long Floor);

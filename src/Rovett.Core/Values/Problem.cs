@@ -42,7 +42,7 @@ public sealed record Problem(int Status, string Slug, string Title, string Detai
     public ProblemException ToException() => new(this);
 }
 
-/// <summary>Carries a <see cref="Problem"/> to whoever answers the request.</summary>
+/// <summary>Carries a <see cref="Problem"/> to the code that answers the request.</summary>
 public sealed class ProblemException(Problem problem) : Exception(problem.Detail)
 {
     /// <summary>The answer.</summary>

@@ -16,7 +16,7 @@ public readonly record struct StoredTime(long Micros) : IComparable<StoredTime>,
     /// <summary>Not before.</summary>
     public static bool operator >=(StoredTime a, StoredTime b) => a.Micros >= b.Micros;
 
-    /// <summary>RFC 3339 with six decimals, as it stands in every message.</summary>
+    /// <summary>RFC 3339 with six decimals, as in every message.</summary>
     public override string ToString() => ToDateTime().ToString("yyyy-MM-dd'T'HH:mm:ss.ffffff'Z'", CultureInfo.InvariantCulture);
 
     /// <inheritdoc/>

@@ -34,7 +34,7 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses,
     /// <summary>The position of the newest notification; 0 when the log is empty.</summary>
     public long HeadPosition { get; private set; }
 
-    /// <summary>Ordinals up to this one are not stored any more.</summary>
+    /// <summary>Ordinals up to this one are no longer stored.</summary>
     public long Trimmed { get; private set; }
 
     /// <summary>The newest living notification, or change of one, that retention took; default when there is none.</summary>
@@ -43,7 +43,7 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses,
     /// <summary>The position of the newest change of one of its notifications; 0 when there was none.</summary>
     public long ChangedAt { get; private set; }
 
-    /// <summary>Ordinals that nobody may see any more: withdrawn, replaced, expired, or taken by somebody.</summary>
+    /// <summary>Ordinals that nobody may see now: withdrawn, replaced, expired, or taken by somebody.</summary>
     public DeadSet Dead { get; } = new(dead);
 
     /// <summary>A log as a plan describes it, for readers: nothing is added to it.</summary>

@@ -109,7 +109,7 @@ public sealed class UserLog
         IsDirty = true;
     }
 
-    /// <summary>Counts what is unread by looking at every block: when what is stored does not hold any more.</summary>
+    /// <summary>Counts what is unread by looking at every block: when what is stored is no longer valid.</summary>
     internal void Recount()
     {
         Gone = 0;

@@ -8,6 +8,6 @@ public sealed record ControlMessage(string Kind, string? Cursor, byte[] Json)
     /// <summary>Of a message about channels: the list.</summary>
     public ChannelList? Channels { get; init; }
 
-    /// <summary>What it shows of a channel: it does not leave for a session that may not see that any more. Null: nothing.</summary>
+    /// <summary>What it shows of a channel: it does not leave for a session that may no longer see that. Null: nothing.</summary>
     public ChannelContent? Shows { get; init; }
 }

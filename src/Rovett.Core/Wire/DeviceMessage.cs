@@ -12,7 +12,7 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
     public bool Handled { get; init; }
     /// <summary>An ack that is none: the handler failed, and the content is wanted once more.</summary>
     public bool Again { get; init; }
-    /// <summary>The subject that the user is looking at; null: none any more.</summary>
+    /// <summary>The subject that the user is looking at; null: nothing now.</summary>
     public string? Subject { get; init; }
     /// <summary>The newer token of a renewal.</summary>
     public string? Token { get; init; }
@@ -37,7 +37,7 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
         Kind is DeviceMessageKind.Subscribe or DeviceMessageKind.Unsubscribe or DeviceMessageKind.Follow or DeviceMessageKind.Unfollow
         or DeviceMessageKind.Say or DeviceMessageKind.Watch or DeviceMessageKind.Unwatch;
 
-    /// <summary>What a device can send, for whoever sends something else.</summary>
+    /// <summary>What a device can send, for devices that send something else.</summary>
     public const string Kinds =
         "ack, markRead, markUnread, attend, take, release, subscribe, unsubscribe, follow, unfollow, watch, unwatch, say or renew";
 
@@ -159,7 +159,7 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
         return Refuse(requestId,
             Problem.Invalid(
             [new FieldError("subject",
-            "must be the subject that the user is looking at (1 to 256 characters), or null when there is none any more")]));
+            "must be the subject that the user is looking at (1 to 256 characters), or null when there is none")]));
     }
 
     static DeviceMessage One(JsonElement root, DeviceMessageKind kind, string? requestId) =>

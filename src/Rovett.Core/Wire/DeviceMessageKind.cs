@@ -25,11 +25,11 @@ public enum DeviceMessageKind
     Unsubscribe,
     /// <summary>The person follows a topic durably.</summary>
     Follow,
-    /// <summary>The person follows it no more.</summary>
+    /// <summary>The person stops following it.</summary>
     Unfollow,
     /// <summary>It looks at who is on a channel.</summary>
     Watch,
-    /// <summary>It looks no more.</summary>
+    /// <summary>It stops looking.</summary>
     Unwatch,
     /// <summary>The person says something to the others on a topic.</summary>
     Say,

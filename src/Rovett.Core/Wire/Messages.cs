@@ -89,7 +89,7 @@ public static class Messages
         if (topic is not null) m.Writer.WriteString("topic", topic);
         if (upTo is { } time) m.Writer.WriteString("upTo", time.ToString());
         m.Writer.WriteString("detail", reason == "retention"
-            ? "Some of what came after the cursor is not stored any more. What is stored follows."
+            ? "Some of what came after the cursor is no longer stored. What is stored follows."
             : reason == "catch-up"
             ? "More came on the topic since than a subscription is caught up with. The newest follow; who must have all follows the topic."
             : "The cursor is not of this store's present life (or of another space). What no device of yours has received follows; the " +
@@ -150,7 +150,7 @@ public static class Messages
     /// <summary>How many are on a channel, where that is all there is to be shown.</summary>
     public static ControlMessage PresenceCount(string address, int count) => PresenceOf(address, ChannelView.Count, count, null);
 
-    /// <summary>The session may not see any more who is on a channel.</summary>
+    /// <summary>The session may no longer see who is on a channel.</summary>
     public static ControlMessage PresenceEnded(string address)
     {
         var m = new MessageBuilder("presence");

@@ -30,10 +30,10 @@ public sealed class AuditTrail(AccessStore store, TimeProvider clock)
         store.AddAct(space, StoredTime.From(clock.GetUtcNow()).Micros, actor, act, about, Encoding.UTF8.GetString(buffer.WrittenSpan));
     }
 
-    /// <summary>How a user stands in the trail: by number, so that one who is erased leaves no name in it.</summary>
+    /// <summary>How a user is named in the trail: by number, so that one who is erased leaves no name in it.</summary>
     public static string Person(long number) => "person:" + number.ToString(CultureInfo.InvariantCulture);
 
-    /// <summary>People stand in the trail by number, and are named when it is read.</summary>
+    /// <summary>People are in the trail by number, and are named when it is read.</summary>
     internal static string Named(string who, SqlHistory history) =>
         who.StartsWith("person:", StringComparison.Ordinal)
         ? "user:" + ErasedName.Shown(history.NameOf(long.Parse(who.AsSpan(7), CultureInfo.InvariantCulture)) ?? "")

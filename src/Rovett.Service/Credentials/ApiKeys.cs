@@ -15,7 +15,7 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
     const long TouchEvery = 60_000_000;
     const int MostKnown = 10_000;
 
-    // Replaced, never cleared: who looked a key up before it was revoked puts it where nobody looks any more.
+    // Replaced, never cleared: who looked a key up before it was revoked puts it where nobody looks now.
     volatile ConcurrentDictionary<string, (ApiKey Key, long Touched)> known = new();
 
     /// <summary>Hears of a key that was revoked: its space and its id.</summary>
@@ -40,7 +40,7 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
     }
 
     /// <summary>Makes a key that may do what another may, which ends by itself after a time.</summary>
-    /// <returns>Null when there is no such key, or it holds no more.</returns>
+    /// <returns>Null when there is no such key, or it is no longer valid.</returns>
     public (StoredApiKey Stored, string Key)? Rotate(string space, string id, TimeSpan overlap)
     {
         if (store.FindKey(space, id) is not { Revoked: null } old || old.Ends <= Now) return null;
@@ -107,7 +107,7 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
     /// <summary>Keys went with their space.</summary>
     public void Forget() => known = new();
 
-    /// <summary>Whether a key holds still: for what goes on after its request was let in.</summary>
+    /// <summary>Whether a key is still valid: for what continues after its request was let in.</summary>
     public bool StillHolds(ApiKey key) => store.FindKey(key.Stored.Space, key.Stored.Id) is { Revoked: null } now && !(now.Ends <= Now);
 
     /// <summary>The keys of a space.</summary>

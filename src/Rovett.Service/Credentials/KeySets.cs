@@ -7,7 +7,7 @@ namespace Rovett.Service.Credentials;
 
 /// <summary>Public keys that somebody else keeps: a key set (RFC 7517 §5) at an address or in a file, or that of an OpenID
 /// Connect issuer. Fetched when first needed, kept as long as its answer says, fetched again when a token names a
-/// key that is not in it; what was fetched last goes on holding while the other side is down.</summary>
+/// key that is not in it; what was fetched last stays valid while the other side is down.</summary>
 public sealed class KeySets : IDisposable
 {
     /// <summary>What a key set in a file is named by: <c>file:name.json</c>, in the folder <c>keys</c> of the data folder.</summary>
@@ -45,7 +45,7 @@ public sealed class KeySets : IDisposable
         readonly SemaphoreSlim turn = new(1);
         volatile Fetched? fetched;
 
-        /// <summary>Hears which keys were there before a fetch and are not any more.</summary>
+        /// <summary>Hears which keys were there before a fetch and are gone.</summary>
         public event Action<IReadOnlySet<string>>? Dropped;
 
         /// <summary>When it was last fetched, how many keys it has, and why it could not be fetched last time.</summary>
@@ -182,7 +182,7 @@ public sealed class KeySets : IDisposable
                 throw new FormatException("it is not a key set: an object with an array 'keys'");
             }
             var read = new List<VerifyingKey>();
-            // What can't be used here stands in many sets: keys for encryption, other curves.
+            // What can't be used here is in many sets: keys for encryption, other curves.
             foreach (var jwk in keys.EnumerateArray().Take(MaxKeys))
             {
                 if (VerifyingKey.OfJwk(jwk, name, null, issuer, out _) is { } key) read.Add(key);

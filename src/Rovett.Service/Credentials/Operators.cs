@@ -199,7 +199,7 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
         context.Response.Cookies.Append(CookieName, secret, options);
     }
 
-    // A proxy in front says whether the browser came by TLS. Whoever says so falsely only hides the cookie from itself.
+    // A proxy in front says whether the browser came by TLS. A browser that says so falsely only hides the cookie from itself.
     static CookieOptions CookieOptions(HttpContext context) => new()
     {
         HttpOnly = true,

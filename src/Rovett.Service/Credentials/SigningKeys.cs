@@ -14,7 +14,7 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
     readonly ConcurrentDictionary<string, Loaded> loaded = new();
     readonly Lock gate = new();
 
-    /// <summary>Hears of keys that are not in a key set any more: the space, the set's name, the keys' ids.</summary>
+    /// <summary>Hears of keys that are no longer in a key set: the space, the set's name, the keys' ids.</summary>
     public event Action<string, string, IReadOnlySet<string>>? Dropped;
 
     /// <summary>The keys of a space as stored, and where they come from elsewhere, how that stands.</summary>

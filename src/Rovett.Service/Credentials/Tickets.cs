@@ -26,7 +26,7 @@ public sealed class Tickets : IDisposable
     readonly Buckets<(string Space, string User)> given;
     readonly Repeating sweeps;
 
-    /// <summary>Starts removing what can't be used any more.</summary>
+    /// <summary>Starts removing what can no longer be used.</summary>
     public Tickets(TicketStore store, SigningKeys keys, TimeProvider clock, Faults faults)
     {
         (this.store, this.keys, this.clock) = (store, keys, clock);

@@ -13,7 +13,7 @@ static class Pages
     public static void MapPages(this IEndpointRouteBuilder routes)
     {
         routes.MapGet("/", (RequestDelegate)(context => context.Response.WriteAsync(
-            $"Rovett {ServiceInfo.Version} is running. The console is at /console, the API reference at /reference; the API is under /v1.\n")));
+            $"Rovett {ServiceInfo.Version} is running. Console: /console. API reference: /reference. The API is under /v1.\n")));
         MapFolder(routes, "/console", Path.Combine(BuiltFiles, "console"));
         MapFolder(routes, "/reference", Path.Combine(BuiltFiles, "console"), "reference.html");
         routes.MapGet("/rovett.js", (RequestDelegate)ClientForPages);

@@ -90,7 +90,7 @@ public sealed class AtMostAttribute(int max, string what) : Attribute
     public string Detail => $"must be an array of at most {max} {what}";
 }
 
-/// <summary>A value as it stands in the document's examples: a text, a number, true or false, several for a list; where
+/// <summary>A value as in the document's examples: a text, a number, true or false, several for a list; where
 /// the member is an object or any JSON, its JSON text.</summary>
 /// <param name="values">The value, or the items of a list.</param>
 [AttributeUsage(AttributeTargets.Property)]

@@ -93,7 +93,7 @@ sealed class PollTransport(TimeProvider clock) : ISessionOutput
     /// <summary>The messages since the request before, as soon as there are any.</summary>
     /// <param name="number">The request's: one more than that of the last one answered, or the same again.</param>
     /// <param name="wait">How long it waits for something.</param>
-    /// <param name="gone">The request is not waited for any more.</param>
+    /// <param name="gone">The request is no longer waited for.</param>
     /// <returns>A JSON array; null when the session is over and everything was given out.</returns>
     /// <exception cref="ProblemException">409: another number, or a newer request took its place.</exception>
     public async Task<byte[]?> Take(int number, TimeSpan wait, CancellationToken gone)

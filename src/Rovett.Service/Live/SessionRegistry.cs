@@ -18,7 +18,7 @@ public sealed class SessionRegistry : IDisposable
         ticks = new Repeating("session ticks", TimeSpan.FromSeconds(1), clock, faults, Tick);
     }
 
-    /// <summary>True once the service is going down: nobody is let in any more.</summary>
+    /// <summary>True once the service is going down: nobody else is let in.</summary>
     public bool Closing { get; private set; }
 
     /// <summary>Adds a session with what cuts its connection.</summary>

@@ -115,7 +115,7 @@ public static class WebSocketTransport
         /// <param name="seal">Reads cursors.</param>
         /// <param name="within">For how long.</param>
         /// <param name="gone">The other side is gone.</param>
-        /// <param name="putOut">It is not waited for any more.</param>
+        /// <param name="putOut">It is no longer waited for.</param>
         /// <returns>The token; null when the other side is gone, or is not waited for.</returns>
         /// <exception cref="ProblemException">Nothing came in time, or something else did.</exception>
         public async Task<string?> FirstToken(CursorSeal seal, TimeSpan within, CancellationToken gone, CancellationToken putOut)

@@ -108,10 +108,10 @@ public sealed class RovettOptions
     /// <summary>Networks of proxies whose <c>X-Forwarded-For</c> is believed: <c>127.0.0.1/32</c>; none by default.</summary>
     public List<string> TrustedProxies { get; set; } = [];
 
-    /// <summary>Whoever comes back within so many seconds was not away: others see neither a departure nor an arrival.</summary>
+    /// <summary>Users who return within so many seconds were not away: others see neither a departure nor an arrival.</summary>
     public int PresenceGraceSeconds { get; set; } = 10;
 
-    /// <summary>How many notifications may be unacknowledged before a device is fed no more.</summary>
+    /// <summary>How many notifications may be unacknowledged before a device is no longer fed.</summary>
     public int Window { get; set; } = 256;
 
     /// <summary>Sends carried out at a time; a burst of more waits its turn, and when it lasts the rest is refused with 503.</summary>

@@ -2,7 +2,7 @@ using System.Collections.Concurrent;
 
 namespace Rovett.Service.Receipts;
 
-/// <summary>Wakes whoever waits for new receipts of a space.</summary>
+/// <summary>Wakes those who wait for new receipts of a space.</summary>
 public sealed class ReceiptNews
 {
     readonly ConcurrentDictionary<string, TaskCompletionSource> waiting = new();

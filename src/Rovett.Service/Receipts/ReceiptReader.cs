@@ -9,7 +9,7 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Receipts;
 
 /// <summary>A receipt as backends get it. <see cref="Cursor"/> is null on all but the last that one act of a person or
-/// device made, so that whoever goes on after it misses none.</summary>
+/// device made, so that readers who continue after it miss none.</summary>
 public sealed record ReceiptMessage(string? Cursor, string State, string Type, byte[] Json);
 
 /// <summary>Reads stored receipts as messages, one for each notification that an act concerned.</summary>

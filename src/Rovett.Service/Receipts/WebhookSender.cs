@@ -15,7 +15,7 @@ using Rovett.Storage.Sqlite;
 namespace Rovett.Service.Receipts;
 
 /// <summary>Posts receipts to webhooks, signed by Standard Webhooks 1.0: in order, at least once, tried again until they
-/// are taken. How far each is stands in the store, so that a restart goes on where it was.</summary>
+/// are taken. How far each is, is stored, so that a restart continues where it was.</summary>
 public sealed class WebhookSender : IDisposable
 {
     /// <summary>The most acts that one request tells of.</summary>

@@ -55,7 +55,8 @@ sealed class OperationTransformer(IOptions<JsonOptions> json) : IOpenApiOperatio
         var (scheme, scopes) = access.By == AccessBy.Token ? (UserToken, (List<string>)[]) : (ApiKey, [access.Scope]);
         operation.Security = [new OpenApiSecurityRequirement { [new OpenApiSecuritySchemeReference(scheme, document)] = scopes }];
         if (access.By == AccessBy.Token) return;
-        operation.Description = $"{operation.Description}\n\nScope: `{access.Scope}`{(access.By == AccessBy.MainKey ? " of the space main" : "")}."
+        operation.Description =
+            $"{operation.Description}\n\nScope: `{access.Scope}`{(access.By == AccessBy.MainKey ? " of the space main" : "")}."
             .TrimStart('\n');
     }
 
@@ -104,7 +105,15 @@ sealed class OperationTransformer(IOptions<JsonOptions> json) : IOpenApiOperatio
         foreach (int status in mapped.Statuses)
         {
             var response = (OpenApiResponse)operation.Responses![status.ToString()];
-            response.Description = status switch { 101 => "Upgraded to WebSocket", 201 => "Created", 202 => "Passed on", 204 => "Done", 422 => "Some of it was refused", _ => "OK" };
+            response.Description = status switch
+            {
+                101 => "Upgraded to WebSocket",
+                201 => "Created",
+                202 => "Passed on",
+                204 => "Done",
+                422 => "Some of it was refused",
+                _ => "OK"
+            };
             foreach (var part in mapped.AnswerHeaders)
             {
                 response.Headers ??= new Dictionary<string, IOpenApiHeader>();

@@ -8,7 +8,7 @@ namespace Rovett.Service.Reference;
 /// <summary>Examples of whole bodies, put together from those of their members (<see cref="ExampleAttribute"/>).</summary>
 static class ReferenceExamples
 {
-    /// <summary>A time as it stands in every example.</summary>
+    /// <summary>A time as in every example.</summary>
     public const string Time = "2027-06-14T09:30:00.000000Z";
 
     /// <summary>An example of a type; null when it has none.</summary>
@@ -40,7 +40,8 @@ static class ReferenceExamples
         if (!property.IsRequired) return null;
         if (type == typeof(IReadOnlyList<string>)) return new JsonArray();
         if (Items(type) is { } item) return Of(item, options) is { } one ? new JsonArray(one) : new JsonArray();
-        return type.Namespace?.StartsWith("Rovett", StringComparison.Ordinal) == true && type != typeof(StoredTime) ? Of(type, options) : null;
+        return type.Namespace?.StartsWith("Rovett", StringComparison.Ordinal) == true
+            && type != typeof(StoredTime) ? Of(type, options) : null;
     }
 
     static Type Bare(Type type) => Nullable.GetUnderlyingType(type) ?? type;

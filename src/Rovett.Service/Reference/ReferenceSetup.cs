@@ -18,7 +18,8 @@ static class ReferenceSetup
             options.OpenApiVersion = OpenApiSpecVersion.OpenApi3_1;
             options.ShouldInclude = _ => true;
             options.CreateSchemaReferenceId = type =>
-                (Nullable.GetUnderlyingType(type.Type) ?? type.Type) is var bare && (bare == typeof(StoredTime) || bare == typeof(JsonElement))
+                (Nullable.GetUnderlyingType(type.Type) ?? type.Type) is var bare
+                && (bare == typeof(StoredTime) || bare == typeof(JsonElement))
                     ? null : OpenApiOptions.CreateDefaultSchemaReferenceId(type);
             options.AddDocumentTransformer<DocumentTransformer>();
             options.AddOperationTransformer<OperationTransformer>();

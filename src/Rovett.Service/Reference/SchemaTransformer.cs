@@ -49,6 +49,9 @@ sealed class SchemaTransformer : IOpenApiSchemaTransformer
                 case AtMostAttribute most: schema.MaxItems = most.Max; break;
             }
         }
-        if (ReferenceExamples.Of(property, options) is { } example && schema.Properties is null or { Count: 0 }) schema.Examples = [example];
+        if (ReferenceExamples.Of(property, options) is { } example && schema.Properties is null or { Count: 0 })
+        {
+            schema.Examples = [example];
+        }
     }
 }

@@ -13,7 +13,7 @@ public sealed class SpaceDirectory(ServiceClock clock)
     /// <summary>Lets a space be found.</summary>
     public void Add(SpaceRuntime space) => spaces[space.Name] = space;
 
-    /// <summary>Lets a space be found no more.</summary>
+    /// <summary>Removes a space from those that are found.</summary>
     public void Remove(SpaceRuntime space)
     {
         removed[space.Name] = clock.Due.Micros;

@@ -74,7 +74,7 @@ public sealed class TopicGate : IDisposable
         return (answer.Follows, answer.Totals);
     }
 
-    /// <summary>A user follows a topic no more.</summary>
+    /// <summary>A user stops following a topic.</summary>
     public async Task<(IReadOnlyList<FollowedTopic> Follows, Totals Totals)> Unfollow(SpaceRuntime space, Identity by, string topic)
     {
         var (_, follows, totals) = await ledger.Ask(new FollowCommand(space.Name, by.User.Value, topic, false, topicsPerUser, by));

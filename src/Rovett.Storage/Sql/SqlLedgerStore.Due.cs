@@ -60,7 +60,8 @@ public sealed partial class SqlLedgerStore
             + "ON CONFLICT (space, position, number) DO UPDATE SET state=?8, ended=?9",
             (long)space, d.Position, (long)d.Number, (long)d.Terms.By, (long)d.Terms.Within.TotalMicroseconds, d.Terms.Each ? 1L : 0L,
             d.At.Micros, (long)d.State, d.Ended?.Micros,
-            d.Terms.Otherwise?.Addressing.Lines, d.Terms.Otherwise?.Body, d.Terms.Otherwise?.Traits.Type, d.Terms.Otherwise?.Traits.Subject);
+            d.Terms.Otherwise?.Addressing.Lines, d.Terms.Otherwise?.Body, d.Terms.Otherwise?.Traits.Type,
+            d.Terms.Otherwise?.Traits.Subject);
 
     /// <inheritdoc/>
     public IReadOnlyList<DeadlineRow> Deadlines(int space, long position) => DeadlinesOf(sql, space, position);

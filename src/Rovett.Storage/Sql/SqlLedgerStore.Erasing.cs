@@ -67,7 +67,8 @@ public sealed partial class SqlLedgerStore
 
     /// <inheritdoc/>
     public void EraseEntry(int space, long position, byte[] body, Addressing addressing) =>
-        sql.Run("UPDATE entry SET body=?2, addressing=?3, type='', subject=NULL WHERE key=?1", Rows.Key(space, position), body, addressing.Lines);
+        sql.Run("UPDATE entry SET body=?2, addressing=?3, type='', subject=NULL WHERE key=?1", Rows.Key(space, position), body,
+        addressing.Lines);
 
     /// <inheritdoc/>
     public IReadOnlyList<EntryRow> ActsIn(int space, long after, long upTo) =>

@@ -242,7 +242,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     /// <inheritdoc/>
     public void AddAnswer(int space, string key, IdempotencyRow answer, StoredTime time)
     {
-        // Those that count no more go now and then, with those that come.
+        // Those that no longer count go now and then, with those that come.
         if (answersAdded++ % 256 == 0)
         {
             sql.Run("DELETE FROM answer WHERE time<?1", time.Micros - (long)Idempotency.KeptFor.TotalMicroseconds);

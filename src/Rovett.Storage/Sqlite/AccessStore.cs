@@ -203,7 +203,7 @@ public sealed class AccessStore : IDisposable
         One<string>("SELECT may FROM signup_link WHERE hash=@hash AND expires>@now", new { hash, now });
 
     /// <summary>Makes an operator by a sign-up link, and uses that up; both or none.</summary>
-    /// <returns>False when the name is taken, and the link holds still.</returns>
+    /// <returns>False when the name is taken, and the link is still valid.</returns>
     public bool SignUp(byte[] link, StoredOperator made, long now)
     {
         bool done = false;

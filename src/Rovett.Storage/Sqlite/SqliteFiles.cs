@@ -113,7 +113,7 @@ public static class SqliteFiles
     /// <summary>Reads the history at a path beside its writer.</summary>
     public static SqlHistory ReadHistory(string path) => new(() => new SqliteSql(Open(path, readOnly: true)));
 
-    /// <summary>Gives a history another life: cursors and idempotency answers of the one before hold no more.</summary>
+    /// <summary>Gives a history another life: cursors and idempotency answers of the one before are no longer valid.</summary>
     public static Epoch NewEpoch(string path)
     {
         var epoch = Epoch.New();

@@ -52,7 +52,7 @@ public sealed class TicketStore : IDisposable
     /// <summary>Removes a user's tickets.</summary>
     public void RemoveOf(string space, string user) => Run("DELETE FROM ticket WHERE space=@space AND user=@user", new { space, user });
 
-    /// <summary>Removes tickets that can't be used any more, a while after they could be, so that who comes too late is told why.</summary>
+    /// <summary>Removes tickets that can no longer be used, a while after they could be, so that who comes too late is told why.</summary>
     /// <param name="now">The time.</param>
     /// <param name="grace">How long a while is; microseconds.</param>
     public void Sweep(long now, long grace) =>

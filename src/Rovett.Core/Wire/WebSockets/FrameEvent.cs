@@ -14,6 +14,6 @@ public enum FrameEvent
     /// <summary>A close frame: <see cref="FrameReader.Code"/>, 1005 when it had none.</summary>
     Close,
     /// <summary>The peer broke the protocol: close with <see cref="FrameReader.Code"/> and
-    /// <see cref="FrameReader.Reason"/>; read no more.</summary>
+    /// <see cref="FrameReader.Reason"/>; nothing more is read.</summary>
     Failed,
 }

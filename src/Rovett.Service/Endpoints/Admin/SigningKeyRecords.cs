@@ -21,7 +21,8 @@ public sealed record SigningKeyRequest
     /// <summary>A public key, as a JWK (RFC 7517).</summary>
     public JsonElement? PublicKey { get; set; }
 
-    /// <summary>A key set: its https address, or <c>file:</c> and the name of a file in the folder <c>keys</c> of the data folder.</summary>
+    /// <summary>A key set: its https address, or <c>file:</c> and the name of a file in the folder <c>keys</c> of the
+    /// data folder.</summary>
     public string? KeySet { get; set; }
 
     /// <summary>An OpenID Connect issuer: its https address, exactly as in its tokens.</summary>

@@ -88,7 +88,8 @@ public sealed class SigningKeysApi(SigningKeys signing, AuditTrail audit, Sessio
         if (VerifyingKey.OfJwk(jwk, "", body.Value.Kid, null, out var wrong) is null) body.Wrong("publicKey", wrong);
         else if (new[] { "d", "p", "q", "k" }.FirstOrDefault(m => jwk.TryGetProperty(m, out _)) is { } secret)
         {
-            body.Wrong("publicKey." + secret, "is the private part, which must stay where tokens are made; give the public part only, and " +
+            body.Wrong("publicKey." + secret,
+                "is the private part, which must stay where tokens are made; give the public part only, and " +
                 "replace this key: it has been shown");
         }
         return Encoding.UTF8.GetBytes(jwk.GetRawText());

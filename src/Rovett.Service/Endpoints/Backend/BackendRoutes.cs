@@ -32,7 +32,8 @@ static class BackendRoutes
         var send = routes.ForKeys("send").WithTags("Notifications");
         var sending = send.ByHand("POST", "/v1/notifications", notifications.Send).Named("sendNotification")
             .Takes<NotificationRequest>().Answers(200, 201, 202).AnswersWith(typeof(SendAnswer))
-            .TakesHeader("Idempotency-Key", "Makes a repeat harmless: 1 to 255 printable ASCII characters, kept for 48 hours.", "check-4711")
+            .TakesHeader("Idempotency-Key", "Makes a repeat harmless: 1 to 255 printable ASCII characters, kept for 48 hours.",
+            "check-4711")
             .TakesHeader("Rovett-Session", "The session that caused it, which is not sent it.", "s_7Jx2mQ0bV4")
             .AnswersHeader("RateLimit-Policy", "How many sends the key may make a second.", "\"sends\";q=200;w=1")
             .AnswersHeader("RateLimit", "How many it may make now, and in how many seconds more.", "\"sends\";r=199;t=0")
@@ -51,7 +52,8 @@ static class BackendRoutes
         const string name = "id", says = "The user's id.", example = "mara";
         var read = routes.ForKeys("read").WithTags("Users");
         read.Get<UserQuery, object>("/v1/users", users.ListUsers).AnswersWith(typeof(UserPage)).AnswersWith(typeof(UserAnswer))
-            .AnswersHeader("Link", "The next page (RFC 8288).", "</v1/users?after=mara&limit=50>; rel=\"next\"").Refuses(404, "unknown-user");
+            .AnswersHeader("Link", "The next page (RFC 8288).", "</v1/users?after=mara&limit=50>; rel=\"next\"")
+            .Refuses(404, "unknown-user");
         read.Get("/v1/users/{id}", users.ShowUser).WithPath(name, says, example).Refuses(404, "unknown-user");
         var admin = routes.ForKeys("admin").WithTags("Users");
         admin.Post("/v1/users", import.ImportUsers).Takes<UserRequest>("application/x-ndjson", "One user a line.").Answers(200, 422)
@@ -102,7 +104,7 @@ static class BackendRoutes
         routes.ForKeys("read").WithTags("Receipts").ByHand("GET", "/v1/receipts", receipts.ListReceipts)
             .AnswersWith(typeof(ReceiptPage))
             .AnswersWith(null, "text/event-stream", "Events 'opened', 'gap' and 'receipt', each with one receipt as its data.")
-            .TakesHeader("Last-Event-ID", "Where a stream goes on.", Cursor)
+            .TakesHeader("Last-Event-ID", "Where a stream resumes.", Cursor)
             .Query = typeof(ReceiptQuery);
 
     static void MapWebhooks(IEndpointRouteBuilder routes, WebhooksApi webhooks)

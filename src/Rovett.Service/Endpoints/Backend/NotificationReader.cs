@@ -69,7 +69,7 @@ public static class NotificationReader
             }
             else if (to.Contains(except[i]))
             {
-                errors.Add(new FieldError($"except[{i}]", $"{except[i]} stands in 'to' as well; leave it out of one of them"));
+                errors.Add(new FieldError($"except[{i}]", $"{except[i]} is in 'to' as well; leave it out of one of them"));
             }
         }
         int persons = to.Concat(except).Count(a => a.Kind == AddressKind.User);

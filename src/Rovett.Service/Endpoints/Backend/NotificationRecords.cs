@@ -79,7 +79,8 @@ public sealed record DeadlineRequest
     [OneOf("anyone", "each"), Example("anyone")]
     public string? Who { get; set; }
 
-    /// <summary>A notification that is sent otherwise: without <c>ttl</c>, <c>slot</c>, <c>store</c>, <c>takeable</c> and <c>deadlines</c>.</summary>
+    /// <summary>A notification that is sent otherwise: without <c>ttl</c>, <c>slot</c>, <c>store</c>, <c>takeable</c>
+    /// and <c>deadlines</c>.</summary>
     [Example("{\"to\":[\"role:duty-manager\"],\"type\":\"engine.check.overdue\",\"title\":\"Nobody has taken the check of engine 2\"}")]
     public JsonElement? Otherwise { get; set; }
 }
@@ -107,7 +108,7 @@ public sealed record SendAnswer
     [Example("01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11")]
     public string? Id { get; init; }
 
-    /// <summary>Where it stands in the space's history.</summary>
+    /// <summary>Its place in the space's history.</summary>
     [Example(4711)]
     public long? Position { get; init; }
 
@@ -195,7 +196,7 @@ public sealed record NotificationAnswer : NotificationContent
     [Example("01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11")]
     public required string Id { get; init; }
 
-    /// <summary>Where it stands in the space's history.</summary>
+    /// <summary>Its place in the space's history.</summary>
     [Example(4711)]
     public required long Position { get; init; }
 
@@ -334,7 +335,7 @@ public sealed record WithdrawAnswer
     /// <summary>Since when.</summary>
     public required StoredTime Time { get; init; }
 
-    /// <summary>Where the withdrawal stands in the space's history.</summary>
+    /// <summary>The withdrawal's place in the space's history.</summary>
     [Example(4712)]
     public long? Position { get; init; }
 

@@ -9,7 +9,8 @@ public sealed record RoleRequest
     [Text(1, 128), Example("Engineers")]
     public string? DisplayName { get; set; }
 
-    /// <summary>What a user finds who gets the role: <c>now</c>, nothing of what was sent before; or a look-back such as <c>7d</c>.</summary>
+    /// <summary>What a user finds who gets the role: <c>now</c>, nothing of what was sent before; or a look-back such
+    /// as <c>7d</c>.</summary>
     [Example("7d")]
     public string? Newcomers { get; set; }
 

@@ -23,7 +23,8 @@ public sealed class UserImport(LedgerPump ledger, AuditTrail audit, TimeProvider
 
     /// <summary>Imports many users.</summary>
     /// <remarks>The body has one JSON object a line (NDJSON). Lines at fault are named; the others are stored. With
-    /// <c>Accept: application/x-ndjson</c> the answer has a line now and then that says how far it is, and the result as the last.</remarks>
+    /// <c>Accept: application/x-ndjson</c> the answer has a line now and then that says how far it is, and the result
+    /// as the last.</remarks>
     public async Task<ImportAnswer> ImportUsers(HttpContext context)
     {
         var (space, key) = context.KeyCaller();

@@ -77,7 +77,7 @@ public sealed class UsersApi(LedgerPump ledger, SqlHistory history, AuditTrail a
     }
 
     /// <summary>Erases a person.</summary>
-    /// <remarks>Answered when nothing of the person is left but a pseudonym. The erasure goes on without the caller, also
+    /// <remarks>Answered when nothing of the person is left but a pseudonym. The erasure continues without the caller, also
     /// after a restart; asking again waits for the same erasure.</remarks>
     public async Task<ErasureAnswer> EraseUser(HttpContext context)
     {

@@ -309,7 +309,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         new(404, "unknown-session", "No such session", "This user has no live session with this id; it may have ended.",
         "Open a new session with the newest cursor, and use the id of its 'opened' message.");
 
-    /// <summary>The session that the path names, for whoever shows that it is theirs.</summary>
+    /// <summary>The session that the path names, for the user it belongs to.</summary>
     async ValueTask<LiveSession> Find(HttpContext context)
     {
         var origin = origins.Require(context);

@@ -24,13 +24,15 @@ static class LiveRoutes
             .Refuses(403, "origin-refused", "user-blocked").Refuses(406, "no-transport").Refuses(422, "malformed-cursor")
             .Refuses(426, "websocket-version").Refuses(429, "too-many-sessions")
             .Refuses(503, "shutting-down", "too-many-unauthenticated", "store-unavailable").Query = typeof(LiveQuery);
-        group.ByHand("GET", "/v1/live/{session}", live.Poll).Named("pollSession").WithToken().Answers(200).WithPath("session", says, example)
+        group.ByHand("GET", "/v1/live/{session}", live.Poll).Named("pollSession").WithToken().Answers(200)
+            .WithPath("session", says, example)
             .AnswersWith(typeof(JsonElement), "application/json", "The messages, as an array.")
             .TakesHeader("Prefer", "How long to wait for messages, in seconds (RFC 7240).", "wait=25")
             .AnswersHeader("Preference-Applied", "How long was waited at most.", "wait=25")
             .Refuses(401, "token-missing").Refuses(403, "token-of-another-user").Refuses(404, "unknown-session")
             .Refuses(409, "not-polled", "poll-out-of-turn", "poll-superseded").Query = typeof(PollQuery);
-        group.ByHand("POST", "/v1/live/{session}", live.Post).Named("postMessages").WithToken().WithPath("session", says, example).Answers(200, 204, 422)
+        group.ByHand("POST", "/v1/live/{session}", live.Post).Named("postMessages").WithToken().WithPath("session", says, example)
+            .Answers(200, 204, 422)
             .Takes<JsonElement>("application/json", "A message, or an array of up to 100.")
             .AnswersWith(typeof(JsonElement), "application/json", "The answers to messages with a requestId, as an array.")
             .Refuses(401, "token-missing").Refuses(403, "token-of-another-user").Refuses(404, "unknown-session")

@@ -82,7 +82,8 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
     /// <summary>Creates a link to the console.</summary>
     /// <remarks>Somebody signs up by it, once. So nobody is locked out who has an admin key of <c>main</c>.</remarks>
     public Task<LinkAnswer> CreateConsoleLink(HttpContext context, Given<LinkRequest> body) => Task.FromResult(
-        Invite(context, context.KeyCaller().Key.Actor, body.Sound().May ?? "operate", $"{context.Request.Scheme}://{context.Request.Host}"));
+        Invite(context, context.KeyCaller().Key.Actor, body.Sound().May ?? "operate",
+        $"{context.Request.Scheme}://{context.Request.Host}"));
 
     LinkAnswer Invite(HttpContext context, string actor, string may, string origin)
     {

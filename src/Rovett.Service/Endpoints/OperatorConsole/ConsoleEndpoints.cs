@@ -75,7 +75,7 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
         {
             do
             {
-                if (operators.Of(context) is null) return; // signed out, or an operator no more
+                if (operators.Of(context) is null) return; // signed out, or no longer an operator
                 var now = monitor.Snapshot(space, sessions);
                 if (!now.AsSpan().SequenceEqual(last))
                 {

@@ -154,7 +154,7 @@ public sealed record LinkAnswer
     [Example("https://rovett.marrowsound.example/console#sign-up=7Jx2mQ0bV4")]
     public required string Link { get; init; }
 
-    /// <summary>What whoever uses it may do.</summary>
+    /// <summary>What the new operator may do.</summary>
     [OneOf("view", "operate"), Example("view")]
     public required string May { get; init; }
 

@@ -25,7 +25,7 @@ public sealed class BelieveStepCommand(ClockStep step) : LedgerCommand<ClockStep
     {
         var row = ledger.Clock.RowAfter(step);
         long by = (long)step.By.TotalMicroseconds;
-        // Sign-outs noted since the time began that is not believed any more. After a step back only those that would lie ahead.
+        // Sign-outs noted since the time began that is no longer believed. After a step back only those that would lie ahead.
         long from = by > 0 ? ledger.Clock.Began.Micros : row.SeenTime + (long)ServiceClock.Tolerance.TotalMicroseconds;
         ledger.Store.SaveClock(row);
         ledger.Store.ShiftStanding(from, by);

@@ -39,7 +39,7 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
             {
                 var log = state.Log(place.Log);
                 var (ordinal, lost) = trimmed.GetValueOrDefault(log);
-                // Whoever was away misses what came and is alive, and what became of what it may still show.
+                // Users who were away miss what came and is alive, and what became of what it may still show.
                 bool isLost = entry.Kind != EntryKind.Notification || !log.Dead.Contains(place.Ordinal);
                 if (isLost) lost = new LostNotification(Math.Max(place.Ordinal, lost?.Ordinal ?? 0), entry.Position.Value, entry.Time);
                 trimmed[log] = (entry.Kind == EntryKind.Notification ? place.Ordinal : ordinal, lost);
@@ -51,7 +51,7 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
             [.. trimmed.Select(t => new Placement(t.Key.Id, t.Value.Ordinal))], NotificationTraits.None));
         foreach (var (log, (ordinal, taken)) in trimmed)
         {
-            // What ended since is not told any more either, for nobody knows any more whose it was.
+            // What ended since is no longer told either, for nobody knows now whose it was.
             var lost = store.NewestChange(log.Id, upTo, new OrdinalRun(1, ordinal)) is { } ended
                 ? new LostNotification(Math.Max(ended.Ordinal, taken?.Ordinal ?? 0), ended.Position,
                 store.FindEntry(state.Id, ended.Position)!.Time) : taken;

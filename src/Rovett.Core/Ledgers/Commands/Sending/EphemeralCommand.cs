@@ -4,7 +4,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers.Commands.Sending;
 
-/// <summary>Hands an ephemeral notification to whoever is connected now: no position, no count, nothing stored.</summary>
+/// <summary>Hands an ephemeral notification to those who are connected now: no position, no count, nothing stored.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="draft">The notification.</param>
 public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<IReadOnlyList<Reach>>

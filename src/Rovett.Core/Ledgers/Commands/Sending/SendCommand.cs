@@ -11,7 +11,7 @@ namespace Rovett.Core.Ledgers.Commands.Sending;
 /// <param name="idempotency">By what a repeat is known; null: by nothing.</param>
 /// <param name="dryRun">Answers what it would do, and does nothing.</param>
 /// <param name="origin">The session that caused it, which is not sent it.</param>
-/// <param name="mayReplace">Whether whoever sends it may take a notification's place in its slot; null: any.</param>
+/// <param name="mayReplace">Whether the sender may take a notification's place in its slot; null: any.</param>
 public sealed class SendCommand(string space, Draft draft, Idempotency? idempotency, bool dryRun,
     (UserState User, ISessionPort Session)? origin = null, Func<EntryRow, bool>? mayReplace = null) : LedgerCommand<SendResult>
 {

@@ -1,6 +1,6 @@
 namespace Rovett.Core.Ledgers.Commands.Spaces;
 
-/// <summary>Removes a space: every session in it ends, nobody finds it any more, and <see cref="PurgeCommand"/> lets go what
+/// <summary>Removes a space: every session in it ends, it is no longer found, and <see cref="PurgeCommand"/> lets go what
 /// it stored. Answers how many sessions ended.</summary>
 public sealed class RemoveSpaceCommand(string name) : LedgerCommand<int>
 {

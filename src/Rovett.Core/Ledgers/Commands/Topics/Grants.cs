@@ -35,7 +35,7 @@ static class Grants
         else Changed(ledger, state, grant, position.Value);
     }
 
-    /// <summary>Carries through what a grant changes: now for whoever is connected and for the user it is given to, at
+    /// <summary>Carries through what a grant changes: now for those who are connected and for the user it is given to, at
     /// the next look for the others.</summary>
     public static void Changed(Ledger ledger, SpaceState state, Grant grant, long position)
     {

@@ -6,7 +6,7 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>Loads a version of the policies, all or nothing; whoever may no longer be on a channel leaves it before
+/// <summary>Loads a version of the policies, all or nothing; users who lose a right leave the channel before
 /// anything that comes after it.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="policies">The policies.</param>
@@ -23,7 +23,8 @@ public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] 
                 "Read the version in effect (GET /v1/policies) and apply your change to it.").ToException();
         var (position, time) = state.Draw();
         ledger.Store.AppendEntry(state.Id,
-            new EntryRow(position, time, EntryKind.Policies, default, Encoding.UTF8.GetBytes($"\"policies\":{policies.All.Count}"), Addressing.None, [],
+            new EntryRow(position, time, EntryKind.Policies, default, Encoding.UTF8.GetBytes($"\"policies\":{policies.All.Count}"),
+            Addressing.None, [],
             NotificationTraits.None));
         Answer = new PolicyVersion(position.Value, time, document);
         ledger.Store.AddPolicies(state.Id, Answer);

@@ -6,7 +6,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>A session says something to whoever is connected and on a topic's channel: kept nowhere. Answers what was decided;
+/// <summary>A session says something to connected users on a topic's channel: kept nowhere. Answers what was decided;
 /// without the right nobody hears it.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="user">The user who says it.</param>

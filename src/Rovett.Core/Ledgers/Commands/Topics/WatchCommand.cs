@@ -47,7 +47,7 @@ public sealed class WatchCommand(string space, UserState user, ISessionPort sess
     }
 }
 
-/// <summary>A session looks at who is on a channel no more. Answers false when it did not.</summary>
+/// <summary>A session stops looking at who is on a channel. Answers false when it did not.</summary>
 public sealed class UnwatchCommand(string space, UserState user, ISessionPort session, Address address) : LedgerCommand<bool>
 {
     internal override void Execute(Ledger ledger)
