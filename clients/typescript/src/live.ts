@@ -1,27 +1,16 @@
+import { Connection, type How } from './connection.js';
 import { Handlers } from './handlers.js';
 import { caller, Inbox } from './inbox.js';
 import { Intake } from './intake.js';
-import { climb } from './ladder.js';
-import type { Link, Trouble } from './links.js';
-import { memory } from './memory.js';
-import {
-  type Change,
-  type Message,
-  type Notification,
-  RovettError,
-  type Said,
-  type Totals,
-  type Transport,
-} from './messages.js';
+import type { Link } from './links.js';
+import { type Change, type Message, type Notification, RovettError, type Said, type Totals } from './messages.js';
 import type { Handler, LiveOptions, LiveState } from './options.js';
 import { isHidden, later, watchPage } from './page.js';
 import { Presence, type PresenceView } from './presence.js';
-import { tokenOf } from './token.js';
 import { type Readable, Value } from './value.js';
 
 const ackEvery = 128;
 const ackWithinMs = 1000;
-const order: readonly Transport[] = ['websocket', 'sse', 'long-poll'];
 
 /** Begins to receive a user's notifications. */
 export function connect(options: LiveOptions): Live {
@@ -32,11 +21,8 @@ export function connect(options: LiveOptions): Live {
  * was, hands each notification out once, in order, and acknowledges what was handled. */
 export class Live {
   readonly #options: LiveOptions;
-  readonly #how: { climb?: typeof climb | undefined; onlySeen?: boolean };
-  readonly #url: string;
-  readonly #transports: readonly Transport[];
-  readonly #upgradeMs: number;
-  readonly #state: Value<LiveState>;
+  readonly #how: How;
+  readonly #connection: Connection;
   readonly #totals = new Value<Totals | null>(null);
   readonly #channels = new Value<readonly string[]>([]);
   readonly #handlers = new Handlers();
@@ -51,47 +37,45 @@ export class Live {
   #user: string | undefined;
   #session: string | undefined;
   #subject: string | null = null;
-  #token: string | undefined;
-  #ladder: { close(): void } | undefined;
-  #trial: { close(): void } | undefined;
-  #link: Link | undefined;
-  #retry: ReturnType<typeof setTimeout> | undefined;
   #ackTimer: ReturnType<typeof setTimeout> | undefined;
-  #watch: ReturnType<typeof setTimeout> | undefined;
-  #upgrade: ReturnType<typeof setTimeout> | undefined;
-  #heartbeatMs = 20_000;
-  #failures = 0;
-  #opens = 0;
   #numbers = 0;
   #newest: string | undefined;
   /** Up to where topics were caught up with, while that is under way. */
   #caughtUpTo: string | undefined;
-  #attempt = 0;
   #work: Promise<void> = Promise.resolve();
 
   /** The user's inbox. */
   readonly inbox: Inbox;
 
   /** @param how - For `rovett/shared`: what connects instead, and whether only pages that are seen do. */
-  constructor(options: LiveOptions, how: { climb?: typeof climb | undefined; onlySeen?: boolean } = {}) {
+  constructor(options: LiveOptions, how: How = {}) {
     this.#options = options;
     this.#how = how;
-    this.#transports = options.transports ?? order;
-    this.#upgradeMs = options.upgradeMs ?? 600_000;
-    this.#url = options.url.replace(/\/+$/, '');
+    const url = options.url.replace(/\/+$/, '');
     this.#intake = new Intake(options.after === 'now' ? null : (options.after ?? null));
-    this.#state = new Value<LiveState>({ phase: 'connecting', transport: null, tried: [], reconnects: 0 });
+    this.#connection = new Connection(options, url, how, {
+      from: () => this.#intake.resume,
+      opened: (link, message) => this.#opened(link, message),
+      message: (message) => this.#take(message),
+      dropped: () => this.#giveUp(),
+      freezing: () => void this.#flush(),
+      report: (what, about) => this.#report(what, about),
+    });
     this.inbox = new Inbox(
-      caller(this.#url, this.#fetch, (fresh) => this.#getToken(fresh)),
+      caller(url, this.#connection.fetch, (fresh) => this.#connection.getToken(fresh)),
       (totals) => this.#newer(totals),
     );
     this.#listen();
-    queueMicrotask(() => void this.#open());
+    queueMicrotask(() => void this.#connection.open());
+  }
+
+  get #link(): Link | undefined {
+    return this.#connection.link;
   }
 
   /** How the connection stands. */
   get state(): Readable<LiveState> {
-    return this.#state;
+    return this.#connection.state;
   }
 
   /** The user's totals; null until the first are known. Never goes back to staler ones. */
@@ -181,40 +165,17 @@ export class Live {
 
   /** Tries again now, if it is waiting to; also when it was refused, with a fresh token: the user may have signed in again. */
   reconnect(): void {
-    if (this.#state.value.phase === 'refused') {
-      this.#token = undefined;
-      this.#failures = 0;
-      this.#set({ problem: undefined });
-      void this.#open();
-    } else this.#retryNow();
-  }
-
-  #retryNow(): void {
-    if (this.#state.value.phase === 'offline') void this.#open();
+    this.#connection.reconnect();
   }
 
   /** Acknowledges what was handled, and ends the connection for good, as soon as the service has answered that (1 s at most). */
   async close(): Promise<void> {
-    if (this.#state.value.phase === 'closed') return;
+    if (this.state.value.phase === 'closed') return;
     for (const stop of this.#stop) stop();
     await this.#flush();
     // So that the next visit is not given again what this one has handled.
     for (let i = 0; i < 50 && this.#link && this.#intake.asked > 0; i++) await new Promise((r) => setTimeout(r, 20));
-    this.#drop();
-    this.#set({ phase: 'closed', transport: null });
-  }
-
-  /** What a transport is remembered for. */
-  get #place(): string {
-    return `${this.#url} ${this.#options.device ?? ''}`;
-  }
-
-  get #fetch(): typeof globalThis.fetch {
-    return this.#options.fetch ?? ((...args) => globalThis.fetch(...args));
-  }
-
-  #set(change: Partial<LiveState>): void {
-    this.#state.set({ ...this.#state.value, ...change });
+    this.#connection.close();
   }
 
   #report(what: string, about?: unknown): void {
@@ -222,101 +183,13 @@ export class Live {
     else console.warn(`rovett: ${what}`, about ?? '');
   }
 
-  async #getToken(fresh: boolean): Promise<string> {
-    if (fresh || this.#token === undefined) this.#token = await tokenOf(this.#options.token);
-    return this.#token;
-  }
-
-  async #open(): Promise<void> {
-    this.#drop();
-    if (this.#how.onlySeen && isHidden()) return this.#freeze();
-    const attempt = ++this.#attempt;
-    this.#set({ phase: 'connecting', transport: null, tried: [], why: undefined });
-    try {
-      await this.#getToken(false);
-    } catch (error) {
-      if (attempt !== this.#attempt) return;
-      this.#report('the token function failed', error);
-      this.#closed({ why: (error as Error).message });
-      return;
-    }
-    if (attempt === this.#attempt) this.#ladder = this.#climb(this.#rungs());
-  }
-
-  #climb(rungs: readonly Transport[], isTrial = false): { close(): void } {
-    let onTrial = isTrial;
-    const query = new URLSearchParams({ heartbeat: 'event' });
-    const { device, label, after } = this.#options;
-    if (device) query.set('device', device);
-    if (label) query.set('label', label);
-    const from = this.#intake.resume ?? after;
-    if (from) query.set('after', from);
-    const place = {
-      url: this.#url,
-      query,
-      token: this.#token ?? '',
-      fetch: this.#fetch,
-      WebSocket: this.#options.WebSocket ?? globalThis.WebSocket,
-    };
-    let it: Link | undefined;
-    const ladder = (this.#how.climb ?? climb)(rungs, place, this.#options.staggerMs ?? 1200, {
-      tried: (tried) => !onTrial && this.#set({ tried }),
-      opened: (link, message) => {
-        it = link;
-        if (onTrial) {
-          onTrial = false;
-          // A better transport works again: it takes over, and goes on where the other was.
-          this.#trial = undefined;
-          this.#ladder?.close();
-          this.#ladder = ladder;
-        }
-        this.#opened(link, message);
-      },
-      message: (message) => it === this.#link && this.#take(message),
-      alive: () => it === this.#link && this.#alive(),
-      closed: (trouble) => {
-        if (onTrial) this.#trial = undefined;
-        else if (!it || it === this.#link) this.#closed(trouble);
-      },
-    });
-    return ladder;
-  }
-
-  /** Where the best failed lately, it is not waited for each time. */
-  #rungs(): readonly Transport[] {
-    const all = this.#transports;
-    const worked = memory.get(this.#place);
-    const from = worked && worked.until > Date.now() ? all.indexOf(worked.transport) : 0;
-    return from > 0 && this.#failures < 2 ? [...all.slice(from), ...all.slice(0, from)] : all;
-  }
-
   #opened(link: Link, message: Message): void {
-    if (this.#link) this.#giveUp(); // it takes over from another transport, where the answers went
-    this.#link = link;
     this.#user = message.user;
     this.#session = message.session;
     this.#intake.opened(message.cursor);
     this.#newest ??= message.cursor;
-    this.#heartbeatMs = message.heartbeatSeconds * 1000;
     this.#channels.set(message.channels);
     this.#newer(message.totals);
-    this.#set({
-      phase: 'catching up',
-      transport: link.transport,
-      through: link.through,
-      reconnects: Math.max(0, this.#opens++),
-      why: undefined,
-      problem: undefined,
-    });
-    this.#alive();
-    clearTimeout(this.#upgrade);
-    const better = link.through ? 0 : this.#transports.indexOf(link.transport);
-    if (!link.through)
-      memory.set(
-        this.#place,
-        better > 0 ? { transport: link.transport, until: Date.now() + this.#upgradeMs } : undefined,
-      );
-    if (better > 0) this.#upgrade = later(() => this.#tryBetter(better), this.#upgradeMs);
     this.#subscribeAnew(link);
     this.#presence.opened();
     if (this.#subject !== null) this.#request({ kind: 'attend', subject: this.#subject }).catch(() => undefined);
@@ -336,19 +209,13 @@ export class Live {
     });
   }
 
-  #tryBetter(rungs: number): void {
-    if (this.#link && !this.#trial) this.#trial = this.#climb(this.#transports.slice(0, rungs), true);
-    this.#upgrade = later(() => this.#tryBetter(rungs), this.#upgradeMs);
-  }
-
   #take(message: Message): void {
     if (message.cursor) this.#newest = message.cursor;
     if (message.totals) this.#newer(message.totals);
     switch (message.kind) {
       case 'current':
-        this.#failures = 0;
         this.#intake.passed(message.cursor);
-        this.#set({ phase: 'live' });
+        this.#connection.current();
         break;
       case 'notification':
         this.#notification(message as unknown as Notification);
@@ -386,10 +253,10 @@ export class Live {
         this.#flush();
         break;
       case 'expiring':
-        void this.#renew();
+        void this.#connection.renew((renewing) => this.#request(renewing));
         break;
       case 'ending':
-        this.#ending(message);
+        this.#connection.ending(message);
         break;
     }
     // Timers sleep in tabs that nobody sees; messages do not.
@@ -493,86 +360,9 @@ export class Live {
     else this.#report('a message was refused', message.problem);
   }
 
-  async #renew(failed = 0): Promise<void> {
-    const link = this.#link;
-    try {
-      const token = await this.#getToken(true);
-      if (link === this.#link) await this.#request({ kind: 'renew', token });
-    } catch (error) {
-      if (link !== this.#link) return; // it shows the token that it has when it comes back
-      this.#report('the token was not renewed', error);
-      const { min, max } = this.#pauses;
-      later(() => link && link === this.#link && void this.#renew(failed + 1), Math.min(max, min * 2 ** failed));
-    }
-  }
-
-  get #pauses(): { min: number; max: number } {
-    return { min: 300, max: 20_000, ...this.#options.retryMs };
-  }
-
-  #ending(message: Message): void {
-    const { reason, comeBackWithinMs } = message;
-    if (comeBackWithinMs !== undefined) {
-      this.#wait(Math.random() * comeBackWithinMs, `the service ended it: ${reason}`);
-      return;
-    }
-    if (reason === 'token-expired' || reason === 'signing-key-removed') {
-      // With a fresh one, which another key may have signed. Of a key there are many tokens, whose devices come back one after the other.
-      this.#token = undefined;
-      this.#wait(reason === 'token-expired' ? 0 : Math.random() * 3000, `the token is no longer valid: ${reason}`);
-      return;
-    }
-    this.#drop();
-    this.#set({ phase: 'refused', transport: null, why: reason });
-  }
-
-  #closed(trouble: Trouble): void {
-    const { problem } = trouble;
-    if (problem && problem.status < 500 && problem.status !== 429) {
-      // Once with a fresh token: the one before may have ended.
-      const isRepeated = this.#state.value.problem?.type === problem.type;
-      const isLate = isRepeated && problem.type.endsWith(':token-expired'); // it is given what somebody keeps too long
-      if (problem.status !== 401 || (isRepeated && !isLate)) {
-        this.#drop();
-        this.#set({ phase: 'refused', transport: null, why: trouble.why, problem });
-        return;
-      }
-      this.#token = undefined;
-      this.#set({ problem });
-      if (!isLate) {
-        this.#wait(0, trouble.why);
-        return;
-      }
-    }
-    const { min, max } = this.#pauses;
-    this.#wait(Math.min(max, min * 2 ** this.#failures++) * (0.5 + Math.random() / 2), trouble.why);
-  }
-
-  #wait(ms: number, why: string): void {
-    this.#drop();
-    this.#set({ phase: 'offline', transport: null, why });
-    this.#retry = setTimeout(() => void this.#open(), ms);
-  }
-
-  #drop(): void {
-    this.#attempt++;
-    for (const timer of [this.#retry, this.#ackTimer, this.#watch, this.#upgrade]) clearTimeout(timer);
-    this.#ackTimer = undefined;
-    this.#trial?.close();
-    this.#ladder?.close();
-    this.#trial = this.#ladder = this.#link = undefined;
-    this.#giveUp();
-  }
-
   #giveUp(): void {
     for (const request of this.#requests.values()) request.reject(new Error('the connection was lost'));
     this.#requests.clear();
-  }
-
-  /** A connection that says nothing for much longer than its heartbeat is dead, whatever the network thinks. */
-  #alive(): void {
-    clearTimeout(this.#watch);
-    this.#watch = later(() => this.#closed({ why: 'nothing came for too long' }), this.#heartbeatMs * 2.5);
   }
 
   /** Totals are absolute; staler ones than those shown are dropped. */
@@ -586,26 +376,15 @@ export class Live {
   #listen(): void {
     this.#stop.push(
       watchPage({
-        online: () => this.#retryNow(),
-        thawed: () => this.#isWanted() && void this.#open(),
-        frozen: () => this.#freeze(),
-        hidden: () => (this.#how.onlySeen ? this.#freeze() : this.#flush()),
+        online: () => this.#connection.retryNow(),
+        thawed: () => this.#connection.isWanted && void this.#connection.open(),
+        frozen: () => this.#connection.freeze(),
+        hidden: () => (this.#how.onlySeen ? this.#connection.freeze() : this.#flush()),
         seen: () => {
-          this.#retryNow();
+          this.#connection.retryNow();
           this.#dueChanged();
         },
       }),
     );
-  }
-
-  #freeze(): void {
-    if (!this.#isWanted()) return;
-    this.#flush();
-    this.#drop();
-    this.#set({ phase: 'offline', transport: null, why: 'the page sleeps' });
-  }
-
-  #isWanted(): boolean {
-    return !['closed', 'refused'].includes(this.#state.value.phase);
   }
 }
