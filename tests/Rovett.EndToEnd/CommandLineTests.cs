@@ -463,7 +463,7 @@ public sealed class CommandLineTests : IAsyncLifetime
     {
         var run = await ServiceProcess.Cli(["demo", "--port", "0", "--page-port", "0", "--once", "--pace", "0.05"]);
         run.ExitCode.ShouldBe(0, run.Out + run.Error);
-        run.Out.ShouldContain("Everything was as it should be.");
+        run.Out.ShouldContain("All checks passed.");
         run.Out.Split('✓').Length.ShouldBeGreaterThan(10);
     }
 

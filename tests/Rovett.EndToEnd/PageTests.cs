@@ -21,7 +21,7 @@ public sealed class PageTests : IAsyncLifetime
     {
         // The demo stays after its story, and nothing happens then but what the tests do.
         demo = await ServiceProcess.Start(folder, ["--page-port", "0", "--pace", "0.01", "--stay", "--every", "0"], command: "demo");
-        await Eventually.Holds(() => demo.Printed.Contains("Everything was as it should be."), "the story has been told", 60);
+        await Eventually.Holds(() => demo.Printed.Contains("All checks passed."), "the story has been told", 60);
         Assertions.SetDefaultExpectTimeout(20_000);
         backend = new RovettClient(demo.Url, (string)demo.Ready["adminKey"]!);
         playwright = await Playwright.CreateAsync();

@@ -85,8 +85,8 @@ static class DemoCommand
                         int failed = await new Story(scenario, new Uri(service.Url), faults, Token, sender, pace).Tell();
                         AnsiConsole.WriteLine();
                         AnsiConsole.MarkupLine(failed == 0
-                            ? "[green]Everything was as it should be.[/]"
-                            : $"[red]{failed} checks did not hold.[/]");
+                            ? "[green]All checks passed.[/]"
+                            : $"[red]{failed} checks failed.[/]");
                         if (stay) await GoOn(scenario, sender, every, cancel);
                         return failed == 0 ? 0 : 1;
                     }

@@ -109,7 +109,7 @@ static class SendCommand
             bool isTopic = address.StartsWith("topic:", StringComparison.Ordinal);
             if (isTopic && !(bool)reach["known"]!)
             {
-                console.MarkupLine($"  [bold]{address}[/]  [darkorange3]no policy and no grant covers it: nobody can subscribe[/]; " +
+                console.MarkupLine($"  [bold]{address}[/]  [darkorange3]no policy or grant allows it: nobody can subscribe[/]; " +
                     $"see rovett policies.");
             }
             else if ((bool)reach["known"]!)

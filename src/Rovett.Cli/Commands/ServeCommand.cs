@@ -106,6 +106,7 @@ static class ServeCommand
         Say();
         Say($"  API       {service.Url}/v1");
         Say($"  Live      {service.Url}/v1/live   (WebSocket, server-sent events, long poll)");
+        Say($"  Reference {service.Url}/reference");
         Say($"  Console   {service.Url}/console");
         if (link is not null) Say($"            sign up once within 15 minutes: {service.Url}/console#sign-up={link}");
         foreach (var made in service.Credentials)
@@ -118,7 +119,7 @@ static class ServeCommand
         if (service.Credentials.Count > 0)
         {
             Say();
-            o.MarkupLine("[bold]Next,[/] in another terminal, after those two lines:");
+            o.MarkupLine("[bold]Next,[/] in another terminal, after the two exports:");
             if (options.Port != 7411) Say($"  export ROVETT_URL={service.Url}");
             Say($"  {Output.Program} send --to user:mara --type engine.check.due --title \"Turnstone: bow thruster check due\"");
             Say($"  {Output.Program} receive --user mara --role engineer");

@@ -24,7 +24,7 @@ sealed class Rehearsal(Conversation conversation, Stage stage, ClientUnderTest c
     public async Task<IReadOnlySet<string>> Capabilities() =>
         (await Sees(new JsonObject { ["can"] = null }, any: true))["can"]!.AsArray().Select(c => (string)c!).ToHashSet();
 
-    /// <exception cref="Deviation">What is not as it should be.</exception>
+    /// <exception cref="Deviation">What differs.</exception>
     public async Task Run()
     {
         int number = 0;

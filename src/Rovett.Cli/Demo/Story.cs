@@ -23,67 +23,67 @@ sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Pe
 
         Chapter("The engineers' notices", "Mara Quill (engineer) has two devices, Teo Marsh (deckhand) has one.");
         foreach (var device in new[] { desk, phone, ivo, teo }) device.Connect();
-        await Check("everybody is connected and up to date", () => desk.UpToDate && phone.UpToDate && ivo.UpToDate && teo.UpToDate);
+        await Check("everyone is connected and up to date", () => desk.UpToDate && phone.UpToDate && ivo.UpToDate && teo.UpToDate);
         await Send(scenario.Day[0]);
-        await Check("Mara's desk: the number goes up by exactly one, to 1", () => desk is { Unread: 1, Got.Count: 1 });
-        await Check("Mara's phone shows the same number", () => phone is { Unread: 1, Got.Count: 1 });
+        await Check("Mara's desk: the unread count goes from 0 to 1", () => desk is { Unread: 1, Got.Count: 1 });
+        await Check("Mara's phone shows the same count", () => phone is { Unread: 1, Got.Count: 1 });
         await Send(scenario.Day[3]);
-        await Check("Teo has his own, and nothing of the engineers'",
+        await Check("Teo has his own notification and none of the engineers'",
             () => teo is { Unread: 1, Got: [var only] } && only.Title == (string)scenario.Day[3]["title"]!);
 
         Chapter("One person, two devices, one count", "Mara reads it on her phone.");
         await phone.Tell(new JsonObject { ["kind"] = "markRead", ["all"] = true, ["requestId"] = "read-on-phone" });
-        await Check("her desk is at 0 as well, without asking", () => desk.Unread == 0 && phone.Unread == 0);
+        await Check("her desk shows 0 too", () => desk.Unread == 0 && phone.Unread == 0);
 
         Chapter("Away during a busy hour", "Ivo Brandt (engineer) goes ashore; things happen.");
         int before = ivo.Got.Count;
         await ivo.Disconnect();
         foreach (var happened in scenario.BusyHour) await Send(happened);
-        await Check("Mara had four of the five: the fifth was for Ivo alone", () => desk is { Unread: 4 });
+        await Check("Mara received four of the five; the fifth was for Ivo alone", () => desk is { Unread: 4 });
         ivo.Connect();
-        await Check("Ivo comes back and has all five, in the order they happened", () => ivo.UpToDate
+        await Check("Ivo returns and receives all five, in order", () => ivo.UpToDate
             && ivo.Got.Skip(before).Select(g => g.Title).SequenceEqual(scenario.BusyHour.Select(e => (string)e["title"]!)));
-        await Check("none of them twice", () => ivo.Got.DistinctBy(g => g.Id).Count() == ivo.Got.Count);
+        await Check("no duplicates", () => ivo.Got.DistinctBy(g => g.Id).Count() == ivo.Got.Count);
 
-        Chapter("WebSocket switched off", "To Mara's desk the service now behaves like a proxy that lets no WebSocket through.");
+        Chapter("WebSocket switched off", "For Mara's desk, the service now acts like a proxy that blocks WebSocket.");
         int had = desk.Got.Count;
         await desk.Disconnect();
         await Send(scenario.Day[5]);
         faults.BlockWebSocket("mara-desk", true);
         desk.Connect();
-        await Check("its upgrade failed, and it is connected over server-sent events", () => desk.Transport == "sse" && desk.UpToDate);
+        await Check("the upgrade fails; the desk connects over server-sent events", () => desk.Transport == "sse" && desk.UpToDate);
         await Send(scenario.Day[6]);
-        await Check("what came in between and what came after are there, once each",
+        await Check("both notifications arrived, once each",
             () => desk.Got.Count == had + 2 && desk.Got.DistinctBy(g => g.Id).Count() == desk.Got.Count);
-        await Check("and both devices agree on the number", () => desk.Unread == phone.Unread && phone.Got.Count == desk.Got.Count);
+        await Check("both devices show the same count", () => desk.Unread == phone.Unread && phone.Got.Count == desk.Got.Count);
 
         Chapter("A job for one of them", "Mara and Ivo both reach for it at the same moment.");
         var (mine, his) = (desk.Unread!.Value, ivo.Unread!.Value);
         var job = await Send(scenario.Job);
-        await Check("both have it in their lists, and one more each",
+        await Check("both list it; both counts go up by one",
             () => desk.Lists(job) && phone.Lists(job) && ivo.Lists(job) && desk.Unread == mine + 1 && ivo.Unread == his + 1);
         await Task.WhenAll(desk.Tell(Take(job)), ivo.Tell(Take(job)));
-        await Check("one of them has it; it left the other's list and number",
+        await Check("one of them has taken it; it left the other's list and count",
             () => desk.Lists(job) != ivo.Lists(job) && desk.Unread - mine + (ivo.Unread - his) == 1 && phone.Lists(job) == desk.Lists(job));
 
-        Chapter("No longer true", "A warning is followed by a worse one; an alarm turns out to be none.");
+        Chapter("Replaced and withdrawn", "A warning is followed by a worse one; an alarm turns out to be false.");
         mine = desk.Unread!.Value;
         var gale = await Send(scenario.Warnings[0]);
         var worse = await Send(scenario.Warnings[1]);
-        await Check("only the newer warning stands, and it counts as one",
+        await Check("only the newer warning remains, counted once",
             () => desk.Lists(worse) && !desk.Lists(gale) && teo.Lists(worse) && !teo.Lists(gale) && desk.Unread == mine + 1);
         var alarm = await Send(scenario.FalseAlarm);
-        await Check("the alarm is there", () => desk.Lists(alarm) && ivo.Lists(alarm) && desk.Unread == mine + 2);
+        await Check("the alarm arrives", () => desk.Lists(alarm) && ivo.Lists(alarm) && desk.Unread == mine + 2);
         await sender.Call(HttpMethod.Delete, $"/v1/notifications/{alarm}");
         AnsiConsole.MarkupLine($"  [grey]gone[/]  {Output.Plain((string?)scenario.FalseAlarm["title"])}");
-        await Check("and gone again, from lists and numbers",
+        await Check("the withdrawn alarm leaves lists and counts",
             () => !desk.Lists(alarm) && !phone.Lists(alarm) && !ivo.Lists(alarm) && desk.Unread == mine + 1);
-        Chapter("Who may listen at berth 3", "Pia Vane (harbour desk) and Teo Marsh (deckhand) both ask for its channel.");
+        Chapter("Authorization at berth 3", "Pia Vane (harbour desk) and Teo Marsh (deckhand) both subscribe to its channel.");
         await using var pia = Device("pia", "desk");
         pia.Connect();
         await Check("Pia is connected", () => pia.UpToDate);
         foreach (var device in new[] { pia, teo }) await device.Tell(Subscribe("berth/3"));
-        await Check("the desk may, and is on it; Teo is refused, and learns no more than that",
+        await Check("Pia is let on; Teo is refused, without a reason",
             () => pia.IsOn("topic:berth/3") && teo.Refused == 1 && !teo.IsOn("topic:berth/3"));
         await Send(scenario.Berth[0]);
         await Check("Pia hears it, uncounted; Teo does not",
@@ -92,14 +92,14 @@ sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Pe
             new JsonObject { ["user"] = "teo", ["topic"] = "berth/3", ["may"] = new JsonArray("subscribe"), ["for"] = "8h" });
         AnsiConsole.MarkupLine("  [grey]given[/] Teo helps out there: a grant for 8 hours");
         await teo.Tell(Subscribe("berth/3"));
-        await Check("now he is on it", () => teo.IsOn("topic:berth/3"));
+        await Check("Teo is let on", () => teo.IsOn("topic:berth/3"));
         await Send(scenario.Berth[1]);
-        await Check("and hears what comes", () => teo.Heard(Title(1)) && pia.Heard(Title(1)));
+        await Check("Teo hears what is sent", () => teo.Heard(Title(1)) && pia.Heard(Title(1)));
         await sender.Call(HttpMethod.Delete, $"/v1/grants/{grant["grant"]}");
-        AnsiConsole.MarkupLine("  [grey]ended[/] the grant, in the middle of it");
-        await Check("he is off the channel at once", () => !teo.IsOn("topic:berth/3"));
+        AnsiConsole.MarkupLine("  [grey]ended[/] the grant, while he is on the channel");
+        await Check("Teo leaves the channel at once", () => !teo.IsOn("topic:berth/3"));
         await Send(scenario.Berth[2]);
-        await Check("and what comes after it is Pia's alone", () => pia.Heard(Title(2)) && !teo.Heard(Title(2)));
+        await Check("only Pia hears what follows", () => pia.Heard(Title(2)) && !teo.Heard(Title(2)));
         return failed;
 
         string Title(int i) => (string)scenario.Berth[i]["title"]!;

@@ -137,7 +137,7 @@ public sealed class TopicGate : IDisposable
 
     async Task Refuse(SpaceRuntime space, string user, string address, string right, string by)
     {
-        await refusals.Note(space.Name, user, address, right, by.Length > 0 ? by : "no policy and no grant covers it");
+        await refusals.Note(space.Name, user, address, right, by.Length > 0 ? by : "no policy or grant allows it");
         throw new Problem(403, "not-allowed", "Not allowed", $"To {right} '{address}' is refused.",
             "Operators: rovett explain shows why.").ToException();
     }
