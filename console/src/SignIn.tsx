@@ -13,7 +13,7 @@ export function SignIn({ anyOperator, onDone }: { anyOperator: boolean; onDone: 
   async function submit(event: FormEvent) {
     event.preventDefault();
     setBusy(true);
-    const refused = await post(link ? 'sign-up' : 'sign-in', { name, password, link });
+    const refused = await post(link ? 'sign-up' : 'sign-in', { name, password, ...(link && { link }) });
     setBusy(false);
     setProblem(refused);
     if (refused) return;
