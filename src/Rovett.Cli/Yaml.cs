@@ -16,7 +16,7 @@ static class Yaml
             var yaml = new YamlStream();
             using (var text = path == "-" ? Console.In : new StreamReader(path)) yaml.Load(text);
             return yaml.Documents.Count == 1 ? ToJson(yaml.Documents[0].RootNode)
-                : throw new UsageException($"{path} holds {yaml.Documents.Count} documents.", "Give a file with one.");
+                : throw new UsageException($"{path} contains {yaml.Documents.Count} documents.", "Give a file with one.");
         }
         catch (YamlException error)
         {

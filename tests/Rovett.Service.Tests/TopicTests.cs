@@ -206,7 +206,7 @@ public sealed class TopicTests : IAsyncLifetime
         var acts = (await s.Get("/v1/audit", s.Key)).Json!["acts"]!.AsArray().Where(a => (string)a!["act"]! == "topic.refused").ToList();
         acts.Select(a => $"{a!["actor"]} {a["about"]} {a["detail"]!["by"]}").ShouldBe(
         [
-            "user:teo topic:berth/3 no policy or grant allows it", "user:teo topic:nowhere/at/all no policy and no grant covers it",
+            "user:teo topic:berth/3 no policy or grant allows it", "user:teo topic:nowhere/at/all no policy or grant allows it",
                 "user:teo topic:berth/9 policy 'closed for works'",
         ]);
         var explained = (await s.Get("/v1/explain?user=teo&on=topic:berth/3", s.Key)).Json!;

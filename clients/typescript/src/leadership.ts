@@ -57,7 +57,7 @@ function byLock(name: string, events: LeadershipEvents): Leadership {
 
 const answerMs = 250;
 
-/** Whoever claims it, and hears neither of a leader nor of an earlier claim, leads. Should two lead for a moment, one gives way, and
+/** A tab that claims it and hears of neither a leader nor an earlier claim leads. Should two lead for a moment, one gives way, and
  * what both brought is known by its id. */
 function byClaim(name: string, events: LeadershipEvents): Leadership {
   const channel = new BroadcastChannel(`${name} lead`);

@@ -108,7 +108,7 @@ static class DemoCommand
     static async Task GoOn(Scenario scenario, RovettClient sender, double every, CancellationToken cancel)
     {
         var pace = every > 0 ? $": an event every {every:0.#} seconds" : "";
-        AnsiConsole.MarkupLineInterpolated($"[grey]The day goes on{pace}. Open the crew page; stop with Ctrl-C.[/]");
+        AnsiConsole.MarkupLineInterpolated($"[grey]The day continues{pace}. Open the crew page; stop with Ctrl-C.[/]");
         if (every <= 0)
         {
             await Task.WhenAny(Task.Delay(Timeout.Infinite, cancel));

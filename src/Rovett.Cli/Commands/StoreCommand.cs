@@ -89,7 +89,7 @@ static class StoreCommand
 
     static string Existing(string folder, string option) =>
         DataFolderBackup.Databases.All(name => File.Exists(Path.Combine(folder, name))) ? folder
-        : throw new UsageException($"{option}: '{folder}' holds no Rovett data.",
+        : throw new UsageException($"{option}: '{folder}' contains no Rovett data.",
         $"Name a folder with {string.Join(" and ", DataFolderBackup.Databases)}.");
 
     static string Fresh(string folder, string option)

@@ -66,7 +66,7 @@ public static class Names
         int count = 0;
         foreach (var rune in normal.EnumerateRunes())
         {
-            if (Rune.IsControl(rune)) return $"holds the control character U+{rune.Value:X4}; leave it out";
+            if (Rune.IsControl(rune)) return $"contains the control character U+{rune.Value:X4}; leave it out";
             if (rune.Value == '/' && !allowSlash) return "contains '/', which only topics may; choose another character";
             count++;
         }

@@ -58,6 +58,6 @@ sealed class PresenceSource(SpaceState space) : IPresenceSource
         bool member = user.Holds(address.ToString());
         if (member && space.Role(address.Name) is { Presence: true }) return new Decision(true, $"the role '{address.Name}'");
         return new Decision(false, member ? $"the role '{address.Name}' shows nobody (presence)"
-            : $"the user does not hold the role '{address.Name}'");
+            : $"the user does not have the role '{address.Name}'");
     }
 }

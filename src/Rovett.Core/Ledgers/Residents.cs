@@ -9,7 +9,7 @@ sealed class Residents(int mostIdle, int mostLoose)
 {
     const int MostAtOnce = 1024, LookEvery = 64;
 
-    readonly Queue<UserState> queue = new(); // whoever may have to go: all in memory but those found connected
+    readonly Queue<UserState> queue = new(); // those who may have to go: all in memory except the connected
     int batches;
     long shedAt = mostLoose;
 

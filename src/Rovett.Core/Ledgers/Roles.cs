@@ -113,7 +113,7 @@ static class Roles
         if (lost.Count + gained.Count == 0) return;
         space.UserLogs.Forget(user);
         user.Channels = null;
-        user.Memberships.RemoveAll(m => m.Until <= space.Floor); // nothing of those times is stored any more
+        user.Memberships.RemoveAll(m => m.Until <= space.Floor); // nothing of those times is stored now
         foreach (var address in lost)
         {
             store.CloseMembership(space.Id, user.PersonId, address, position);

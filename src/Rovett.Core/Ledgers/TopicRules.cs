@@ -87,7 +87,7 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
     }
 
     /// <summary>Whether a right that is in use goes on: a grant whose time is up ends with its entry, the same for
-    /// whoever is here and whoever is away.</summary>
+    /// users who are connected and users who are not.</summary>
     public bool GoesOn(UserState user, string topic, TopicRights right, IReadOnlySet<string>? roles = null) =>
         Decide(user, topic, right, roles, static _ => true, null).Allowed;
 

@@ -91,7 +91,7 @@ public static class PolicyReader
             countOnly = JsonText.TryString(element, out text) && text == "count";
             if (!countOnly && text != "people")
             {
-                errors.Add(new FieldError(path + ".shows", "must be people (who is there) or count (how many)"));
+                errors.Add(new FieldError(path + ".shows", "must be people (who is connected) or count (how many)"));
             }
             if (forbids || (rights & TopicRights.Presence) == 0) errors.Add(new FieldError(path + ".shows", "goes with may: [presence]"));
         }
@@ -99,7 +99,7 @@ public static class PolicyReader
         var when = item.TryGetProperty("when", out element) ? When(element, path + ".when", variables, pattern is null, errors) : null;
         if (when is null && errors.Count == before)
         {
-            errors.Add(new FieldError(path + ".when", "is missing; say for whom it holds, or {\"anyone\":true} for every user"));
+            errors.Add(new FieldError(path + ".when", "is missing; say to whom it applies, or {\"anyone\":true} for every user"));
         }
         return errors.Count == before ? new Policy(name, pattern!, rights, forbids, when!, ask, countOnly) : null;
     }

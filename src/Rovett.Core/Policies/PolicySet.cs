@@ -131,7 +131,7 @@ public sealed class PolicySet
         }
         if (when.Roles.Count > 0 && !Filled(when.Roles).Any(facts.HoldsRole))
         {
-            return ($"the user does not hold {Or(Filled(when.Roles))}", $"give the user the role {Or(Filled(when.Roles))}");
+            return ($"the user does not have {Or(Filled(when.Roles))}", $"give the user the role {Or(Filled(when.Roles))}");
         }
         foreach (var claim in when.Claims)
         {

@@ -42,7 +42,7 @@ public interface IErasureStore
     IReadOnlyList<(long Ordinal, long Position)> ItemsAfter(long log, long after, int limit);
     /// <summary>Forgets the types and subjects of all notifications of a log.</summary>
     void EraseItems(long log);
-    /// <summary>Some notifications that a person is left out of by name; position 0: not stored any more.</summary>
+    /// <summary>Some notifications that a person is left out of by name; position 0: no longer stored.</summary>
     IReadOnlyList<(long Log, long Ordinal, long Position)> SkipsOf(long person, int limit);
     /// <summary>Forgets that a person is left out of one.</summary>
     void RemoveSkip(long person, long log, long ordinal);

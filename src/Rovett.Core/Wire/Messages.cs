@@ -79,7 +79,7 @@ public static class Messages
 
     /// <summary>Part of what was missed can't be sent.</summary>
     /// <param name="reason"><c>new-life</c>: the cursor is not of this store's present life. <c>retention</c>: it is
-    /// not stored any more. <c>catch-up</c>: it is more than a subscription is caught up with.</param>
+    /// no longer stored. <c>catch-up</c>: it is more than a subscription is caught up with.</param>
     /// <param name="upTo">The stored time of the last that is missing; null when it is not known.</param>
     /// <param name="topic">The topic whose catch-up was cut short; null otherwise.</param>
     public static ControlMessage Gap(string reason, StoredTime? upTo, string? topic = null)

@@ -73,7 +73,7 @@ public sealed class Refusals(AuditTrail audit, LedgerPump ledger, ServiceClock c
         return own.Count < MostOfOne;
     }
 
-    /// <summary>Forgets what is old; when nothing is, whoever has most lines forgotten is noted anew, and nobody else.</summary>
+    /// <summary>Forgets what is old; when nothing is, the one with the most lines forgotten is noted anew, and nobody else.</summary>
     void Forget(long now)
     {
         foreach (var (who, own) in noted.ToList())

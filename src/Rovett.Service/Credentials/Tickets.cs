@@ -120,7 +120,7 @@ public sealed class Tickets : IDisposable
         var found = store.Find(Secrets.Hash(ticket));
         if (found is null || found.Opened is null || found.Space != space || found.Expires <= Now || found.Origin != origin
             || !await keys.Holds(space, found.SigningKey, found.KeyId))
-            throw Refused("ticket-unknown", "Ticket not open", "Only a ticket that holds a stream open can be used to post.",
+            throw Refused("ticket-unknown", "Ticket not open", "Only the ticket of an open stream can be used to post.",
                 "Open the stream first, from the same origin.");
         return CredentialOf(found);
     }

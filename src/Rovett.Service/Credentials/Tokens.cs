@@ -205,7 +205,7 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
         foreach (var item in named.EnumerateArray())
         {
             if (!JsonText.TryString(item, out var text)) throw Incomplete(claim, "must be an array of role names");
-            if (Names.Check(text, false, out var role) is { } bad) throw Incomplete(claim, $"holds a role whose name {bad}");
+            if (Names.Check(text, false, out var role) is { } bad) throw Incomplete(claim, $"contains a role whose name {bad}");
             if (!roles.Contains(role)) roles.Add(role);
         }
         return roles;

@@ -116,7 +116,7 @@ public sealed class Housekeeping : IDisposable
         }
     }
 
-    /// <summary>Carries erasures on that nobody waits for: they were begun before a restart, or whoever asked is gone.</summary>
+    /// <summary>Carries erasures on that nobody waits for: they were begun before a restart, or the caller is gone.</summary>
     async Task Erasures(string space)
     {
         while (await ledger.Ask(new EraseStepCommand(space)) is { } state)

@@ -17,7 +17,7 @@ public sealed class LedgerPump : IDisposable
     readonly Ledger ledger;
     readonly Faults faults;
     readonly Thread thread;
-    readonly Lock turn = new(); // whoever has the ledger carry something out
+    readonly Lock turn = new(); // held while the ledger carries something out
     bool stopped; // nothing is carried out but what waits
     readonly TimeSpan maxWait;
     long begun, waited; // timestamps: when the batch under way began, how long the first of the last sends had waited

@@ -33,7 +33,7 @@ sealed class LedgerQueue
     public SendGathering Gathering { get; }
 
     /// <summary>Adds one.</summary>
-    /// <returns>False when too many wait, or nothing is taken any more.</returns>
+    /// <returns>False when too many wait, or nothing is accepted now.</returns>
     public bool Add(LedgerCommand command)
     {
         lock (gate)
@@ -50,7 +50,7 @@ sealed class LedgerQueue
     /// <summary>Takes what is carried out next, in one commit, when what was taken before is done; waits until there is
     /// something.</summary>
     /// <param name="batch">Where it is put.</param>
-    /// <returns>False when nothing comes any more.</returns>
+    /// <returns>False once nothing more comes.</returns>
     public bool Take(List<LedgerCommand> batch)
     {
         lock (gate)

@@ -5,7 +5,7 @@ namespace Rovett.Service.Ledgers;
 /// session a write of its own. And as long as writers have not even begun with what they were woken for, nothing leaves
 /// sooner by being committed now. Never waits after a single send, after a pause, or when few sessions are concerned.</summary>
 /// <param name="clock">Tells the time.</param>
-/// <param name="writersFree">Called when so many writers have begun that what waited for them need not wait any more.</param>
+/// <param name="writersFree">Called when so many writers have begun that what waited for them need not wait longer.</param>
 sealed class SendGathering(TimeProvider clock, Action writersFree)
 {
     const int ManyOffered = 4000, BusyWriters = 64, LongestWaitMs = 20;

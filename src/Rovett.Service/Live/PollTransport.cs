@@ -33,7 +33,7 @@ sealed class PollTransport(TimeProvider clock) : ISessionOutput
     {
         lock (gate)
         {
-            if (isCut) throw new IOException("Nobody asks any more.");
+            if (isCut) throw new IOException("The session is no longer polled.");
             pending.Write(bytes.Span);
             some?.TrySetResult();
             if (pending.WrittenCount < Most) return default;
@@ -42,7 +42,7 @@ sealed class PollTransport(TimeProvider clock) : ISessionOutput
         }
     }
 
-    /// <summary>Runs the session until it ends, or nobody asks any more.</summary>
+    /// <summary>Runs the session until it ends, or is no longer polled.</summary>
     public async Task Run(LiveSession session)
     {
         await using var idle = clock.CreateTimer(_ =>
@@ -84,7 +84,7 @@ sealed class PollTransport(TimeProvider clock) : ISessionOutput
         lock (gate)
         {
             isCut = ended = true;
-            room?.TrySetException(new IOException("Nobody asks any more."));
+            room?.TrySetException(new IOException("The session is no longer polled."));
             some?.TrySetResult();
             drained.TrySetResult();
         }

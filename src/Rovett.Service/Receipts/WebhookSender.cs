@@ -100,7 +100,7 @@ public sealed class WebhookSender : IDisposable
                 catch (Exception error) when (error is not OperationCanceledException)
                 {
                     faults.Bug(webhook.Space, nameof(WebhookSender), error);
-                    webhook = Failed(webhook, "could not be told: a bug, see the service's log", null);
+                    webhook = Failed(webhook, "could not be posted: a bug, see the service's log", null);
                     access.MoveWebhook(webhook);
                     await Task.Delay(TimeSpan.FromMicroseconds(webhook.Next - webhook.Tried!.Value), clock, cancel);
                 }

@@ -149,7 +149,7 @@ public sealed class TopicGate : IDisposable
         return answer;
     }
 
-    /// <summary>Asks for answers that end soon, so that whoever still may stays on the channel without a break. No answer
+    /// <summary>Asks for answers that end soon, so that users who still may stay on the channel without a break. No answer
     /// waits for another.</summary>
     async Task AskAgain()
     {

@@ -40,7 +40,7 @@ public sealed class KeysApi(ApiKeys keys, AuditTrail audit)
         }
         if (scopes.Contains("admin") && types.Count + addresses.Count > 0)
         {
-            body.Wrong("scopes", "can't hold admin when the key is narrowed: an admin key can make itself any other");
+            body.Wrong("scopes", "can't include admin if the key is narrowed: an admin key can create any other key");
         }
         body.Sound();
         var (stored, key) = keys.Make(space.Name, name, scopes, types, addresses);

@@ -266,7 +266,7 @@ public static class NotificationReader
     {
         const string fix = "write a path such as /vessels/turnstone, or an http(s) address";
         // As browsers read it: leading blanks and control characters do not count, and '\' is '/'.
-        if (link.Length == 0 || link[0] <= ' ' || link.Contains('\\')) return $"must not begin with a blank nor hold '\\'; {fix}";
+        if (link.Length == 0 || link[0] <= ' ' || link.Contains('\\')) return $"must not begin with a blank or contain '\\'; {fix}";
         foreach (char c in link)
         {
             if (c < ' ' || c == 127) return $"contains a control character; {fix}";

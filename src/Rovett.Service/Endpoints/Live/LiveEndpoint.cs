@@ -347,7 +347,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         var root = body.RootElement;
         if (root.ValueKind == JsonValueKind.Array && root.GetArrayLength() > MaxPosted)
         {
-            throw Problem.Invalid([new FieldError("(body)", $"holds {root.GetArrayLength()} messages; the limit is {MaxPosted}")])
+            throw Problem.Invalid([new FieldError("(body)", $"contains {root.GetArrayLength()} messages; the limit is {MaxPosted}")])
                 .ToException();
         }
         TakeMessages(session, root.ValueKind == JsonValueKind.Array ? Math.Max(1, root.GetArrayLength()) : 1);

@@ -43,7 +43,7 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
             throw new Problem(403, "api-key-narrowed", "API key not allowed to send this",
                 $"In the slot '{draft.Slot}' is a notification of another type, which this key may not replace.",
                 "Use another slot, or a key that may send that type, too.")
-            { Errors = [new FieldError("slot", "holds a notification that this key may not replace")] }.ToException();
+            { Errors = [new FieldError("slot", "has a notification that this key may not replace")] }.ToException();
         Answer = dryRun ? new SendResult(default, default, reach, false) : Store(ledger, state, reach);
         if (!dryRun && idempotency is not null)
         {

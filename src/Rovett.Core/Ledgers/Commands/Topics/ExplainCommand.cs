@@ -33,7 +33,7 @@ public sealed class ExplainCommand(string space, string userId, Address address)
             ? new DecisionStep("user", "forbids", "the user is blocked: no credential is let in",
             "PUT /v1/users/{id} with \"blocked\": false")
             : new DecisionStep("user", "allows", user.Row.ValidFrom > 0
-            ? $"credentials made since {new StoredTime(user.Row.ValidFrom)} hold"
+            ? $"credentials made since {new StoredTime(user.Row.ValidFrom)} are accepted"
             : "known, not blocked", ""));
         var rights = new List<RightExplained>();
         bool on = address.Kind switch
