@@ -77,9 +77,7 @@ test('every operation answers as the document says, right and wrong', async () =
     headers: { 'Content-Type': 'application/x-ndjson' },
   });
   await call('importUsers', { text: 'no\n' });
-  await call('importUsers', { text: '{"id":"ilse"}\n', headers: { Accept: 'application/x-ndjson' } }).catch(
-    (e: Error) => assert.match(e.message, /x-ndjson/), // several lines are no JSON
-  );
+  await call('importUsers', { text: '{"id":"ilse"}\n', headers: { Accept: 'application/x-ndjson' } });
   await call('listUsers', { query: { limit: '1' } });
   await call('listUsers', { query: { id: 'mara' } });
   await call('listUsers', { query: { limit: 'none' } });
@@ -202,9 +200,8 @@ test('every operation answers as the document says, right and wrong', async () =
   await call('showSettings');
   await call('updateSettings', { body: example('updateSettings') });
   await call('updateSettings', { body: { limits: { sendsPerSecond: -1 } } });
-  await call('updateSettings', { body: { tokens: null, origins: null, limits: null } }).catch(
-    (e: Error) => assert.match(e.message, /body: .* must be/), // null is for the patch alone
-  );
+  const reset = await call('updateSettings', { body: { tokens: null, origins: null, limits: null } });
+  assert.deepEqual(reset.json.tokens.audiences, []);
   await call('listAudit', { query: { after: '1' } });
   await call('showClock');
   await call('confirmClock');

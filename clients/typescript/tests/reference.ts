@@ -73,24 +73,30 @@ export class Reference {
     const text = await answer.text();
     this.called.set(id, (this.called.get(id) ?? new Set()).add(answer.status));
     this.#hold(id, operation.says, answer, text);
-    if (answer.ok && call.body !== undefined) this.#valid(`${id} body`, operation.says.requestBody.content, call.body);
-    const isJson = answer.headers.get('content-type')?.includes('json');
-    return { status: answer.status, json: (text && isJson ? JSON.parse(text) : {}) as Json, headers: answer.headers };
+    if (answer.ok && call.body !== undefined) {
+      this.check(`${id} body`, operation.says.requestBody.content['application/json'].schema, call.body);
+    }
+    const isJson = text && /json$/.test(mediaOf(answer)) && !isLines(answer);
+    return { status: answer.status, json: isJson ? JSON.parse(text) : {}, headers: answer.headers };
   }
 
   #hold(id: string, says: Json, answer: Response, text: string): void {
     const response = says.responses[String(answer.status)];
     if (!response) throw new Error(`${id} answered ${answer.status}, which the document does not say: ${text}`);
-    const media = answer.headers.get('content-type')?.split(';')[0] ?? '';
+    const media = mediaOf(answer);
     if (!text) {
       if (response.content) throw new Error(`${id} answered ${answer.status} without a body`);
       return;
     }
     const content = response.content?.[media];
     if (!content) throw new Error(`${id} answered ${answer.status} as ${media}, which the document does not say`);
+    if (isLines(answer)) {
+      for (const line of text.trim().split('\n')) this.check(`${id} ${media}`, content.schema, JSON.parse(line));
+      return;
+    }
     if (!media.endsWith('json')) return;
     const json = JSON.parse(text) as Json;
-    this.#check(`${id} ${answer.status} ${media}`, content.schema, json);
+    this.check(`${id} ${answer.status} ${media}`, content.schema, json);
     if (media !== 'application/problem+json') return;
     const slug = (json.type as string).split(':').at(-1);
     if (!response.description.includes(`\`${slug}\``)) {
@@ -98,16 +104,8 @@ export class Reference {
     }
   }
 
-  #valid(what: string, content: Json, body: unknown): void {
-    this.#check(what, content['application/json'].schema, body);
-  }
-
   /** Fails when a value is not as a schema of the document says. */
   check(what: string, schema: Json, value: unknown): void {
-    this.#check(what, schema, value);
-  }
-
-  #check(what: string, schema: Json, value: unknown): void {
     const validate = this.#validators.get(what) ?? this.#ajv.compile(closed(inDocument(schema)));
     this.#validators.set(what, validate);
     if (validate(value)) return;
@@ -115,6 +113,9 @@ export class Reference {
     throw new Error(`${what}: ${wrong}: ${JSON.stringify(value)}`);
   }
 }
+
+const mediaOf = (answer: Response) => answer.headers.get('content-type')?.split(';')[0] ?? '';
+const isLines = (answer: Response) => mediaOf(answer) === 'application/x-ndjson';
 
 /** The same with every reference into the document. */
 function inDocument(schema: Json): Json {

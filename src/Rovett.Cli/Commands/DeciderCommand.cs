@@ -47,7 +47,7 @@ static class DeciderCommand
             using var client = connection.Backend(parsed);
             var path = Path(parsed.GetValue(name)!);
             var before = await Things.Find(client, path, cancel);
-            Things.RequireVerb(creates, before is not null, "decider", parsed.GetValue(name)!);
+            Things.RequireVerb(creates, before is not null, "decider", "decider", parsed.GetValue(name)!);
             var body = new JsonObject { ["url"] = parsed.GetValue(at) ?? (string?)before?["url"] };
             foreach (var (member, value) in new[]
                 { ("timeoutMs", parsed.GetValue(timeout)), ("allowSeconds", parsed.GetValue(allow)),

@@ -17,7 +17,8 @@ static class KeyCommand
         Example:
           rovett key create --name "booking backend" --scope send
         """) {
-        Make(), List(), Things.Show("an API key", "id", "rovett key show k4Zt9q", id => "/v1/keys/" + Uri.EscapeDataString(id)), Rotate(),
+        Make(), List(),
+        Things.Show("an API key", "id", "rovett key show k4Zt9qX2mQ0bV4k9dKx2Qp", id => "/v1/keys/" + Uri.EscapeDataString(id)), Rotate(),
         Revoke(), Recover(),
     };
 

@@ -78,20 +78,18 @@ static class Things
 
     /// <summary>What is created must not be there, what is changed must.</summary>
     /// <exception cref="UsageException">It is the other way round.</exception>
-    public static void RequireVerb(bool creates, bool exists, string kind, string name)
+    public static void RequireVerb(bool creates, bool exists, string command, string kind, string name)
     {
         if (creates && exists)
         {
-            throw new UsageException($"The {Single(kind)} '{name}' exists already.",
-                $"Change it with {Output.Program} {kind} update, or choose another name.");
+            throw new UsageException($"The {kind} '{name}' exists already.",
+                $"Change it with {Output.Program} {command} update, or choose another name.");
         }
         if (!creates && !exists)
         {
-            throw new UsageException($"There is no {Single(kind)} '{name}'.", $"Create it with {Output.Program} {kind} create.");
+            throw new UsageException($"There is no {kind} '{name}'.", $"Create it with {Output.Program} {command} create.");
         }
     }
-
-    static string Single(string kind) => kind.TrimEnd('s');
 
     /// <summary>Prints the members of a thing, one a line.</summary>
     public static void Print(JsonNode thing)

@@ -85,7 +85,7 @@ static class UsersCommand
         {
             using var client = connection.Backend(parsed);
             var path = Connection.UserPath(parsed.GetValue(id)!);
-            Things.RequireVerb(creates, await Things.Find(client, path, cancel) is not null, "users", parsed.GetValue(id)!);
+            Things.RequireVerb(creates, await Things.Find(client, path, cancel) is not null, "users", "user", parsed.GetValue(id)!);
             var body = new JsonObject();
             if (parsed.GetValue(name) is { } displayName) body["displayName"] = displayName;
             if (parsed.GetValue(locale) is { } language) body["locale"] = language;

@@ -52,7 +52,7 @@ static class WebhookCommand
             using var client = connection.Backend(parsed);
             var path = Path(parsed.GetValue(name)!);
             var before = await Things.Find(client, path, cancel);
-            Things.RequireVerb(creates, before is not null, "webhook", parsed.GetValue(name)!);
+            Things.RequireVerb(creates, before is not null, "webhook", "webhook", parsed.GetValue(name)!);
             var body = new JsonObject { ["url"] = parsed.GetValue(at) ?? (string?)before?["url"] };
             body["states"] = List(parsed.GetValue(state), before?["states"]);
             body["types"] = List(parsed.GetValue(type), before?["types"]);

@@ -23,9 +23,6 @@ public sealed class Operation(string method, MethodInfo handler)
     /// <summary>The HTTP method.</summary>
     public string Method => method;
 
-    /// <summary>The handler.</summary>
-    public MethodInfo Handler => handler;
-
     /// <summary>The document's name of it.</summary>
     public string Id { get; private set; } = char.ToLowerInvariant(handler.Name[0]) + handler.Name[1..];
 

@@ -136,7 +136,7 @@ static class RequestReader
             {
                 errors.Add(new FieldError($"{path}[{i}]", broken.Detail));
             }
-            else if (!list.Contains(text)) list.Add(text);
+            else list.Add(text);
             i++;
         }
         return list;

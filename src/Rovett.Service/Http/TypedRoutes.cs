@@ -49,12 +49,17 @@ static class TypedRoutes
     public static Operation Patch<TAnswer>(this IEndpointRouteBuilder routes, string pattern,
         Func<HttpContext, RawBody, Task<TAnswer>> handler) => MapRaw(routes, "PATCH", pattern, handler);
 
-    /// <summary>An endpoint whose handler writes the answer itself: streams and what must be fast.</summary>
-    public static Operation ByHand(this IEndpointRouteBuilder routes, string method, string pattern, RequestDelegate handler)
+    /// <summary>An endpoint whose handler writes the answer itself: streams and hot paths.</summary>
+    /// <param name="routes">Where it is mapped.</param>
+    /// <param name="method">The method that the document shows.</param>
+    /// <param name="pattern">The path.</param>
+    /// <param name="handler">The handler.</param>
+    /// <param name="also">Methods that it answers too.</param>
+    public static Operation ByHand(this IEndpointRouteBuilder routes, string method, string pattern, RequestDelegate handler,
+        params string[] also)
     {
         var operation = new Operation(method, handler.Method);
-        routes.MapMethods(pattern, method == "GET" && pattern == "/v1/live" ? ["GET", "CONNECT"] : [method], handler)
-            .WithMetadata(operation, handler.Method);
+        routes.MapMethods(pattern, [method, .. also], handler).WithMetadata(operation, handler.Method);
         return operation;
     }
 
@@ -67,7 +72,7 @@ static class TypedRoutes
     static Operation MapQuery<TQuery, TAnswer>(IEndpointRouteBuilder routes, string method, string pattern,
         Func<HttpContext, Given<TQuery>, Task<TAnswer>> handler)
     {
-        var (answers, shape) = (Answers<TAnswer>(routes), TypeOf(routes, typeof(TQuery)));
+        var (answers, shape) = (Answers<TAnswer>(routes), Records(routes).GetTypeInfo(typeof(TQuery)));
         var operation = Add<TAnswer>(routes, method, pattern, handler, async context =>
             await Write(context, await handler(context, RequestReader.Query<TQuery>(context.Request.Query, shape)), answers));
         operation.Query = typeof(TQuery);
@@ -77,7 +82,7 @@ static class TypedRoutes
     static Operation MapBody<TBody, TAnswer>(IEndpointRouteBuilder routes, string method, string pattern,
         Func<HttpContext, Given<TBody>, Task<TAnswer>> handler)
     {
-        var (answers, shape) = (Answers<TAnswer>(routes), TypeOf(routes, typeof(TBody)));
+        var (answers, shape) = (Answers<TAnswer>(routes), Records(routes).GetTypeInfo(typeof(TBody)));
         var operation = Add<TAnswer>(routes, method, pattern, handler, async context =>
         {
             using var body = await Json.Read(context);
@@ -92,9 +97,8 @@ static class TypedRoutes
         var answers = Answers<TAnswer>(routes);
         return Add<TAnswer>(routes, method, pattern, handler, async context =>
         {
-            byte[] bytes = [];
-            using var body = await Json.Read(context, b => bytes = b);
-            await Write(context, await handler(context, new RawBody(body.RootElement, bytes)), answers);
+            using var body = await Json.Read(context);
+            await Write(context, await handler(context, new RawBody(body.RootElement)), answers);
         });
     }
 
@@ -107,15 +111,16 @@ static class TypedRoutes
         return operation;
     }
 
-    static JsonTypeInfo TypeOf(IEndpointRouteBuilder routes, Type type) =>
-        routes.ServiceProvider.GetRequiredService<IOptions<JsonOptions>>().Value.SerializerOptions.GetTypeInfo(type);
+    static JsonSerializerOptions Records(IEndpointRouteBuilder routes) =>
+        routes.ServiceProvider.GetRequiredService<IOptions<JsonOptions>>().Value.SerializerOptions;
 
     /// <summary>How an answer is written; null: it has no body.</summary>
     static Func<object, JsonTypeInfo>? Answers<TAnswer>(IEndpointRouteBuilder routes)
     {
         if (typeof(TAnswer) == typeof(NoAnswer)) return null;
-        if (typeof(TAnswer) == typeof(object)) return answer => TypeOf(routes, answer.GetType()); // of several shapes
-        var type = TypeOf(routes, typeof(TAnswer));
+        var records = Records(routes);
+        if (typeof(TAnswer) == typeof(object)) return answer => records.GetTypeInfo(answer.GetType()); // of several shapes
+        var type = records.GetTypeInfo(typeof(TAnswer));
         return _ => type;
     }
 

@@ -16,7 +16,7 @@ public sealed class AsyncSignal : IValueTaskSource<bool>
     public bool Set()
     {
         if (Interlocked.Exchange(ref state, Signalled) != Waiting) return false;
-        Interlocked.Exchange(ref state, Idle); // what was waited for has come; a signal that came meanwhile is seen by the waiter too
+        Interlocked.Exchange(ref state, Idle); // reset before the waiter runs; it looks for everything that came until then
         source.SetResult(true);
         return true;
     }

@@ -40,7 +40,10 @@ sealed class DocumentTransformer : IOpenApiDocumentTransformer
             },
         ];
         document.Components ??= new OpenApiComponents();
-        foreach (var schema in document.Components.Schemas?.Values.OfType<OpenApiSchema>() ?? []) NeverNull(schema);
+        foreach (var (name, schema) in document.Components.Schemas ?? new Dictionary<string, IOpenApiSchema>())
+        {
+            if (schema is OpenApiSchema record && !SchemaTransformer.IsPatch(name)) NeverNull(record);
+        }
         document.Components.SecuritySchemes = new Dictionary<string, IOpenApiSecurityScheme>
         {
             [OperationTransformer.ApiKey] = new OpenApiSecurityScheme

@@ -15,8 +15,12 @@ static partial class ProblemCatalogue
     {
         using var stream = typeof(ProblemCatalogue).Assembly.GetManifestResourceStream("problems.md")!;
         return Row().Matches(new StreamReader(stream).ReadToEnd())
-            .Select(m => new Entry(m.Groups[1].Value, m.Groups[2].Value, m.Groups[3].Value.Trim())).ToDictionary(e => e.Slug);
+            .Select(m => new Entry(m.Groups[1].Value, Plain(m.Groups[2].Value), Plain(m.Groups[3].Value.Trim()))).ToDictionary(e => e.Slug);
     }
+
+    /// <summary>A cell of the page as it was written in the code.</summary>
+    static string Plain(string cell) =>
+        cell.Replace("&lt;", "<", StringComparison.Ordinal).Replace("\\|", "|", StringComparison.Ordinal);
 
     [GeneratedRegex("""^\| <a id="([a-z0-9-]+)"></a>`[^`]+` \| [^|]+ \| ([^|]+?) \| (.*) \|\r?$""", RegexOptions.Multiline)]
     private static partial Regex Row();

@@ -9,13 +9,12 @@ namespace Rovett.Service.Reference;
 public sealed class ReferenceDocument([FromKeyedServices("v1")] IOpenApiDocumentProvider provider)
 {
     readonly SemaphoreSlim writing = new(1);
-    byte[]? written;
+    (byte[] Json, string Tag)? written;
 
     /// <summary>Shows this document.</summary>
     public async Task ShowDocument(HttpContext context)
     {
-        var document = written ?? await Create(context.RequestAborted);
-        var tag = $"\"{Convert.ToHexStringLower(SHA256.HashData(document))[..16]}\"";
+        var (document, tag) = written ?? await Create(context.RequestAborted);
         context.Response.Headers.ETag = tag;
         context.Response.Headers.CacheControl = "no-cache";
         if (context.Request.Headers.IfNoneMatch == tag)
@@ -29,16 +28,19 @@ public sealed class ReferenceDocument([FromKeyedServices("v1")] IOpenApiDocument
         await context.Response.BodyWriter.WriteAsync(document);
     }
 
-    async Task<byte[]> Create(CancellationToken cancel)
+    async Task<(byte[] Json, string Tag)> Create(CancellationToken cancel)
     {
         await writing.WaitAsync(cancel);
         try
         {
-            if (written is not null) return written;
+            if (written is { } before) return before;
             var document = await provider.GetOpenApiDocumentAsync(cancel);
             using var stream = new MemoryStream();
             await document.SerializeAsJsonAsync(stream, OpenApiSpecVersion.OpenApi3_1, cancel);
-            return written = stream.ToArray();
+            var json = stream.ToArray();
+            var tag = $"\"{Convert.ToHexStringLower(SHA256.HashData(json))[..16]}\"";
+            written = (json, tag);
+            return (json, tag);
         }
         finally
         {

@@ -21,18 +21,23 @@ sealed class SchemaTransformer : IOpenApiSchemaTransformer
             schema.Format = "date-time";
             schema.Examples = [ReferenceExamples.Time];
         }
-        if (type.Name.EndsWith("Request", StringComparison.Ordinal)) schema.AdditionalPropertiesAllowed = false;
+        if (type.Name.EndsWith("Request", StringComparison.Ordinal) || IsPatch(type.Name)) schema.AdditionalPropertiesAllowed = false;
         schema.Description = Comments.OneLine(schema.Description);
         if (context.JsonPropertyInfo is { } property) Member(schema, property, context.JsonTypeInfo.Options);
         return Task.CompletedTask;
     }
 
+    /// <summary>A merge patch, in which null takes a member back to its default.</summary>
+    public static bool IsPatch(string name) => name.EndsWith("Patch", StringComparison.Ordinal);
+
     static void Member(OpenApiSchema schema, JsonPropertyInfo property, JsonSerializerOptions options)
     {
         var attributes = property.AttributeProvider?.GetCustomAttributes(false) ?? [];
-        bool writesNull = attributes.OfType<JsonIgnoreAttribute>().Any(a => a.Condition == JsonIgnoreCondition.Never);
+        bool writesNull = IsPatch(property.DeclaringType.Name)
+            || attributes.OfType<JsonIgnoreAttribute>().Any(a => a.Condition == JsonIgnoreCondition.Never);
         if (!writesNull) schema.Type &= ~JsonSchemaType.Null;
-        else if (schema.Type is not null) schema.Type |= JsonSchemaType.Null;
+        // Of a record, the reference to it says so.
+        else if (schema.Type is { } kind && !kind.HasFlag(JsonSchemaType.Object)) schema.Type |= JsonSchemaType.Null;
         var target = schema.Items as OpenApiSchema ?? schema;
         foreach (var attribute in attributes)
         {

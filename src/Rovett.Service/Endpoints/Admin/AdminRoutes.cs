@@ -25,9 +25,10 @@ static class AdminRoutes
         var admin = routes.ForKeys("admin").WithTags("Keys");
         admin.Get("/v1/keys", keys.ListKeys);
         admin.Post<KeyRequest, KeyAnswer>("/v1/keys", keys.CreateKey).Answers(201);
-        admin.Get("/v1/keys/{id}", keys.ShowKey).WithPath("id", "The key's id.", "k4Zt9q").Refuses(404, "unknown-key");
-        admin.Delete("/v1/keys/{id}", keys.RemoveKey).WithPath("id", "The key's id.", "k4Zt9q").Refuses(404, "unknown-key");
-        admin.Post<RotateRequest, KeyAnswer>("/v1/keys/{id}/rotate", keys.RotateKey).WithPath("id", "The key's id.", "k4Zt9q")
+        admin.Get("/v1/keys/{id}", keys.ShowKey).WithPath("id", "The key's id.", "k4Zt9qX2mQ0bV4k9dKx2Qp").Refuses(404, "unknown-key");
+        admin.Delete("/v1/keys/{id}", keys.RemoveKey).WithPath("id", "The key's id.", "k4Zt9qX2mQ0bV4k9dKx2Qp").Refuses(404, "unknown-key");
+        admin.Post<RotateRequest, KeyAnswer>("/v1/keys/{id}/rotate", keys.RotateKey)
+            .WithPath("id", "The key's id.", "k4Zt9qX2mQ0bV4k9dKx2Qp")
             .Answers(201).Refuses(404, "unknown-key");
         admin.Get("/v1/signing-keys", signing.ListSigningKeys);
         admin.Post<SigningKeyRequest, SigningKeyAnswer>("/v1/signing-keys", signing.AddSigningKey).Answers(201)

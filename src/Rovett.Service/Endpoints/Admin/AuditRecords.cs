@@ -35,7 +35,7 @@ public sealed record ActAnswer
     public required StoredTime Time { get; init; }
 
     /// <summary>Who: a key, an operator, a user, or the service.</summary>
-    [Example("key:k4Zt9q ferry operations")]
+    [Example("key:k4Zt9qX2mQ0bV4k9dKx2Qp ferry operations")]
     public required string Actor { get; init; }
 
     /// <summary>What.</summary>

@@ -34,7 +34,7 @@ public sealed record RotateRequest
 public sealed record KeyAnswer
 {
     /// <summary>Its id.</summary>
-    [Example("k4Zt9q")]
+    [Example("k4Zt9qX2mQ0bV4k9dKx2Qp")]
     public required string Id { get; init; }
 
     /// <summary>What it is for.</summary>
@@ -66,7 +66,7 @@ public sealed record KeyAnswer
     public StoredTime? Revoked { get; init; }
 
     /// <summary>The key itself; shown this once.</summary>
-    [Example("rovett_key_k4Zt9q_2Yb6Jw0nQmPzXe8Rk5tVhA")]
+    [Example("rovett_key_2Yb6Jw0nQmPzXe8Rk5tVhA7Lw0vRt5Yz8JpHs9fK2m")]
     public string? Key { get; init; }
 }
 

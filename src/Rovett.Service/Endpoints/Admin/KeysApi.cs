@@ -43,7 +43,7 @@ public sealed class KeysApi(ApiKeys keys, AuditTrail audit)
             body.Wrong("scopes", "can't include admin if the key is narrowed: an admin key can create any other key");
         }
         body.Sound();
-        var (stored, key) = keys.Make(space.Name, name, scopes, types, addresses);
+        var (stored, key) = keys.Make(space.Name, name, [.. scopes.Distinct()], [.. types.Distinct()], [.. addresses.Distinct()]);
         audit.Note(space.Name, admin.Actor, "api-key.made", $"key:{stored.Id} {stored.Name}", json => WriteRights(json, stored));
         context.Response.StatusCode = StatusCodes.Status201Created;
         return Task.FromResult(Answer(stored, key));

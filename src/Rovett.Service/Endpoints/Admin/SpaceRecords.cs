@@ -29,7 +29,7 @@ public sealed record SpaceCreated
 public sealed record FirstCredentialsAnswer
 {
     /// <summary>An API key with the scope <c>admin</c>.</summary>
-    [Example("rovett_key_a1Bc3d_9fK2mQx7Lw0vRt5Yz8JpHs")]
+    [Example("rovett_key_9fK2mQx7Lw0vRt5Yz8JpHs2Yb6Jw0nQmPzXe8Rk5tV")]
     public required string AdminKey { get; init; }
 
     /// <summary>The secret that tokens are signed with (HS256).</summary>

@@ -11,7 +11,7 @@ namespace Rovett.Service.Endpoints.Backend;
 [JsonSerializable(typeof(LimitList)), JsonSerializable(typeof(SessionList)), JsonSerializable(typeof(UserRequest))]
 [JsonSerializable(typeof(UserQuery)), JsonSerializable(typeof(UserIdQuery)), JsonSerializable(typeof(UserAnswer))]
 [JsonSerializable(typeof(UserPage)), JsonSerializable(typeof(SignOutAnswer)), JsonSerializable(typeof(ErasureAnswer))]
-[JsonSerializable(typeof(ImportAnswer)), JsonSerializable(typeof(ImportProgress)), JsonSerializable(typeof(RoleRequest))]
+[JsonSerializable(typeof(ImportAnswer)), JsonSerializable(typeof(RoleRequest))]
 [JsonSerializable(typeof(RoleQuery)), JsonSerializable(typeof(RoleAnswer)), JsonSerializable(typeof(RoleList))]
 [JsonSerializable(typeof(PolicyDocument)), JsonSerializable(typeof(PolicyQuery)), JsonSerializable(typeof(PolicyAnswer))]
 [JsonSerializable(typeof(LoadQuery)), JsonSerializable(typeof(PoliciesLoaded)), JsonSerializable(typeof(GrantRequest))]

@@ -6,7 +6,7 @@ namespace Rovett.Service.Endpoints.Backend;
 /// <summary>What backends call, with an API key.</summary>
 static class BackendRoutes
 {
-    const string Cursor = "r1.8fWm2Qk", NotificationExample = "01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11";
+    const string Cursor = "8fWm2QkYyXI0mz47a5PVrz", NotificationExample = "01KB8Q0M5H7C4B9A533F1C0E7D";
 
     public static IServiceCollection AddBackendEndpoints(this IServiceCollection services) => services
         .AddRecords(BackendJson.Default)
@@ -34,7 +34,7 @@ static class BackendRoutes
             .Takes<NotificationRequest>().Answers(200, 201, 202).AnswersWith(typeof(SendAnswer))
             .TakesHeader("Idempotency-Key", "Makes a repeat harmless: 1 to 255 printable ASCII characters, kept for 48 hours.",
             "check-4711")
-            .TakesHeader("Rovett-Session", "The session that caused it, which is not sent it.", "s_7Jx2mQ0bV4")
+            .TakesHeader("Rovett-Session", "The session that caused it, which is not sent it.", "7Jx2mQ0bV4k9dKx2Qp0aZ4")
             .AnswersHeader("RateLimit-Policy", "How many sends the key may make a second.", "\"sends\";q=200;w=1")
             .AnswersHeader("RateLimit", "How many it may make now, and in how many seconds more.", "\"sends\";r=199;t=0")
             .Refuses(403, "api-key-narrowed")
@@ -57,7 +57,7 @@ static class BackendRoutes
         read.Get("/v1/users/{id}", users.ShowUser).WithPath(name, says, example).Refuses(404, "unknown-user");
         var admin = routes.ForKeys("admin").WithTags("Users");
         admin.Post("/v1/users", import.ImportUsers).Takes<UserRequest>("application/x-ndjson", "One user a line.").Answers(200, 422)
-            .AnswersWith(typeof(ImportProgress), "application/x-ndjson", "A line now and then; the result as the last.")
+            .AnswersWith(typeof(ImportAnswer), "application/x-ndjson", "A line now and then; the result as the last.")
             .Refuses(413, "line-too-long");
         admin.Put<UserRequest, UserAnswer>("/v1/users", users.PutUser).Named("putUserByQuery").Query = typeof(UserIdQuery);
         admin.Put<UserRequest, UserAnswer>("/v1/users/{id}", users.PutUser).WithPath(name, says, example);

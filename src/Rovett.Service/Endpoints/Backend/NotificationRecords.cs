@@ -105,7 +105,7 @@ public sealed record SendAnswer
     public bool? Stored { get; init; }
 
     /// <summary>The notification's id.</summary>
-    [Example("01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11")]
+    [Example("01KB8Q0M5H7C4B9A533F1C0E7D")]
     public string? Id { get; init; }
 
     /// <summary>Its place in the space's history.</summary>
@@ -193,7 +193,7 @@ public record NotificationContent
 public sealed record NotificationAnswer : NotificationContent
 {
     /// <summary>The notification's id.</summary>
-    [Example("01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11")]
+    [Example("01KB8Q0M5H7C4B9A533F1C0E7D")]
     public required string Id { get; init; }
 
     /// <summary>Its place in the space's history.</summary>
@@ -325,7 +325,7 @@ public sealed record TimelineEntry
 public sealed record WithdrawAnswer
 {
     /// <summary>The notification's id.</summary>
-    [Example("01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11")]
+    [Example("01KB8Q0M5H7C4B9A533F1C0E7D")]
     public required string Id { get; init; }
 
     /// <summary>What it is now.</summary>

@@ -23,7 +23,7 @@ public sealed record ReceiptPage
     public required IReadOnlyList<ReceiptRecord> Receipts { get; init; }
 
     /// <summary>Go on after this.</summary>
-    [Example("r1.8fWm2Qk")]
+    [Example("8fWm2QkYyXI0mz47a5PVrz")]
     public required string Cursor { get; init; }
 
     /// <summary>True when there are more.</summary>
@@ -39,7 +39,7 @@ public sealed record ReceiptRecord
     public required string Kind { get; init; }
 
     /// <summary>Where it stands, on the last of those that one act made.</summary>
-    [Example("r1.8fWm2Qk")]
+    [Example("8fWm2QkYyXI0mz47a5PVrz")]
     public string? Cursor { get; init; }
 
     /// <summary>What became of it.</summary>
@@ -47,7 +47,7 @@ public sealed record ReceiptRecord
     public required string State { get; init; }
 
     /// <summary>The notification's id.</summary>
-    [Example("01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11")]
+    [Example("01KB8Q0M5H7C4B9A533F1C0E7D")]
     public required string Id { get; init; }
 
     /// <summary>Its type.</summary>
@@ -128,7 +128,7 @@ public sealed record WebhookAnswer
     public required string State { get; init; }
 
     /// <summary>Up to where it has been told.</summary>
-    [Example("r1.8fWm2Qk")]
+    [Example("8fWm2QkYyXI0mz47a5PVrz")]
     public required string Delivered { get; init; }
 
     /// <summary>How many receipts it is behind.</summary>

@@ -21,7 +21,7 @@ public sealed record StatusAnswer
     public required string Space { get; init; }
 
     /// <summary>The life of the store: another one after a restore.</summary>
-    [Example("8f1d3c5a7b9e2406")]
+    [Example("8f1d3c5a7b9e24068f1d3c5a7b9e2406")]
     public required string Epoch { get; init; }
 
     /// <summary>The newest position of the space's history.</summary>
@@ -176,7 +176,7 @@ public sealed record ClockStepAnswer
     public required double ForSeconds { get; init; }
 
     /// <summary>After how long it is believed.</summary>
-    [Example(900)]
+    [Example(300)]
     public required double BelievedAfterSeconds { get; init; }
 }
 
@@ -218,7 +218,7 @@ public sealed record SessionList
 public sealed record SessionAnswer
 {
     /// <summary>Its id.</summary>
-    [Example("s_7Jx2mQ0bV4")]
+    [Example("7Jx2mQ0bV4k9dKx2Qp0aZ4")]
     public required string Session { get; init; }
 
     /// <summary>The user.</summary>

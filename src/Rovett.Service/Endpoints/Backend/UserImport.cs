@@ -41,7 +41,7 @@ public sealed class UserImport(LedgerPump ledger, AuditTrail audit, TimeProvider
                 if (run.Batch.Count == Batch) await Store(space, run);
                 if (!tellsProgress || clock.GetElapsedTime(told) <= ProgressEvery) continue;
                 told = clock.GetTimestamp();
-                await Tell(context, new ImportProgress { Line = run.Line, Stored = run.Stored, Refused = run.Refused });
+                await Tell(context, new ImportAnswer { Line = run.Line, Stored = run.Stored, Refused = run.Refused });
             }
             await Store(space, run);
         }

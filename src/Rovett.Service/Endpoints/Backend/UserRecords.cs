@@ -133,14 +133,17 @@ public sealed record ErasureAnswer
     public required long Notifications { get; init; }
 }
 
-/// <summary>How an import went.</summary>
+/// <summary>How an import went; in an answer of several lines, also how far it is.</summary>
 public sealed record ImportAnswer
 {
-    /// <summary>Users that were stored.</summary>
+    /// <summary>Lines read so far; absent in the result.</summary>
+    public long? Line { get; init; }
+
+    /// <summary>Users stored.</summary>
     [Example(2)]
     public required long Stored { get; init; }
 
-    /// <summary>Lines that were not.</summary>
+    /// <summary>Lines refused.</summary>
     [Example(0)]
     public required long Refused { get; init; }
 
@@ -149,17 +152,4 @@ public sealed record ImportAnswer
 
     /// <summary>What is wrong with lines that were refused, the first 50.</summary>
     public IReadOnlyList<FieldErrorAnswer>? Errors { get; init; }
-}
-
-/// <summary>How far an import is: a line of its answer.</summary>
-public sealed record ImportProgress
-{
-    /// <summary>Lines read.</summary>
-    public required long Line { get; init; }
-
-    /// <summary>Users stored.</summary>
-    public required long Stored { get; init; }
-
-    /// <summary>Lines refused.</summary>
-    public required long Refused { get; init; }
 }

@@ -127,9 +127,9 @@ public sealed class UsersApi(LedgerPump ledger, SqlHistory history, AuditTrail a
         }
         if (Names.Check(pathId ?? user.Id, false, out var id) is { } wrong) given.Wrong("id", wrong);
         List<string>? roles = user.Roles is null ? null : [];
-        foreach (var text in user.Roles ?? [])
+        for (int i = 0; i < user.Roles?.Count; i++)
         {
-            if (Names.Check(text, false, out var role) is { } bad) given.Wrong($"roles[{roles!.Count}]", bad);
+            if (Names.Check(user.Roles[i], false, out var role) is { } bad) given.Wrong($"roles[{i}]", bad);
             else if (!roles!.Contains(role)) roles.Add(role);
         }
         return new DirectoryUser(new UserId(id), user.DisplayName, user.Locale, roles) { Blocked = user.Blocked };

@@ -14,12 +14,12 @@ static class LiveRoutes
     public static void MapLive(this IEndpointRouteBuilder routes)
     {
         var live = routes.ServiceProvider.GetRequiredService<LiveEndpoint>();
-        const string says = "The session, from the message 'opened'.", example = "s_7Jx2mQ0bV4";
+        const string says = "The session, from the message 'opened'.", example = "7Jx2mQ0bV4k9dKx2Qp0aZ4";
         var group = routes.MapGroup("").WithTags("Live");
-        group.ByHand("GET", "/v1/live", live.Connect).Named("openSession").WithToken().Answers(200, 101, 204)
+        group.ByHand("GET", "/v1/live", live.Connect, also: "CONNECT").Named("openSession").WithToken().Answers(200, 101, 204)
             .AnswersWith(typeof(JsonElement), "application/json", "Long poll: the first messages, as an array.")
             .AnswersWith(null, "text/event-stream", "Server-sent events: one event a message.")
-            .TakesHeader("Last-Event-ID", "The cursor of the last event; before 'after'.", "c1.9dKx2Qp0")
+            .TakesHeader("Last-Event-ID", "The cursor of the last event; before 'after'.", "9dKx2Qp0mZ47a5PVrzA4WJ")
             .Refuses(400, "not-upgradable", "websocket-key").Refuses(401, "token-missing", "token-expired", "ticket-unknown", "ticket-used")
             .Refuses(403, "origin-refused", "user-blocked").Refuses(406, "no-transport").Refuses(422, "malformed-cursor")
             .Refuses(426, "websocket-version").Refuses(429, "too-many-sessions")

@@ -80,7 +80,7 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
     }
 
     /// <summary>Creates a link to the console.</summary>
-    /// <remarks>Somebody signs up by it, once. So nobody is locked out who has an admin key of <c>main</c>.</remarks>
+    /// <remarks>The link allows one sign-up. Anyone with an admin key of <c>main</c> can thus regain access to the console.</remarks>
     public Task<LinkAnswer> CreateConsoleLink(HttpContext context, Given<LinkRequest> body) => Task.FromResult(
         Invite(context, context.KeyCaller().Key.Actor, body.Sound().May ?? "operate",
         $"{context.Request.Scheme}://{context.Request.Host}"));

@@ -151,7 +151,7 @@ public sealed record LinkRequest
 public sealed record LinkAnswer
 {
     /// <summary>The link.</summary>
-    [Example("https://rovett.marrowsound.example/console#sign-up=7Jx2mQ0bV4")]
+    [Example("https://rovett.marrowsound.example/console#sign-up=7Jx2mQ0bV4k9dKx2Qp0aZ4")]
     public required string Link { get; init; }
 
     /// <summary>What the new operator may do.</summary>

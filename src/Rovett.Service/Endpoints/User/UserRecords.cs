@@ -30,7 +30,7 @@ public sealed record InboxAnswer
     public required TotalsByAnswer Totals { get; init; }
 
     /// <summary>Everything up to here is in the answer or on further pages; a session can catch up from it.</summary>
-    [Example("c1.9dKx2Qp0")]
+    [Example("9dKx2Qp0mZ47a5PVrzA4WJ")]
     public required string Cursor { get; init; }
 }
 
@@ -38,11 +38,11 @@ public sealed record InboxAnswer
 public sealed record InboxItemAnswer : NotificationContent
 {
     /// <summary>Where it stands; <c>upTo</c> takes it.</summary>
-    [Example("c1.9dKx2Qp0")]
+    [Example("9dKx2Qp0mZ47a5PVrzA4WJ")]
     public required string Cursor { get; init; }
 
     /// <summary>The notification's id.</summary>
-    [Example("01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11")]
+    [Example("01KB8Q0M5H7C4B9A533F1C0E7D")]
     public required string Id { get; init; }
 
     /// <summary>The address by which it reached the user.</summary>
@@ -154,7 +154,7 @@ public sealed record MarksRequest
 public sealed record MarkSelector
 {
     /// <summary>These.</summary>
-    [AtMost(500, "ids"), Example("01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11")]
+    [AtMost(500, "ids"), Example("01KB8Q0M5H7C4B9A533F1C0E7D")]
     public IReadOnlyList<string>? Ids { get; set; }
 
     /// <summary>All up to a cursor.</summary>
@@ -257,11 +257,11 @@ public sealed record FollowTotals
 public sealed record TicketAnswer
 {
     /// <summary>The ticket: for one connection, as <c>?ticket=</c>.</summary>
-    [Example("t_5Jw0nQmPzXe8Rk")]
+    [Example("rovett_ticket_5Jw0nQmPzXe8Rk2Yb6Jw0nQmPzXe8Rk5tVhA7Lw0vRt")]
     public required string Ticket { get; init; }
 
     /// <summary>How long it can be used.</summary>
-    [Example(30)]
+    [Example(60)]
     public required int OpensWithinSeconds { get; init; }
 
     /// <summary>When the token it stands for expires.</summary>

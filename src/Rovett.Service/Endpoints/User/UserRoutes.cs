@@ -6,7 +6,7 @@ namespace Rovett.Service.Endpoints.User;
 /// <summary>What users' devices call, with a token.</summary>
 static class UserRoutes
 {
-    const string Id = "01993f0c-8a5e-7c4b-9a53-3f1c0e7d2b11", Says = "The notification's id.";
+    const string Id = "01KB8Q0M5H7C4B9A533F1C0E7D", Says = "The notification's id.";
 
     public static IServiceCollection AddUserEndpoints(this IServiceCollection services) => services
         .AddRecords(UserJson.Default).AddSingleton<InboxApi>().AddSingleton<ChoicesApi>();
@@ -21,7 +21,7 @@ static class UserRoutes
     {
         var user = routes.ForUsers().WithTags("Inbox");
         user.Get<InboxQuery, InboxAnswer>("/v1/inbox", inbox.ListInbox)
-            .AnswersHeader("Link", "The next page (RFC 8288).", "</v1/inbox?page=p1.7Hw2&limit=50>; rel=\"next\"");
+            .AnswersHeader("Link", "The next page (RFC 8288).", "</v1/inbox?page=7Hw2mQ0bV4k9dKx2Qp0aZ4&limit=50>; rel=\"next\"");
         user.Get<TotalsQuery, TotalsAnswer>("/v1/inbox/totals", inbox.ShowTotals);
         user.Get("/v1/inbox/{id}", inbox.ShowInboxItem).WithPath("id", Says, Id).Refuses(404, "unknown-notification");
         user.Post("/v1/inbox/marks", inbox.Mark).Takes<MarksRequest>().Refuses(404, "unknown-notification")

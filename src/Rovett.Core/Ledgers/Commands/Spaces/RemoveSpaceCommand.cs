@@ -1,7 +1,7 @@
 namespace Rovett.Core.Ledgers.Commands.Spaces;
 
-/// <summary>Removes a space: every session in it ends, it is no longer found, and <see cref="PurgeCommand"/> lets go what
-/// it stored. Answers how many sessions ended.</summary>
+/// <summary>Removes a space and ends its sessions; <see cref="PurgeCommand"/> deletes what it stored. Answers how many
+/// sessions ended.</summary>
 public sealed class RemoveSpaceCommand(string name) : LedgerCommand<int>
 {
     internal override void Execute(Ledger ledger)
