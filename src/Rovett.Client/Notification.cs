@@ -102,7 +102,7 @@ public sealed record Notification(string Type, string Title, params string[] To)
 /// <param name="Known">False: nobody by this name has shown a credential.</param>
 public sealed record Reach(string Address, long Users, long Connected, long Stored, bool Known);
 
-/// <summary>What became of a send.</summary>
+/// <summary>The result of a send.</summary>
 /// <param name="Id">The notification's id; null for one that is not stored.</param>
 /// <param name="Position">Its place in the history; null for one that is not stored.</param>
 /// <param name="Reach">Whom it reached, by address.</param>

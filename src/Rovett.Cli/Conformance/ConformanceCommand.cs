@@ -57,25 +57,25 @@ static class ConformanceCommand
                         });
                     transports += outcome switch
                     {
-                        "held" => $" [green]✓[/] {transport}",
-                        "left out" => $" [grey]– {transport}[/]",
+                        "passed" => $" [green]✓[/] {transport}",
+                        "skipped" => $" [grey]– {transport}[/]",
                         _ => $" [red]✗[/] {transport}"
                     };
-                    if (outcome == "deviated") whys += $"\n      {transport}: {Output.Plain(why)}";
+                    if (outcome == "failed") whys += $"\n      {transport}: {Output.Plain(why)}";
                 }
                 if (!parsed.GetValue(json))
                 {
                     AnsiConsole.MarkupLine($"  {conversation.Name}  {Output.Plain(conversation.Title)}\n     {transports}{whys}");
                 }
             }
-            int wrong = results.Count(r => (string)r!["outcome"]! == "deviated"),
-                leftOut = results.Count(r => (string)r!["outcome"]! == "left out");
+            int wrong = results.Count(r => (string)r!["outcome"]! == "failed"),
+                skipped = results.Count(r => (string)r!["outcome"]! == "skipped");
             if (parsed.GetValue(json)) Output.Json(new JsonObject { ["conforms"] = wrong == 0, ["results"] = results });
             else
             {
                 AnsiConsole.MarkupLine(
-                    $"{results.Count - wrong - leftOut} held, {wrong} deviated" +
-                    $"{(leftOut > 0 ? $", {leftOut} left out, which the client does not claim to do" : "")}.");
+                    $"{results.Count - wrong - skipped} passed, {wrong} failed" +
+                    $"{(skipped > 0 ? $", {skipped} skipped: the client does not claim to support them" : "")}.");
             }
             return wrong == 0 ? 0 : 1;
         }));
@@ -104,13 +104,13 @@ static class ConformanceCommand
         try
         {
             var can = await rehearsal.Capabilities();
-            if (conversation.Needs.FirstOrDefault(n => !can.Contains(n)) is { } missing) return ("left out", $"needs '{missing}'");
+            if (conversation.Needs.FirstOrDefault(n => !can.Contains(n)) is { } missing) return ("skipped", $"needs '{missing}'");
             await rehearsal.Run();
-            return ("held", null);
+            return ("passed", null);
         }
         catch (Deviation deviation)
         {
-            return ("deviated", deviation.Message);
+            return ("failed", deviation.Message);
         }
     }
 }

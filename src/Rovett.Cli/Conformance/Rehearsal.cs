@@ -101,7 +101,7 @@ sealed class Rehearsal(Conversation conversation, Stage stage, ClientUnderTest c
         await Until(() => stage.Openings.Reader.TryRead(out opened!), () => "it does not ask for a session");
         if (wanted.ContainsKey("after") && opened.After != (string?)wanted["after"])
         {
-            throw new Deviation($"it says after={opened.After ?? "(left out)"}");
+            throw new Deviation($"it asks for after={opened.After ?? "(none)"}");
         }
         bool isFresh = tokens.Add(opened.Token);
         if ((string?)wanted["token"] == "fresh" && !isFresh) throw new Deviation("it shows a token that it showed before");
@@ -121,7 +121,7 @@ sealed class Rehearsal(Conversation conversation, Stage stage, ClientUnderTest c
                 if (!Acknowledges(heard) && found != heard) throw new Deviation($"it says {heard.Message.ToJsonString()}");
             }
             return found is not null;
-        }, () => "it does not");
+        }, () => $"it does not send {wanted.ToJsonString()}");
         return found!;
     }
 
@@ -164,8 +164,15 @@ sealed class Rehearsal(Conversation conversation, Stage stage, ClientUnderTest c
             if (!any && !Conversation.Fits(found, wanted)) throw new Deviation($"it sees {found.ToJsonString()}");
             return true;
         }, () => client.HasExited ? $"the client has ended: {client.Said}"
-            : $"it does not; seen and not asked for: {string.Join(' ', ahead.Select(e => e.ToJsonString()))} {client.Said}");
+            : $"it does not print {wanted.ToJsonString()}; it printed {Printed()}");
         return found!;
+    }
+
+    /// <summary>What it printed that was not asked for.</summary>
+    string Printed()
+    {
+        var lines = string.Join(' ', ahead.Select(e => e.ToJsonString()).Append(client.Said)).Trim();
+        return lines.Length > 0 ? lines : "nothing else";
     }
 
     /// <summary>Takes what came since, and holds it against what must never be.</summary>

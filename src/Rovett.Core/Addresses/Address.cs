@@ -13,7 +13,7 @@ public enum AddressKind
     Topic,
 }
 
-/// <summary>Whom a notification is for. Equal addresses are equal byte by byte.</summary>
+/// <summary>A recipient of notifications: a user, a role, everyone or a topic. Compared byte by byte.</summary>
 public readonly record struct Address(AddressKind Kind, string Name)
 {
     /// <summary>The address of everybody.</summary>
@@ -59,8 +59,8 @@ public readonly record struct Address(AddressKind Kind, string Name)
         return null;
     }
 
-    /// <summary>Reads an address as it was stored: it was an address then, whatever the rules are now.</summary>
-    /// <exception cref="FormatException">It never was one.</exception>
+    /// <summary>Reads a stored address, without applying today's rules for names.</summary>
+    /// <exception cref="FormatException">The text is not an address.</exception>
     public static Address OfStored(string text) => text.IndexOf(':', StringComparison.Ordinal) is var colon and > 0 ? text[..colon] switch
     {
         "user" => new Address(AddressKind.User, text[5..]),

@@ -1,7 +1,7 @@
 namespace Rovett.Core.Addresses;
 
-/// <summary>Whom a notification is for and who does not get it, as it is stored: a line for each address, <c>+</c> before
-/// those it is for, <c>-</c> before those it is not.</summary>
+/// <summary>The recipients and exceptions of a notification in stored form: a line for each address, <c>+</c> before
+/// recipients, <c>-</c> before exceptions.</summary>
 /// <param name="Lines">The lines; empty for an entry that is no notification.</param>
 public readonly record struct Addressing(string Lines)
 {
@@ -12,10 +12,10 @@ public readonly record struct Addressing(string Lines)
     public static Addressing Of(IEnumerable<Address> to, IEnumerable<Address> except) =>
         new(string.Join('\n', to.Select(a => "+" + a).Concat(except.Select(a => "-" + a))));
 
-    /// <summary>Whom it is for.</summary>
+    /// <summary>The recipients.</summary>
     public IEnumerable<string> To => With('+');
 
-    /// <summary>Who does not get it.</summary>
+    /// <summary>The exceptions.</summary>
     public IEnumerable<string> Except => With('-');
 
     /// <summary>True when it names an address, on either side.</summary>

@@ -28,7 +28,7 @@ public static class Names
         return null;
     }
 
-    /// <summary>The same rule for what is named in paths and nowhere else: <c>.</c> and <c>..</c> would be lost there.</summary>
+    /// <summary>The same rule for names used only in paths, where <c>.</c> and <c>..</c> would be lost.</summary>
     /// <inheritdoc cref="Check"/>
     public static string? CheckForPath(string? text, out string name) =>
         Check(text, allowSlash: false, out name) is { } wrong ? wrong : name is "." or ".."
@@ -43,11 +43,11 @@ public static class Names
             || rune.Value is 0x034F or 0x115F or 0x1160 or 0x17B4 or 0x17B5 or (>= 0x180B and <= 0x180F) or 0x3164
             or (>= 0xFE00 and <= 0xFE0F) or 0xFFA0 or (>= 0xE0000 and <= 0xE0FFF));
 
-    /// <summary>Brings an id that may be known already into the form in which it is stored, whatever characters it has;
-    /// null when nothing can be stored by it.</summary>
+    /// <summary>Normalizes an id that may exist already, whatever characters it has;
+    /// null when it cannot be stored.</summary>
     public static string? Normal(string? text) => CheckLabel(text, allowSlash: true, out var name) is null ? name : null;
 
-    /// <summary>The same rule for what is only shown and never compared: what is invisible may stand in it, as emoji need it.</summary>
+    /// <summary>The same rule for display names: invisible characters are allowed, as emoji need them.</summary>
     /// <inheritdoc cref="Check"/>
     public static string? CheckLabel(string? text, bool allowSlash, out string name)
     {

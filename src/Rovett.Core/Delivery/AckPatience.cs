@@ -1,16 +1,16 @@
 namespace Rovett.Core.Delivery;
 
-/// <summary>How long a device that acknowledges is waited for, before it is asked, and after how many questions it counts as
+/// <summary>Decides when a device is asked for acknowledgements, and after how many unanswered questions it counts as
 /// silent. Guarded by its session.</summary>
 sealed class AckPatience(SessionLimits limits, TimeSpan now)
 {
     TimeSpan since = now;
     int questions;
 
-    /// <summary>It has acknowledged something, once at least: from then on it has a credit.</summary>
+    /// <summary>The device has acknowledged at least once, so the credit limit applies to it.</summary>
     public bool Acknowledges { get; private set; }
 
-    /// <summary>It was asked and said nothing.</summary>
+    /// <summary>The device did not answer the last questions.</summary>
     public bool Silent { get; private set; }
 
     public void Acknowledged(TimeSpan at)
@@ -19,7 +19,7 @@ sealed class AckPatience(SessionLimits limits, TimeSpan now)
         Heard(at);
     }
 
-    /// <summary>Anything at all came from it.</summary>
+    /// <summary>The device sent something.</summary>
     public void Heard(TimeSpan at)
     {
         since = at;
@@ -27,7 +27,7 @@ sealed class AckPatience(SessionLimits limits, TimeSpan now)
         Silent = false;
     }
 
-    /// <summary>Whether it is to be asked now, for what is outstanding.</summary>
+    /// <summary>Whether to ask now for outstanding acknowledgements.</summary>
     public bool IsOver(TimeSpan at)
     {
         if (!Acknowledges || at - since < limits.AckTimeout) return false;

@@ -1,4 +1,4 @@
 namespace Rovett.Core.Delivery;
 
-/// <summary>A notification that a device wants once more.</summary>
+/// <summary>A notification to send again because its handler failed.</summary>
 public readonly record struct AgainItem(long Position, long Log, long Ordinal, int Attempt);

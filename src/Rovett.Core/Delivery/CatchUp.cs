@@ -28,7 +28,7 @@ static class CatchUp
         var own = log.Own;
         long start = log.OrdinalAt(after);
         int before = into.Count;
-        // What came since the session began is everybody's, whichever device has it.
+        // Anything since the session began is delivered, even if another device acknowledged it.
         long began = first is null ? start : Math.Max(start, log.OrdinalAt(first.UpTo));
         foreach (var (run, address) in own.Visible(start, began, own.Muted, own.Received)
             .Concat(own.Visible(began, long.MaxValue, own.Muted)))

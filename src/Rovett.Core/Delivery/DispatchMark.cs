@@ -1,6 +1,6 @@
 namespace Rovett.Core.Delivery;
 
-/// <summary>How far a user's devices, or one device, were written to. Touched by the sessions' writers.</summary>
+/// <summary>The position up to which a user's devices, or one device, have been written to. Updated by the sessions' writers.</summary>
 public sealed class DispatchMark
 {
     long through;
@@ -9,7 +9,7 @@ public sealed class DispatchMark
     public long Through => Volatile.Read(ref through);
 
     /// <summary>Moves the mark forward; it never goes back.</summary>
-    /// <returns>Where it was: what lies after it and up to <paramref name="position"/>, this device was the first to be written.</returns>
+    /// <returns>The old position. Entries after it, up to <paramref name="position"/>, were written to this device first.</returns>
     public long Advance(long position)
     {
         long seen = Volatile.Read(ref through);

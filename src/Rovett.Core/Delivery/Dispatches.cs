@@ -8,13 +8,13 @@ sealed class Dispatches
     DispatchMark user = null!; // both set by Join
     DispatchMark[] device = null!;
 
-    /// <summary>What was handed out and not yet taken: filled by the code that hands out, emptied by <see cref="Written"/>.</summary>
+    /// <summary>Handed out and not yet accepted by the socket; emptied by <see cref="Written"/>.</summary>
     public List<(EntryRun Run, int From, int To)> UnderWay { get; } = [];
 
     /// <summary>Notifications written.</summary>
     public long Total { get; private set; }
 
-    /// <summary>Whose it is.</summary>
+    /// <summary>Sets the marks of the session's user.</summary>
     /// <param name="ofUser">The user's dispatch mark.</param>
     /// <param name="ofDevice">The marks of the device's sessions, this one's last.</param>
     public void Join(DispatchMark ofUser, DispatchMark[] ofDevice) => (user, device) = (ofUser, ofDevice);
@@ -30,7 +30,7 @@ sealed class Dispatches
         return attempt;
     }
 
-    /// <summary>The connection took what was handed out.</summary>
+    /// <summary>The socket accepted everything handed out.</summary>
     /// <param name="lane">A number that sessions written at the same time do not share: the processor's.</param>
     public void Written(int lane)
     {

@@ -1,5 +1,5 @@
 namespace Rovett.Core.Delivery;
 
-/// <summary>How a device is caught up that named no cursor: of what was stored up to <paramref name="UpTo"/>, when its session
-/// began, what any device of the user acknowledged is left out, and changes before <paramref name="Since"/>.</summary>
+/// <summary>Catch-up for a device without a cursor: of the notifications up to <paramref name="UpTo"/>, when its session
+/// began, those acknowledged by any device of the user are skipped, and changes before <paramref name="Since"/>.</summary>
 public sealed record FirstVisit(long Since, long UpTo);

@@ -5,7 +5,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Delivery;
 
-/// <summary>Reads what a session that is behind must be given; any number of threads.</summary>
+/// <summary>Reads pages of history for sessions that are behind. Thread-safe.</summary>
 public sealed class HistoryReader(IHistoryStore history)
 {
     /// <summary>The next entries of a user after a position, oldest first: notifications that are alive, and what became

@@ -3,15 +3,15 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Delivery;
 
-/// <summary>How the ledger sees a session; called on the ledger's thread only. What it is told is held back until
-/// <see cref="Flush"/>, after the commit is on disk; what one commit stored leaves in one write.</summary>
+/// <summary>A session as the ledger uses it; called on the ledger's thread only. Messages are held back until
+/// <see cref="Flush"/>, after the commit is on disk; those of one commit are sent in one write.</summary>
 public interface ISessionPort
 {
     /// <summary>Entries were stored that reach the user.</summary>
     /// <param name="run">The entries.</param>
     /// <param name="rev">The number of the user's own changes.</param>
     /// <param name="unread">The user's unread total after the first; each that follows is one more.</param>
-    /// <param name="stored">They are on disk: they leave at once, after whatever still waits for a flush.</param>
+    /// <param name="stored">They are on disk: send at once, after anything that still waits for a flush.</param>
     /// <returns>True when a flush is now due that was not due before.</returns>
     bool Offer(EntryRun run, long rev, long unread, bool stored);
     /// <summary>An ephemeral notification: of those with one key that wait to be written only the newest is.</summary>
@@ -20,25 +20,25 @@ public interface ISessionPort
     /// <param name="kept">False when too many wait, and this one is left out.</param>
     /// <returns>True when a flush is now due that was not due before.</returns>
     bool OfferPassing(string key, ControlMessage message, out bool kept);
-    /// <summary>Something else to tell. May be left out for a session that is behind, which hears the totals later.</summary>
+    /// <summary>Any other message. May be skipped for a session that is behind, which gets the totals later.</summary>
     /// <returns>True when a flush is now due that was not due before.</returns>
     bool Tell(ControlMessage message);
-    /// <summary>The totals changed, and it was not told: it falls behind, and hears them once it is live again.</summary>
+    /// <summary>The session missed a change of totals: it falls behind, and gets them once it is live again.</summary>
     void TotalsMissed();
     /// <summary>The session has everything up to now: what follows is offered.</summary>
     /// <returns>True when a flush is now due that was not due before.</returns>
     bool EnterLive(IReadOnlyList<(PageItem Item, long Rev, long Unread)> rest, string cursor, long position, Totals totals);
-    /// <summary>There was more than memory could give: it must read another page.</summary>
+    /// <summary>Memory does not reach back far enough: the session must read another page.</summary>
     void StayBehind();
-    /// <summary>What the user may see changed: pages read before are void.</summary>
+    /// <summary>The user's visibility changed: pages read before are void.</summary>
     /// <param name="version">The number of the plan that holds from now on.</param>
-    /// <param name="allowed">Whether an ordinal of a log is still the user's to see; what waits and is not is dropped.
+    /// <param name="allowed">Whether an ordinal of a log is still visible; queued entries that are not are dropped.
     /// Null: all is.</param>
-    /// <param name="mayShow">What it may still show of channels; null: all.</param>
+    /// <param name="mayShow">Which presence messages may still be sent; null: all.</param>
     void PlanChanged(int version, Func<long, long, bool>? allowed, Func<ChannelContent, bool>? mayShow = null);
-    /// <summary>The commit is on disk: writes what was offered and told.</summary>
+    /// <summary>The commit is on disk: sends everything queued for it.</summary>
     void Flush();
-    /// <summary>The commit failed: what was offered since the last flush never happened.</summary>
+    /// <summary>The commit failed: drops everything offered since the last flush.</summary>
     void Forget();
     /// <summary>The service ends it.</summary>
     void Dismiss(ControlMessage lastWords);

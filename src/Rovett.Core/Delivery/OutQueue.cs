@@ -4,11 +4,11 @@ using Rovett.Core.Wire.WebSockets;
 
 namespace Rovett.Core.Delivery;
 
-/// <summary>What waits to be written to one session. What a commit decides is held back until that is on disk; nothing
+/// <summary>The output queue of one session. Messages that depend on a commit are held back until it is on disk; nothing
 /// overtakes it. Guarded by its session.</summary>
 sealed class OutQueue(TransportKind transport)
 {
-    /// <summary>An ephemeral message that waits: a newer one of its key takes its place.</summary>
+    /// <summary>A queued ephemeral message: replaced by a newer one with the same key.</summary>
     sealed class Passing(string key, ControlMessage message)
     {
         public readonly string Key = key;
@@ -27,13 +27,13 @@ sealed class OutQueue(TransportKind transport)
     int free; // of the items, those that may be written
     long commit = 1;
 
-    /// <summary>How many messages wait, runs counting as one.</summary>
+    /// <summary>Queued messages, a run counting as one.</summary>
     public int Count => items.Count;
 
-    /// <summary>How many entries wait.</summary>
+    /// <summary>Queued entries.</summary>
     public int Entries { get; private set; }
 
-    /// <summary>Puts first what comes before everything.</summary>
+    /// <summary>Puts messages before everything else.</summary>
     public void Begin(IReadOnlyList<ControlMessage> words)
     {
         for (int i = words.Count - 1; i >= 0; i--) items.Prepend(new Item(words[i], 0, 0, 0, 0, 0));
@@ -64,7 +64,7 @@ sealed class OutQueue(TransportKind transport)
         items.Enqueue(item);
     }
 
-    /// <summary>Queues an ephemeral message, unless too many wait.</summary>
+    /// <summary>Queues an ephemeral message, unless too many are queued.</summary>
     /// <returns>False when it was left out.</returns>
     public bool AddPassing(string key, ControlMessage message, int most)
     {
@@ -86,7 +86,7 @@ sealed class OutQueue(TransportKind transport)
         free = items.Count;
     }
 
-    /// <summary>The commit failed: what waited for it goes, and entries after a position with it.</summary>
+    /// <summary>The commit failed: drops messages that depend on it, and entries after a position.</summary>
     public void Forget(long after)
     {
         var gone = passing is null ? [] : passing.Keys.ToHashSet();
@@ -104,7 +104,7 @@ sealed class OutQueue(TransportKind transport)
         foreach (var key in gone) passing!.Remove(key);
     }
 
-    /// <summary>Takes out the entries, and what came by addresses, that are no longer allowed.</summary>
+    /// <summary>Removes entries and presence messages that are no longer allowed.</summary>
     /// <returns>The positions of the entries.</returns>
     public HashSet<long> Drop(Func<long, long, bool> allowed, Func<ChannelContent, bool>? mayShow)
     {
@@ -142,7 +142,7 @@ sealed class OutQueue(TransportKind transport)
         return dropped;
     }
 
-    /// <summary>Forgets everything.</summary>
+    /// <summary>Clears the queue.</summary>
     public void Clear()
     {
         items.Clear();

@@ -6,10 +6,10 @@ namespace Rovett.Core.Delivery;
 /// it is or speaks of.</summary>
 public readonly record struct PageItem(OutgoingEntry Entry, string Address, long Log, long Ordinal)
 {
-    /// <summary>It is of a topic that the session has only subscribed to.</summary>
+    /// <summary>Reaches the session only by a subscription to a topic.</summary>
     public bool OnlySubscribed { get; init; }
 
-    /// <summary>It as it goes out.</summary>
+    /// <summary>The message to write.</summary>
     /// <param name="attempt">1, and more each time it is written to the same device again.</param>
     public EntryRun Run(int attempt) => EntryRun.Of(Entry.WireFor(Address, attempt, counted: !OnlySubscribed), Log, Ordinal);
 }

@@ -2,7 +2,7 @@ using System.Collections.Concurrent;
 
 namespace Rovett.Core.Delivery;
 
-/// <summary>The newest entries of every space. A space that has more than its share gives up its oldest first.</summary>
+/// <summary>The newest entries of every space. A space above its share loses its oldest entries first.</summary>
 /// <param name="maxBytes">The bound for all spaces together, in bytes.</param>
 public sealed class RecentBySpace(long maxBytes = 64 << 20)
 {
@@ -36,7 +36,7 @@ public sealed class RecentBySpace(long maxBytes = 64 << 20)
         if (Interlocked.Add(ref bytes, weight) <= maxBytes) return;
         while (Interlocked.Read(ref bytes) > maxBytes)
         {
-            // A space that has more than a share is found without a look at all.
+            // Finds a space above its share without looking at all of them.
             var from = to.Bytes * Math.Max(1, Volatile.Read(ref count)) >= maxBytes ? to : spaces.Values.MaxBy(s => s.Bytes)!;
             long freed = from.DropOldest();
             if (freed == 0 && (from == to || (freed = to.DropOldest()) == 0)) return;

@@ -17,7 +17,7 @@ public sealed class RecentEntries
     /// <summary>How much is kept.</summary>
     internal long Bytes => Volatile.Read(ref bytes);
 
-    /// <summary>Keeps one, and lets old ones go.</summary>
+    /// <summary>Adds an entry and drops old ones.</summary>
     public void Add(OutgoingEntry entry)
     {
         lock (gate)
@@ -29,8 +29,8 @@ public sealed class RecentEntries
         all.Added(this, entry.Weight);
     }
 
-    /// <summary>Lets the oldest go.</summary>
-    /// <returns>How much that was; 0 when only the newest is left, which stays.</returns>
+    /// <summary>Drops the oldest entry.</summary>
+    /// <returns>The bytes freed; 0 when only the newest is left, which is never dropped.</returns>
     internal long DropOldest()
     {
         lock (gate)
@@ -49,7 +49,7 @@ public sealed class RecentEntries
         lock (gate) return byPosition.GetValueOrDefault(position);
     }
 
-    /// <summary>Forgets everything: a commit failed, and what was kept of it never happened.</summary>
+    /// <summary>Drops everything: a commit failed, and its entries are among those kept.</summary>
     public void Clear()
     {
         long freed;

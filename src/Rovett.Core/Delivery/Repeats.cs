@@ -1,6 +1,6 @@
 namespace Rovett.Core.Delivery;
 
-/// <summary>The notifications that one session wants once more because its handler failed, each after a while that
+/// <summary>Notifications to send again to one session because its handler failed, each after a delay that
 /// doubles. Guarded by its session.</summary>
 sealed class Repeats
 {
@@ -11,7 +11,7 @@ sealed class Repeats
     /// <summary>Whether one is due.</summary>
     public bool AreDue(TimeSpan now) => waiting.Count > 0 && waiting[0].Due <= now;
 
-    /// <summary>Wants one once more; one that waits already goes on waiting.</summary>
+    /// <summary>Schedules a repeat, unless one is scheduled already.</summary>
     public void Add(AgainItem item, TimeSpan now)
     {
         if (waiting.Exists(w => w.Item.Position == item.Position)) return;
@@ -19,7 +19,7 @@ sealed class Repeats
         waiting.Sort((a, b) => a.Due.CompareTo(b.Due));
     }
 
-    /// <summary>Takes out what is due.</summary>
+    /// <summary>Removes and returns what is due.</summary>
     public List<AgainItem> Take(TimeSpan now)
     {
         int count = waiting.FindIndex(w => w.Due > now) is var later and >= 0 ? later : waiting.Count;
@@ -28,6 +28,6 @@ sealed class Repeats
         return due;
     }
 
-    /// <summary>Forgets what is no longer the user's to see.</summary>
+    /// <summary>Drops notifications that are no longer visible to the user.</summary>
     public void Drop(Func<long, long, bool> allowed) => waiting.RemoveAll(w => !allowed(w.Item.Log, w.Item.Ordinal));
 }

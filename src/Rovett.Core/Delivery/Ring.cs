@@ -1,7 +1,7 @@
 namespace Rovett.Core.Delivery;
 
-/// <summary>A queue in one array whose items can be looked at and changed where they stand. It grows as needed, and
-/// lets its array go when it was emptied.</summary>
+/// <summary>A queue in one array whose items can be read and changed in place. It grows as needed, and
+/// releases its array when emptied.</summary>
 sealed class Ring<T>
 {
     T[] items = [];

@@ -2,10 +2,10 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Delivery;
 
-/// <summary>Ordinals of one log that a session was sent and now acknowledges.</summary>
+/// <summary>Ordinals of one log that a session acknowledges.</summary>
 public readonly record struct AckedRun(long Log, OrdinalRun Run);
 
-/// <summary>What a session was sent and has not acknowledged, in the order of positions. An ack can cover nothing
+/// <summary>Notifications sent to a session and not acknowledged yet, in order of position. An ack can cover nothing
 /// else. A session that never acknowledges folds its oldest into runs, so that its size stays bounded.</summary>
 sealed class SentLog
 {
@@ -42,7 +42,7 @@ sealed class SentLog
         keptCount += sent.To - sent.From;
     }
 
-    /// <summary>Takes out everything up to a position. What was folded goes as one: an ack that ends inside it takes
+    /// <summary>Removes everything up to a position. A folded run is removed whole: an ack that ends inside it removes
     /// none of it, and those are asked for again.</summary>
     public void TakeUpTo(long position, List<AckedRun> into)
     {
@@ -63,7 +63,7 @@ sealed class SentLog
         }
     }
 
-    /// <summary>Takes out single notifications; false when one of them was not sent, or is acknowledged already.</summary>
+    /// <summary>Removes single notifications; false when one of them was not sent, or is acknowledged already.</summary>
     public bool Take(IReadOnlyCollection<NotificationId> ids, List<AckedRun> into)
     {
         int found = 0;
@@ -77,7 +77,7 @@ sealed class SentLog
         return found == ids.Count;
     }
 
-    /// <summary>Finds outstanding notifications that are wanted once more, and counts the attempt.</summary>
+    /// <summary>Finds outstanding notifications to send again, and counts the attempt.</summary>
     public List<AgainItem> Again(IReadOnlyCollection<NotificationId> ids)
     {
         var found = new List<AgainItem>();
@@ -109,10 +109,10 @@ sealed class SentLog
         return false;
     }
 
-    /// <summary>Forgets what lies after a position: it was never sent.</summary>
+    /// <summary>Drops everything after a position: it was never sent.</summary>
     public void Forget(long after) => Filter((sent, i) => sent.PositionOf(i) <= after);
 
-    /// <summary>Forgets single notifications: they were never sent.</summary>
+    /// <summary>Drops single notifications: they were never sent.</summary>
     public void Drop(HashSet<long> positions) => Filter((sent, i) => !positions.Contains(sent.PositionOf(i)));
 
     void Filter(Func<Sent, int, bool> keep)

@@ -3,11 +3,11 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Delivery;
 
-/// <summary>The side of its connection: what the device says, and bytes to write.</summary>
+/// <summary>The connection's side of a session: input from the device, and bytes to write.</summary>
 public sealed partial class Session
 {
-    /// <summary>Says the first words, and begins.</summary>
-    /// <param name="first">The messages that come before everything else.</param>
+    /// <summary>Queues the first messages and starts the session.</summary>
+    /// <param name="first">Messages to send before everything else.</param>
     /// <param name="after">The device has everything up to here.</param>
     public void Open(IReadOnlyList<ControlMessage> first, Position after)
     {
@@ -19,19 +19,19 @@ public sealed partial class Session
         wake();
     }
 
-    /// <summary>How many entries the next page may have.</summary>
+    /// <summary>Maximum entries of the next page.</summary>
     /// <remarks>The first is short, and each may be a little longer than the one before: a device that does not read has one
     /// short page in memory.</remarks>
     public int PageSize { get { lock (gate) return Math.Clamp(Credit(), 1, pageSize); } }
 
-    /// <summary>It has read so much that its pages are long.</summary>
+    /// <summary>The device reads fast enough for long pages.</summary>
     public bool TakesLongPages { get { lock (gate) return mode == Mode.Behind && pageSize >= LongPage; } }
 
-    /// <summary>Whether it may be given so many entries at once, before it has read any.</summary>
+    /// <summary>Whether this many entries may be queued before the device has read any.</summary>
     public bool HasRoomFor(int entries) { lock (gate) return entries <= Math.Min(MostAtOnce, Credit()); }
 
-    /// <summary>Answers the device. One that sends without end and never reads is ended.</summary>
-    /// <returns>False when it is now ended for that.</returns>
+    /// <summary>Queues an answer to the device. Ends a session whose device keeps sending and never reads.</summary>
+    /// <returns>False when the session was ended.</returns>
     public bool Answer(ControlMessage message)
     {
         bool kept = true;
@@ -60,8 +60,8 @@ public sealed partial class Session
         wake();
     }
 
-    /// <summary>The device's handler failed: it wants outstanding notifications once more, after a while that doubles.</summary>
-    /// <param name="ids">Which.</param>
+    /// <summary>The device's handler failed: schedules outstanding notifications to be sent again, after a delay that doubles.</summary>
+    /// <param name="ids">Their ids.</param>
     /// <param name="now">The time.</param>
     /// <param name="tooOften">True when one of them was sent as often as it ever will be.</param>
     /// <returns>False when an id was named that is not outstanding.</returns>
@@ -81,7 +81,7 @@ public sealed partial class Session
         }
     }
 
-    /// <summary>What is to be sent once more now.</summary>
+    /// <summary>Notifications to send again now.</summary>
     public List<AgainItem> TakeAgain()
     {
         lock (gate)
@@ -90,7 +90,7 @@ public sealed partial class Session
         }
     }
 
-    /// <summary>Sends notifications once more, that are still the user's to see.</summary>
+    /// <summary>Sends notifications again, as far as they are still visible to the user.</summary>
     public void Repeat(IReadOnlyList<(AgainItem Item, EntryWire Wire)> items, int version, Totals totals)
     {
         lock (gate)
@@ -104,7 +104,7 @@ public sealed partial class Session
         wake();
     }
 
-    /// <summary>The device acknowledged. Answers what of it counts: only what this session was sent.</summary>
+    /// <summary>Takes an acknowledgement into account, as far as this session was sent what it names.</summary>
     /// <param name="upTo">Everything up to this position, or null.</param>
     /// <param name="ids">These, or null.</param>
     /// <param name="now">The time.</param>
@@ -123,7 +123,7 @@ public sealed partial class Session
         return known;
     }
 
-    /// <summary>Anything at all came from the device.</summary>
+    /// <summary>The device sent something.</summary>
     public void HeardAnything(TimeSpan now)
     {
         lock (gate) patience.Heard(now);
@@ -160,7 +160,7 @@ public sealed partial class Session
         }
     }
 
-    /// <summary>The socket took what <see cref="Drain"/> gave: only now is it dispatched.</summary>
+    /// <summary>The socket accepted the bytes of <see cref="Drain"/>, which count as dispatched from now on.</summary>
     /// <param name="now">The time.</param>
     /// <param name="lane">A number that sessions written at the same time do not share: the processor's.</param>
     public void Written(TimeSpan now, int lane = 0)

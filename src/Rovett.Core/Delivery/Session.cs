@@ -30,11 +30,11 @@ public sealed partial class Session : ISessionPort
     long freeThrough;
     long droppedFrom = long.MaxValue; // the first position dropped in the commit under way: it is not lost should that fail
 
-    /// <summary>Makes a session that is behind, and says nothing before <see cref="Open"/>.</summary>
+    /// <summary>Creates a session that is behind and writes nothing before <see cref="Open"/>.</summary>
     /// <param name="transport">How its bytes are framed.</param>
     /// <param name="limits">Its limits.</param>
     /// <param name="now">Time since an arbitrary start; the same clock as <see cref="Tick"/>.</param>
-    /// <param name="wake">Called, without any lock of the caller's, when there is something to do: must be quick.</param>
+    /// <param name="wake">Called without a lock when there is something to do; must be quick.</param>
     public Session(TransportKind transport, SessionLimits limits, TimeSpan now, Action wake)
     {
         Transport = transport;
@@ -45,7 +45,7 @@ public sealed partial class Session : ISessionPort
         patience = new AckPatience(limits, now);
     }
 
-    /// <summary>Its user is known: called once by the ledger, before anything is offered; once more when the commit
+    /// <summary>Sets the session's user: called once by the ledger, before anything is offered, and again when the commit
     /// failed and is tried again.</summary>
     /// <param name="plan">The number of the user's present plan.</param>
     /// <param name="user">The user's dispatch mark.</param>
@@ -59,13 +59,13 @@ public sealed partial class Session : ISessionPort
         }
     }
 
-    /// <summary>How its bytes are framed.</summary>
+    /// <summary>The framing of its bytes.</summary>
     public TransportKind Transport { get; }
 
     /// <summary>Everything the user may see up to this position is written or queued.</summary>
     public long Through { get; private set; }
 
-    /// <summary>It was asked for acknowledgements and said nothing.</summary>
+    /// <summary>The device did not answer when asked for acknowledgements.</summary>
     public bool Silent => patience.Silent;
 
     /// <summary>True while it is fed live.</summary>
@@ -80,7 +80,7 @@ public sealed partial class Session : ISessionPort
     /// <summary>Notifications written to it.</summary>
     public long TotalSent { get { lock (gate) return dispatches.Total; } }
 
-    /// <summary>What it needs now, with the plan it must be found under.</summary>
+    /// <summary>What the session needs next, and the plan to find it under.</summary>
     public (SessionNeed Need, int PlanVersion) Next()
     {
         lock (gate)
@@ -155,7 +155,7 @@ public sealed partial class Session : ISessionPort
         wake();
     }
 
-    /// <summary>The newest list of channels that it was told after its first; null: none yet.</summary>
+    /// <summary>The newest list of channels sent after the first; null: none yet.</summary>
     public ChannelList? Channels { get; private set; }
 
     /// <inheritdoc/>
@@ -167,7 +167,7 @@ public sealed partial class Session : ISessionPort
             if (message.Channels is { } list) Channels = list;
             if (queue.Count >= limits.MaxQueued * 2)
             {
-                // Channels are never left out: the newest list is said before anything that comes after it.
+                // Channel lists are never skipped: the newest one is sent before anything that comes after it.
                 if (message.Kind == "channels") missedChannels = message;
                 if (mode == Mode.Live) FallBehind();
                 totalsStale = true;
@@ -189,7 +189,7 @@ public sealed partial class Session : ISessionPort
         wake();
     }
 
-    /// <summary>Says something that no commit decides: a sign of life.</summary>
+    /// <summary>Sends a message that depends on no commit, such as a heartbeat.</summary>
     public void Say(ControlMessage message)
     {
         lock (gate)
@@ -200,7 +200,7 @@ public sealed partial class Session : ISessionPort
         wake();
     }
 
-    /// <summary>Says that something is missing for good: with it went what it did to the totals, which are said once it is live.</summary>
+    /// <summary>Reports a gap. Totals follow once the session is live.</summary>
     public void SayGap(ControlMessage gap)
     {
         lock (gate) totalsStale = true;
@@ -208,8 +208,8 @@ public sealed partial class Session : ISessionPort
     }
 
     /// <summary>A page of the logs was read.</summary>
-    /// <param name="items">In the order of positions.</param>
-    /// <param name="through">Nothing visible up to here is missing.</param>
+    /// <param name="items">The entries, in order of position.</param>
+    /// <param name="through">The page covers everything visible up to here.</param>
     /// <param name="complete">True when the logs had no more under this plan.</param>
     /// <param name="version">The plan it was read under; an older one is dropped.</param>
     /// <param name="totals">The user's totals.</param>
@@ -290,7 +290,7 @@ public sealed partial class Session : ISessionPort
     /// <inheritdoc/>
     public void Dismiss(ControlMessage lastWords) => End(lastWords);
 
-    /// <summary>Ends the session: what is queued is dropped, the last words are written.</summary>
+    /// <summary>Ends the session: drops the queue and writes a last message.</summary>
     /// <param name="lastWords">The message written last; null: none.</param>
     public void End(ControlMessage? lastWords)
     {

@@ -3,38 +3,38 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Delivery;
 
-/// <summary>Brings one session from where its device is to the present: where to begin, and page after page.</summary>
+/// <summary>Catches one session up with the present, page by page, from where its device is.</summary>
 public sealed class SessionFeeder(HistoryReader history, RecentEntries recent, CursorSeal cursors)
 {
     FirstVisit? firstVisit;
     (ReadPlan Plan, FirstPage Page)? ready; // read when it began, and not fed yet
     long lossKnown; // up to this position it was said that something is missing, or it does not matter
 
-    /// <summary>Where a session begins.</summary>
+    /// <summary>Works out where a session starts.</summary>
     /// <param name="plan">What its user may see.</param>
     /// <param name="after">What the device has: a position; null when it named none; long.MaxValue for "now".</param>
     /// <param name="foreignCursor">The cursor it named is not of this store's present life.</param>
     /// <param name="pageSize">The most that its first page may hold.</param>
-    /// <param name="words">What the device must hear first: what is missing, that its channels changed since.</param>
-    /// <returns>The position up to which the device has, or needs, nothing.</returns>
+    /// <param name="words">Messages to send first: gaps, and channels that changed since.</param>
+    /// <returns>The position after which to read.</returns>
     public Position Begin(ReadPlan plan, long? after, bool foreignCursor, int pageSize, out IReadOnlyList<ControlMessage> words)
     {
         var say = new List<ControlMessage>();
         words = say;
-        // Of a store that was further on: another life.
+        // The cursor is ahead of this store, which must have been restored.
         if (after is > 0 and < long.MaxValue && after > plan.Head.Value) (after, foreignCursor) = (null, true);
         if (foreignCursor) say.Add(Messages.Gap("new-life", null));
         if (after == long.MaxValue) return plan.Head;
         if (after is { } position)
         {
             if (Lost(plan, position) is { } gap) say.Add(gap);
-            // What an address brought or took is not in the logs after the cursor: it is read from the inbox.
+            // Entries that an address gained or lost are not in the logs after the cursor; the client reads its inbox.
             if (plan.RolesChangedAt > position) say.Add(Messages.Channels(plan.Channels, plan.Totals.Totals));
             return new Position(position);
         }
-        // A device that has nothing misses nothing.
+        // A device without notifications has missed none.
         foreach (var log in plan.Logs) lossKnown = Math.Max(lossKnown, log.Lost.Position);
-        // No cursor: from just before the first notification that no device of this user has.
+        // Without a cursor: start just before the first notification that no device of this user has.
         var page = plan.Logs.Count > 0 ? history.First(plan, pageSize, recent.Find) : new FirstPage(plan.Head, [], false);
         firstVisit = new FirstVisit(page.Start.Value, plan.Head.Value);
         ready = (plan, page);
@@ -74,7 +74,7 @@ public sealed class SessionFeeder(HistoryReader history, RecentEntries recent, C
         found.Text is { } text ? new OutgoingEntry(text.Kind, new Position(found.Position), text.Time, text.Id, cursors[next++], text.Body)
         : null;
 
-    /// <summary>What to say when retention took something after a position that the session has not heard of; said once.</summary>
+    /// <summary>A gap message when retention deleted something after a position that the session has not reported yet; sent once.</summary>
     ControlMessage? Lost(ReadPlan plan, long after)
     {
         StoredTime? time = null;

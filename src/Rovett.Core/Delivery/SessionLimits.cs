@@ -11,12 +11,12 @@ public sealed record SessionLimits
     public int MaxAnswers { get; init; } = 2048;
     /// <summary>How many ephemeral notifications of different keys may wait to be written; more are left out.</summary>
     public int MaxPassing { get; init; } = 64;
-    /// <summary>How often a notification is sent to one session whose handler fails.</summary>
+    /// <summary>Maximum attempts to send a notification to one session whose handler fails.</summary>
     public int MaxAttempts { get; init; } = 6;
-    /// <summary>A sign of life is written when nothing else was for this long.</summary>
+    /// <summary>A heartbeat is written when nothing else was for this long.</summary>
     public TimeSpan Heartbeat { get; init; } = TimeSpan.FromSeconds(20);
     /// <summary>An acknowledgement outstanding for longer is asked for.</summary>
     public TimeSpan AckTimeout { get; init; } = TimeSpan.FromSeconds(10);
-    /// <summary>After so many questions without any answer the session is silent.</summary>
+    /// <summary>A session counts as silent after this many unanswered questions.</summary>
     public int QuestionsUntilSilent { get; init; } = 3;
 }

@@ -1,6 +1,6 @@
 namespace Rovett.Core.Delivery;
 
-/// <summary>What a session needs from the log or the ledger before it can go on.</summary>
+/// <summary>What a session needs next from the log or the ledger.</summary>
 public enum SessionNeed
 {
     /// <summary>Nothing.</summary>
@@ -9,6 +9,6 @@ public enum SessionNeed
     Page,
     /// <summary>To be fed live: it has everything its logs had.</summary>
     GoLive,
-    /// <summary>Notifications once more, whose handler failed.</summary>
+    /// <summary>Notifications again whose handler failed.</summary>
     Again,
 }

@@ -3,11 +3,11 @@ using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Brings sessions to the present out of memory, where it reaches back far enough: nothing is read.</summary>
+/// <summary>Catches sessions up from memory, without reading the store, where memory reaches back far enough.</summary>
 static class CatchUpFromMemory
 {
-    /// <summary>Where a device begins, and what it missed.</summary>
-    /// <returns>Null when memory does not have it, or the device must hear first that something is missing.</returns>
+    /// <summary>Works out where a device starts and what it missed.</summary>
+    /// <returns>Null when memory does not reach back far enough, or a gap must be reported first.</returns>
     public static (long From, List<(PageItem, long, long)> Missed)? Reach(SpaceState state, UserState user, SessionPlace place,
         DevicePoint at)
     {

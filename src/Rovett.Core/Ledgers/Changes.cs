@@ -10,7 +10,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>What becomes of a stored notification: each change is an entry, exact in every count, told to everybody
+/// <summary>Changes to a stored notification. Each change is an entry, exact in every count, and is sent to everybody
 /// connected whom the notification reached.</summary>
 static class Changes
 {
@@ -26,7 +26,7 @@ static class Changes
         return ledger.Store.FindTake(space.Id, notification.Position.Value) is null;
     }
 
-    /// <summary>Makes a change true.</summary>
+    /// <summary>Carries out a change.</summary>
     /// <param name="ledger">The ledger.</param>
     /// <param name="space">The space.</param>
     /// <param name="kind">Withdrawn, replaced, expired, taken or released.</param>
@@ -111,7 +111,7 @@ static class Changes
         if (ledger.Store.FindTake(space.Id, notification.Position.Value) is not { } take) return;
         ledger.Store.RemoveTake(space.Id, take.Position);
         if (take.Until is { } until) ledger.Store.RemoveDue(space.Id, new DueRow(until, DueKind.TakeEnd, take.Position, 0));
-        // Not connected: nobody else will tell this user's log.
+        // The taker is not connected, so its log is updated here.
         if (space.Find(take.Person) is { Sessions.Count: 0, Logs: not null } taker)
         {
             taker.Logs.Find(l => l.Log.Id == take.Place.Log)?.Mine?.Remove(take.Place.Ordinal);

@@ -3,7 +3,7 @@ using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Who is connected in one space: by the logs they see, the addresses they hold, and the subjects they look at.
+/// <summary>Index of the connected users of one space: by the logs they see, the addresses they hold, and the subjects they look at.
 /// Owned by the ledger's thread.</summary>
 sealed class ConnectedUsers(SpaceState space, Residents residents)
 {
@@ -81,7 +81,7 @@ sealed class ConnectedUsers(SpaceState space, Residents residents)
     /// <summary>Everybody connected.</summary>
     public IReadOnlyCollection<UserState> All => connected;
 
-    /// <summary>A session says which subject its user is looking at; null: nothing now.</summary>
+    /// <summary>Sets the subject that a session's user is looking at; null: none.</summary>
     public void Attend(UserState user, SessionPlace place, string? subject)
     {
         var before = place.Attends;

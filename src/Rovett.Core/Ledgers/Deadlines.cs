@@ -10,11 +10,11 @@ using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>What must become of a notification, for whom, by when.</summary>
+/// <summary>Deadlines: the state that a notification must reach, for whom, by when.</summary>
 static class Deadlines
 {
     const int NamedMissing = 100;
-    // Acks are written behind: one that came in time may be stored so much later.
+    // Acks are written behind: one that arrived in time may be stored this much later.
     static readonly long WrittenBehind = 250_000;
 
     public static void Set(Ledger ledger, SpaceState space, Position position, StoredTime stored, int number, DeadlineTerms terms)
@@ -26,7 +26,7 @@ static class Deadlines
             position.Value, number));
     }
 
-    /// <summary>A deadline's time is up.</summary>
+    /// <summary>Closes a deadline whose time is up.</summary>
     public static void Judge(Ledger ledger, SpaceState space, EntryRow notification, int number)
     {
         var deadline = ledger.Store.Deadlines(space.Id, notification.Position.Value).FirstOrDefault(d => d.Number == number);
@@ -58,7 +58,7 @@ static class Deadlines
 
     static void SendOtherwise(Ledger ledger, SpaceState space, EntryRow notification, Draft otherwise)
     {
-        // To nobody who is being erased just now: it would make that person anew.
+        // Not to a person who is being erased, which would create that person again.
         var erased = ledger.Store.Erasures(space.Id).Where(e => e.Position > notification.Position.Value).Select(e => e.Name).ToHashSet();
         if (erased.Count > 0)
         {
@@ -87,7 +87,7 @@ static class Deadlines
         }
     }
 
-    /// <summary>Who has not done what the deadline asks for.</summary>
+    /// <summary>The recipients who have not reached the state.</summary>
     static List<string> Missing(Ledger ledger, SpaceState space, EntryRow notification, DeadlineTerms terms, out bool met)
     {
         var missing = new List<string>();

@@ -3,7 +3,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Offers what was stored to everybody connected whom a log reaches. Notifications of one log that come one
+/// <summary>Offers stored notifications to connected users whom a log reaches. Notifications of one log that come one
 /// after the other wait for each other and are offered together, person by person: a person's memory is then touched
 /// once for all of them. Whatever else the ledger does comes after <see cref="Flush"/>.</summary>
 sealed class FanOut(Ledger ledger)
@@ -13,7 +13,7 @@ sealed class FanOut(Ledger ledger)
     LogState? log;
     long firstOrdinal;
 
-    /// <summary>How many times something was offered to somebody.</summary>
+    /// <summary>Offers made so far, one per notification and user.</summary>
     public long Offered { get; private set; }
 
     /// <summary>A notification was stored in a log.</summary>
@@ -102,7 +102,7 @@ sealed class FanOut(Ledger ledger)
             [.. waiting.Select(w => w.Entry.WireFor(log!.Log.Texts[addressIndex], counted: counted))], log!.Log.Id, firstOrdinal);
     }
 
-    /// <summary>Forgets what waits: it never happened.</summary>
+    /// <summary>Drops what is waiting: its commit failed.</summary>
     public void Clear()
     {
         log = null;

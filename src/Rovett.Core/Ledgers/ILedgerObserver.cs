@@ -5,7 +5,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Hears what happened, after it is on disk; called on the ledger's thread, must be quick.</summary>
+/// <summary>Is told of events once they are on disk; called on the ledger's thread, must be quick.</summary>
 public interface ILedgerObserver
 {
     /// <summary>A notification was stored.</summary>
@@ -17,6 +17,6 @@ public interface ILedgerObserver
     void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign);
     /// <summary>Receipts were written that the backend may hear.</summary>
     void Receipted(string space);
-    /// <summary>A person is erased: nothing that names the id is shown from then on.</summary>
+    /// <summary>A person was erased: nothing that names the id may be shown from then on.</summary>
     void Erased(string space, string user);
 }

@@ -1,6 +1,6 @@
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Takes a credential into account: who shows it, and what it says of roles and claims.</summary>
+/// <summary>Applies a credential: its user, roles and claims.</summary>
 static class Identification
 {
     /// <summary>The user of a credential, known from now on.</summary>
@@ -14,7 +14,7 @@ static class Identification
         var user = Standing.Find(state, identity) ?? state.FindOrAdd(identity.User.Value);
         var (head, before) = (state.Head, user.Row);
         Roles.TakeToken(ledger, state, user, identity);
-        // Not a newer token that changes nothing: the token after it says the same again.
+        // A newer token that changes nothing need not last: the next token says the same.
         mustLast = state.Head != head || before.Seen is null || before.Claims != user.Row.Claims
             || !ReferenceEquals(before.Ahead, user.Row.Ahead) || !before.TokenRoles.SequenceEqual(user.Row.TokenRoles);
         return user;

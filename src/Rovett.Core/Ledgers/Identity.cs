@@ -3,7 +3,7 @@ using Rovett.Core.Policies;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Who shows a credential, and what it says.</summary>
+/// <summary>The contents of a credential.</summary>
 /// <param name="User">The id.</param>
 /// <param name="Roles">The roles it names; null when it does not speak of roles, which then stay as they are.</param>
 /// <param name="IssuedAtMicros">Its <c>iat</c>.</param>

@@ -3,10 +3,10 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>What follows a commit that failed.</summary>
+/// <summary>Recovery after a failed commit.</summary>
 public sealed partial class Ledger
 {
-    /// <summary>After a failed attempt: what was offered never happened. The spaces it touched are read again, and
+    /// <summary>Undoes a failed attempt: drops its offers. The spaces it touched are read again, and
     /// their connected users counted anew.</summary>
     void Recover()
     {
@@ -59,7 +59,7 @@ public sealed partial class Ledger
         }
         catch (Exception error)
         {
-            // Mostly the store does not even answer reads: sessions end, and devices come back to a store that does.
+            // The store usually does not answer reads either: sessions end, and devices reconnect once it does.
             if (!store.IsFailure(error)) faults?.Bug(name, nameof(Recover), error);
             spaces.Remove(name);
             foreach (var user in users) user.Sessions.Clear();

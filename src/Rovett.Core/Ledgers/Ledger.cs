@@ -7,8 +7,8 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>The one serialised history of a store. Commands are carried out in the order given, many in one commit:
-/// each decides, writes, and changes what memory holds; what it tells sessions is held back until the commit is on disk.
+/// <summary>The single serialised history of a store. Commands are carried out in the order given, many in one commit:
+/// each decides, writes and changes memory; its messages to sessions are held back until the commit is on disk.
 /// No I/O of its own but the store's; not thread-safe.</summary>
 public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider time, RecentBySpace recent,
     ILedgerObserver? observer = null, ILedgerFaults? faults = null) : IPresenceBatch
@@ -42,7 +42,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
     /// <summary>The last attempt to write failed; readable from any thread.</summary>
     public bool StoreFailing { get => Volatile.Read(ref storeFailing); private set => Volatile.Write(ref storeFailing, value); }
 
-    /// <summary>Before this no deadline is found missed: sessions are still coming back.</summary>
+    /// <summary>No deadline counts as missed before this, while sessions are still reconnecting.</summary>
     internal StoredTime DeadlinesFrom => new((started ??= Due).Micros + (long)options.ReconnectWindow.TotalMicroseconds);
 
     /// <summary>The time.</summary>
@@ -163,7 +163,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
         }
     }
 
-    /// <summary>The attempt is on disk: everybody hears of it. Nothing that throws here can undo it, or keep others from hearing.</summary>
+    /// <summary>The attempt is on disk: sends its messages. An exception here cannot undo it, nor keep messages from other sessions.</summary>
     void Publish()
     {
         foreach (var session in toFlush)
@@ -181,7 +181,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
         toFlush.Clear();
         try
         {
-            // Nothing came after it in this commit, so nothing depends on it: writers begin while others are still offered it.
+            // Nothing follows it in this commit, so writers may start while it is still being offered to others.
             FanOut.Flush(stored: true);
         }
         catch (Exception error)
@@ -222,7 +222,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
         }
     }
 
-    /// <summary>Some sessions may have missed what was stored: all of the spaces concerned end and come back by their
+    /// <summary>Some sessions may have missed stored entries: all sessions of the spaces concerned end and resume by their
     /// cursors, and memory is read again.</summary>
     void EndSessionsOfTouched()
     {
@@ -289,13 +289,13 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
 
     void IPresenceBatch.Undo(Action undo) => Undo(undo);
 
-    /// <summary>A session that is there only if this commit succeeds.</summary>
+    /// <summary>Notes a session that exists only if this commit succeeds.</summary>
     internal void Attached(ISessionPort session) => attached.Add(session);
 
-    /// <summary>Takes back what a session said of itself, should this commit fail.</summary>
+    /// <summary>Notes how to undo a change to a session, should this commit fail.</summary>
     internal void Undo(Action undo) => toUndo.Add(undo);
 
-    /// <summary>Lets the observer hear once the commit is on disk.</summary>
+    /// <summary>Calls the observer once the commit is on disk.</summary>
     internal void Observe(Action<ILedgerObserver> tell)
     {
         if (observer is not null) toObserve.Add(tell);
@@ -347,7 +347,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
     /// <summary>A space, or null when there is none by that name.</summary>
     internal SpaceState? SpaceIfAny(string name) => spaces.ContainsKey(name) || store.FindSpace(name) is not null ? Space(name) : null;
 
-    /// <summary>Sets something aside that can't be carried out, and says so.</summary>
+    /// <summary>Sets due work aside that cannot be carried out, and reports it.</summary>
     internal void SetAside(SpaceState space, SetAsideRow row, string what)
     {
         store.SetAside(space.Id, row);
@@ -360,7 +360,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
     /// <summary>A space if it is in memory.</summary>
     internal SpaceState? Known(string name) => spaces.GetValueOrDefault(name);
 
-    /// <summary>One of the user's own changes more.</summary>
+    /// <summary>Counts one more of the user's own changes.</summary>
     internal void NextRev(UserState user)
     {
         user.Row = user.Row with { Rev = user.Row.Rev + 1 };

@@ -2,19 +2,19 @@ using System.Diagnostics;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Something for the ledger to carry out.</summary>
+/// <summary>A command for the ledger.</summary>
 public abstract class LedgerCommand
 {
-    /// <summary>When it was asked, by <see cref="Stopwatch.GetTimestamp"/>: for the ledger's host.</summary>
+    /// <summary>When it was submitted (<see cref="Stopwatch.GetTimestamp"/>); for the ledger's host.</summary>
     public long AskedAt { get; set; }
 
     /// <summary>False when nothing is read from or written to the store.</summary>
     internal virtual bool NeedsStore => true;
 
-    /// <summary>True when it seldom writes: should the commit of its batch fail, it is carried out once more by itself.</summary>
+    /// <summary>True when it seldom writes: if the commit of its batch fails, it is retried by itself.</summary>
     internal virtual bool MayOnlyRead => false;
 
-    /// <summary>True when it is taken however much waits: it only takes something away.</summary>
+    /// <summary>True when it is accepted however long the queue is, because it only frees something.</summary>
     public virtual bool IsAlwaysTaken => false;
 
     /// <summary>True when it seldom writes what a power cut must not lose: its commit need not wait for the disk unless
@@ -37,16 +37,16 @@ public abstract class LedgerCommand
     /// committed. Throws a <see cref="ProblemException"/> only before it changed anything.</summary>
     internal abstract void Execute(Ledger ledger);
 
-    /// <summary>Its commit failed, and memory was read again: what must be so all the same is made so, without the store.</summary>
+    /// <summary>Its commit failed and memory was read again: applies what must be true all the same, without the store.</summary>
     internal virtual void AfterFailure(Ledger ledger) { }
 
-    /// <summary>It is on disk: gives the answer.</summary>
+    /// <summary>On disk: gives the answer.</summary>
     internal abstract void Complete();
 
-    /// <summary>It did not happen.</summary>
+    /// <summary>Fails the command: it had no effect.</summary>
     internal abstract void Fail(Exception error);
 
-    /// <summary>For the ledger's host, when it failed where it never should.</summary>
+    /// <summary>Fails the command after a bug; for the ledger's host.</summary>
     public void Abandon(Exception error) => Fail(error);
 }
 

@@ -1,12 +1,12 @@
 namespace Rovett.Core.Ledgers;
 
-/// <summary>How the ledger behaves.</summary>
+/// <summary>The ledger's options.</summary>
 public sealed record LedgerOptions
 {
-    /// <summary>How far back somebody sees who holds a role for the first time; zero: only what comes after. Default 7 days.</summary>
+    /// <summary>How far back a new holder of a role sees; zero: only newer notifications. Default 7 days.</summary>
     public TimeSpan Newcomers { get; init; } = TimeSpan.FromDays(7);
 
-    /// <summary>Refuse a send that names an address nobody knows.</summary>
+    /// <summary>Refuse sends to unknown addresses.</summary>
     public bool StrictAddresses { get; init; }
 
     /// <summary>Where roles come from.</summary>
@@ -21,8 +21,8 @@ public sealed record LedgerOptions
     /// <summary>How many users who are not connected stay in memory, in all spaces.</summary>
     public int MostIdleUsers { get; init; } = 100_000;
 
-    /// <summary>How many logs, addresses, roles and topics stay in memory, in all spaces, before those are let go that
-    /// nobody needs.</summary>
+    /// <summary>How many logs, addresses, roles and topics stay in memory, in all spaces, before unused ones
+    /// are dropped.</summary>
     public int MostLoose { get; init; } = 300_000;
 
     /// <summary>Whether the receipts of any type are kept for each person.</summary>
@@ -31,6 +31,6 @@ public sealed record LedgerOptions
     /// <summary>Users who return within this time were not away: others see neither a departure nor an arrival.</summary>
     public TimeSpan PresenceGrace { get; init; } = TimeSpan.FromSeconds(10);
 
-    /// <summary>After a start, no deadline is found missed before sessions had so long to come back.</summary>
+    /// <summary>After a start, sessions have this long to reconnect before a deadline counts as missed.</summary>
     public TimeSpan ReconnectWindow { get; init; } = TimeSpan.FromSeconds(30);
 }

@@ -5,7 +5,7 @@ using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Carries marks into one log of one user: the sets, the count, the runs with time and device, the receipts.</summary>
+/// <summary>Applies marks to one log of one user: the sets, the count, the runs with time and device, the receipts.</summary>
 static class MarkOperation
 {
     /// <summary>A receipt tells of no more notifications than this, so that readers of receipts read a bounded number.</summary>

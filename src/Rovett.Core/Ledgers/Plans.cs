@@ -3,10 +3,10 @@ using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>What a user may read, and what of it is unread, as others are told.</summary>
+/// <summary>Builds read plans and totals.</summary>
 static class Plans
 {
-    /// <summary>What a command may say about totals: as of now, but not later than what can still come.</summary>
+    /// <summary>Totals as of now, but not later than entries that can still arrive.</summary>
     // As of the newest entry, not of the clock: set back, it would make what comes later look staler. What changes a
     // total is an entry, or a change of the user's own.
     public static Totals TotalsOf(UserState user, long unread) => new(unread, user.Home.LastTime, user.Rev);

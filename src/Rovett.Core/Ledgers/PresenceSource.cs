@@ -5,7 +5,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>A space as presence sees it.</summary>
+/// <summary>The presence boards' view of a space.</summary>
 sealed class PresenceSource(SpaceState space) : IPresenceSource
 {
     const string Topic = "topic:";

@@ -3,7 +3,7 @@ using Rovett.Core.Notifications;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Whom a send comes to.</summary>
+/// <summary>Works out the recipients of a send.</summary>
 static class Recipients
 {
     public static List<Reach> Of(Ledger ledger, SpaceState state, Draft draft)

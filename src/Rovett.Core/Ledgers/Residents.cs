@@ -1,10 +1,10 @@
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Bounds what the ledger holds in memory that nobody needs now, over all spaces: users who are not connected, and
-/// logs, roles and the like of which no user in memory sees anything. Everything let go is read again when it is needed.
+/// <summary>Bounds the unused part of the ledger's memory over all spaces: users who are not connected, and
+/// logs, roles and the like that no user in memory sees. Everything dropped is read again when needed.
 /// Owned by the ledger's thread; works between batches, a little at a time.</summary>
 /// <param name="mostIdle">How many users who are not connected stay.</param>
-/// <param name="mostLoose">How many logs, addresses, roles and topics stay before those are let go that nobody needs.</param>
+/// <param name="mostLoose">How many logs, addresses, roles and topics stay before unused ones are dropped.</param>
 sealed class Residents(int mostIdle, int mostLoose)
 {
     const int MostAtOnce = 1024, LookEvery = 64;
@@ -21,10 +21,10 @@ sealed class Residents(int mostIdle, int mostLoose)
         queue.Enqueue(user);
     }
 
-    /// <summary>How many wait to be let go, among them some that are connected.</summary>
+    /// <summary>Candidates to drop, among them some that are connected.</summary>
     public int Idle => queue.Count;
 
-    /// <summary>Lets go what is too much.</summary>
+    /// <summary>Drops what is above the bound.</summary>
     public void Trim(IReadOnlyCollection<SpaceState> spaces)
     {
         for (int i = 0; queue.Count > mostIdle && i < MostAtOnce; i++)

@@ -8,7 +8,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Which roles a user holds: out of the newest token, the directory, or both. A change is an entry, and reaches
+/// <summary>The roles a user holds, by the newest token, the directory, or both. A change is an entry, and reaches
 /// every live session of the user before anything that comes after it.</summary>
 static class Roles
 {
@@ -40,7 +40,7 @@ static class Roles
         Apply(ledger, space, user, changed);
     }
 
-    /// <summary>Gives a user another row, and carries what it changes of the roles, and by them of the topics, through.</summary>
+    /// <summary>Replaces a user's row, and applies the changes of roles and topics that follow from it.</summary>
     public static void Apply(Ledger ledger, SpaceState space, UserState user, PersonRow row)
     {
         bool sameRoles = row.TokenRoles.SequenceEqual(user.Row.TokenRoles) && row.DirectoryRoles.SequenceEqual(user.Row.DirectoryRoles);
@@ -64,7 +64,7 @@ static class Roles
         if (!same) ledger.Store.SavePerson(user.Row);
     }
 
-    /// <summary>What a user may do on topics may have changed: carries it through.</summary>
+    /// <summary>Applies a possible change of a user's rights on topics.</summary>
     /// <param name="ledger">The ledger.</param>
     /// <param name="space">The space.</param>
     /// <param name="user">The user.</param>

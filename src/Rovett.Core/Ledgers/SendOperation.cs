@@ -7,7 +7,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>One notification on its way into the store and out to those who are connected.</summary>
+/// <summary>Stores one notification and offers it to connected recipients.</summary>
 sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
 {
     readonly List<UserState> passedBy = [];
@@ -21,7 +21,7 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
         var audienceLog = audience is null ? null : state.AudienceLog(audience); // may refuse, so before anything is drawn
         ReserveOtherwise();
         var attending = state.Connected.Attending(traits.Subject);
-        // It goes to one log and changes nothing else that is in memory: it can be offered together with its neighbours.
+        // It is in one log and changes nothing else in memory, so it can be offered together with its neighbours.
         bool alone = draft.Slot is null && attending.Count == 0 && !draft.To.Concat(draft.Except).Any(a => a.Kind == AddressKind.User);
         if (!alone) ledger.FanOut.Flush();
         var id = NotificationId.New(state.Time.ToDateTime());
@@ -48,7 +48,7 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
         }
         else
         {
-            // It would not have come to them anyway; but an erasure must find where they are named.
+            // They would not get it anyway, but an erasure must find where they are named.
             foreach (var address in draft.Except)
             {
                 if (address.Kind == AddressKind.User && !draft.To.Contains(address))
@@ -68,7 +68,7 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
         }
         if (draft.Deadlines.Count > 0)
         {
-            // Devices acknowledge it at once, and may show it.
+            // Devices acknowledge a notification with a deadline at once.
             var due = new StoredTime(ledger.Now.Micros + draft.Deadlines.Min(d => (long)d.Within.TotalMicroseconds));
             body = [.. body, (byte)',', .. Changes.Member("due", due.ToString())];
         }
@@ -90,7 +90,7 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
         return new SendResult(id, position, reach, false);
     }
 
-    /// <summary>What a deadline is to send otherwise must be possible then: its audience is made now, or the send refused.</summary>
+    /// <summary>Creates the audience of a deadline's other notification now, so that it can be sent then; or refuses the send.</summary>
     void ReserveOtherwise()
     {
         for (int i = 0; i < draft.Deadlines.Count; i++)
@@ -112,7 +112,7 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
         }
     }
 
-    /// <summary>Somebody who is looking at the subject has read it: nothing rings.</summary>
+    /// <summary>Marks it read for users who are looking at its subject: their devices don't ring.</summary>
     void ReadAtOnce(UserState user)
     {
         foreach (var (log, ordinal) in places)
@@ -126,7 +126,7 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
         }
     }
 
-    /// <summary>What is in the slot until now is replaced.</summary>
+    /// <summary>Replaces the notification in the slot.</summary>
     void Replace(NotificationId by)
     {
         if (ledger.Store.FindSlot(state.Id, draft.SlotKey) is not { } before || before <= state.Floor) return;

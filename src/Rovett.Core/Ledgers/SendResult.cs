@@ -2,5 +2,5 @@ using Rovett.Core.Notifications;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>What became of a send.</summary>
+/// <summary>The result of a send.</summary>
 public sealed record SendResult(NotificationId Id, Position Position, IReadOnlyList<Reach> Reach, bool Repeated);

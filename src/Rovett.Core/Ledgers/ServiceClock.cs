@@ -41,7 +41,7 @@ public sealed class ServiceClock : TimeProvider
     volatile Stretch stretch;
     (long By, long Since)? step; // guarded by gate
 
-    /// <summary>Begins with the system's time.</summary>
+    /// <summary>Starts with the system's time.</summary>
     /// <param name="system">The system's clock; one that is an <see cref="IElapsedTime"/> is asked for elapsed time, too.</param>
     /// <param name="stored">What was stored when the service ran last; null: it never ran.</param>
     /// <param name="plausibleAbsence">For how long the service may have been stopped without retention waiting for a
@@ -54,7 +54,7 @@ public sealed class ServiceClock : TimeProvider
         Restore(stored ?? default, plausibleAbsence);
     }
 
-    /// <summary>Takes up what was stored when the service ran last. For the start only.</summary>
+    /// <summary>Resumes from the state stored by the last run. For the start only.</summary>
     public void Restore(ClockRow stored, TimeSpan? plausibleAbsence)
     {
         if (stored.SeenTime > 0 && elapsed is not null && stored.Boot == elapsed.Boot)
@@ -174,7 +174,7 @@ public sealed class ServiceClock : TimeProvider
     /// <summary>A believed time as due time.</summary>
     public StoredTime DueAt(StoredTime time) => new(time.Micros - stretch.Shift);
 
-    /// <summary>The step of the system's clock that is not believed yet; null: there is none.</summary>
+    /// <summary>The step of the system's clock that is not believed yet, or null.</summary>
     public ClockStep? Step
     {
         get
@@ -194,7 +194,7 @@ public sealed class ServiceClock : TimeProvider
     /// <summary>When the believed time last began anew: at the start, or when a step was believed.</summary>
     public StoredTime Began => new(stretch.Began);
 
-    /// <summary>What is to be stored now.</summary>
+    /// <summary>The state to store now.</summary>
     public ClockRow ToRow()
     {
         long now = StoredTime.From(GetUtcNow()).Micros;
@@ -228,7 +228,7 @@ public sealed class ServiceClock : TimeProvider
         }
     }
 
-    /// <summary>An operator says that the time is right: retention follows it.</summary>
+    /// <summary>An operator confirms the time: retention follows it.</summary>
     public void ConfirmRetention()
     {
         lock (gate) stretch = stretch with { HeldBack = 0, HeldSince = 0 };

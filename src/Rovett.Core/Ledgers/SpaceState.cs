@@ -9,7 +9,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>One space as the ledger holds it in memory: logs and users are loaded when they are first needed, nothing
+/// <summary>One space in the ledger's memory: logs and users are loaded when first needed, nothing
 /// is read at start. Owned by the ledger's thread.</summary>
 internal sealed class SpaceState
 {
@@ -46,25 +46,25 @@ internal sealed class SpaceState
         HasTombstones = store.HasTombstones(row.Id);
     }
 
-    /// <summary>Somebody was erased whose tokens may still run.</summary>
+    /// <summary>Whether somebody was erased whose tokens may still be valid.</summary>
     public bool HasTombstones { get; set; }
 
-    /// <summary>An id as a hash that only this space's key gives.</summary>
+    /// <summary>The hash of an id under this space's key.</summary>
     public byte[] HashOf(string user) => Tombstones.Hash(Row.Key, user);
 
-    /// <summary>From when on credentials of an id hold that nobody is known by: 0, unless somebody was erased by it.</summary>
+    /// <summary>The time before which credentials of an unknown id are refused; 0 unless a person of that id was erased.</summary>
     public long TombstoneOf(string user) => HasTombstones ? store.FindTombstone(Id, HashOf(user)) ?? 0 : 0;
 
     /// <summary>Who is shown to whom.</summary>
     public PresenceBoards Presence { get; }
 
-    /// <summary>Counts up whenever somebody comes, goes, takes or gives up a channel, or what somebody may do changes.</summary>
+    /// <summary>Counts up whenever presence or rights may have changed.</summary>
     public long Stirred { get; set; }
 
     /// <summary>The ledger's attempt that last used this space.</summary>
     internal long TouchedBy { get; set; }
 
-    /// <summary>The number of what is said next on a topic.</summary>
+    /// <summary>The number of the next message between users on a topic.</summary>
     internal long NextSaid { get; set; }
 
     /// <summary>What users see of the logs.</summary>
@@ -84,7 +84,7 @@ internal sealed class SpaceState
     public CursorSeal Cursors { get; }
     public RecentEntries Recent { get; }
 
-    /// <summary>Set while nothing may be written: what is worked out is stored later.</summary>
+    /// <summary>Set while nothing may be written: computed values are stored later.</summary>
     public bool OnlyReads { get; set; }
 
     /// <summary>The newest position drawn.</summary>
@@ -177,19 +177,19 @@ internal sealed class SpaceState
     {
         bool personal = !row.Key.StartsWith('+');
         var audience = personal ? null : Audience.Parse(row.Key);
-        // An erased person's log keeps a key that is nobody's address.
+        // The log of an erased person keeps a key that is not an address.
         Address[] addresses = audience is not null ? [.. audience.Includes] : ErasedName.Is(row.Key)
             ? []
             : [Address.OfStored(row.Key)];
         var log = new AddressLog(row.Id, audience, addresses, store.Blocks(0, row.Id, MarkKind.Dead));
-        // What changed before the floor is no longer stored; who counted before that counts anew.
+        // Changes before the floor are no longer stored; totals from before it are counted anew.
         log.Load(row.Trimmed > 0 ? row with { ChangedAt = Math.Max(row.ChangedAt, Floor) } : row);
         logs[row.Key] = log;
         logsById[row.Id] = new LogState(log, row.Key);
         return log;
     }
 
-    /// <summary>Gives a log another key: nobody's.</summary>
+    /// <summary>Gives a log a key that is not an address.</summary>
     public void Rename(AddressLog log, string key)
     {
         var state = StateOf(log);
@@ -221,8 +221,8 @@ internal sealed class SpaceState
         return store.FindPerson(person) is { } row ? Settled(KeepUser(row)) : null;
     }
 
-    /// <summary>A user as policies and roles' grants have it by now: who was not looked at since they changed is
-    /// brought up to them first.</summary>
+    /// <summary>A user, brought up to date with policies and grants to roles if they changed since it was last
+    /// looked at.</summary>
     UserState Settled(UserState user)
     {
         user.WasUsed = true;
@@ -230,7 +230,7 @@ internal sealed class SpaceState
         return user;
     }
 
-    /// <summary>A user, made when unknown.</summary>
+    /// <summary>A user, created when unknown.</summary>
     public UserState FindOrAdd(string user)
     {
         if (Find(user) is { } known) return known;
@@ -271,7 +271,7 @@ internal sealed class SpaceState
         usersById.Remove(user.PersonId);
     }
 
-    /// <summary>Lets a user go whom nobody needs now, with the personal log. Between batches only, so that no command
+    /// <summary>Drops an unused user from memory, with the personal log. Between batches only, so that no command
     /// holds one of them.</summary>
     public void Drop(UserState user)
     {
@@ -289,7 +289,7 @@ internal sealed class SpaceState
     /// <summary>How many logs, addresses, roles and topics are in memory.</summary>
     public int Loose => logs.Count + audiencesOf.Count + roles.Count + Topics.Known;
 
-    /// <summary>Lets logs go of which no user in memory sees anything, and what is only kept to be found quickly.
+    /// <summary>Drops logs that no user in memory sees, and caches.
     /// Between batches only.</summary>
     public void Shed()
     {
@@ -308,7 +308,7 @@ internal sealed class SpaceState
             logsById.Remove(state.Log.Id);
             logs.Remove(state.Key);
         }
-        // An address stays with all its audiences, or with none.
+        // An address is kept with all its audiences or dropped with all.
         foreach (var (address, list) in audiencesOf.ToList())
         {
             if (list.Count == 0 || !list.TrueForAll(needed.Contains)) audiencesOf.Remove(address);
@@ -321,7 +321,7 @@ internal sealed class SpaceState
     public long OrdinalAt(AddressLog log, long position) =>
         position <= 0 ? 0 : position >= log.HeadPosition ? log.Head : Math.Max(log.Trimmed, store.OrdinalAt(log.Id, position));
 
-    /// <summary>What a role is set to.</summary>
+    /// <summary>A role's settings.</summary>
     public RoleRow? Role(string role) => roles.TryGetValue(role, out var known) ? known : roles[role] = store.FindRole(Id, role);
 
     /// <summary>A role's settings changed.</summary>
@@ -331,7 +331,7 @@ internal sealed class SpaceState
         Stirred++;
     }
 
-    /// <summary>Where the look-back of a newcomer to an address begins, in positions.</summary>
+    /// <summary>The position from which a new holder of an address sees notifications.</summary>
     public long NewcomerStart(string address, long lastLoss)
     {
         if (address.StartsWith("topic:", StringComparison.Ordinal)) return Head; // who follows a topic follows it from now on
@@ -353,13 +353,13 @@ internal sealed class SpaceState
 
     (StoredTime From, StoredTime Before, long Position)? found;
 
-    /// <summary>Does to users in memory what <see cref="IClockStore.ShiftStanding"/> does to those that are stored.</summary>
+    /// <summary>Applies <see cref="IClockStore.ShiftStanding"/> to the users in memory.</summary>
     public void ShiftStanding(long from, long by)
     {
         foreach (var user in users.Values)
         {
             if (user.Row.ValidFrom >= from) user.Row = user.Row with { ValidFrom = user.Row.ValidFrom + by };
-            // Or roles would be told by no fresh token until that time comes.
+            // Otherwise no fresh token could change roles until that time.
             if (by < 0 && user.Row.RolesIssuedAt >= from) user.Row = user.Row with { RolesIssuedAt = user.Row.RolesIssuedAt + by };
         }
     }

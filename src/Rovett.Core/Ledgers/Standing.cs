@@ -5,7 +5,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Whether a user's credentials hold at all.</summary>
+/// <summary>Blocks and sign-outs: whether a user's credentials are accepted.</summary>
 static class Standing
 {
     const int MostAhead = 64;
@@ -23,8 +23,8 @@ static class Standing
         new Problem(401, "signed-out", "User signed out", "The credential was issued before the sign-out.",
         "Sign in again and use a token issued after the sign-out.").ToException();
 
-    /// <summary>A user who shows a credential; null: nobody is known by the id yet.</summary>
-    /// <exception cref="ProblemException">The credential does not hold.</exception>
+    /// <summary>The user of a credential; null: the id is not known yet.</summary>
+    /// <exception cref="ProblemException">The credential is not accepted.</exception>
     public static UserState? Find(SpaceState state, Identity identity)
     {
         var user = state.Find(identity.User.Value);
@@ -33,8 +33,8 @@ static class Standing
         return user;
     }
 
-    /// <summary>A credential of the near future counts from now on: should the user be signed out before that comes, it
-    /// does not hold.</summary>
+    /// <summary>Accepts a credential issued in the near future from now on. If the user is signed out before that time, it
+    /// is refused.</summary>
     /// <returns>The row, which may have to be stored.</returns>
     public static PersonRow Shown(PersonRow row, Identity identity, StoredTime now)
     {

@@ -2,7 +2,7 @@ using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>One log that a session sees something of because it has subscribed to a topic, and for no other reason.</summary>
+/// <summary>A log that a session sees only because it has subscribed to a topic.</summary>
 /// <param name="place">The session.</param>
 /// <param name="seen">What it sees of the log: one segment; never stored, nothing of it is counted.</param>
 /// <param name="home">The log's lists.</param>

@@ -4,7 +4,7 @@ using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Who has subscribed to what in one space. Owned by the ledger's thread.</summary>
+/// <summary>The subscriptions of one space. Owned by the ledger's thread.</summary>
 sealed class Subscriptions(SpaceState space, ILedgerStore store)
 {
     readonly Dictionary<string, List<SessionPlace>> byTopic = [];
@@ -35,7 +35,7 @@ sealed class Subscriptions(SpaceState space, ILedgerStore store)
         }
     }
 
-    /// <summary>Works out anew which logs a session sees by its subscriptions alone. Not in any list until <see cref="Join"/>.</summary>
+    /// <summary>Works out which logs a session sees by its subscriptions alone. In no list until <see cref="Join"/>.</summary>
     public void Find(SessionPlace place)
     {
         place.SubscribedLogs = [];
@@ -49,7 +49,7 @@ sealed class Subscriptions(SpaceState space, ILedgerStore store)
         }
     }
 
-    /// <summary>A new audience was made: who has subscribed to one of its topics sees it too.</summary>
+    /// <summary>Adds a new audience's log for sessions that have subscribed to one of its topics.</summary>
     public void Made(AddressLog log)
     {
         var seen = new HashSet<SessionPlace>();
@@ -65,7 +65,7 @@ sealed class Subscriptions(SpaceState space, ILedgerStore store)
         }
     }
 
-    /// <summary>What a session sees of a log by subscription; null when its user sees it anyway, or is left out by a role.</summary>
+    /// <summary>The part of a log that a session sees by subscription; null when its user sees it anyway, or is excepted by a role.</summary>
     SubscribedLog? SeenBy(SessionPlace place, AddressLog log)
     {
         var user = place.User;

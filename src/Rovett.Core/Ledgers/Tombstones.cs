@@ -6,6 +6,6 @@ namespace Rovett.Core.Ledgers;
 /// <summary>Hides the ids of erased people.</summary>
 static class Tombstones
 {
-    /// <summary>An id as a hash that only this space's key gives.</summary>
+    /// <summary>The hash of an id under this space's key.</summary>
     public static byte[] Hash(byte[] key, string userId) => HMACSHA256.HashData(key, Encoding.UTF8.GetBytes(userId))[..16];
 }

@@ -4,7 +4,7 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Who may do what on the topics of one space: its policies, in the version that holds, and its grants. Owned
+/// <summary>Rights on the topics of one space: its policies, in the version in force, and its grants. Owned
 /// by the ledger's thread.</summary>
 sealed class TopicRules(SpaceState space, ILedgerStore store)
 {
@@ -22,10 +22,10 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
         set => rulesAt = value;
     }
 
-    /// <summary>The policies that hold, and the position of the entry that loaded them; 0 when none were.</summary>
+    /// <summary>The policies in force, and the position of the entry that loaded them; 0 when none were.</summary>
     public (long Position, PolicySet Set) Current => present ??= At(space.Head);
 
-    /// <summary>Other policies hold from now on.</summary>
+    /// <summary>Puts other policies in force.</summary>
     public void Load(long position, PolicySet set)
     {
         space.Stirred++;
@@ -63,7 +63,7 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
     /// <summary>How many topics' grants are in memory.</summary>
     public int Known => grantsOn.Count;
 
-    /// <summary>Lets go what can be read again.</summary>
+    /// <summary>Drops what can be read again.</summary>
     public void ForgetKnown() => grantsOn.Clear();
 
     /// <summary>Any grants may have changed.</summary>
@@ -73,12 +73,12 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
         space.Stirred++;
     }
 
-    /// <summary>Decides one right of a user as things are now.</summary>
+    /// <summary>Decides one right of a user.</summary>
     /// <param name="user">The user.</param>
     /// <param name="topic">The topic.</param>
     /// <param name="right">The right.</param>
     /// <param name="roles">The roles the user is about to hold; null: those held.</param>
-    /// <param name="steps">Gets every step; null: nobody wants to know.</param>
+    /// <param name="steps">Filled with the steps of the decision; may be null.</param>
     public Decision Decide(UserState user, string topic, TopicRights right, IReadOnlySet<string>? roles = null,
         List<DecisionStep>? steps = null)
     {
@@ -86,12 +86,12 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
         return Decide(user, topic, right, roles, g => g.Until is null || g.Until > now, steps);
     }
 
-    /// <summary>Whether a right that is in use goes on: a grant whose time is up ends with its entry, the same for
+    /// <summary>Whether a right in use continues: an expired grant ends with its entry, at the same point for
     /// users who are connected and users who are not.</summary>
     public bool GoesOn(UserState user, string topic, TopicRights right, IReadOnlySet<string>? roles = null) =>
         Decide(user, topic, right, roles, static _ => true, null).Allowed;
 
-    /// <summary>What is decided of a right that is in use.</summary>
+    /// <summary>Decides a right that is in use.</summary>
     public Decision InUse(UserState user, string topic, TopicRights right) => Decide(user, topic, right, null, static _ => true, null);
 
     Decision Decide(UserState user, string topic, TopicRights right, IReadOnlySet<string>? roles, Func<Grant, bool> holds,
@@ -106,9 +106,9 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
     static bool Concerns(Grant grant, UserState user, Facts facts) =>
         grant.Role.Length > 0 ? facts.HoldsRole(grant.Role) : grant.Person == user.PersonId;
 
-    /// <summary>The position from which on a user has held a right without a break, as far back as a position: what
-    /// came before is not the user's.
-    /// What is no longer known counts as a break.</summary>
+    /// <summary>The position since which a user has held a right without a break, as far back as a position: earlier
+    /// notifications are not visible to the user.
+    /// A time that is no longer known counts as a break.</summary>
     public long HeldSince(UserState user, string topic, TopicRights right, long after)
     {
         var grants = store.GrantsOn(space.Id, topic, endedToo: true);
@@ -170,7 +170,7 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
         store.SavePerson(user.Row);
     }
 
-    /// <summary>What decisions look at of a user.</summary>
+    /// <summary>The facts about a user that decisions depend on.</summary>
     sealed class Facts(UserState user, IReadOnlySet<string>? roles, bool withClaims = true) : IUserFacts
     {
         Dictionary<string, IReadOnlyList<string>>? claims;

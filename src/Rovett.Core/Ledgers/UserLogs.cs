@@ -4,7 +4,7 @@ using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>What the users of one space see of its logs: loaded when first needed, kept in step while they are in memory.
+/// <summary>The users' views of the logs of one space: loaded when first needed, kept current while they are in memory.
 /// Owned by the ledger's thread.</summary>
 sealed class UserLogs(SpaceState space, ILedgerStore store)
 {
@@ -51,7 +51,7 @@ sealed class UserLogs(SpaceState space, ILedgerStore store)
         return loaded;
     }
 
-    /// <summary>Works out what came since while its type or subject was muted.</summary>
+    /// <summary>Finds notifications that arrived since while their type or subject was muted.</summary>
     void Mute(UserState user, UserLog log)
     {
         if (log.MutedThrough >= log.Log.Head) return;
@@ -101,7 +101,7 @@ sealed class UserLogs(SpaceState space, ILedgerStore store)
         return [.. segments];
     }
 
-    /// <summary>What the user may see changed: everything computed from it is worked out anew.</summary>
+    /// <summary>Recomputes everything that depends on what the user may see.</summary>
     public void Forget(UserState user)
     {
         Save(user);
@@ -109,7 +109,7 @@ sealed class UserLogs(SpaceState space, ILedgerStore store)
         store.ForgetUserLogs(user.PersonId);
     }
 
-    /// <summary>Stores what was counted and not stored yet.</summary>
+    /// <summary>Stores counts that are not stored yet.</summary>
     public void Save(UserState user)
     {
         foreach (var log in user.Logs ?? [])

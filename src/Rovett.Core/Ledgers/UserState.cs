@@ -5,7 +5,7 @@ using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>A user as the ledger holds one in memory. Owned by the ledger's thread.</summary>
+/// <summary>A user in the ledger's memory. Owned by the ledger's thread.</summary>
 public sealed class UserState(int space, PersonRow row)
 {
     /// <summary>The space.</summary>
@@ -34,9 +34,9 @@ public sealed class UserState(int space, PersonRow row)
     internal List<UserLog>? Logs { get; set; }
     /// <summary>The topics followed, each with the position from which on; held only as long as policies and grants allow it.</summary>
     internal Dictionary<string, long> Follows { get; } = [];
-    /// <summary>It is listed as one that may be let go.</summary>
+    /// <summary>Listed as a candidate to drop from memory.</summary>
     internal bool IsQueued { get; set; }
-    /// <summary>It was asked for since it was last looked at whether it may be let go.</summary>
+    /// <summary>Used since it was last considered for dropping.</summary>
     internal bool WasUsed { get; set; }
     /// <summary>The live sessions.</summary>
     internal List<SessionPlace> Sessions { get; } = [];

@@ -3,7 +3,7 @@ using System.Numerics;
 
 namespace Rovett.Core.Marks;
 
-/// <summary>Where the stored blocks of a set come from. Called when they are first needed, by the owner of the set.</summary>
+/// <summary>Loads the stored blocks of a set when they are first needed.</summary>
 public interface IBlockSource
 {
     /// <summary>The blocks that are stored, lowest first, with how many ordinals each holds.</summary>

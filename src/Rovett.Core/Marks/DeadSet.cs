@@ -2,20 +2,20 @@ using System.Numerics;
 
 namespace Rovett.Core.Marks;
 
-/// <summary>The ordinals of a log that nobody may see now: bitmap blocks with cumulative counts, so that "how many
+/// <summary>The dead ordinals of a log, which nobody may see: bitmap blocks with cumulative counts, so that "how many
 /// of these are dead" costs two look-ups, however long the log is.</summary>
 public sealed class DeadSet
 {
     readonly BlockMap blocks;
     int[] tree = new int[16]; // Fenwick tree of the blocks' counts, from index 1
 
-    /// <summary>Makes a set over what is stored.</summary>
+    /// <summary>Creates a set over stored blocks.</summary>
     public DeadSet(IBlockSource? source = null) => blocks = new BlockMap(source) { Listed = Add };
 
     /// <summary>The blocks that changed since <see cref="ClearChanges"/>, for the store.</summary>
     public IReadOnlyCollection<int> ChangedBlocks => blocks.Changed ?? (IReadOnlyCollection<int>)[];
 
-    /// <summary>Forgets what changed: it is stored.</summary>
+    /// <summary>Clears the list of changes once they are stored.</summary>
     public void ClearChanges() => blocks.Changed = null;
 
     /// <summary>The stored form of a block with its count, or null when it holds nothing.</summary>
@@ -68,11 +68,11 @@ public sealed class DeadSet
         return sum;
     }
 
-    /// <summary>It died.</summary>
+    /// <summary>Adds an ordinal.</summary>
     /// <returns>False when it was dead already.</returns>
     public bool Add(long ordinal) => Set(ordinal, true);
 
-    /// <summary>It is alive again.</summary>
+    /// <summary>Removes an ordinal.</summary>
     /// <returns>False when it was alive.</returns>
     public bool Remove(long ordinal) => Set(ordinal, false);
 
@@ -85,7 +85,7 @@ public sealed class DeadSet
         return true;
     }
 
-    /// <summary>Lets blocks go that lie wholly at or below an ordinal: nobody asks below it now.</summary>
+    /// <summary>Drops blocks that lie wholly at or below an ordinal.</summary>
     public void Trim(long ordinal)
     {
         foreach (int block in blocks.Keys.TakeWhile(b => (b + 1L) * BlockMap.BlockSize <= ordinal).ToList())

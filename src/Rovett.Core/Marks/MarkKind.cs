@@ -1,6 +1,6 @@
 namespace Rovett.Core.Marks;
 
-/// <summary>Which marks, in blocks and runs.</summary>
+/// <summary>The kinds of marks, in blocks and runs.</summary>
 public enum MarkKind
 {
     /// <summary>A device acknowledged it.</summary>

@@ -1,11 +1,11 @@
 namespace Rovett.Core.Marks;
 
-/// <summary>What a user asks for with marks.</summary>
+/// <summary>The change that a user asks for.</summary>
 public enum MarkVerb
 {
     /// <summary>The person saw them (which implies received).</summary>
     Read,
-    /// <summary>They are to be new again.</summary>
+    /// <summary>Mark them unread again.</summary>
     Unread,
     /// <summary>A device has them.</summary>
     Received,

@@ -29,7 +29,7 @@ public sealed class OrdinalSet(long line = 0, IBlockSource? source = null)
     /// <summary>True when the line moved since <see cref="ClearChanges"/>.</summary>
     public bool LineChanged { get; private set; }
 
-    /// <summary>Forgets what changed: it is stored.</summary>
+    /// <summary>Clears the list of changes once they are stored.</summary>
     public void ClearChanges()
     {
         blocks.Changed = null;
@@ -141,7 +141,7 @@ public sealed class OrdinalSet(long line = 0, IBlockSource? source = null)
         return hi + 1;
     }
 
-    /// <summary>Puts a run into the set.</summary>
+    /// <summary>Adds a run.</summary>
     public void Add(OrdinalRun run)
     {
         long from = Math.Max(run.From, Line + 1);
@@ -153,7 +153,7 @@ public sealed class OrdinalSet(long line = 0, IBlockSource? source = null)
         if (next > Line) MoveLine(next);
     }
 
-    /// <summary>Takes a run out of the set.</summary>
+    /// <summary>Removes a run.</summary>
     public void Remove(OrdinalRun run)
     {
         if (run.From <= Line)
@@ -181,7 +181,7 @@ public sealed class OrdinalSet(long line = 0, IBlockSource? source = null)
     {
         Line = line;
         LineChanged = true;
-        // A block that lies wholly at or below the line no longer says anything.
+        // A block that lies wholly at or below the line is redundant.
         while (HasBlocks && (blocks.Keys[0] + 1L) * BlockSize <= Line) blocks.Drop(blocks.Keys[0]);
     }
 

@@ -3,10 +3,10 @@ using Rovett.Core.Addresses;
 namespace Rovett.Core.Notifications;
 
 /// <summary>A notification that is checked and not yet stored.</summary>
-/// <param name="To">Whom it is for.</param>
-/// <param name="Except">Whom it passes by: users and roles.</param>
+/// <param name="To">The recipients.</param>
+/// <param name="Except">The exceptions: users and roles.</param>
 /// <param name="Body">The members that are the same for everybody, as JSON without braces.</param>
-/// <param name="Traits">Its type, subject, and what else the service must know of it.</param>
+/// <param name="Traits">Its type, its subject and other members that the service acts on.</param>
 public sealed record Draft(IReadOnlyList<Address> To, IReadOnlyList<Address> Except, byte[] Body, NotificationTraits Traits)
 {
     /// <summary>The most people a send may name, <c>to</c> and <c>except</c> together.</summary>
@@ -18,17 +18,17 @@ public sealed record Draft(IReadOnlyList<Address> To, IReadOnlyList<Address> Exc
     /// <summary>The most people a deadline for each of them may wait for.</summary>
     public const int MaxEach = 1000;
 
-    /// <summary>How long it is worth anything; null: until retention takes it.</summary>
+    /// <summary>Time to live; null: until retention deletes it.</summary>
     public TimeSpan? Ttl { get; init; }
-    /// <summary>A newer one in the same slot, for exactly the same people, takes its place.</summary>
+    /// <summary>The slot: a newer notification in it, for exactly the same recipients, replaces this one.</summary>
     public string? Slot { get; init; }
-    /// <summary>What must become of it, and within what time.</summary>
+    /// <summary>The states it must reach in time.</summary>
     public IReadOnlyList<DeadlineTerms> Deadlines { get; init; } = [];
 
     /// <summary>The full addressing as it is stored.</summary>
     public Addressing Addressing => Addressing.Of(To, Except);
 
-    /// <summary>What makes two slots the same: exactly the same addressing and the slot's name.</summary>
+    /// <summary>The key of the slot: the exact addressing and the slot's name.</summary>
     internal string SlotKey =>
         string.Join('\n', To.Select(a => "+" + a).Order(StringComparer.Ordinal)
         .Concat(Except.Select(a => "-" + a).Order(StringComparer.Ordinal))) + "\n=" + Slot;

@@ -1,6 +1,6 @@
 namespace Rovett.Core.Notifications;
 
-/// <summary>What an entry says.</summary>
+/// <summary>The kinds of entry.</summary>
 public enum EntryKind
 {
     /// <summary>A notification.</summary>
@@ -17,7 +17,7 @@ public enum EntryKind
     Trimmed = 6,
     /// <summary>One member of a role took it over.</summary>
     Taken = 7,
-    /// <summary>It is everybody's again.</summary>
+    /// <summary>It was released to all its recipients.</summary>
     Released = 8,
     /// <summary>A person was erased.</summary>
     Erased = 9,

@@ -1,6 +1,6 @@
 namespace Rovett.Core.Notifications;
 
-/// <summary>What is kept of a notification's receipts.</summary>
+/// <summary>The detail in which receipts are kept.</summary>
 public enum ReceiptLevel
 {
     /// <summary>Nothing.</summary>

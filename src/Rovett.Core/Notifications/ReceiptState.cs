@@ -1,6 +1,6 @@
 namespace Rovett.Core.Notifications;
 
-/// <summary>What a receipt says.</summary>
+/// <summary>The states that a receipt reports.</summary>
 public enum ReceiptState
 {
     /// <summary>A device acknowledged it.</summary>
@@ -13,7 +13,7 @@ public enum ReceiptState
     UnreadAgain = 4,
     /// <summary>It was taken over.</summary>
     Taken = 5,
-    /// <summary>It is everybody's again.</summary>
+    /// <summary>It was released to all its recipients.</summary>
     Released = 6,
     /// <summary>It was withdrawn.</summary>
     Withdrawn = 7,

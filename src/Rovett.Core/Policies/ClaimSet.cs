@@ -4,7 +4,7 @@ using System.Text.Json;
 
 namespace Rovett.Core.Policies;
 
-/// <summary>What a token says that policies look at: for each path that a policy names its values, none where the token
+/// <summary>The claims of a token that policies look at: for each path that a policy names its values, none where the token
 /// has none. Stored as a JSON object of arrays of texts, its members in order.</summary>
 public static class ClaimSet
 {
@@ -45,7 +45,7 @@ public static class ClaimSet
         return claims;
     }
 
-    /// <summary>What two tokens of one instant say together: of a claim that both speak of, what both say.</summary>
+    /// <summary>Combines two tokens issued at the same instant: the values that both have of a claim.</summary>
     public static string Both(string one, string other)
     {
         if (one == other || other.Length == 0) return one;

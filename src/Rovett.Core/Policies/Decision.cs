@@ -1,21 +1,21 @@
 namespace Rovett.Core.Policies;
 
-/// <summary>What is decided of one right of one user on one topic.</summary>
-/// <param name="Allowed">Whether it is the user's.</param>
-/// <param name="By">What decided: <c>policy 'berth crew'</c>, <c>grant 41</c>; empty: no policy or grant allows it.</param>
+/// <summary>The decision on one right of one user on one topic.</summary>
+/// <param name="Allowed">Whether the user has the right.</param>
+/// <param name="By">The policy or grant that decided: <c>policy 'berth crew'</c>, <c>grant 41</c>; empty: none allows it.</param>
 /// <param name="Ask">The policy whose decider must be asked first; null: none.</param>
-/// <param name="Profile">What a grant says of the person, as JSON; empty: nothing.</param>
-/// <param name="CountOnly">Of presence: how many are there, and not who.</param>
+/// <param name="Profile">The person's profile in a grant, as JSON; empty: none.</param>
+/// <param name="CountOnly">Presence shows only the number of people.</param>
 public readonly record struct Decision(bool Allowed, string By, Policy? Ask = null, string Profile = "", bool CountOnly = false);
 
-/// <summary>One step on the way to a decision, for who may know.</summary>
+/// <summary>One step of a decision, for explanations.</summary>
 /// <param name="What">The policy or grant that was looked at.</param>
 /// <param name="Outcome"><c>allows</c>, <c>forbids</c>, <c>asks</c>, or <c>does not apply</c>.</param>
 /// <param name="Why">Why.</param>
-/// <param name="Fix">What would change it; empty: nothing to say.</param>
+/// <param name="Fix">The change that would help; empty: none.</param>
 public sealed record DecisionStep(string What, string Outcome, string Why, string Fix);
 
-/// <summary>What a decision looks at of a user.</summary>
+/// <summary>The facts about a user that a decision depends on.</summary>
 public interface IUserFacts
 {
     /// <summary>The id.</summary>

@@ -1,6 +1,6 @@
 namespace Rovett.Core.Policies;
 
-/// <summary>What somebody may do on a topic.</summary>
+/// <summary>Rights on a topic.</summary>
 [Flags]
 public enum TopicRights
 {
@@ -36,29 +36,29 @@ public static class RightNames
 /// <param name="Values">It, or one of its items, must be one of these; with variables.</param>
 public sealed record ClaimCondition(string Path, IReadOnlyList<string> Values);
 
-/// <summary>When a policy holds for somebody: each part that is not empty must.</summary>
+/// <summary>The conditions of a policy: each part that is not empty must match.</summary>
 public sealed record PolicyConditions
 {
-    /// <summary>It holds for every user whose credential holds.</summary>
+    /// <summary>Applies to every user with a valid credential.</summary>
     public bool Anyone { get; init; }
     /// <summary>The user holds one of these roles; with variables.</summary>
     public IReadOnlyList<string> Roles { get; init; } = [];
     /// <summary>The user is one of these; with variables.</summary>
     public IReadOnlyList<string> Users { get; init; } = [];
-    /// <summary>Each of these holds of the token.</summary>
+    /// <summary>The token must match each of these.</summary>
     public IReadOnlyList<ClaimCondition> Claims { get; init; } = [];
     /// <summary>Each named variable has one of these values; with variables.</summary>
     public IReadOnlyList<KeyValuePair<string, IReadOnlyList<string>>> Variables { get; init; } = [];
 }
 
-/// <summary>Who may do what on which topics.</summary>
-/// <param name="Name">What it is called in explanations.</param>
-/// <param name="Topic">Which topics.</param>
-/// <param name="Rights">What it lets do, or forbids.</param>
-/// <param name="Forbids">It forbids: nothing else gives what it takes.</param>
-/// <param name="When">For whom.</param>
-/// <param name="Ask">The decider that is asked before it lets; null: none.</param>
-/// <param name="CountOnly">Of presence it shows how many are there, and not who.</param>
+/// <summary>A policy: rights of some users on some topics.</summary>
+/// <param name="Name">Its name in explanations.</param>
+/// <param name="Topic">The topics it is about.</param>
+/// <param name="Rights">The rights it allows or forbids.</param>
+/// <param name="Forbids">It forbids the rights, whatever else allows them.</param>
+/// <param name="When">Its conditions.</param>
+/// <param name="Ask">The decider that is asked first; null: none.</param>
+/// <param name="CountOnly">Presence shows only the number of people.</param>
 public sealed record Policy(string Name, TopicPattern Topic, TopicRights Rights, bool Forbids, PolicyConditions When, string? Ask,
     bool CountOnly = false);
 
@@ -67,14 +67,14 @@ public sealed record Policy(string Name, TopicPattern Topic, TopicRights Rights,
 /// <param name="Person">The store's number of the user; 0: it is a role's.</param>
 /// <param name="Role">The role; empty: it is a user's.</param>
 /// <param name="Topic">The topic.</param>
-/// <param name="Rights">What it lets do.</param>
-/// <param name="Until">When it ends by itself; null: not.</param>
+/// <param name="Rights">The rights granted.</param>
+/// <param name="Until">When it expires; null: never.</param>
 /// <param name="Ended">The position of the entry that ended it; null: it has not ended.</param>
 /// <param name="Policy">The policy by which the backend was asked and allowed it; empty: it was given by the API.</param>
-/// <param name="Profile">What the backend's answer says of the person to others, as JSON; empty: nothing.</param>
+/// <param name="Profile">The person's profile for others, as JSON; empty: none.</param>
 public sealed record Grant(long Number, long Person, string Role, string Topic, TopicRights Rights, StoredTime? Until, long? Ended,
     string Policy, string Profile)
 {
-    /// <summary>From which position on it holds: an answer of the backend that took the place of another holds since that did.</summary>
+    /// <summary>The position since which it is in force: an answer of a decider that replaced another counts from that one on.</summary>
     public long Since { get; init; } = Number;
 }

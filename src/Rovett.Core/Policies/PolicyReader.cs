@@ -3,8 +3,8 @@ using Rovett.Core.Addresses;
 
 namespace Rovett.Core.Policies;
 
-/// <summary>Reads policies as they are written: <c>{"policies":[{"name":…,"topic":…,"may":[…],"when":{…}}]}</c>.
-/// Every mistake is told with its place.</summary>
+/// <summary>Reads a document of policies: <c>{"policies":[{"name":…,"topic":…,"may":[…],"when":{…}}]}</c>.
+/// Reports every mistake with its place.</summary>
 public static class PolicyReader
 {
     /// <summary>The most policies of a space.</summary>
@@ -15,7 +15,7 @@ public static class PolicyReader
 
     /// <summary>Reads a document.</summary>
     /// <param name="root">The document.</param>
-    /// <param name="errors">What is wrong with it is added here; the answer then means nothing.</param>
+    /// <param name="errors">Receives the mistakes; the result is then meaningless.</param>
     public static PolicySet Read(JsonElement root, List<FieldError> errors)
     {
         if (root.ValueKind != JsonValueKind.Object || !root.TryGetProperty("policies", out var list)

@@ -1,16 +1,16 @@
 namespace Rovett.Core.Policies;
 
-/// <summary>All policies of a space, as one version. What no policy and no grant allows is refused; what a policy
-/// forbids nothing allows.</summary>
+/// <summary>All policies of a space, as one version. Rights that no policy or grant allows are refused; rights that a policy
+/// forbids are refused whatever else allows them.</summary>
 public sealed class PolicySet
 {
-    /// <summary>Nothing is allowed.</summary>
+    /// <summary>No policies: nothing is allowed.</summary>
     public static readonly PolicySet None = new([]);
 
     readonly Dictionary<string, List<Policy>> byFirstPart = [];
     readonly List<Policy> others = [];
 
-    /// <summary>Makes a version.</summary>
+    /// <summary>Creates a version.</summary>
     public PolicySet(IReadOnlyList<Policy> policies)
     {
         All = policies;
@@ -33,11 +33,11 @@ public sealed class PolicySet
     public bool Covers(string topic) => Matching(topic).Any();
 
     /// <summary>Decides one right.</summary>
-    /// <param name="facts">Of the user.</param>
+    /// <param name="facts">The user's facts.</param>
     /// <param name="topic">The topic, in its one form.</param>
     /// <param name="right">One right.</param>
-    /// <param name="grants">The user's own and the user's roles' grants on the topic that hold now.</param>
-    /// <param name="steps">Gets every step; null: nobody wants to know.</param>
+    /// <param name="grants">The grants in force on the topic, to the user and to the user's roles.</param>
+    /// <param name="steps">Filled with the steps of the decision; may be null.</param>
     public Decision Decide(IUserFacts facts, string topic, TopicRights right, IEnumerable<Grant> grants, List<DecisionStep>? steps = null)
     {
         Decision? decided = null;
@@ -50,7 +50,7 @@ public sealed class PolicySet
             decided ??= new Decision(false, Called(policy));
             if (steps is null) return decided.Value;
         }
-        // Of presence, one that shows people comes before one that shows their number.
+        // For presence, a policy that shows people outranks one that shows only their number.
         foreach (var (policy, values) in matching.Where(m => !m.Policy.Forbids).OrderBy(m => m.Policy.CountOnly))
         {
             if (!Holds(policy, facts, values, steps, policy.Ask is null ? "allows" : "asks")) continue;
@@ -61,7 +61,7 @@ public sealed class PolicySet
         foreach (var grant in grants)
         {
             if ((grant.Rights & right) == 0) continue;
-            // What the backend answered holds only as long as the policy asks it.
+            // A decider's answer counts only while the policy asks that decider.
             var asking = grant.Policy.Length == 0
                 ? null
                 : matching.Find(
@@ -113,7 +113,7 @@ public sealed class PolicySet
         return wrong is null;
     }
 
-    /// <summary>The first condition that does not hold, with what would change it; null: all hold.</summary>
+    /// <summary>The first condition that does not match, with a fix; null: all match.</summary>
     static (string Why, string Fix)? Unmet(Policy policy, IUserFacts facts, IReadOnlyDictionary<string, string> values)
     {
         var when = policy.When;

@@ -3,7 +3,7 @@ using Rovett.Core.Addresses;
 
 namespace Rovett.Core.Policies;
 
-/// <summary>Which topics a policy is about: parts with <c>/</c> between them, each a text or a variable.
+/// <summary>A pattern of topics: parts separated by <c>/</c>, each a text or a variable.
 /// <c>berth/{berth}</c> matches <c>berth/3</c> and gives <c>berth</c> the value <c>3</c>; a last part <c>{rest...}</c>
 /// takes everything that is left, one part at least.</summary>
 public sealed class TopicPattern
@@ -25,7 +25,7 @@ public sealed class TopicPattern
     public string? FirstPart => variables[0] is null ? parts[0] : null;
 
     /// <summary>Reads a pattern.</summary>
-    /// <returns>Null when it is one, otherwise what is wrong with it.</returns>
+    /// <returns>Null for a valid pattern, otherwise the mistake.</returns>
     public static string? TryParse(string text, out TopicPattern? pattern)
     {
         pattern = null;
@@ -81,7 +81,7 @@ static class Templates
     public static bool IsName(string name) =>
         name.Length is > 0 and <= 40 && char.IsAsciiLetter(name[0]) && name.All(c => char.IsAsciiLetterOrDigit(c) || c == '_');
 
-    /// <summary>What is wrong with a text; null when every variable in it is known.</summary>
+    /// <summary>The mistake in a text; null when every variable in it is known.</summary>
     public static string? Mistake(string text, IEnumerable<string> variables)
     {
         for (int at = 0; (at = text.IndexOfAny(['{', '}'], at)) >= 0;)
@@ -95,7 +95,7 @@ static class Templates
         return text.Length == 0 ? "is empty" : null;
     }
 
-    /// <summary>Puts the values in. What comes out is compared whole: a value can't stand for more than itself.</summary>
+    /// <summary>Fills in the values. The result is compared as a whole, so a value cannot act as a pattern.</summary>
     public static string Fill(string text, IReadOnlyDictionary<string, string> values)
     {
         if (!text.Contains('{', StringComparison.Ordinal)) return text;

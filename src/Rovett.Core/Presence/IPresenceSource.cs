@@ -4,10 +4,10 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Presence;
 
-/// <summary>What the boards ask of the space they belong to.</summary>
+/// <summary>The boards' view of their space.</summary>
 interface IPresenceSource
 {
-    /// <summary>Counts up whenever somebody comes, goes, gains or gives up a channel, or what somebody may do changes.</summary>
+    /// <summary>Counts up whenever presence or rights may have changed.</summary>
     long Stirred { get; }
     /// <summary>The space's time.</summary>
     StoredTime Time { get; }
@@ -22,6 +22,6 @@ interface IPresenceSource
     /// <summary>Whether a session's user may see who is on an address's channel.</summary>
     /// <param name="viewer">The session.</param>
     /// <param name="address">A topic or a role.</param>
-    /// <param name="inUse">It is seen already: a grant whose time is up ends with its entry.</param>
+    /// <param name="inUse">It is shown already: an expired grant then counts until its entry.</param>
     Decision Decide(IPresenceViewer viewer, Address address, bool inUse = false);
 }

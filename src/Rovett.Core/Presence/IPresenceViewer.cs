@@ -2,7 +2,7 @@ using Rovett.Core.Delivery;
 
 namespace Rovett.Core.Presence;
 
-/// <summary>A session that looks at who is on channels.</summary>
+/// <summary>A session that watches presence.</summary>
 interface IPresenceViewer
 {
     /// <summary>The session.</summary>

@@ -4,14 +4,14 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Presence;
 
-/// <summary>Who is on the channels that somebody looks at, in one space. Worked out anew when
-/// anything stirred since; nothing is counted up and down, so nothing can be counted wrongly. Owned by the ledger's thread.</summary>
+/// <summary>Presence on the watched channels of one space. Recomputed when
+/// anything changed; never counted up and down, so counts cannot drift. Owned by the ledger's thread.</summary>
 sealed class PresenceBoards(IPresenceSource space)
 {
-    /// <summary>The most people that are named; of more only the number is told.</summary>
+    /// <summary>Above this many people only the number is shown.</summary>
     public const int MostNamed = 200;
 
-    /// <summary>One address that somebody looks at.</summary>
+    /// <summary>One watched address.</summary>
     sealed class Board
     {
         public readonly Dictionary<long, (PresentPerson Person, StoredTime? Gone)> People = [];
@@ -24,26 +24,26 @@ sealed class PresenceBoards(IPresenceSource space)
     bool anyGone;
     long number;
 
-    /// <summary>A session looks at an address, and is shown who is there by <see cref="Show"/> or in the next round.</summary>
+    /// <summary>Adds a session as a viewer of an address; <see cref="Show"/> or the next round shows it who is there.</summary>
     public void Join(IPresenceViewer place, string address)
     {
         if (!boards.TryGetValue(address, out var board)) boards[address] = board = new Board();
         board.Watchers.Add(place);
     }
 
-    /// <summary>A session stops looking at an address.</summary>
+    /// <summary>Removes a viewer of an address.</summary>
     public void Leave(IPresenceViewer place, string address)
     {
         if (boards.TryGetValue(address, out var board) && board.Watchers.Remove(place) && board.Watchers.Count == 0) boards.Remove(address);
     }
 
-    /// <summary>A session is gone.</summary>
+    /// <summary>Removes a session.</summary>
     public void Leave(IPresenceViewer place)
     {
         foreach (var address in place.Watched.Keys) Leave(place, address);
     }
 
-    /// <summary>A session whose user another object stands for now, with what it looked at.</summary>
+    /// <summary>Moves a session to the new object of its user.</summary>
     public void Rejoin(IPresenceViewer place)
     {
         foreach (var address in place.Watched.Keys.ToList())
@@ -57,9 +57,9 @@ sealed class PresenceBoards(IPresenceSource space)
     /// <summary>Whether a session's user may see who is on an address's channel now.</summary>
     public Decision Decide(IPresenceViewer viewer, Address address) => space.Decide(viewer, address);
 
-    /// <summary>Tells the sessions that look what changed since the last round.</summary>
+    /// <summary>Sends viewers the changes since the last round.</summary>
     /// <param name="batch">The batch.</param>
-    /// <param name="grace">Who comes back within this time was not away.</param>
+    /// <param name="grace">Users who return within this time were not away.</param>
     public void Round(IPresenceBatch batch, TimeSpan grace)
     {
         if (boards.Count == 0 || (seen == space.Stirred && !anyGone)) return;
@@ -84,8 +84,8 @@ sealed class PresenceBoards(IPresenceSource space)
         }
     }
 
-    /// <summary>Shows a session that looks at an address all who are there. However many do so at once, who is on a
-    /// channel of many is worked out by rounds alone.</summary>
+    /// <summary>Shows a viewer of an address all who are there. However many do so at once, presence on a
+    /// large channel is computed by rounds alone.</summary>
     public void Show(IPresenceBatch batch, IPresenceViewer place, string address)
     {
         var board = boards[address];
@@ -97,7 +97,7 @@ sealed class PresenceBoards(IPresenceSource space)
         else Tell(batch, address, board, [place], [], [], changed: false);
     }
 
-    /// <summary>What a user may see changed, or may have: a session is shown no more than that from now on.</summary>
+    /// <summary>Applies a possible change of what a session's user may see.</summary>
     /// <returns>Whether anything that waits to leave for it may have to stay.</returns>
     public bool Prune(IPresenceBatch batch, IPresenceViewer place)
     {
@@ -118,7 +118,7 @@ sealed class PresenceBoards(IPresenceSource space)
         }
         else
         {
-            // It hears that, and nothing of what changed.
+            // The count is sent instead of changes.
             place.Watched.Remove(address);
             Leave(place, address);
             Send(batch, place, address, Messages.PresenceEnded(address));
@@ -126,7 +126,7 @@ sealed class PresenceBoards(IPresenceSource space)
         return true;
     }
 
-    /// <summary>Whether a message that waits to leave for a session may still show what it shows.</summary>
+    /// <summary>Whether a queued presence message may still be sent to a session.</summary>
     public static bool MayShow(IPresenceViewer place, ChannelContent shown) =>
         shown.View != ChannelView.Content && place.Watched.TryGetValue(shown.Address, out var now)
         && (shown.View == ChannelView.Count || !now.CountOnly);
@@ -183,7 +183,7 @@ sealed class PresenceBoards(IPresenceSource space)
                 : shown.Is == ShownAs.People ? change ??= Messages.PresenceChange(address, people.Count, arrived, left)
                 : list ??= Messages.PresenceList(address, people);
             bool kept = Send(batch, place, address, message);
-            // What had no room is made good by the whole list in a later round.
+            // A later round sends the whole list to viewers without room.
             if (!kept) seen = -1;
             place.Watched[address] = shown with { Is = !kept ? ShownAs.Nothing : counts ? ShownAs.Count : ShownAs.People };
         }

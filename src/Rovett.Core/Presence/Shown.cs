@@ -1,17 +1,17 @@
 namespace Rovett.Core.Presence;
 
-/// <summary>What a session was last shown of who is on an address.</summary>
+/// <summary>The form in which presence was last shown to a session.</summary>
 enum ShownAs
 {
-    /// <summary>Nothing: it is to be shown all.</summary>
+    /// <summary>Nothing yet: send everything.</summary>
     Nothing,
-    /// <summary>Each person: it is to be shown what changes.</summary>
+    /// <summary>Each person: send changes.</summary>
     People,
     /// <summary>How many.</summary>
     Count,
 }
 
-/// <summary>What a session was last shown of a channel's presence.</summary>
+/// <summary>The presence last shown to a session.</summary>
 record struct Shown(ShownAs Is, bool CountOnly)
 {
     public static readonly Shown Nothing = new(ShownAs.Nothing, false);

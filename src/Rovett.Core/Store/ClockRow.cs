@@ -1,6 +1,6 @@
 namespace Rovett.Core.Store;
 
-/// <summary>What is stored of the clock. Times in microseconds.</summary>
+/// <summary>The stored state of the clock. Times in microseconds.</summary>
 /// <param name="Shift">How far the believed time is ahead of the due time, by all steps that were believed.</param>
 /// <param name="HeldBack">How far retention's time is behind the believed time.</param>
 /// <param name="HeldSince">The due time since when; 0 when it is not.</param>

@@ -29,6 +29,6 @@ public interface IPeopleStore
     void EndMute(long person, bool isType, string text, long until);
     /// <summary>What a role is set to, or null.</summary>
     RoleRow? FindRole(int space, string role);
-    /// <summary>Stores what a role is set to.</summary>
+    /// <summary>Stores a role's settings.</summary>
     void SaveRole(int space, RoleRow role);
 }

@@ -5,7 +5,7 @@ public interface ISpaceStore
 {
     /// <summary>A space by its name, or null.</summary>
     SpaceRow? FindSpace(string name);
-    /// <summary>Makes a space.</summary>
+    /// <summary>Creates a space.</summary>
     SpaceRow AddSpace(string name, byte[] key);
     /// <summary>Stores up to where entries are gone.</summary>
     void SaveFloor(int space, long floor);

@@ -73,7 +73,7 @@ public sealed partial class LiveSession
     public string Device { get; }
     /// <summary>What the device calls itself.</summary>
     public string? Label { get; }
-    /// <summary>How its bytes are framed.</summary>
+    /// <summary>The framing of its bytes.</summary>
     public TransportKind Transport { get; }
     /// <summary>The transport's name in messages.</summary>
     public string TransportName =>

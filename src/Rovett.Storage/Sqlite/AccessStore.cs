@@ -198,7 +198,7 @@ public sealed class AccessStore : IDisposable
         Run("INSERT INTO signup_link (hash, may, expires) VALUES (@hash, @may, @expires)", new { hash, may, expires });
     }
 
-    /// <summary>What a sign-up link lets one do; null: it does not hold.</summary>
+    /// <summary>What a sign-up link lets one do; null: it is refused.</summary>
     public string? SignupLink(byte[] hash, long now) =>
         One<string>("SELECT may FROM signup_link WHERE hash=@hash AND expires>@now", new { hash, now });
 

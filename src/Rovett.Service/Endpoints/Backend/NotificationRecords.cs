@@ -203,11 +203,11 @@ public sealed record NotificationAnswer : NotificationContent
     /// <summary>When it was stored.</summary>
     public required StoredTime Time { get; init; }
 
-    /// <summary>Whom it is for.</summary>
+    /// <summary>The recipients.</summary>
     [Example("role:engineer")]
     public required IReadOnlyList<string> To { get; init; }
 
-    /// <summary>Who does not get it.</summary>
+    /// <summary>The exceptions.</summary>
     [Example("user:teo")]
     public required IReadOnlyList<string> Except { get; init; }
 

@@ -2,7 +2,7 @@ using Rovett.Service.Http;
 
 namespace Rovett.Service.Endpoints.Backend;
 
-/// <summary>What a role is set to.</summary>
+/// <summary>A role's settings.</summary>
 public sealed record RoleRequest
 {
     /// <summary>The name that people read.</summary>

@@ -3,10 +3,10 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Directory;
 
-/// <summary>What the directory says of a user. Members that are null are left as they are.</summary>
+/// <summary>A user's entry in the directory. Null members stay unchanged.</summary>
 public sealed record DirectoryUser(UserId User, string? DisplayName, string? Locale, IReadOnlyList<string>? Roles)
 {
-    /// <summary>Whether no credential of the user's holds.</summary>
+    /// <summary>Whether the user is blocked: no credential is accepted.</summary>
     public bool? Blocked { get; init; }
 }
 

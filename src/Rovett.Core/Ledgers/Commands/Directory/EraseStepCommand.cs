@@ -8,7 +8,7 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Directory;
 
-/// <summary>Carries an erasure on by one step. Answers how it stands then; null when there is none.</summary>
+/// <summary>Carries out the next step of an erasure. Answers its progress; null when none is under way.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="person">The person's number; null: any.</param>
 public sealed class EraseStepCommand(string space, long? person = null) : LedgerCommand<ErasureState?>

@@ -4,13 +4,13 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Directory;
 
-/// <summary>Erases a person: sessions end, roles, marks, acks, mutes and takings go, the personal log becomes nobody's.
-/// What is left is scrubbed by
-/// <see cref="EraseStepCommand"/>, step by step, also after a restart. What happened stays, under a name that says
-/// nothing. Answers null when nobody is known by the id.</summary>
+/// <summary>Erases a person: ends sessions, deletes roles, marks, acks, mutes and takings, and detaches the personal log.
+/// The rest is scrubbed by
+/// <see cref="EraseStepCommand"/>, step by step, also after a restart. History is kept under a pseudonym.
+/// Answers null when the id is unknown.</summary>
 /// <param name="space">The space's name.</param>
-/// <param name="userId">Who.</param>
-/// <param name="longestToken">The longest a token may run: for so long none that was made before is let in.</param>
+/// <param name="userId">The user's id.</param>
+/// <param name="longestToken">The longest lifetime of a token: older tokens are refused for this long.</param>
 public sealed class EraseUserCommand(string space, string userId, TimeSpan longestToken) : LedgerCommand<ErasureRow?>
 {
     internal override void Execute(Ledger ledger)

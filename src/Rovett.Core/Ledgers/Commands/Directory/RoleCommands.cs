@@ -2,7 +2,7 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Directory;
 
-/// <summary>Stores what a role is set to.</summary>
+/// <summary>Stores a role's settings.</summary>
 public sealed class PutRoleCommand(string space, RoleRow role) : LedgerCommand<RoleRow>
 {
     internal override void Execute(Ledger ledger)
@@ -14,7 +14,7 @@ public sealed class PutRoleCommand(string space, RoleRow role) : LedgerCommand<R
     }
 }
 
-/// <summary>Looks a role up: what it is set to, how many hold it, how many of them are connected.</summary>
+/// <summary>Looks a role up: its settings, its holders, and how many of them are connected.</summary>
 public sealed class FindRoleCommand(string space, string role) : LedgerCommand<(RoleRow? Row, long Users, long Connected)>
 {
     internal override bool MayOnlyRead => true;

@@ -2,7 +2,7 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Directory;
 
-/// <summary>Checks a credential, for requests that need nothing else from the ledger.</summary>
+/// <summary>Checks a credential, for requests that need nothing more from the ledger.</summary>
 public sealed class StandingCommand(string space, Identity identity) : LedgerCommand<bool>
 {
     internal override bool MayOnlyRead => true;
@@ -21,7 +21,7 @@ public sealed class StandingCommand(string space, Identity identity) : LedgerCom
     }
 }
 
-/// <summary>Signs a user out everywhere: sessions end, and no credential holds that was made before now. Answers how
+/// <summary>Signs a user out everywhere: ends sessions and refuses credentials made before now. Answers how
 /// many sessions ended.</summary>
 public sealed class SignOutCommand(string space, string userId) : LedgerCommand<(PersonRow Row, int Ended)>
 {

@@ -1,9 +1,9 @@
 namespace Rovett.Core.Ledgers.Commands.Directory;
 
-/// <summary>Stores users in the directory; live sessions hear of what it changes before anything that comes after it.</summary>
+/// <summary>Stores users in the directory. Live sessions are told of changes before anything that comes after them.</summary>
 /// <param name="space">The space's name.</param>
-/// <param name="users">What is said of them.</param>
-/// <param name="wantsAnswer">False for many: none of them is looked at any closer.</param>
+/// <param name="users">Their entries.</param>
+/// <param name="wantsAnswer">False for an import, which needs no answer per user.</param>
 public sealed class PutUsersCommand(string space, IReadOnlyList<DirectoryUser> users, bool wantsAnswer = true)
     : LedgerCommand<IReadOnlyList<UserInfo>>
 {
@@ -34,7 +34,7 @@ public sealed class PutUsersCommand(string space, IReadOnlyList<DirectoryUser> u
     }
 }
 
-/// <summary>Looks a user up; null when nobody is known by that id.</summary>
+/// <summary>Looks a user up; null when the id is unknown.</summary>
 public sealed class FindUserCommand(string space, string user) : LedgerCommand<UserInfo?>
 {
     internal override bool MayOnlyRead => true;

@@ -2,8 +2,8 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Life;
 
-/// <summary>Stores what is known of the clock, so that a start after a long absence, or after the clock was set, can be
-/// told from other starts.</summary>
+/// <summary>Stores the state of the clock, so that a start after a long absence, or after the clock was set, can be
+/// recognised.</summary>
 public sealed class SaveClockCommand : LedgerCommand<bool>
 {
     internal override bool MaySyncLater => true;
@@ -17,7 +17,7 @@ public sealed class SaveClockCommand : LedgerCommand<bool>
     }
 }
 
-/// <summary>Believes a step of the system's clock: what was noted by the time before and is compared with others' clocks is moved along.
+/// <summary>Accepts a step of the system's clock: stored times that are compared with other clocks move with it.
 /// The clock itself follows (<see cref="ServiceClock.Believe"/>) once this is on disk.</summary>
 public sealed class BelieveStepCommand(ClockStep step) : LedgerCommand<ClockStep>
 {
@@ -34,7 +34,7 @@ public sealed class BelieveStepCommand(ClockStep step) : LedgerCommand<ClockStep
     }
 }
 
-/// <summary>An operator says that the time is right: retention follows it at once.</summary>
+/// <summary>An operator confirms the time: retention follows it at once.</summary>
 public sealed class ConfirmRetentionCommand : LedgerCommand<bool>
 {
     internal override void Execute(Ledger ledger)

@@ -4,7 +4,7 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Life;
 
-/// <summary>Carries out what is due: expiries, ends of takings, deadlines. Answers how many there were.</summary>
+/// <summary>Carries out due work: expiries, ends of takings, deadlines. Answers how much there was.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="limit">At most so many.</param>
 /// <param name="only">This one alone; null: the earliest.</param>

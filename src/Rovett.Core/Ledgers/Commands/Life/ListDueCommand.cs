@@ -2,7 +2,7 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Life;
 
-/// <summary>Lists what is due now, the earliest first.</summary>
+/// <summary>Lists due work, the earliest first.</summary>
 public sealed class ListDueCommand(string space, int limit) : LedgerCommand<IReadOnlyList<DueRow>>
 {
     internal override bool MayOnlyRead => true;

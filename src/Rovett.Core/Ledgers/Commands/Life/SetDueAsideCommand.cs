@@ -2,7 +2,7 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Life;
 
-/// <summary>Sets something due aside that can't be carried out: it is kept, with the reason, and not tried again.</summary>
+/// <summary>Sets due work aside that cannot be carried out: it is kept with the reason, and not tried again.</summary>
 public sealed class SetDueAsideCommand(string space, DueRow due, string why) : LedgerCommand<bool>
 {
     internal override void Execute(Ledger ledger)

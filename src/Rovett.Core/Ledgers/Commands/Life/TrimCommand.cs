@@ -7,7 +7,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers.Commands.Life;
 
-/// <summary>Lets the oldest entries go, a few at a time, as far as retention allows. Answers how many went; as
+/// <summary>Deletes the oldest entries that retention no longer keeps, a few at a time. Answers how many; as
 /// many as the limit: there may be more.</summary>
 public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<int>
 {
@@ -39,7 +39,7 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
             {
                 var log = state.Log(place.Log);
                 var (ordinal, lost) = trimmed.GetValueOrDefault(log);
-                // Users who were away miss what came and is alive, and what became of what it may still show.
+                // Users who were offline miss live notifications, and changes to notifications they may still show.
                 bool isLost = entry.Kind != EntryKind.Notification || !log.Dead.Contains(place.Ordinal);
                 if (isLost) lost = new LostNotification(Math.Max(place.Ordinal, lost?.Ordinal ?? 0), entry.Position.Value, entry.Time);
                 trimmed[log] = (entry.Kind == EntryKind.Notification ? place.Ordinal : ordinal, lost);
@@ -51,7 +51,7 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
             [.. trimmed.Select(t => new Placement(t.Key.Id, t.Value.Ordinal))], NotificationTraits.None));
         foreach (var (log, (ordinal, taken)) in trimmed)
         {
-            // What ended since is no longer told either, for nobody knows now whose it was.
+            // Changes to them are no longer sent either, because their recipients are no longer known.
             var lost = store.NewestChange(log.Id, upTo, new OrdinalRun(1, ordinal)) is { } ended
                 ? new LostNotification(Math.Max(ended.Ordinal, taken?.Ordinal ?? 0), ended.Position,
                 store.FindEntry(state.Id, ended.Position)!.Time) : taken;
@@ -70,7 +70,7 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
         Recount(ledger, trimmed.Keys, state);
     }
 
-    /// <summary>Connected people lose what they had not read of it.</summary>
+    /// <summary>Takes unread notifications that were trimmed off the totals of connected people.</summary>
     static void Recount(Ledger ledger, IEnumerable<AddressLog> logs, SpaceState state)
     {
         var touched = new HashSet<UserState>();
@@ -85,7 +85,7 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
         }
         foreach (var user in touched)
         {
-            // Sessions that are behind must see what is lost before they go on.
+            // Sessions that are behind get the gap before anything else.
             user.PlanVersion++;
             foreach (var place in user.Sessions) place.Session.PlanChanged(user.PlanVersion, null);
             long unread = user.CountUnread();

@@ -6,23 +6,23 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers.Commands.Marking;
 
-/// <summary>How far marking has come that is done in steps, so that nobody else's command waits for all of it.</summary>
+/// <summary>Progress of marking in steps, which keeps other commands from waiting for all of it.</summary>
 /// <param name="Through">By log: the ordinal up to which it is done.</param>
 public sealed record MarkProgress(IReadOnlyDictionary<long, long> Through)
 {
-    /// <summary>Nothing is done yet.</summary>
+    /// <summary>Before the first step.</summary>
     public static MarkProgress Begin { get; } = new(new Dictionary<long, long>());
 }
 
-/// <summary>Marks notifications for one user: an act of a person, answered when on disk. With a bound it does a part,
-/// and says what is left.</summary>
+/// <summary>Marks notifications for one user; answered when on disk. With a limit it marks a part,
+/// and says what is left to do.</summary>
 /// <param name="space">The space's name.</param>
-/// <param name="userId">Who.</param>
+/// <param name="userId">The user's id.</param>
 /// <param name="verb">What.</param>
 /// <param name="selector">Which. What comes between two steps counts as if it had come before.</param>
 /// <param name="device">On which device.</param>
 /// <param name="origin">The session that asked, which is not told again.</param>
-/// <param name="by">The credential by which it is asked, which must hold still; null: nobody asks whose could end.</param>
+/// <param name="by">The credential of the request, which must still be valid; null: none is checked.</param>
 /// <param name="most">The most runs that are marked.</param>
 /// <param name="from">What earlier steps did.</param>
 public sealed class MarkCommand(string space, string userId, MarkVerb verb, MarkSelector selector, string device, ISessionPort? origin,
@@ -30,13 +30,13 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
 {
     readonly MarkProgress from = from ?? MarkProgress.Begin;
 
-    /// <summary>What is left; null: nothing, all of it is marked.</summary>
+    /// <summary>What is left to mark; null: nothing.</summary>
     public MarkProgress? Rest { get; private set; }
 
-    /// <summary>What was looked at: (lo, hi] of each log. For checkers.</summary>
+    /// <summary>The range looked at in each log: (lo, hi]. For checkers.</summary>
     internal IReadOnlyList<(UserLog Log, long Lo, long Hi)> Parts { get; private set; } = [];
 
-    // A step before the last is not answered yet.
+    // Only the last step is answered.
     internal override bool MaySyncLater => from.Through.Count > 0;
 
     internal override bool MustLast => Rest is null;
@@ -87,7 +87,7 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
         if (ledger.Known(space) is { } state) Stop(state);
     }
 
-    /// <summary>Earlier steps are on disk and told nobody; no later one will.</summary>
+    /// <summary>Earlier steps are on disk, and no later one will report them.</summary>
     void Stop(SpaceState state)
     {
         if (from.Through.Count == 0) return;

@@ -2,7 +2,7 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Marking;
 
-/// <summary>A user mutes a type or a subject, or hears of it again. Holds from now on.</summary>
+/// <summary>Mutes a type or a subject for a user, or unmutes it, from now on.</summary>
 public sealed class MuteCommand(string space, string userId, bool isType, string text, bool mute, Identity? by = null)
     : LedgerCommand<IReadOnlyList<MuteRow>>
 {

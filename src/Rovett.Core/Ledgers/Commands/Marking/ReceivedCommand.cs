@@ -3,7 +3,7 @@ using Rovett.Core.Marks;
 
 namespace Rovett.Core.Ledgers.Commands.Marking;
 
-/// <summary>Stores what one device of a user acknowledged. May be written behind: losing it costs a repeat.</summary>
+/// <summary>Stores an acknowledgement of one device. May be written behind: losing it costs a repeat.</summary>
 public sealed class ReceivedCommand(string space, string userId, IReadOnlyList<AckedRun> acked, bool handled, string device)
     : LedgerCommand<bool>
 {

@@ -4,13 +4,13 @@ using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers.Commands.Marking;
 
-/// <summary>A user takes a notification over, or gives it back: an act of a person, answered when on disk. The others
+/// <summary>Takes a notification for a user, or releases it; answered when on disk. The other recipients
 /// see it leave their lists and counts, or come back.</summary>
 /// <param name="space">The space's name.</param>
-/// <param name="userId">Who.</param>
-/// <param name="id">Which.</param>
+/// <param name="userId">The user's id.</param>
+/// <param name="id">The notification's id.</param>
 /// <param name="take">True to take, false to release.</param>
-/// <param name="by">The credential by which it is asked, which must hold still; null: nobody asks whose could end.</param>
+/// <param name="by">The credential of the request, which must still be valid; null: none is checked.</param>
 public sealed class TakeCommand(string space, string userId, NotificationId id, bool take, Identity? by = null) : LedgerCommand<TotalsBy>
 {
     internal override void Execute(Ledger ledger)

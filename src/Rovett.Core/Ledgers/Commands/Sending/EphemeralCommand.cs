@@ -4,7 +4,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers.Commands.Sending;
 
-/// <summary>Hands an ephemeral notification to those who are connected now: no position, no count, nothing stored.</summary>
+/// <summary>Sends an ephemeral notification to connected users: no position, no count, nothing stored.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="draft">The notification.</param>
 public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<IReadOnlyList<Reach>>
@@ -37,7 +37,7 @@ public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<
         Answer = [.. reach.Select(r => r with { Stored = 0 })];
     }
 
-    /// <summary>Who is connected by an address; of a topic also single sessions that have subscribed.</summary>
+    /// <summary>Connected users and sessions reached by an address; for a topic also single sessions that have subscribed.</summary>
     internal static IEnumerable<(UserState User, SessionPlace? Only)> Connected(SpaceState state, Address address)
     {
         if (address.Kind == AddressKind.User) return state.Find(address.Name) is { Sessions.Count: > 0 } user ? [(user, null)] : [];

@@ -5,13 +5,13 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers.Commands.Sending;
 
-/// <summary>Stores a notification and offers it to everybody connected whom it reaches.</summary>
+/// <summary>Stores a notification and offers it to connected recipients.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="draft">The notification.</param>
-/// <param name="idempotency">By what a repeat is known; null: by nothing.</param>
-/// <param name="dryRun">Answers what it would do, and does nothing.</param>
+/// <param name="idempotency">Recognises a repeat; null: none is recognised.</param>
+/// <param name="dryRun">Answers without storing or sending anything.</param>
 /// <param name="origin">The session that caused it, which is not sent it.</param>
-/// <param name="mayReplace">Whether the sender may take a notification's place in its slot; null: any.</param>
+/// <param name="mayReplace">Whether the sender may replace a notification in its slot; null: any.</param>
 public sealed class SendCommand(string space, Draft draft, Idempotency? idempotency, bool dryRun,
     (UserState User, ISessionPort Session)? origin = null, Func<EntryRow, bool>? mayReplace = null) : LedgerCommand<SendResult>
 {

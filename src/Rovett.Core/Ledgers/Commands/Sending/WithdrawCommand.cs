@@ -3,11 +3,11 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers.Commands.Sending;
 
-/// <summary>What became of a wish to withdraw: <see cref="State"/> is what the notification is now, <see cref="Changed"/>
+/// <summary>The result of a withdrawal: <see cref="State"/> is the notification's state now, <see cref="Changed"/>
 /// whether this request made it so.</summary>
 public sealed record WithdrawResult(NotificationId Id, string State, Position? Position, StoredTime Time, bool Changed);
 
-/// <summary>Takes a notification back: it leaves every inbox and count.</summary>
+/// <summary>Withdraws a notification from every inbox and count.</summary>
 public sealed class WithdrawCommand(string space, NotificationId id) : LedgerCommand<WithdrawResult>
 {
     internal override void Execute(Ledger ledger)
@@ -26,7 +26,7 @@ public sealed class WithdrawCommand(string space, NotificationId id) : LedgerCom
         Answer = new WithdrawResult(id, "withdrawn", entry.Position, entry.Time, true);
     }
 
-    /// <summary>The answer to an id nobody knows.</summary>
+    /// <summary>The answer to an unknown id.</summary>
     public static Problem Unknown() =>
         new(404, "unknown-notification", "No such notification", "This space has no notification with this id.",
         "Use the id from the send's response.");

@@ -4,7 +4,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers.Commands.Sessions;
 
-/// <summary>What of some notifications the user may still be sent, with the address that reaches it.</summary>
+/// <summary>Of some notifications, those the user may still be sent, with the address that reaches the user.</summary>
 public sealed class AgainCommand(string space, UserState user, ISessionPort session, IReadOnlyList<AgainItem> items)
     : LedgerCommand<(IReadOnlyList<(AgainItem Item, EntryWire Wire)> Found, int PlanVersion, Totals Totals)>
 {

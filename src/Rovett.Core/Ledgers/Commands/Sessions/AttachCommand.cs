@@ -3,7 +3,7 @@ using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers.Commands.Sessions;
 
-/// <summary>What a session is told when it begins.</summary>
+/// <summary>The state of a new session.</summary>
 /// <param name="User">The user as the ledger holds it: a handle for later commands.</param>
 /// <param name="Channels">The channels it is on: its own, its roles', everyone's.</param>
 /// <param name="Totals">The user's totals.</param>
@@ -13,20 +13,20 @@ public sealed record OpenInfo(UserState User, ChannelList Channels, Totals Total
     /// <summary>The user follows a topic that is not the user's now.</summary>
     public bool FollowsInactive { get; init; }
 
-    /// <summary>Where the session began that is live already: what its device missed was in memory, and is queued.</summary>
+    /// <summary>Where a session started that is live already: what its device missed was in memory and is queued.</summary>
     public Position? LiveFrom { get; init; }
 
-    /// <summary>What may be read for it out of the logs; null when it is live already.</summary>
+    /// <summary>The plan for reading its logs; null when it is live already.</summary>
     public ReadPlan? Plan { get; init; }
 }
 
 /// <summary>Takes a credential into account and connects a session: live when memory has all that its device missed,
 /// otherwise behind, until it asks to go live.</summary>
 /// <param name="space">The space's name.</param>
-/// <param name="identity">Who, by which credential.</param>
+/// <param name="identity">The user and the credential.</param>
 /// <param name="device">The session's device.</param>
 /// <param name="session">The session.</param>
-/// <param name="at">Where the device is.</param>
+/// <param name="at">The device's cursor.</param>
 public sealed class AttachCommand(string space, Identity identity, string device, Session session, DevicePoint at = default)
     : LedgerCommand<OpenInfo>
 {

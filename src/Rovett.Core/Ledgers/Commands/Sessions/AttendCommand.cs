@@ -2,7 +2,7 @@ using Rovett.Core.Delivery;
 
 namespace Rovett.Core.Ledgers.Commands.Sessions;
 
-/// <summary>A session says which subject its user is looking at. What comes about it arrives read.</summary>
+/// <summary>Sets the subject that a session's user is looking at. New notifications about it arrive read.</summary>
 public sealed class AttendCommand(string space, UserState user, ISessionPort session, string? subject) : LedgerCommand<bool>
 {
     internal override void Execute(Ledger ledger)

@@ -2,7 +2,7 @@ using Rovett.Core.Delivery;
 
 namespace Rovett.Core.Ledgers.Commands.Sessions;
 
-/// <summary>A session is gone.</summary>
+/// <summary>Removes a session.</summary>
 public sealed class DetachCommand(string space, UserState user, ISessionPort session) : LedgerCommand<bool>
 {
     /// <inheritdoc/>
@@ -27,7 +27,7 @@ public sealed class DetachCommand(string space, UserState user, ISessionPort ses
         state.UserLogs.Save(present);
     }
 
-    /// <summary>Gone is gone, whatever the disk says.</summary>
+    /// <summary>The session is gone whether or not the commit succeeded.</summary>
     internal override void AfterFailure(Ledger ledger)
     {
         if (ledger.Known(space) is not { } state) return;

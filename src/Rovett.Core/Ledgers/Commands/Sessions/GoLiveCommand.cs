@@ -2,7 +2,7 @@ using Rovett.Core.Delivery;
 
 namespace Rovett.Core.Ledgers.Commands.Sessions;
 
-/// <summary>A session that has read all its logs asks to be fed live.</summary>
+/// <summary>Makes a session live that has read all its logs.</summary>
 public sealed class GoLiveCommand(string space, string userId, Session session, int planVersion) : LedgerCommand<bool>
 {
     internal override void Execute(Ledger ledger)

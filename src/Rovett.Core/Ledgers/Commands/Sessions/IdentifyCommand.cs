@@ -4,7 +4,7 @@ namespace Rovett.Core.Ledgers.Commands.Sessions;
 
 /// <summary>Takes a credential into account for a request that is not live.</summary>
 /// <param name="space">The space's name.</param>
-/// <param name="identity">Who, by which credential.</param>
+/// <param name="identity">The user and the credential.</param>
 public sealed class IdentifyCommand(string space, Identity identity) : LedgerCommand<UserState>
 {
     bool mustLast;
@@ -20,7 +20,7 @@ public sealed class IdentifyCommand(string space, Identity identity) : LedgerCom
 
 /// <summary>The same, and answers what the user may read.</summary>
 /// <param name="space">The space's name.</param>
-/// <param name="identity">Who, by which credential.</param>
+/// <param name="identity">The user and the credential.</param>
 public sealed class IdentifyAndPlanCommand(string space, Identity identity) : LedgerCommand<ReadPlan>
 {
     bool mustLast;

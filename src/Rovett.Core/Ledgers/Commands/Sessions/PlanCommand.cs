@@ -5,7 +5,7 @@ namespace Rovett.Core.Ledgers.Commands.Sessions;
 
 /// <summary>Asks for a fresh plan: for a session that fell behind.</summary>
 /// <param name="space">The space's name.</param>
-/// <param name="userId">Who.</param>
+/// <param name="userId">The user's id.</param>
 /// <param name="session">The session; null for the user's inbox.</param>
 public sealed class PlanCommand(string space, string userId, ISessionPort? session = null) : LedgerCommand<ReadPlan?>
 {

@@ -2,7 +2,7 @@ using Rovett.Core.Delivery;
 
 namespace Rovett.Core.Ledgers.Commands.Sessions;
 
-/// <summary>A session stopped answering, or answers again.</summary>
+/// <summary>Notes that a session stopped answering, or answers again.</summary>
 public sealed class SilenceCommand(string space, UserState user, ISessionPort session, bool silent) : LedgerCommand<bool>
 {
     internal override void Execute(Ledger ledger)

@@ -2,9 +2,9 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Spaces;
 
-/// <summary>Makes a space.</summary>
+/// <summary>Creates a space.</summary>
 /// <param name="name">Its name.</param>
-/// <param name="key">Seals its cursors.</param>
+/// <param name="key">The key that seals its cursors.</param>
 public sealed class AddSpaceCommand(string name, byte[] key) : LedgerCommand<SpaceRow>
 {
     internal override void Execute(Ledger ledger)

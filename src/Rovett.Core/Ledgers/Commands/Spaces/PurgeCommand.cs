@@ -1,6 +1,6 @@
 namespace Rovett.Core.Ledgers.Commands.Spaces;
 
-/// <summary>Lets go a part of what removed spaces stored. Answers false when nothing is left of them.</summary>
+/// <summary>Deletes part of the data of removed spaces. Answers false when nothing is left.</summary>
 public sealed class PurgeCommand(int limit = 500) : LedgerCommand<bool>
 {
     internal override bool MayOnlyRead => true;

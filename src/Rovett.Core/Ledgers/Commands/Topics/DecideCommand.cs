@@ -2,7 +2,7 @@ using Rovett.Core.Policies;
 
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>Decides one right of a user as things are now, and does nothing.</summary>
+/// <summary>Decides one right of a user and changes nothing.</summary>
 public sealed class DecideCommand(string space, string userId, string topic, TopicRights right) : LedgerCommand<Decision>
 {
     internal override bool MayOnlyRead => true;
@@ -23,7 +23,7 @@ public sealed class AskedByCommand(string space, string policy) : LedgerCommand<
         Answer = ledger.Space(space).Topics.Current.Set.All.FirstOrDefault(p => p.Name == policy)?.Ask;
 }
 
-/// <summary>A user's number in the store; null: nobody is known by that id.</summary>
+/// <summary>A user's number in the store; null: unknown id.</summary>
 public sealed class NumberCommand(string space, string userId) : LedgerCommand<long?>
 {
     internal override bool MayOnlyRead => true;

@@ -1,6 +1,6 @@
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>Ends a grant. Answers null when there is none that holds.</summary>
+/// <summary>Ends a grant. Answers null when no grant with this id is in force.</summary>
 public sealed class EndGrantCommand(string space, long number) : LedgerCommand<GrantInfo?>
 {
     internal override void Execute(Ledger ledger)

@@ -2,7 +2,7 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>The backend's answers that end soon by which somebody is on a channel now: they are asked for again in time.</summary>
+/// <summary>Answers of deciders that expire soon and are in use, so that they can be renewed in time.</summary>
 public sealed class EndingAnswersCommand(string space, TimeSpan within) : LedgerCommand<IReadOnlyList<GrantInfo>>
 {
     internal override bool MayOnlyRead => true;

@@ -2,12 +2,12 @@ using Rovett.Core.Policies;
 
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>What a backend that is asked may know of a user.</summary>
+/// <summary>The facts about a user that a decider is given.</summary>
 /// <param name="Roles">The roles held.</param>
 /// <param name="Claims">What the newest token says that policies look at.</param>
 public sealed record UserFacts(IReadOnlyList<string> Roles, IReadOnlyDictionary<string, IReadOnlyList<string>> Claims);
 
-/// <summary>Reads what a backend that is asked may know of a user.</summary>
+/// <summary>Reads the facts about a user that a decider is given.</summary>
 public sealed class FactsCommand(string space, string userId) : LedgerCommand<UserFacts>
 {
     internal override bool MayOnlyRead => true;

@@ -3,14 +3,14 @@ using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>A user follows a topic durably, or stops following it: an act of a person, answered when on disk. Answers what was decided
-/// and what the user follows; without the right nothing changes.</summary>
+/// <summary>Follows a topic for a user, or stops following it; answered when on disk. Answers the decision
+/// and the topics followed; without the right nothing changes.</summary>
 /// <param name="space">The space's name.</param>
-/// <param name="userId">Who.</param>
+/// <param name="userId">The user's id.</param>
 /// <param name="topic">The topic, in its one form.</param>
 /// <param name="follow">True to follow, false to stop following.</param>
 /// <param name="most">The most topics a user may follow.</param>
-/// <param name="by">The credential by which it is asked, which must hold still; null: nobody asks whose could end.</param>
+/// <param name="by">The credential of the request, which must still be valid; null: none is checked.</param>
 public sealed class FollowCommand(string space, string userId, string topic, bool follow, int most, Identity? by = null)
     : LedgerCommand<(Decision Decision, IReadOnlyList<FollowedTopic> Follows, Totals Totals)>
 {

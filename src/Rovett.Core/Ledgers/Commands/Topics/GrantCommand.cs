@@ -3,22 +3,22 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>A grant that is asked for.</summary>
+/// <summary>A grant to create.</summary>
 /// <param name="User">To this user; null: to a role.</param>
 /// <param name="Role">To this role; null: to a user.</param>
 /// <param name="Topic">On this topic.</param>
-/// <param name="Rights">What it lets do.</param>
+/// <param name="Rights">The rights granted.</param>
 /// <param name="For">How long; null: until it is ended.</param>
 /// <param name="Until">Until when; null: see <paramref name="For"/>.</param>
 /// <param name="Policy">The policy by which the backend was asked and allowed it; empty: none.</param>
-/// <param name="Profile">What the backend says of the person to others, as JSON; empty: nothing.</param>
+/// <param name="Profile">The person's profile for others, as JSON; empty: none.</param>
 public sealed record GrantDraft(string? User, string? Role, string Topic, TopicRights Rights, TimeSpan? For, StoredTime? Until,
     string Policy = "", string Profile = "");
 
 /// <summary>A grant with the user's id.</summary>
 public sealed record GrantInfo(Grant Grant, string? User);
 
-/// <summary>Gives a grant. An answer of the backend takes the place of the one before it.</summary>
+/// <summary>Creates a grant. An answer of a decider replaces the one before it.</summary>
 public sealed class GrantCommand(string space, GrantDraft draft) : LedgerCommand<GrantInfo>
 {
     internal override void Execute(Ledger ledger)

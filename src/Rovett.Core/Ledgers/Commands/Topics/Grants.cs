@@ -6,14 +6,14 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>What grants do when they are given or end.</summary>
+/// <summary>The effects of creating and ending grants.</summary>
 static class Grants
 {
     /// <summary>A grant as it is shown.</summary>
     public static GrantInfo Info(Ledger ledger, Grant grant, string? user) =>
         new(grant.Until is { } until ? grant with { Until = ledger.Clock.Shown(until) } : grant, user);
 
-    /// <summary>A grant's time is up.</summary>
+    /// <summary>Ends a grant whose time is up.</summary>
     public static void Due(Ledger ledger, SpaceState state, long number)
     {
         if (ledger.Store.FindGrant(state.Id, number) is { Ended: null } grant) End(ledger, state, grant, quietly: false);
@@ -23,7 +23,7 @@ static class Grants
     /// <param name="ledger">The ledger.</param>
     /// <param name="state">The space.</param>
     /// <param name="grant">The grant.</param>
-    /// <param name="quietly">Another takes its place in the same moment: nobody's rights are looked at between.</param>
+    /// <param name="quietly">Another grant replaces it in the same step, so no rights are checked in between.</param>
     public static void End(Ledger ledger, SpaceState state, Grant grant, bool quietly)
     {
         var (position, time) = state.Draw();
@@ -35,7 +35,7 @@ static class Grants
         else Changed(ledger, state, grant, position.Value);
     }
 
-    /// <summary>Carries through what a grant changes: now for those who are connected and for the user it is given to, at
+    /// <summary>Applies a change of grants: now for connected users and for the user it was given to, at
     /// the next look for the others.</summary>
     public static void Changed(Ledger ledger, SpaceState state, Grant grant, long position)
     {

@@ -1,6 +1,6 @@
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>Lists grants that hold.</summary>
+/// <summary>Lists grants in force.</summary>
 public sealed class ListGrantsCommand(string space, string? user, string? role, string? topic, long after, int limit)
     : LedgerCommand<IReadOnlyList<GrantInfo>>
 {

@@ -11,7 +11,7 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 /// <param name="space">The space's name.</param>
 /// <param name="policies">The policies.</param>
 /// <param name="document">As they are stored.</param>
-/// <param name="inPlaceOf">The version that must hold until now; null: any.</param>
+/// <param name="inPlaceOf">The version that must be in force; null: any.</param>
 public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] document, long? inPlaceOf) : LedgerCommand<PolicyVersion>
 {
     internal override void Execute(Ledger ledger)
@@ -38,7 +38,7 @@ public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] 
     }
 }
 
-/// <summary>The policies in the version that held at a position; null: none were loaded.</summary>
+/// <summary>The policies in force at a position; null: none were loaded.</summary>
 public sealed class FindPoliciesCommand(string space, long? position) : LedgerCommand<PolicyVersion?>
 {
     internal override bool MayOnlyRead => true;

@@ -1,6 +1,6 @@
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>Tells the sessions that look who came and who left since the last round.</summary>
+/// <summary>Sends arrivals and departures since the last round to the sessions that watch presence.</summary>
 public sealed class PresenceRoundCommand(string space) : LedgerCommand<bool>
 {
     internal override bool MayOnlyRead => true;

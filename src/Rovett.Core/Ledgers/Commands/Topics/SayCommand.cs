@@ -6,14 +6,14 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>A session says something to connected users on a topic's channel: kept nowhere. Answers what was decided;
+/// <summary>Passes a message from a session to connected users on a topic's channel, without storing it. Answers the decision;
 /// without the right nobody hears it.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="user">The user who says it.</param>
 /// <param name="session">The session.</param>
 /// <param name="topic">The topic, in its one form.</param>
-/// <param name="data">What is said: JSON.</param>
-/// <param name="toSelf">Whether the session hears it too, if it is on the channel.</param>
+/// <param name="data">The message: JSON.</param>
+/// <param name="toSelf">Whether the session itself gets it too, if it is on the channel.</param>
 public sealed class SayCommand(string space, UserState user, ISessionPort session, string topic, byte[] data, bool toSelf)
     : LedgerCommand<Decision>
 {

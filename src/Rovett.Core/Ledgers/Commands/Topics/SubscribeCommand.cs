@@ -7,7 +7,7 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>A session takes a topic's channel for as long as it lasts. Answers what was decided; without the right
+/// <summary>Subscribes a session to a topic for as long as it lasts. Answers the decision; without the right
 /// nothing changes.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="user">The user.</param>

@@ -2,7 +2,7 @@ using Rovett.Core.Delivery;
 
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>A session gives a topic's channel up. Answers false when it had not taken it.</summary>
+/// <summary>Ends a session's subscription to a topic. Answers false when there was none.</summary>
 public sealed class UnsubscribeCommand(string space, UserState user, ISessionPort session, string topic) : LedgerCommand<bool>
 {
     internal override void Execute(Ledger ledger)

@@ -5,7 +5,7 @@ using Rovett.Core.Presence;
 
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
-/// <summary>A session looks at who is on a channel: shown at once, then what changes. Answers what was decided; without the right
+/// <summary>Shows a session the presence on a channel: everybody at once, then changes. Answers the decision; without the right
 /// it is shown nothing.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="user">The user.</param>
@@ -27,7 +27,7 @@ public sealed class WatchCommand(string space, UserState user, ISessionPort sess
         if (!decision.Allowed) return;
         if (place.Watched.TryGetValue(text, out var before))
         {
-            // It asks again, and so has lost what it was shown.
+            // It asks again, so it has lost what it was shown.
             place.Watched[text] = Shown.Nothing with { CountOnly = decision.CountOnly };
             ledger.Undo(() => place.Watched[text] = before);
             state.Presence.Show(ledger, place, text);
@@ -47,7 +47,7 @@ public sealed class WatchCommand(string space, UserState user, ISessionPort sess
     }
 }
 
-/// <summary>A session stops looking at who is on a channel. Answers false when it did not.</summary>
+/// <summary>Stops showing a session the presence on a channel. Answers false when it did not watch.</summary>
 public sealed class UnwatchCommand(string space, UserState user, ISessionPort session, Address address) : LedgerCommand<bool>
 {
     internal override void Execute(Ledger ledger)
