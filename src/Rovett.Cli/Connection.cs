@@ -79,8 +79,8 @@ sealed class Connection
     /// <summary>Sees to it that a user is known.</summary>
     /// <param name="backend">Asks.</param>
     /// <param name="user">The user's id.</param>
-    /// <param name="named">What named the user.</param>
-    /// <param name="otherwise">What to do if it is meant.</param>
+    /// <param name="named">The option that named the user.</param>
+    /// <param name="otherwise">The fix if it is intended.</param>
     /// <param name="cancel">Ends the wait.</param>
     /// <exception cref="UsageException">Nobody is known by it.</exception>
     public static async Task RequireKnown(RovettClient backend, string user, string named, string otherwise, CancellationToken cancel)

@@ -40,11 +40,11 @@ static class Output
         else Errors.MarkupLineInterpolated($"[grey]{message}[/]");
     }
 
-    /// <summary>What went wrong, in the members of a problem (RFC 9457).</summary>
+    /// <summary>The members of a problem (RFC 9457).</summary>
     /// <param name="slug">The last part of its type.</param>
-    /// <param name="title">What is wrong.</param>
+    /// <param name="title">The title.</param>
     /// <param name="detail">This case; null where the title says it.</param>
-    /// <param name="fix">What to do about it; null where there is nothing to say.</param>
+    /// <param name="fix">The fix; null: none.</param>
     /// <param name="fields">Each field at fault.</param>
     /// <param name="status">The HTTP status, if the service answered.</param>
     public static void Problem(string slug, string title, string? detail, string? fix,

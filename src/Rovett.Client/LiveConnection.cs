@@ -27,7 +27,7 @@ public sealed record LiveOptions
     public LiveTransport Transport { get; init; }
     /// <summary>The device's own id, kept between runs; null lets the service name one.</summary>
     public string? Device { get; init; }
-    /// <summary>What the device calls itself.</summary>
+    /// <summary>The device's name.</summary>
     public string? Label { get; init; }
     /// <summary>The newest cursor of an earlier connection, <c>now</c>, or null for everything no device has received.</summary>
     public string? After { get; init; }

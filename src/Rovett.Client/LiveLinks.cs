@@ -8,7 +8,7 @@ using System.Text.Json.Nodes;
 
 namespace Rovett.Client;
 
-/// <summary>What became of a message to the service.</summary>
+/// <summary>The result of a message to the service.</summary>
 /// <param name="IsStored">It is carried out by now; false when the answer comes among the messages.</param>
 /// <param name="IsRefused">It is not, and nothing more comes about it.</param>
 /// <param name="Why">Why it was refused.</param>
@@ -38,9 +38,9 @@ sealed class WebSocketLink(ClientWebSocket socket) : LiveLink
     public override string Transport => "websocket";
 
     /// <summary>Opens one.</summary>
-    /// <param name="http">What makes the connection where it is a secure one.</param>
+    /// <param name="http">The handler for TLS connections.</param>
     /// <param name="address">With the query.</param>
-    /// <param name="credential">What follows <c>Bearer</c>.</param>
+    /// <param name="credential">The credential after <c>Bearer</c>.</param>
     /// <param name="deadAfter">When it is dead.</param>
     /// <param name="other">Asks over another transport why a handshake was refused, which does not say so itself; null
     /// when that is tried next anyway.</param>

@@ -21,18 +21,18 @@ public enum Urgency
 /// <param name="Within">The time, from the send on.</param>
 /// <param name="By">The state: <c>read</c>, <c>received</c>, <c>handled</c> or <c>taken</c>.</param>
 /// <param name="Each">For each person, not for anyone of them.</param>
-/// <param name="Otherwise">What is sent when it is missed; null: nothing.</param>
+/// <param name="Otherwise">A notification to send when it is missed; null: none.</param>
 public sealed record Deadline(TimeSpan Within, string By = "read", bool Each = false, Notification? Otherwise = null);
 
 /// <summary>A notification to send. Bounds of each member: docs/protocol.md.</summary>
-/// <param name="Type">What happened, in your words: <c>engine.check.due</c>.</param>
+/// <param name="Type">The kind of event, in your words: <c>engine.check.due</c>.</param>
 /// <param name="Title">One line that people read.</param>
 /// <param name="To">For whom: <c>user:mara</c>, <c>role:engineer</c>, <c>topic:berth/3</c>, <c>everyone</c>.</param>
 public sealed record Notification(string Type, string Title, params string[] To)
 {
-    /// <summary>Who is left out: users and roles.</summary>
+    /// <summary>Users and roles to leave out.</summary>
     public IReadOnlyList<string> Except { get; init; } = [];
-    /// <summary>What it is about: <c>vessel/turnstone</c>.</summary>
+    /// <summary>The subject it is about: <c>vessel/turnstone</c>.</summary>
     public string? Subject { get; init; }
     /// <summary>More text.</summary>
     public string? Body { get; init; }
@@ -48,11 +48,11 @@ public sealed record Notification(string Type, string Title, params string[] To)
     public bool Takeable { get; init; }
     /// <summary>… for so long; null: until it is given back.</summary>
     public TimeSpan? TakeableFor { get; init; }
-    /// <summary>What must happen by when.</summary>
+    /// <summary>States it must reach in time.</summary>
     public IReadOnlyList<Deadline> Deadlines { get; init; } = [];
     /// <summary>False: only for who is connected now, kept nowhere.</summary>
     public bool Store { get; init; } = true;
-    /// <summary>What your handlers need.</summary>
+    /// <summary>Data for your handlers.</summary>
     public JsonNode? Data { get; init; }
 
     /// <summary>As it goes over the wire.</summary>
@@ -94,7 +94,7 @@ public sealed record Notification(string Type, string Title, params string[] To)
     static JsonArray Texts(IEnumerable<string> texts) => new([.. texts.Select(t => (JsonNode)t)]);
 }
 
-/// <summary>Whom an address reached.</summary>
+/// <summary>The recipients by one address.</summary>
 /// <param name="Address">The address.</param>
 /// <param name="Users">How many hold it.</param>
 /// <param name="Connected">How many of them are connected.</param>
@@ -105,8 +105,8 @@ public sealed record Reach(string Address, long Users, long Connected, long Stor
 /// <summary>The result of a send.</summary>
 /// <param name="Id">The notification's id; null for one that is not stored.</param>
 /// <param name="Position">Its place in the history; null for one that is not stored.</param>
-/// <param name="Reach">Whom it reached, by address.</param>
-/// <param name="Repeated">It had been sent before, by the same idempotency key.</param>
+/// <param name="Reach">The recipients, by address.</param>
+/// <param name="Repeated">It had been sent before with the same idempotency key.</param>
 public sealed record SentNotification(string? Id, long? Position, IReadOnlyList<Reach> Reach, bool Repeated)
 {
     internal static SentNotification From(JsonNode answer) => new((string?)answer["id"], (long?)answer["position"],

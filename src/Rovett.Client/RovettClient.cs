@@ -5,7 +5,7 @@ using System.Text.Json.Nodes;
 
 namespace Rovett.Client;
 
-/// <summary>What the service refused, and why (RFC 9457), with the fix.</summary>
+/// <summary>A refusal by the service, with its reason (RFC 9457) and fix.</summary>
 public sealed class RovettRefusedException(int status, string slug, string title, string detail, string fix)
     : Exception($"{title}: {detail} {fix}")
 {
@@ -13,11 +13,11 @@ public sealed class RovettRefusedException(int status, string slug, string title
     public int Status { get; } = status;
     /// <summary>The last part of the problem's <c>type</c>.</summary>
     public string Slug { get; } = slug;
-    /// <summary>What is wrong in general.</summary>
+    /// <summary>A short description of the kind of problem.</summary>
     public string Title { get; } = title;
     /// <summary>This case.</summary>
     public string Detail { get; } = detail;
-    /// <summary>What to do about it.</summary>
+    /// <summary>How to fix it.</summary>
     public string Fix { get; } = fix;
 
     /// <summary>Not before this time is it worth another attempt; null: the service does not say.</summary>
@@ -39,7 +39,7 @@ public sealed class RovettRefusedException(int status, string slug, string title
 /// <summary>Calls the HTTP interface with one credential: an API key or a user's token. Safe to share.</summary>
 /// <param name="url">The service's address, such as <c>http://127.0.0.1:7411</c>; with <c>/s/&lt;space&gt;</c> for
 /// another space than main.</param>
-/// <param name="credential">What follows <c>Bearer</c>.</param>
+/// <param name="credential">The credential after <c>Bearer</c>.</param>
 public sealed class RovettClient(Uri url, string credential) : IDisposable
 {
     readonly HttpClient http = new(new SocketsHttpHandler { PooledConnectionLifetime = TimeSpan.FromMinutes(5), UseProxy = false })

@@ -23,13 +23,13 @@ public interface IRovettSender
     /// <summary>Sends many, several at a time, which the service stores together.</summary>
     /// <param name="notifications">The notifications.</param>
     /// <param name="cancel">Ends it.</param>
-    /// <returns>What became of each, in the order given; one that was refused keeps none of the others back.</returns>
+    /// <returns>The result of each, in the order given. A refused one does not affect the others.</returns>
     Task<IReadOnlyList<SendOutcome>> SendMany(IEnumerable<Notification> notifications, CancellationToken cancel = default);
 }
 
-/// <summary>What became of one of many.</summary>
+/// <summary>The result of one of many.</summary>
 /// <param name="Notification">The one.</param>
-/// <param name="Sent">It was sent; null: see <paramref name="Error"/>.</param>
+/// <param name="Sent">The answer when it was sent; null: see <paramref name="Error"/>.</param>
 /// <param name="Error">Why it was not.</param>
 public sealed record SendOutcome(Notification Notification, SentNotification? Sent, Exception? Error);
 

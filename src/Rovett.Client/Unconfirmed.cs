@@ -1,6 +1,6 @@
 namespace Rovett.Client;
 
-/// <summary>What was handed out, and the service has not said yet that it knows.</summary>
+/// <summary>Notifications handed out whose acknowledgement the service has not confirmed yet.</summary>
 sealed class Unconfirmed
 {
     const int MostKnown = 4096;

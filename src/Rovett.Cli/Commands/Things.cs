@@ -5,12 +5,12 @@ using Spectre.Console;
 
 namespace Rovett.Cli.Commands;
 
-/// <summary>What is the same of the commands of every kind of thing: keys, grants, webhooks …</summary>
+/// <summary>The common part of the commands for every kind of thing: keys, grants, webhooks …</summary>
 static class Things
 {
     /// <summary>The command <c>show</c>.</summary>
     /// <param name="thing">The thing, with its article: <c>a webhook</c>.</param>
-    /// <param name="argument">What names it: <c>name</c>, <c>id</c>.</param>
+    /// <param name="argument">The name of its key argument: <c>name</c>, <c>id</c>.</param>
     /// <param name="example">A call.</param>
     /// <param name="path">Where it is.</param>
     public static Command Show(string thing, string argument, string example, Func<string, string> path)
@@ -37,8 +37,8 @@ static class Things
 
     /// <summary>The command <c>remove</c>.</summary>
     /// <param name="thing">The thing, with its article.</param>
-    /// <param name="argument">What names it.</param>
-    /// <param name="effect">What follows from it.</param>
+    /// <param name="argument">The name of its key argument.</param>
+    /// <param name="effect">The consequence to confirm.</param>
     /// <param name="example">A call.</param>
     /// <param name="path">Where it is.</param>
     public static Command Remove(string thing, string argument, string effect, string example, Func<string, string> path)
@@ -76,7 +76,7 @@ static class Things
         }
     }
 
-    /// <summary>What is created must not be there, what is changed must.</summary>
+    /// <summary>Checks that a user to create does not exist, and that a user to change does.</summary>
     /// <exception cref="UsageException">It is the other way round.</exception>
     public static void RequireVerb(bool creates, bool exists, string command, string kind, string name)
     {

@@ -30,7 +30,7 @@ sealed class ClientUnderTest : IDisposable
 
     public bool HasExited => process.HasExited;
 
-    /// <summary>What it printed that is no event.</summary>
+    /// <summary>Its output other than events.</summary>
     public string Said
     {
         get { lock (gate) return string.Join('\n', said.TakeLast(20)); }
@@ -52,7 +52,7 @@ sealed class ClientUnderTest : IDisposable
         }
     }
 
-    /// <summary>What it saw, from an event on.</summary>
+    /// <summary>Its events, from one on.</summary>
     public List<JsonObject> SeenFrom(int number)
     {
         lock (gate) return seen[number..];

@@ -8,11 +8,11 @@ sealed record Step(string What, JsonNode? Details);
 
 /// <summary>A recorded conversation between the service and a client, with what the application sees of it.</summary>
 /// <param name="Name">The file's name.</param>
-/// <param name="Title">What a client must do.</param>
+/// <param name="Title">The requirement.</param>
 /// <param name="Through">The transports over which it is held, one after the other.</param>
-/// <param name="Needs">What a client must be able to tell or do, beside handling notifications.</param>
+/// <param name="Needs">Abilities that a client needs beside handling notifications.</param>
 /// <param name="Steps">In order.</param>
-/// <param name="Never">What the application must not see, whenever.</param>
+/// <param name="Never">Events that the application must never see.</param>
 sealed record Conversation(string Name, string Title, IReadOnlyList<string> Through, IReadOnlyList<string> Needs, IReadOnlyList<Step> Steps,
     IReadOnlyList<JsonNode> Never)
 {

@@ -168,11 +168,11 @@ sealed class Rehearsal(Conversation conversation, Stage stage, ClientUnderTest c
         return found!;
     }
 
-    /// <summary>What it printed that was not asked for.</summary>
+    /// <summary>Everything it printed that was not expected.</summary>
     string Printed()
     {
         var lines = string.Join(' ', ahead.Select(e => e.ToJsonString()).Append(client.Said)).Trim();
-        return lines.Length > 0 ? lines : "nothing else";
+        return lines.Length > 0 ? lines : "nothing";
     }
 
     /// <summary>Takes what came since, and holds it against what must never be.</summary>

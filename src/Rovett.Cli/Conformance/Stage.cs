@@ -21,7 +21,7 @@ sealed class Opening(string transport, IQueryCollection query, string token)
     public string Token => token;
     /// <summary>Null: let in. Otherwise the problem.</summary>
     public TaskCompletionSource<JsonObject?> Verdict { get; } = new(TaskCreationOptions.RunContinuationsAsynchronously);
-    /// <summary>What is said to it.</summary>
+    /// <summary>Its input.</summary>
     public Channel<string> Out { get; } = Channel.CreateUnbounded<string>();
     public CancellationTokenSource Over { get; } = new();
     public string Session { get; set; } = "";

@@ -28,7 +28,7 @@ sealed class BackOffice : IAsyncDisposable
     /// <param name="service">The service's address; asked for late, because the service must know this origin first.</param>
     /// <param name="token">Makes a token.</param>
     /// <param name="sender">Sends with an API key.</param>
-    /// <param name="faults">What the page may break.</param>
+    /// <param name="faults">Faults that the page may cause.</param>
     public static async Task<BackOffice> Start(int port, Scenario scenario, Func<Uri> service, Func<Person, string> token,
         Func<RovettClient> sender, FaultSwitches faults)
     {

@@ -22,7 +22,7 @@ sealed class DemoDevice(Uri service, Func<string> token, Person person, string l
     public string? Transport => live?.Transport;
     public bool UpToDate { get; private set; }
 
-    /// <summary>What came, in the order it came, over all connections.</summary>
+    /// <summary>Everything received, in order, over all connections.</summary>
     public IReadOnlyList<(string Id, string Title, string Time)> Got
     {
         get

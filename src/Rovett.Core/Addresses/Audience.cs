@@ -12,13 +12,13 @@ public sealed class Audience
         Key = key;
     }
 
-    /// <summary>Whom it reaches, in the fixed order.</summary>
+    /// <summary>The addresses it includes, in the fixed order.</summary>
     public IReadOnlyList<Address> Includes { get; }
 
     /// <summary>The roles it leaves out.</summary>
     public IReadOnlyList<Address> Excludes { get; }
 
-    /// <summary>What makes two audiences the same: one line per address, <c>+</c> or <c>-</c> before it.</summary>
+    /// <summary>The key of the audience: one line per address, <c>+</c> or <c>-</c> before it.</summary>
     public string Key { get; }
 
     /// <summary>The audience of the non-personal addresses of a send, or null when it names persons only.</summary>

@@ -12,7 +12,7 @@ public static class Names
     public const int MaxLength = 128;
 
     /// <summary>Brings <paramref name="text"/> into the one form in which it is stored and compared.</summary>
-    /// <param name="text">What the caller wrote.</param>
+    /// <param name="text">The text as given.</param>
     /// <param name="allowSlash">True for topics, which may hold <c>/</c>.</param>
     /// <param name="name">The NFC form, when the answer is null.</param>
     /// <returns>Null when it is a name, otherwise what is wrong with it, in words for the caller.</returns>

@@ -9,7 +9,7 @@ static class CatchUp
 {
     /// <summary>Whether the user is told of something that happened.</summary>
     /// <param name="own">The log as the user sees it.</param>
-    /// <param name="happened">What happened.</param>
+    /// <param name="happened">The entry.</param>
     /// <param name="firstVisit">The device named no cursor: what any device of the user acknowledged is left out.</param>
     public static bool Tells(UserLog own, LogEvent happened, bool firstVisit) => happened.Change
         ? own.IsToldOfChange(happened.Ordinal)
@@ -22,7 +22,7 @@ static class CatchUp
     /// <param name="limit">The most of each to find.</param>
     /// <param name="first">For a device that named no cursor; null: leave nothing out.</param>
     /// <param name="head">Changes after this position are left out.</param>
-    /// <param name="into">What is found is added here.</param>
+    /// <param name="into">Receives the results.</param>
     public static void Find(StoredLog log, IHistoryRows rows, long after, int limit, FirstVisit? first, long head, List<FoundEntry> into)
     {
         var own = log.Own;

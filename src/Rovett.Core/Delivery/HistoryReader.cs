@@ -10,7 +10,7 @@ public sealed class HistoryReader(IHistoryStore history)
 {
     /// <summary>The next entries of a user after a position, oldest first: notifications that are alive, and what became
     /// of any.</summary>
-    /// <param name="plan">What the user may see.</param>
+    /// <param name="plan">The user's read plan.</param>
     /// <param name="after">Positions up to here are left out.</param>
     /// <param name="limit">The most to find.</param>
     /// <param name="first">For a device that named no cursor; null: leave nothing out.</param>
@@ -21,7 +21,7 @@ public sealed class HistoryReader(IHistoryStore history)
 
     /// <summary>Where a device that named no cursor begins, and its first page, as <see cref="After"/> finds it: one
     /// reading of one moment.</summary>
-    /// <param name="plan">What the user may see.</param>
+    /// <param name="plan">The user's read plan.</param>
     /// <param name="limit">The most to find.</param>
     /// <param name="known">Finds an entry already in memory.</param>
     public FirstPage First(ReadPlan plan, int limit, Func<long, OutgoingEntry?> known) => history.Read(rows =>

@@ -11,7 +11,7 @@ public sealed class SessionFeeder(HistoryReader history, RecentEntries recent, C
     long lossKnown; // up to this position it was said that something is missing, or it does not matter
 
     /// <summary>Works out where a session starts.</summary>
-    /// <param name="plan">What its user may see.</param>
+    /// <param name="plan">The user's read plan.</param>
     /// <param name="after">What the device has: a position; null when it named none; long.MaxValue for "now".</param>
     /// <param name="foreignCursor">The cursor it named is not of this store's present life.</param>
     /// <param name="pageSize">The most that its first page may hold.</param>

@@ -52,7 +52,7 @@ static class CatchUpFromMemory
         return first;
     }
 
-    /// <summary>What happened since a position; null when memory does not reach back so far.</summary>
+    /// <summary>The entries since a position; null when memory does not reach back so far.</summary>
     /// <param name="state">The space.</param>
     /// <param name="user">The user.</param>
     /// <param name="place">The session.</param>

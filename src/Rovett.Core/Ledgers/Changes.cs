@@ -32,8 +32,8 @@ static class Changes
     /// <param name="kind">Withdrawn, replaced, expired, taken or released.</param>
     /// <param name="notification">The notification.</param>
     /// <param name="body">The message's members beside the id.</param>
-    /// <param name="taker">Who takes it, for <see cref="EntryKind.Taken"/>.</param>
-    /// <param name="detail">What the receipts say of it.</param>
+    /// <param name="taker">The taker, for <see cref="EntryKind.Taken"/>.</param>
+    /// <param name="detail">The detail for receipts.</param>
     public static OutgoingEntry Make(Ledger ledger, SpaceState space, EntryKind kind, EntryRow notification, byte[] body, UserState? taker,
         string detail)
     {

@@ -6,7 +6,7 @@ public interface ILedgerFaults
     /// <summary>A bug: an exception that is neither a refusal nor a store failure. Only the command that threw it fails.</summary>
     /// <param name="space">The space it happened in, if known.</param>
     /// <param name="where">The command or step.</param>
-    /// <param name="error">What was thrown.</param>
+    /// <param name="error">The exception.</param>
     void Bug(string? space, string where, Exception error);
 
     /// <summary>The store could not be read or written; the commit did not happen.</summary>

@@ -6,7 +6,7 @@ static class Identification
     /// <summary>The user of a credential, known from now on.</summary>
     /// <param name="ledger">The ledger.</param>
     /// <param name="state">The space.</param>
-    /// <param name="identity">What the credential says.</param>
+    /// <param name="identity">The contents of the credential.</param>
     /// <param name="mustLast">Whether something was written that a power cut must not lose.</param>
     /// <exception cref="ProblemException">The user is blocked, or signed out since the credential was made.</exception>
     public static UserState Take(Ledger ledger, SpaceState state, Identity identity, out bool mustLast)

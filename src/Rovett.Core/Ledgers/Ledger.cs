@@ -32,7 +32,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
 
     internal ILedgerStore Store => store;
 
-    /// <summary>What is stored and not offered yet.</summary>
+    /// <summary>Stored notifications that are not offered yet.</summary>
     internal FanOut FanOut => fanOut ??= new FanOut(this);
     internal LedgerOptions Options => options;
 
@@ -111,7 +111,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
     /// <summary>Writes and commits a batch.</summary>
     /// <param name="batch">The commands.</param>
     /// <param name="culprit">The command that threw; null when it was the commit.</param>
-    /// <returns>What was thrown; null: it is on disk.</returns>
+    /// <returns>The exception; null: it is on disk.</returns>
     Exception? Attempt(IReadOnlyList<LedgerCommand> batch, out LedgerCommand? culprit)
     {
         attempt++;
@@ -163,7 +163,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
         }
     }
 
-    /// <summary>The attempt is on disk: sends its messages. An exception here cannot undo it, nor keep messages from other sessions.</summary>
+    /// <summary>The attempt is on disk: sends its messages. An exception here cannot undo it, nor keep messages from others.</summary>
     void Publish()
     {
         foreach (var session in toFlush)
@@ -244,7 +244,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
     /// <summary>A user as the ledger has it: for checkers.</summary>
     internal UserState? UserOf(string space, string user) => spaces.TryGetValue(space, out var state) ? state.Find(user) : null;
 
-    /// <summary>What a session attends, and whether its user is listed for it: for checkers.</summary>
+    /// <summary>The subject a session attends, and whether its user is indexed by it: for checkers.</summary>
     internal (string? Subject, bool Listed) AttendsOf(string space, ISessionPort session)
     {
         if (!spaces.TryGetValue(space, out var state)) return default;

@@ -14,7 +14,7 @@ static class MarkOperation
     /// <summary>Marks parts (lo, hi] of a log.</summary>
     /// <param name="wereSent">An ack: whatever it names was sent, even if it is dead by now. Otherwise only what the
     /// user may see is meant.</param>
-    /// <returns>What became of the user's unread total, and whether anything changed that the person did.</returns>
+    /// <returns>The change of the user's unread total, and whether any mark by the person changed.</returns>
     public static (long Delta, bool Changed) Apply(Ledger ledger, SpaceState state, UserState user, UserLog log,
         IReadOnlyList<(long Lo, long Hi)> parts, MarkVerb verb, string device, StoredTime now, bool wereSent = false)
     {
@@ -38,7 +38,7 @@ static class MarkOperation
         return (delta, one.ReadChanged);
     }
 
-    /// <summary>What is unread in (lo, hi], taken ones of the user's own included.</summary>
+    /// <summary>The unread ordinals in (lo, hi], the user's own takings included.</summary>
     static long Countable(UserLog log, long lo, long hi) => log.CountUnread(lo, hi) + log.MineUnreadIn(new Segment(lo, hi, 0));
 
     sealed class Marker(Ledger ledger, SpaceState state, UserState user, UserLog log, string device, StoredTime now, bool wereSent)

@@ -3,10 +3,10 @@ namespace Rovett.Core.Ledgers;
 /// <summary>Where a user's roles come from.</summary>
 public enum RolesFrom
 {
-    /// <summary>What the newest token names and what the directory names, together.</summary>
+    /// <summary>The roles of the newest token and of the directory together.</summary>
     Both,
-    /// <summary>What the newest token names.</summary>
+    /// <summary>The roles of the newest token.</summary>
     Token,
-    /// <summary>What the directory names.</summary>
+    /// <summary>The roles of the directory.</summary>
     Directory,
 }

@@ -43,7 +43,7 @@ public sealed class ServiceClock : TimeProvider
 
     /// <summary>Starts with the system's time.</summary>
     /// <param name="system">The system's clock; one that is an <see cref="IElapsedTime"/> is asked for elapsed time, too.</param>
-    /// <param name="stored">What was stored when the service ran last; null: it never ran.</param>
+    /// <param name="stored">The state stored by the last run; null: this is the first.</param>
     /// <param name="plausibleAbsence">For how long the service may have been stopped without retention waiting for a
     /// confirmation; null: any time.</param>
     public ServiceClock(TimeProvider system, ClockRow? stored = null, TimeSpan? plausibleAbsence = null)
@@ -202,7 +202,7 @@ public sealed class ServiceClock : TimeProvider
         return new ClockRow(s.Shift, s.HeldBack, s.HeldSince, now, now - s.Shift, elapsed?.Boot ?? "", Elapsed());
     }
 
-    /// <summary>What is to be stored once a step is believed, before <see cref="Believe"/>.</summary>
+    /// <summary>The state to store when a step is accepted, before <see cref="Believe"/>.</summary>
     public ClockRow RowAfter(ClockStep believed)
     {
         var row = ToRow();

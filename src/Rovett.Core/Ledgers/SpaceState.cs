@@ -55,7 +55,7 @@ internal sealed class SpaceState
     /// <summary>The time before which credentials of an unknown id are refused; 0 unless a person of that id was erased.</summary>
     public long TombstoneOf(string user) => HasTombstones ? store.FindTombstone(Id, HashOf(user)) ?? 0 : 0;
 
-    /// <summary>Who is shown to whom.</summary>
+    /// <summary>Presence.</summary>
     public PresenceBoards Presence { get; }
 
     /// <summary>Counts up whenever presence or rights may have changed.</summary>
@@ -67,16 +67,16 @@ internal sealed class SpaceState
     /// <summary>The number of the next message between users on a topic.</summary>
     internal long NextSaid { get; set; }
 
-    /// <summary>What users see of the logs.</summary>
+    /// <summary>The users' views of the logs.</summary>
     public UserLogs UserLogs { get; }
 
-    /// <summary>Who is connected.</summary>
+    /// <summary>The connected users.</summary>
     public ConnectedUsers Connected { get; }
 
-    /// <summary>Who has subscribed to what.</summary>
+    /// <summary>The subscriptions.</summary>
     public Subscriptions Subscriptions { get; }
 
-    /// <summary>Who may do what on topics.</summary>
+    /// <summary>Rights on topics.</summary>
     public TopicRules Topics { get; }
 
     public SpaceRow Row { get; }

@@ -65,7 +65,7 @@ sealed class Subscriptions(SpaceState space, ILedgerStore store)
         }
     }
 
-    /// <summary>The part of a log that a session sees by subscription; null when its user sees it anyway, or is excepted by a role.</summary>
+    /// <summary>The part of a log that a session sees by subscription; null when its user sees it anyway or is excepted.</summary>
     SubscribedLog? SeenBy(SessionPlace place, AddressLog log)
     {
         var user = place.User;

@@ -9,8 +9,8 @@ public enum MarkKind
     Read = 2,
     /// <summary>A device's handler ran.</summary>
     Handled = 3,
-    /// <summary>It came while the person had its type or subject muted. Blocks only.</summary>
+    /// <summary>Arrived while muted by the person. Blocks only.</summary>
     Muted = 4,
-    /// <summary>Nobody sees it now. Blocks of the log itself (person 0) only.</summary>
+    /// <summary>Dead: nobody sees it. Blocks of the log itself (person 0) only.</summary>
     Dead = 5,
 }

@@ -6,7 +6,7 @@ namespace Rovett.Core.Notifications;
 
 /// <summary>The members of a notification that the service acts on.</summary>
 /// <param name="Type">Its type.</param>
-/// <param name="Subject">What it is about, or null.</param>
+/// <param name="Subject">The subject it is about, or null.</param>
 /// <param name="Receipts">The detail in which receipts are kept.</param>
 /// <param name="TakeFor">It may be taken, for so long; null: not. <see cref="TimeSpan.Zero"/>: until it is released.</param>
 public sealed record NotificationTraits(string Type, string? Subject, ReceiptLevel Receipts, TimeSpan? TakeFor)

@@ -94,7 +94,7 @@ public sealed class PolicySet
         }
     }
 
-    /// <summary>What a policy is called in explanations.</summary>
+    /// <summary>The name of a policy in explanations.</summary>
     public static string Called(Policy policy) => $"policy '{policy.Name}'";
 
     static bool Holds(Policy policy, IUserFacts facts, IReadOnlyDictionary<string, string> values, List<DecisionStep>? steps,

@@ -1,6 +1,6 @@
 namespace Rovett.Core.Store;
 
-/// <summary>What is due at a time.</summary>
+/// <summary>Work that is due at a time.</summary>
 public enum DueKind
 {
     /// <summary>The notification at a position expires.</summary>

@@ -2,5 +2,5 @@ using Rovett.Core.Notifications;
 
 namespace Rovett.Core.Store;
 
-/// <summary>What of a stored entry goes out.</summary>
+/// <summary>The part of a stored entry that is sent to devices.</summary>
 public sealed record EntryText(EntryKind Kind, StoredTime Time, NotificationId Id, byte[] Body);

@@ -1,13 +1,13 @@
 namespace Rovett.Core.Store;
 
-/// <summary>What an erasure still has to look at, in this order.</summary>
+/// <summary>The stages of an erasure, in order.</summary>
 public enum ErasureStage
 {
     /// <summary>What missed deadlines are to send otherwise.</summary>
     Deadlines = 0,
     /// <summary>The keys of slots.</summary>
     Slots = 1,
-    /// <summary>What was set aside.</summary>
+    /// <summary>Work set aside.</summary>
     SetAside = 2,
     /// <summary>The person's own notifications.</summary>
     Own = 3,
@@ -25,14 +25,14 @@ public enum ErasureStage
 /// <param name="Log">The personal log.</param>
 /// <param name="Position">The entry that says so: what comes after it is another person's of the same id.</param>
 /// <param name="Receipt">The newest receipt then.</param>
-/// <param name="Stage">What is looked at now.</param>
+/// <param name="Stage">The current stage.</param>
 /// <param name="At">How far.</param>
 /// <param name="Scrubbed">Notifications scrubbed so far.</param>
 /// <param name="Began">When it began.</param>
 public sealed record ErasureRow(long Person, string Name, long Log, long Position, long Receipt, ErasureStage Stage, long At, long Scrubbed,
     StoredTime Began)
 {
-    /// <summary>What stands for the person from now on.</summary>
+    /// <summary>The person's pseudonym.</summary>
     public string Pseudonym => $"erased-{Person}";
 }
 

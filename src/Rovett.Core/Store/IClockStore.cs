@@ -1,9 +1,9 @@
 namespace Rovett.Core.Store;
 
-/// <summary>What is known of the clock. Part of <see cref="ILedgerStore"/>.</summary>
+/// <summary>The state of the clock. Part of <see cref="ILedgerStore"/>.</summary>
 public interface IClockStore
 {
-    /// <summary>What was stored of the clock last.</summary>
+    /// <summary>The stored state of the clock.</summary>
     ClockRow Clock { get; }
     /// <summary>Stores what is known of the clock.</summary>
     void SaveClock(ClockRow clock);

@@ -1,19 +1,19 @@
 namespace Rovett.Core.Store;
 
-/// <summary>What is due, deadlines and takings. Part of <see cref="ILedgerStore"/>.</summary>
+/// <summary>Due work, deadlines and takings. Part of <see cref="ILedgerStore"/>.</summary>
 public interface IDueStore
 {
     /// <summary>Notes what is due.</summary>
     void AddDue(int space, DueRow due);
-    /// <summary>It is done, or void.</summary>
+    /// <summary>Removes due work that is done or void.</summary>
     void RemoveDue(int space, DueRow due);
-    /// <summary>What is due up to a time, the earliest first.</summary>
+    /// <summary>Due work up to a time, the earliest first.</summary>
     IReadOnlyList<DueRow> Due(int space, StoredTime upTo, int limit);
     /// <summary>Sets something aside.</summary>
     void SetAside(int space, SetAsideRow row);
-    /// <summary>Who has taken a notification, or null.</summary>
+    /// <summary>The taker of a notification, or null.</summary>
     TakeRow? FindTake(int space, long position);
-    /// <summary>What a user has taken.</summary>
+    /// <summary>The notifications a user has taken.</summary>
     IReadOnlyList<TakeRow> TakesOf(long person);
     /// <summary>The taken ordinals of a log.</summary>
     IReadOnlyList<long> TakenOf(long log);

@@ -34,7 +34,7 @@ public interface IErasureStore
     IReadOnlyList<(long Position, string Key)> SlotsAfter(int space, long after, long upTo, int limit);
     /// <summary>Empties a slot.</summary>
     void RemoveSlot(int space, string key);
-    /// <summary>What was set aside after a number.</summary>
+    /// <summary>Work set aside after a number.</summary>
     IReadOnlyList<(long Number, string Detail)> SetAsideAfter(int space, long after, int limit);
     /// <summary>Gives it another detail.</summary>
     void RewriteSetAside(long number, string detail);

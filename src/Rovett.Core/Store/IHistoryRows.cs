@@ -11,7 +11,7 @@ public interface IHistoryRows : IMarkSource
     long Floor(int space);
     /// <summary>Ordinals of a log up to this one are no longer stored.</summary>
     long Trimmed(long log);
-    /// <summary>What a person has taken.</summary>
+    /// <summary>The notifications a person has taken.</summary>
     IReadOnlyList<Placement> TakenBy(long person);
     /// <summary>The highest ordinal of a log at or before a position; 0 when there is none.</summary>
     long OrdinalAt(long log, long position);
@@ -36,6 +36,6 @@ public interface IHistoryRows : IMarkSource
     EntryRow? Notification(int space, NotificationId id);
     /// <summary>The entries at positions that are stored.</summary>
     IReadOnlyDictionary<long, EntryRow> Entries(int space, IReadOnlyList<long> positions);
-    /// <summary>What goes out of the entries at positions, which are in order; in that order.</summary>
+    /// <summary>The outgoing part of the entries at sorted positions, in that order.</summary>
     IEnumerable<(long Position, EntryText Text)> Texts(int space, IReadOnlyList<long> positions);
 }

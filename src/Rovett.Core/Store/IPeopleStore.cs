@@ -27,7 +27,7 @@ public interface IPeopleStore
     void AddMute(long person, MuteRow mute);
     /// <summary>Ends the open mute of a type or subject.</summary>
     void EndMute(long person, bool isType, string text, long until);
-    /// <summary>What a role is set to, or null.</summary>
+    /// <summary>A role's settings, or null.</summary>
     RoleRow? FindRole(int space, string role);
     /// <summary>Stores a role's settings.</summary>
     void SaveRole(int space, RoleRow role);

@@ -11,7 +11,7 @@ public interface ISpaceStore
     void SaveFloor(int space, long floor);
     /// <summary>Removes a space: it is no longer found; <see cref="Purge"/> lets go what it stored.</summary>
     void RemoveSpace(int space);
-    /// <summary>Lets go a bounded part of what removed spaces stored.</summary>
+    /// <summary>Deletes a bounded part of the data of removed spaces.</summary>
     /// <returns>False when nothing is left of them.</returns>
     bool Purge(int limit);
 }

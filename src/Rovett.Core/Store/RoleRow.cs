@@ -1,4 +1,4 @@
 namespace Rovett.Core.Store;
 
-/// <summary>What a role is set to. Null: as the service is configured.</summary>
+/// <summary>A role's settings. Null: the service's default.</summary>
 public sealed record RoleRow(string Role, string? DisplayName, TimeSpan? Newcomers, bool Presence = false);

@@ -1,17 +1,17 @@
 namespace Rovett.Core.Store;
 
-/// <summary>What was set aside because it could not be carried out.</summary>
+/// <summary>Work set aside because it could not be carried out.</summary>
 public enum AsideKind
 {
     /// <summary>Something due: an expiry, the end of a taking, a deadline, the end of a grant.</summary>
     Due = 1,
-    /// <summary>What a missed deadline was to send otherwise.</summary>
+    /// <summary>The notification for a missed deadline.</summary>
     Otherwise = 2,
 }
 
 /// <summary>Something that was set aside.</summary>
 /// <param name="Time">When.</param>
-/// <param name="Kind">What it is.</param>
+/// <param name="Kind">Its kind.</param>
 /// <param name="Position">The entry that it belongs to.</param>
 /// <param name="Why">Why it could not be carried out.</param>
 /// <param name="Detail">What it was, as a JSON object.</param>

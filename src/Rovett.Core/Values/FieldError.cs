@@ -4,7 +4,7 @@ namespace Rovett.Core.Values;
 
 /// <summary>One field at fault.</summary>
 /// <param name="Field">Its path: <c>to[0]</c>, <c>data.items</c>.</param>
-/// <param name="Detail">What is wrong with it, with the fix.</param>
+/// <param name="Detail">The mistake, with the fix.</param>
 public readonly record struct FieldError(string Field, string Detail)
 {
     /// <summary>Writes the member <c>errors</c>.</summary>

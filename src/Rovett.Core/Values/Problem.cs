@@ -6,9 +6,9 @@ namespace Rovett.Core.Values;
 /// (what to do about it) and <c>errors</c> (each field at fault).</summary>
 /// <param name="Status">The HTTP status it is answered with.</param>
 /// <param name="Slug">The last part of its <c>type</c>.</param>
-/// <param name="Title">What is wrong in general.</param>
+/// <param name="Title">A short description of the kind of problem.</param>
 /// <param name="Detail">This case.</param>
-/// <param name="Fix">What to do about it.</param>
+/// <param name="Fix">How to fix it.</param>
 public sealed record Problem(int Status, string Slug, string Title, string Detail, string Fix)
 {
     /// <summary>What every <c>type</c> begins with (RFC 9457 §3.1.1: an absolute URI).</summary>

@@ -20,7 +20,7 @@ public sealed record InboxItem(EntryRow Entry, string Address, long Log, long Or
     public StoredTime? Received { get; init; }
     /// <summary>When the user saw it.</summary>
     public StoredTime? Read { get; init; }
-    /// <summary>It came while the user had its type or subject muted.</summary>
+    /// <summary>Arrived while muted by the user.</summary>
     public bool Muted { get; init; }
     /// <summary>The user has taken it.</summary>
     public bool Taken { get; init; }

@@ -8,7 +8,7 @@ namespace Rovett.Core.Visibility;
 public sealed class InboxReader(IHistoryStore history)
 {
     /// <summary>One page of an inbox, newest first.</summary>
-    /// <param name="plan">What the user may see.</param>
+    /// <param name="plan">The user's read plan.</param>
     /// <param name="before">Only positions below this; long.MaxValue for the first page.</param>
     /// <param name="limit">The most to find.</param>
     /// <param name="state">Which.</param>

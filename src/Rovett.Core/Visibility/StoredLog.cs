@@ -6,7 +6,7 @@ namespace Rovett.Core.Visibility;
 /// <summary>One log of a plan as its user sees it, over stored rows: only the blocks that are looked at are fetched.</summary>
 sealed class StoredLog(UserLog own, IHistoryRows rows, long person)
 {
-    /// <summary>What the user may see of it, and its marks.</summary>
+    /// <summary>The visible part of it, and its marks.</summary>
     public UserLog Own { get; } = own;
 
     /// <summary>The log's number.</summary>

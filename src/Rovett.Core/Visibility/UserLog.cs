@@ -29,22 +29,22 @@ public sealed class UserLog
     /// <summary>The log.</summary>
     public AddressLog Log { get; }
 
-    /// <summary>What of it the user may see, lowest first.</summary>
+    /// <summary>The visible segments, lowest first.</summary>
     public Segment[] Segments { get; }
 
     /// <summary>The ordinals the user is left out of by name.</summary>
     public OrdinalSet Skips { get; }
 
-    /// <summary>What the person saw.</summary>
+    /// <summary>Read by the person.</summary>
     public OrdinalSet Read { get; }
 
-    /// <summary>What any device of the user acknowledged.</summary>
+    /// <summary>Acknowledged by any device of the user.</summary>
     public OrdinalSet Received { get; }
 
-    /// <summary>What a handler of any device of the user ran for.</summary>
+    /// <summary>Handled on any device of the user.</summary>
     public OrdinalSet Handled { get; }
 
-    /// <summary>What came while its type or subject was muted.</summary>
+    /// <summary>Arrived while muted.</summary>
     public OrdinalSet Muted { get; }
 
     /// <summary>The dead ordinals that this user has taken, which are alive for this user; null: none.</summary>

@@ -113,7 +113,7 @@ public static class Messages
     /// <param name="from">The user.</param>
     /// <param name="displayName">The user's name in the directory, or null.</param>
     /// <param name="profile">What the backend lets others be shown of the user: JSON; empty: nothing.</param>
-    /// <param name="data">What was said: JSON.</param>
+    /// <param name="data">The message: JSON.</param>
     /// <param name="time">When.</param>
     public static ControlMessage Said(string address, string from, string? displayName, string profile, byte[] data, StoredTime time)
     {
@@ -132,11 +132,11 @@ public static class Messages
         return new ControlMessage("said", null, m.Close()) { Shows = new ChannelContent(address, ChannelView.Content) };
     }
 
-    /// <summary>Who is on a channel: the whole list.</summary>
+    /// <summary>Presence on a channel: the whole list.</summary>
     public static ControlMessage PresenceList(string address, IReadOnlyList<PresentPerson> people) =>
         PresenceOf(address, ChannelView.People, people.Count, json => WritePeople(json, "people", people));
 
-    /// <summary>Who came to a channel and who left it since the last message about it.</summary>
+    /// <summary>Arrivals and departures on a channel since the last message about it.</summary>
     public static ControlMessage PresenceChange(string address, int count, IReadOnlyList<PresentPerson> arrived,
         IReadOnlyList<PresentPerson> left) =>
         PresenceOf(address, ChannelView.People, count, json =>

@@ -9,7 +9,7 @@ using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Audit;
 
-/// <summary>Who changed what: appended to, never changed, without secrets.</summary>
+/// <summary>The audit log: appended to, never changed, without secrets.</summary>
 public sealed class AuditTrail(AccessStore store, TimeProvider clock)
 {
     /// <summary>Adds a line.</summary>

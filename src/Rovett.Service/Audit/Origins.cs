@@ -79,7 +79,7 @@ public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory 
             && string.Equals(origin[(origin.IndexOf("://", StringComparison.Ordinal) + 3)..], context.Request.Host.Value,
             StringComparison.OrdinalIgnoreCase));
 
-    /// <summary>What was refused in a space since the start, most often first.</summary>
+    /// <summary>Refusals in a space since the start, the most frequent first.</summary>
     public IReadOnlyList<RefusedOrigin> Refused(SpaceRuntime space)
     {
         lock (gate)

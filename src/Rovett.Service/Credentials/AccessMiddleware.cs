@@ -2,7 +2,7 @@ using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Credentials;
 
-/// <summary>Lets a request through to its endpoint only with what the endpoint's group requires (<see cref="RequiredAccess"/>).</summary>
+/// <summary>Admits a request only with the access that its endpoint's group requires (<see cref="RequiredAccess"/>).</summary>
 sealed class AccessMiddleware(RequestDelegate next, SpaceDirectory spaces, ApiKeys keys, Tokens tokens, Operators operators)
 {
     public Task Invoke(HttpContext context) => context.GetEndpoint()?.Metadata.GetMetadata<RequiredAccess>() switch

@@ -3,7 +3,7 @@ using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Credentials;
 
-/// <summary>What a request was let in with.</summary>
+/// <summary>The credential of a request.</summary>
 public sealed class ApiKey(StoredApiKey stored)
 {
     readonly HashSet<string> scopes = [.. stored.Scopes.Split(',')];
@@ -14,7 +14,7 @@ public sealed class ApiKey(StoredApiKey stored)
     public IReadOnlyList<string> Types { get; } = ApiKeys.ListOf(stored.Types);
     /// <summary>The addresses that it may send to, exact or ending in <c>*</c>; empty: any.</summary>
     public IReadOnlyList<string> Addresses { get; } = ApiKeys.ListOf(stored.Addresses);
-    /// <summary>What the audit trail calls it.</summary>
+    /// <summary>Its name in the audit log.</summary>
     public string Actor => $"key:{stored.Id} {stored.Name}";
 
     /// <summary>Whether it has a scope; <c>admin</c> covers the others.</summary>

@@ -10,7 +10,7 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
 {
     internal static readonly object ActorItem = new();
 
-    /// <summary>What a key may be for.</summary>
+    /// <summary>The scopes of keys.</summary>
     public static readonly IReadOnlyList<string> Scopes = ["send", "read", "admin"];
     const long TouchEvery = 60_000_000;
     const int MostKnown = 10_000;
@@ -50,7 +50,7 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
         return made;
     }
 
-    /// <summary>Lets a request in that shows a key with a scope; <c>admin</c> covers the others.</summary>
+    /// <summary>Admits requests with a key of a scope; <c>admin</c> covers the others.</summary>
     /// <exception cref="ProblemException">401 or 403, telling apart missing, unknown, revoked, ended, another space's,
     /// too narrow.</exception>
     public ApiKey Require(HttpContext context, SpaceRuntime space, string scope)

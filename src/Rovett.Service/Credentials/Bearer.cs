@@ -3,7 +3,7 @@ namespace Rovett.Service.Credentials;
 /// <summary>The credential of a request's <c>Authorization</c> header (RFC 6750).</summary>
 public static class Bearer
 {
-    /// <summary>What follows <c>Bearer</c>, or null.</summary>
+    /// <summary>The credential after <c>Bearer</c>, or null.</summary>
     public static string? Of(HttpContext context)
     {
         var header = context.Request.Headers.Authorization.ToString();

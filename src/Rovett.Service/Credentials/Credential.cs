@@ -2,7 +2,7 @@ using Rovett.Core.Ledgers;
 
 namespace Rovett.Service.Credentials;
 
-/// <summary>What a user's credential says, checked.</summary>
+/// <summary>The checked contents of a user's credential.</summary>
 /// <param name="Identity">Who, with which roles, as of when.</param>
 /// <param name="Expires">When it ends.</param>
 /// <param name="SigningKey">The name of the space's signing key that it holds by.</param>

@@ -4,14 +4,14 @@ using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Credentials;
 
-/// <summary>Who may use the console, and what: <c>view</c> looks, <c>operate</c> also changes. Signing up by a one-time link,
+/// <summary>Operators of the console: <c>view</c> looks, <c>operate</c> also changes. Signing up by a one-time link,
 /// signing in by password, throttled; each sign-in and each refusal is listed. Sessions are stored, so that they end at once:
 /// a cookie is nothing but a random secret.</summary>
 public sealed class Operators(AccessStore access, ServiceClock clock)
 {
     /// <summary>How long a sign-up link holds.</summary>
     public static readonly TimeSpan LinkHolds = TimeSpan.FromMinutes(15);
-    /// <summary>What operators may.</summary>
+    /// <summary>The rights of operators.</summary>
     public static readonly IReadOnlyList<string> Rights = ["view", "operate"];
 
     const int MinPassword = 10, LongestAgent = 120, MostChecking = 2, MostWaiting = 20;
@@ -38,7 +38,7 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
     public StoredOperator? Of(HttpContext context) =>
         context.Request.Cookies[CookieName] is { Length: > 0 and < 100 } secret ? access.FindOperatorOf(Secrets.Hash(secret), Now) : null;
 
-    /// <summary>Lets a session go on that would end before half its time is over.</summary>
+    /// <summary>Extends a session of which more than half is over.</summary>
     public void Extend(HttpContext context)
     {
         if (context.Request.Cookies[CookieName] is { Length: > 0 and < 100 } secret
@@ -56,7 +56,7 @@ public sealed class Operators(AccessStore access, ServiceClock clock)
         context.Response.Cookies.Delete(CookieName, CookieOptions(context));
     }
 
-    /// <summary>Lets an operator through who may do so much.</summary>
+    /// <summary>Admits operators with a right.</summary>
     /// <exception cref="ProblemException">401: nobody is signed in; 403: that operator may only view.</exception>
     public StoredOperator Require(HttpContext context, string may)
     {

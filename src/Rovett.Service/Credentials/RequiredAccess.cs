@@ -1,6 +1,6 @@
 namespace Rovett.Service.Credentials;
 
-/// <summary>Who may call an endpoint.</summary>
+/// <summary>Access to an endpoint.</summary>
 public enum AccessBy
 {
     /// <summary>A backend, with an API key of the request's space.</summary>
@@ -13,7 +13,7 @@ public enum AccessBy
     Operator,
 }
 
-/// <summary>What a caller of an endpoint must show; held by <see cref="AccessMiddleware"/> before the endpoint runs.</summary>
+/// <summary>The credential that an endpoint requires; enforced by <see cref="AccessMiddleware"/> before the endpoint runs.</summary>
 /// <param name="By">By what.</param>
 /// <param name="Scope">The key's scope, or the operator's right; empty for tokens.</param>
 public sealed record RequiredAccess(AccessBy By, string Scope);

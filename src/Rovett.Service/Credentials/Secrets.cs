@@ -7,9 +7,9 @@ namespace Rovett.Service.Credentials;
 /// <summary>Makes and hashes secrets. All have 256 bits of chance, so that one round of SHA-256 hides them.</summary>
 public static class Secrets
 {
-    /// <summary>What API keys begin with.</summary>
+    /// <summary>The prefix of API keys.</summary>
     public const string KeyPrefix = "rovett_key_";
-    /// <summary>What connect tickets begin with.</summary>
+    /// <summary>The prefix of connect tickets.</summary>
     public const string TicketPrefix = "rovett_ticket_";
 
     /// <summary>A new secret with a prefix that tells people, and secret scanners, what it is.</summary>

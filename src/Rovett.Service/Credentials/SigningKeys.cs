@@ -85,7 +85,7 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
     /// <summary>The keys that may have signed a token, those of this service first.</summary>
     /// <param name="space">The space.</param>
     /// <param name="algorithm">The token's algorithm.</param>
-    /// <param name="kid">What the token calls the key; null: nothing.</param>
+    /// <param name="kid">The key's id in the token; null: none.</param>
     internal async IAsyncEnumerable<VerifyingKey> Candidates(string space, string algorithm, string? kid)
     {
         var keys = Get(space).Keys;

@@ -62,7 +62,7 @@ public sealed class Tickets : IDisposable
     /// <param name="device">The device named in the request, or null.</param>
     /// <param name="origin">The request's origin, or null.</param>
     /// <param name="comesBack">True for transports that reconnect by themselves.</param>
-    /// <returns>Who it is, and the device it is bound to.</returns>
+    /// <returns>The user, and the device the ticket is bound to.</returns>
     /// <exception cref="ProblemException">401 or 403; <c>ticket-ended</c> when its token has ended.</exception>
     public async ValueTask<(Credential Credential, string Device)> Open(string ticket, string space, string? device, string? origin,
         bool comesBack)

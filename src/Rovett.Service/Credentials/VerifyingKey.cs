@@ -36,7 +36,7 @@ public sealed class VerifyingKey
 
     /// <summary>The name of the space's signing key that it is, or came from.</summary>
     public string Name { get; }
-    /// <summary>What a token's header calls it; null: nothing.</summary>
+    /// <summary>The key's id in token headers; null: none.</summary>
     public string? Kid { get; }
     /// <summary>Tells it from every other key: of its algorithm, its name in headers and what it consists of.</summary>
     public string Id { get; }

@@ -11,7 +11,7 @@ public sealed class Repeating : IDisposable
     int running;
 
     /// <summary>Begins, the first round after one interval.</summary>
-    /// <param name="name">What it is called in faults.</param>
+    /// <param name="name">Its name in fault messages.</param>
     /// <param name="interval">From the start of one round to the next; one that lasts longer is waited for.</param>
     /// <param name="clock">Runs the timer.</param>
     /// <param name="faults">Hears what a round throws.</param>

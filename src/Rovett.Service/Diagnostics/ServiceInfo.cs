@@ -3,7 +3,7 @@ using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Diagnostics;
 
-/// <summary>What the service says of itself.</summary>
+/// <summary>The service's own status.</summary>
 public sealed record ServiceInfo(Epoch Epoch, StoredTime Since, string DataFolder)
 {
     /// <summary>The program's version.</summary>

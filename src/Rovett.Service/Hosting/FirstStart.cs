@@ -9,7 +9,7 @@ namespace Rovett.Service.Hosting;
 /// <summary>Opens the spaces as they are stored; makes those that are configured and not there yet, with credentials.</summary>
 sealed class FirstStart(SqlLedgerStore store, SpaceKeeper keeper, RovettOptions options, ServiceClock clock)
 {
-    /// <summary>What was made on this start, to be shown once.</summary>
+    /// <summary>Credentials created by this start, to be shown once.</summary>
     public List<FirstCredentials> Credentials { get; } = [];
 
     public SpaceDirectory OpenSpaces()

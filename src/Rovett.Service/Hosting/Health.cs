@@ -5,7 +5,7 @@ using Rovett.Service.Ledgers;
 
 namespace Rovett.Service.Hosting;
 
-/// <summary>What load balancers and supervisors ask.</summary>
+/// <summary>Health checks for load balancers and supervisors.</summary>
 /// <param name="ledger">The ledger.</param>
 public sealed class Health(LedgerPump ledger)
 {

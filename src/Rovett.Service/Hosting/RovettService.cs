@@ -60,7 +60,7 @@ public sealed class RovettService : IAsyncDisposable
     /// <summary>Where it listens, once started: <c>http://127.0.0.1:7411</c>.</summary>
     public string Url { get; private set; } = "";
 
-    /// <summary>What was made on this start, to be shown once.</summary>
+    /// <summary>Credentials created by this start, to be shown once.</summary>
     public IReadOnlyList<FirstCredentials> Credentials => app.Services.GetRequiredService<FirstStart>().Credentials;
 
     /// <summary>The one-time sign-up secret, when nobody can sign in to the console yet.</summary>

@@ -6,14 +6,14 @@ namespace Rovett.Service.Http;
 /// <typeparam name="T">Its shape.</typeparam>
 /// <param name="value">The valid members; the others are left out.</param>
 /// <param name="members">The names of all members that were given.</param>
-/// <param name="errors">What is wrong with members.</param>
+/// <param name="errors">The invalid members.</param>
 /// <param name="isQuery">Members are query parameters.</param>
 public sealed class Given<T>(T value, IReadOnlySet<string> members, List<FieldError> errors, bool isQuery)
 {
     /// <summary>The valid members; the others are left out.</summary>
     public T Value => value;
 
-    /// <summary>What is wrong so far.</summary>
+    /// <summary>The mistakes so far.</summary>
     public List<FieldError> Errors => errors;
 
     /// <summary>True if the member was given, valid or not.</summary>

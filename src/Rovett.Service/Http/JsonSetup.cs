@@ -11,7 +11,7 @@ static class JsonSetup
     public static IServiceCollection AddRecords(this IServiceCollection services, IJsonTypeInfoResolver records) =>
         services.ConfigureHttpJsonOptions(options => options.SerializerOptions.TypeInfoResolverChain.Insert(0, records));
 
-    /// <summary>What is the same for all of them.</summary>
+    /// <summary>The common part.</summary>
     public static IServiceCollection AddJson(this IServiceCollection services) => services.ConfigureHttpJsonOptions(options =>
     {
         options.SerializerOptions.DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull;

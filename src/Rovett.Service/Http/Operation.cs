@@ -26,7 +26,7 @@ public sealed class Operation(string method, MethodInfo handler)
     /// <summary>The document's name of it.</summary>
     public string Id { get; private set; } = char.ToLowerInvariant(handler.Name[0]) + handler.Name[1..];
 
-    /// <summary>It looks at users' tokens itself.</summary>
+    /// <summary>The endpoint checks users' tokens itself.</summary>
     public bool ChecksToken { get; private set; }
 
     /// <summary>The shape of the query; null: none.</summary>
@@ -38,7 +38,7 @@ public sealed class Operation(string method, MethodInfo handler)
     /// <summary>The statuses of success.</summary>
     public IReadOnlyList<int> Statuses { get; private set; } = [200];
 
-    /// <summary>What it answers on success.</summary>
+    /// <summary>The answer on success.</summary>
     public IReadOnlyList<Content> Answer => answers;
 
     /// <summary>The problems it answers beside those of its group.</summary>

@@ -1,13 +1,13 @@
 namespace Rovett.Service.Http;
 
-/// <summary>What went wrong and what to do about it (RFC 9457).</summary>
+/// <summary>A problem and its fix (RFC 9457).</summary>
 public sealed record ProblemAnswer
 {
     /// <summary>The kind of problem: <c>urn:rovett:problem:</c> and its name.</summary>
     [Example("urn:rovett:problem:invalid-fields")]
     public required string Type { get; init; }
 
-    /// <summary>What is wrong in general.</summary>
+    /// <summary>A short description of the kind of problem.</summary>
     [Example("Some fields are invalid")]
     public required string Title { get; init; }
 
@@ -15,11 +15,11 @@ public sealed record ProblemAnswer
     [Example(422)]
     public required int Status { get; init; }
 
-    /// <summary>What is wrong in this case.</summary>
+    /// <summary>An explanation of this occurrence.</summary>
     [Example("title: is missing")]
     public required string Detail { get; init; }
 
-    /// <summary>What to do about it.</summary>
+    /// <summary>How to fix it.</summary>
     [Example("Fix the fields and send again; nothing was stored.")]
     public required string Fix { get; init; }
 
@@ -45,7 +45,7 @@ public sealed record FieldErrorAnswer
     [Example("title")]
     public required string Field { get; init; }
 
-    /// <summary>What is wrong with it.</summary>
+    /// <summary>The mistake.</summary>
     [Example("is missing")]
     public required string Detail { get; init; }
 

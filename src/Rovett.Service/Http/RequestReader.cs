@@ -142,7 +142,7 @@ static class RequestReader
         return list;
     }
 
-    /// <summary>What is wrong with a value; null when nothing is.</summary>
+    /// <summary>The mistake in a value; null when it is valid.</summary>
     static string? Fault(object? value, Member member)
     {
         if (value is not null) return member.Rules.FirstOrDefault(r => !r.Allows(value))?.Detail;

@@ -87,7 +87,7 @@ public sealed class LedgerPump : IDisposable
         "Try again after the seconds named in Retry-After.")
         { RetryAfterSeconds = RetryAfterSeconds };
 
-    /// <summary>What is answered when a commit failed.</summary>
+    /// <summary>The answer when a commit failed.</summary>
     public static Problem StoreFailed() =>
         new(503, "store-unavailable", "Store unavailable", "The store cannot be written now; nothing of this request was stored.",
         "Try again; with an Idempotency-Key that is safe. If it persists, the service log has the reason (disk full, " +

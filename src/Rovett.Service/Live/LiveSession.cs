@@ -71,7 +71,7 @@ public sealed partial class LiveSession
     public string SigningKey => credential.SigningKey;
     /// <summary>Its device.</summary>
     public string Device { get; }
-    /// <summary>What the device calls itself.</summary>
+    /// <summary>The device's name.</summary>
     public string? Label { get; }
     /// <summary>The framing of its bytes.</summary>
     public TransportKind Transport { get; }

@@ -142,7 +142,7 @@ public sealed class RovettOptions
         ? TimeSpan.FromTicks(Math.Clamp(keep.Ticks / 10, TimeSpan.FromMinutes(10).Ticks, TimeSpan.FromDays(1).Ticks))
         : null;
 
-    /// <summary>What is kept of the receipts of a type.</summary>
+    /// <summary>The receipts kept of a type.</summary>
     public ReceiptLevel ReceiptsOf(string type) =>
         Names(NoReceipts, type) ? ReceiptLevel.None : Names(FullReceipts, type) ? ReceiptLevel.Full : ReceiptLevel.Totals;
 

@@ -32,7 +32,7 @@ static class WebhookTarget
 
     public static string Text(byte[] secret) => "whsec_" + Convert.ToBase64String(secret);
 
-    /// <summary>Lets an address through that this service may connect to.</summary>
+    /// <summary>Checks that this service may connect to an address.</summary>
     /// <exception cref="ProblemException">422: it may not.</exception>
     public static async Task RequireReachable(OutboundGuard guard, Uri url, CancellationToken cancel)
     {

@@ -15,18 +15,18 @@ public sealed class SpaceRuntime(int id, string name, CursorSeal cursors, Cursor
     public CursorSeal Pages { get; } = pages;
     /// <summary>Seals the places in the receipts.</summary>
     public CursorSeal Receipts { get; } = receipts;
-    /// <summary>What it is set to.</summary>
+    /// <summary>Its settings.</summary>
     public SpaceSettings Settings { get; set; } = SpaceSettings.Default;
 
     volatile IReadOnlyList<string> claimPaths = [];
     volatile bool isRemoved;
 
-    /// <summary>It was removed: nothing of it holds.</summary>
+    /// <summary>Removes a space and everything known about it.</summary>
     public bool IsRemoved { get => isRemoved; set => isRemoved = value; }
 
     /// <summary>The claims that its policies look at.</summary>
     public IReadOnlyList<string> ClaimPaths { get => claimPaths; set => claimPaths = value; }
 
-    /// <summary>What comes before <c>/v1/…</c> in the space's paths.</summary>
+    /// <summary>The prefix of the space's paths before <c>/v1/…</c>.</summary>
     public string PathPrefix => Name == "main" ? "" : "/s/" + Uri.EscapeDataString(Name);
 }

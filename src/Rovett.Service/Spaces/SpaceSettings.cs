@@ -37,7 +37,7 @@ public sealed record SpaceSettings
 
     /// <summary>Reads the stored form, or what a patch made of it.</summary>
     /// <param name="root">The object.</param>
-    /// <param name="errors">What is wrong with it is added here.</param>
+    /// <param name="errors">Receives the mistakes.</param>
     public static SpaceSettings Read(JsonObject root, List<FieldError> errors)
     {
         var read = Default;
@@ -161,7 +161,7 @@ public sealed record SpaceSettings
         return low;
     }
 
-    /// <summary>What is wrong with an origin; null when it is one.</summary>
+    /// <summary>The mistake in an origin; null when it is valid.</summary>
     public static string? OriginMistake(string origin) =>
         origin == "*" ? "'*' would let every page read its visitors' notifications; list the origins that may"
         : Uri.TryCreate(origin, UriKind.Absolute, out var uri) && uri.Scheme is "http" or "https"

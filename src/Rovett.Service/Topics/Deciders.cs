@@ -19,13 +19,13 @@ using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Topics;
 
-/// <summary>What is asked: may this user do this on this topic?</summary>
+/// <summary>A question to a decider: may this user do this on this topic?</summary>
 public readonly record struct Question(SpaceRuntime Space, string User, string Topic, TopicRights Right, string Policy);
 
-/// <summary>What a backend answered.</summary>
+/// <summary>A decider's answer.</summary>
 /// <param name="Allowed">Whether it allows.</param>
 /// <param name="Holds">For how long.</param>
-/// <param name="Profile">What it says of the person to others: a JSON object; empty: nothing.</param>
+/// <param name="Profile">The person's profile for others: a JSON object; empty: none.</param>
 /// <param name="Failure">Why there is no answer, which then is a no; null: it answered.</param>
 public sealed record BackendAnswer(bool Allowed, TimeSpan Holds, string Profile, string? Failure);
 

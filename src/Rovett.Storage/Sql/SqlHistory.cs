@@ -15,11 +15,11 @@ public sealed record PersonReceipt(string User, StoredTime? Received, StoredTime
 /// <summary>A notification as backends and operators see it.</summary>
 public sealed record OperatorItem(EntryRow Entry, PeopleCounts People)
 {
-    /// <summary>What became of it, oldest first.</summary>
+    /// <summary>Its changes, oldest first.</summary>
     public IReadOnlyList<EntryRow> Timeline { get; init; } = [];
     /// <summary>The first time it reached each state, for anybody.</summary>
     public PersonReceipt? First { get; init; }
-    /// <summary>Who has taken it, and until when.</summary>
+    /// <summary>The taker, and until when.</summary>
     public (string User, StoredTime? Until)? Taken { get; init; }
     /// <summary>Its deadlines.</summary>
     public IReadOnlyList<DeadlineRow> Deadlines { get; init; } = [];
@@ -49,7 +49,7 @@ public sealed class SqlHistory(Func<ISql> open) : IHistoryStore, IDisposable
     public long Erasures(int space) =>
         (Use(sql => Tuple.Create(sql.Number("SELECT count(*) FROM erasure WHERE space=?1", (long)space) ?? 0)) ?? Tuple.Create(0L)).Item1;
 
-    /// <summary>What was set aside in a space, newest first.</summary>
+    /// <summary>Work set aside in a space, newest first.</summary>
     public IReadOnlyList<SetAsideRow> SetAside(int space, int limit) => Use(sql =>
         sql.All("SELECT time, kind, position, why, detail FROM set_aside WHERE space=?1 ORDER BY number DESC LIMIT ?2",
         r => new SetAsideRow(new StoredTime(r.GetInt64(0)), (AsideKind)r.GetInt64(1), r.GetInt64(2), r.GetString(3), r.GetString(4)),
@@ -82,7 +82,7 @@ public sealed class SqlHistory(Func<ISql> open) : IHistoryStore, IDisposable
         return full ? item with { Receipts = Receipts(sql, entry) } : item;
     });
 
-    /// <summary>What became of a notification last, or null when nothing did.</summary>
+    /// <summary>The last change of a notification, or null.</summary>
     public EntryKind? LastChange(EntryRow entry) => entry.Placements.Length == 0 ? null : Use(sql =>
         sql.Number("SELECT kind FROM change WHERE log=?1 AND position>?2 AND ordinal=?3 AND kind<>6 ORDER BY position DESC LIMIT 1",
         entry.Placements[0].Log, entry.Position.Value,

@@ -5,7 +5,7 @@ using Rovett.Core.Store;
 
 namespace Rovett.Storage.Sql;
 
-/// <summary>What is due, deadlines, and what is taken over.</summary>
+/// <summary>Due work, deadlines and takings.</summary>
 public sealed partial class SqlLedgerStore
 {
     /// <inheritdoc/>

@@ -4,7 +4,7 @@ using Rovett.Core.Store;
 
 namespace Rovett.Storage.Sql;
 
-/// <summary>What erasing a person needs.</summary>
+/// <summary>The store's part of erasing a person.</summary>
 public sealed partial class SqlLedgerStore
 {
     /// <inheritdoc/>

@@ -11,7 +11,7 @@ public sealed record StoredApiKey(string Id, string Space, string Name, string S
 /// <summary>One line of the audit trail. <see cref="Detail"/> is a JSON object.</summary>
 public sealed record StoredAct(long Id, string Space, long Time, string Actor, string Act, string About, string Detail);
 
-/// <summary>What a stored signing key is.</summary>
+/// <summary>A stored signing key.</summary>
 public enum SigningKeyKind
 {
     /// <summary>A secret shared with the backend, for HS256.</summary>
@@ -38,7 +38,7 @@ public sealed record StoredSigningKey(string Space, string Name, SigningKeyKind 
 public sealed record StoredWebhook(string Space, string Name, string Url, byte[] Secret, string States, string Types, long Created,
     long Delivered, long Failures, string? Error, long? Tried, long Next, long? Ended);
 
-/// <summary>Who may use the console, as stored. <see cref="May"/>: <c>view</c> or <c>operate</c>;
+/// <summary>An operator of the console, as stored. <see cref="May"/>: <c>view</c> or <c>operate</c>;
 /// <see cref="Password"/>: its hash.</summary>
 public sealed record StoredOperator(string Name, string May, string Password, long Created);
 
@@ -88,7 +88,7 @@ public sealed class AccessStore : IDisposable
     public StoredApiKey? FindKey(string space, string id) =>
         One<StoredApiKey>(SelectKey + " WHERE space=@space AND id=@id", new { space, id });
 
-    /// <summary>Lets a key end at a time; never later than it was to end before.</summary>
+    /// <summary>Sets the end of a key, never later than before.</summary>
     public void EndKey(string space, string id, long ends) =>
         Run("UPDATE api_key SET ends=MIN(COALESCE(ends, @ends), @ends) WHERE space=@space AND id=@id", new { space, id, ends });
 
@@ -184,7 +184,7 @@ public sealed class AccessStore : IDisposable
         One<StoredOperator>("SELECT o.name, o.may, o.password, o.created FROM operator_session s JOIN operator o ON o.name=s.operator " +
         "AND o.created=s.made WHERE s.hash=@hash AND s.ends>@now", new { hash, now });
 
-    /// <summary>Lets a session go on for longer, when it was to end before a time.</summary>
+    /// <summary>Extends a session that would end before a time.</summary>
     public bool ExtendOperatorSession(byte[] hash, long before, long ends) =>
         Run("UPDATE operator_session SET ends=@ends WHERE hash=@hash AND ends<@before", new { hash, before, ends }) == 1;
 
@@ -198,7 +198,7 @@ public sealed class AccessStore : IDisposable
         Run("INSERT INTO signup_link (hash, may, expires) VALUES (@hash, @may, @expires)", new { hash, may, expires });
     }
 
-    /// <summary>What a sign-up link lets one do; null: it is refused.</summary>
+    /// <summary>The rights that a sign-up link gives; null: it is not valid.</summary>
     public string? SignupLink(byte[] hash, long now) =>
         One<string>("SELECT may FROM signup_link WHERE hash=@hash AND expires>@now", new { hash, now });
 

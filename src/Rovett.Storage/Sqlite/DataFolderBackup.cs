@@ -5,7 +5,7 @@ namespace Rovett.Storage.Sqlite;
 /// <summary>Copies a data folder: its databases and the key sets beside them, all as they are at one moment.</summary>
 public static class DataFolderBackup
 {
-    /// <summary>What a data folder holds for certain.</summary>
+    /// <summary>Files that mark a data folder.</summary>
     public static IReadOnlyList<string> Databases { get; } = [SqliteFiles.HistoryName, SqliteFiles.AccessName];
 
     const int MostAttempts = 5;

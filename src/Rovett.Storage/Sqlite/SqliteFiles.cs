@@ -17,7 +17,7 @@ public static class SqliteFiles
     /// <summary>The name of the folder with key sets in a data folder.</summary>
     public const string KeySetsName = "keys";
 
-    /// <summary>Who may read and write a data folder's files: their owner.</summary>
+    /// <summary>File permissions in a data folder: only the owner reads and writes.</summary>
     internal const UnixFileMode Own = UnixFileMode.UserRead | UnixFileMode.UserWrite;
 
     /// <summary>Makes a file its owner's from the first byte, also one that was not; SQLite gives the files beside it
@@ -122,7 +122,7 @@ public static class SqliteFiles
         return epoch;
     }
 
-    /// <summary>What SQLite finds wrong in a file; empty when nothing is.</summary>
+    /// <summary>Errors that SQLite's check finds in a file; empty when it is sound.</summary>
     public static IReadOnlyList<string> Integrity(string path)
     {
         try

@@ -3,7 +3,7 @@ using Rovett.Service.Http;
 
 namespace Rovett.Service.Endpoints.Admin;
 
-/// <summary>What administrators call: credentials, settings, deciders, the clock and spaces.</summary>
+/// <summary>Endpoints for administrators: credentials, settings, deciders, the clock and spaces.</summary>
 static class AdminRoutes
 {
     public static IServiceCollection AddAdminEndpoints(this IServiceCollection services) => services

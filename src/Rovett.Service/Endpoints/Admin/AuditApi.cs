@@ -5,7 +5,7 @@ using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Endpoints.Admin;
 
-/// <summary>Who changed what.</summary>
+/// <summary>The audit log.</summary>
 public sealed class AuditApi(AuditTrail audit, SqlHistory history)
 {
     const int MostActs = 500;

@@ -14,7 +14,7 @@ public sealed record AuditQuery
     public long? After { get; set; }
 }
 
-/// <summary>Who did what, oldest first.</summary>
+/// <summary>Entries, oldest first.</summary>
 public sealed record AuditPage
 {
     /// <summary>The lines.</summary>

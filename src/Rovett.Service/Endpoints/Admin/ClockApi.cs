@@ -7,14 +7,14 @@ using Rovett.Service.Ledgers;
 
 namespace Rovett.Service.Endpoints.Admin;
 
-/// <summary>What the service believes of the time.</summary>
+/// <summary>The service's clock.</summary>
 public sealed record ClockAnswer
 {
     /// <summary>The reading.</summary>
     public required ClockReading Clock { get; init; }
 }
 
-/// <summary>What the service believes of the time, and an operator's word that the system's clock is right.</summary>
+/// <summary>The service's clock, and its confirmation by an operator.</summary>
 public sealed class ClockApi(LedgerPump ledger, ServiceClock clock, Housekeeping housekeeping, AuditTrail audit)
 {
     /// <summary>Shows what the service believes of the time.</summary>

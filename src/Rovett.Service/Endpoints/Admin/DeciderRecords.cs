@@ -9,7 +9,8 @@ public sealed record DeciderRequest
     [Example("https://backend.marrowsound.example/decide")]
     public string? Url { get; set; }
 
-    /// <summary>What signs the questions: <c>whsec_</c> and 24 to 64 bytes in base64. One is created when it is left out.</summary>
+    /// <summary>The secret that signs the questions: <c>whsec_</c> and 24 to 64 bytes in base64. One is created when it
+    /// is left out.</summary>
     public string? Secret { get; set; }
 
     /// <summary>How long it is waited for, in milliseconds; 2000 when left out.</summary>
@@ -36,7 +37,7 @@ public sealed record DeciderAnswer
     [Example("https://backend.marrowsound.example/decide")]
     public required string Url { get; init; }
 
-    /// <summary>What signs the questions; shown when it is set, never again.</summary>
+    /// <summary>The secret that signs the questions; shown when it is set, never again.</summary>
     [Example("whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw")]
     public string? Secret { get; init; }
 

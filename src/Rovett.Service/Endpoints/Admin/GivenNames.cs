@@ -7,7 +7,7 @@ namespace Rovett.Service.Endpoints.Admin;
 static class GivenNames
 {
     /// <summary>The member <c>name</c> in its normal form; empty, with an error, when it is no name.</summary>
-    /// <param name="given">What was given.</param>
+    /// <param name="given">The value given.</param>
     /// <param name="name">The name in it.</param>
     /// <param name="says">What the name says.</param>
     public static string NameIn<T>(this Given<T> given, string? name, string says)

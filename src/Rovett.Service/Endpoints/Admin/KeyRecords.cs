@@ -5,11 +5,11 @@ namespace Rovett.Service.Endpoints.Admin;
 /// <summary>An API key to create.</summary>
 public sealed record KeyRequest
 {
-    /// <summary>What the key is for.</summary>
+    /// <summary>The key's purpose.</summary>
     [Example("ferry operations")]
     public string? Name { get; set; }
 
-    /// <summary>What it may do.</summary>
+    /// <summary>Its scopes.</summary>
     [AtMost(50, "texts"), OneOf("send", "read", "admin"), Example("send", "read")]
     public IReadOnlyList<string>? Scopes { get; set; }
 
@@ -37,11 +37,11 @@ public sealed record KeyAnswer
     [Example("k4Zt9qX2mQ0bV4k9dKx2Qp")]
     public required string Id { get; init; }
 
-    /// <summary>What it is for.</summary>
+    /// <summary>Its purpose.</summary>
     [Example("ferry operations")]
     public required string Name { get; init; }
 
-    /// <summary>What it may do.</summary>
+    /// <summary>Its scopes.</summary>
     [OneOf("send", "read", "admin"), Example("send", "read")]
     public required IReadOnlyList<string> Scopes { get; init; }
 

@@ -8,7 +8,7 @@ using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Endpoints.Admin;
 
-/// <summary>What a space is set to.</summary>
+/// <summary>A space's settings.</summary>
 public sealed class SettingsApi(SigningKeys signing, AccessStore store, AuditTrail audit, TimeProvider clock)
 {
     /// <summary>Shows the settings of the space.</summary>

@@ -6,7 +6,7 @@ namespace Rovett.Service.Endpoints.Admin;
 /// <summary>Settings to change: a JSON merge patch (RFC 7396). Null takes a setting back to its default.</summary>
 public sealed record SettingsPatch
 {
-    /// <summary>What tokens must be like.</summary>
+    /// <summary>Requirements for tokens.</summary>
     public TokenSettingsPatch? Tokens { get; set; }
 
     /// <summary>Limits of this space, in place of the service's.</summary>
@@ -17,7 +17,7 @@ public sealed record SettingsPatch
     public IReadOnlyList<string>? Origins { get; set; }
 }
 
-/// <summary>What tokens must be like, as far as it is to change.</summary>
+/// <summary>Requirements for tokens; absent members stay unchanged.</summary>
 public sealed record TokenSettingsPatch
 {
     /// <summary>A token must name one of these as its audience; empty: any or none is accepted.</summary>
@@ -60,7 +60,7 @@ public sealed record LimitSettings
 /// <summary>The settings of a space, set or not.</summary>
 public sealed record SettingsAnswer
 {
-    /// <summary>What tokens must be like.</summary>
+    /// <summary>Requirements for tokens.</summary>
     public required TokenSettings Tokens { get; init; }
 
     /// <summary>Limits of this space, in place of the service's.</summary>
@@ -71,7 +71,7 @@ public sealed record SettingsAnswer
     public IReadOnlyList<string>? Origins { get; init; }
 }
 
-/// <summary>What tokens must be like.</summary>
+/// <summary>Requirements for tokens.</summary>
 public sealed record TokenSettings
 {
     /// <summary>A token must name one of these as its audience; empty: any or none is accepted.</summary>

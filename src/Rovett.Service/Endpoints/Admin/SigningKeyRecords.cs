@@ -11,7 +11,7 @@ public sealed record SigningKeyRequest
     [Example("backend 2027")]
     public string? Name { get; set; }
 
-    /// <summary>What the header of tokens calls it.</summary>
+    /// <summary>The key's id in token headers.</summary>
     [Text(1, 256, Is = "what the header of tokens calls it: 1 to 256 characters"), Example("2027-01")]
     public string? Kid { get; set; }
 
@@ -29,18 +29,18 @@ public sealed record SigningKeyRequest
     public string? Issuer { get; set; }
 }
 
-/// <summary>What tokens are verified with.</summary>
+/// <summary>Signing keys.</summary>
 public sealed record SigningKeyAnswer
 {
     /// <summary>Which key it is.</summary>
     [Example("backend 2027")]
     public required string Name { get; init; }
 
-    /// <summary>What it is.</summary>
+    /// <summary>Its kind.</summary>
     [OneOf("secret", "publicKey", "keySet", "issuer"), Example("secret")]
     public required string Kind { get; init; }
 
-    /// <summary>What the header of tokens calls it.</summary>
+    /// <summary>The key's id in token headers.</summary>
     [Example("2027-01")]
     public string? Kid { get; init; }
 
@@ -70,14 +70,14 @@ public sealed record SigningKeyAnswer
     public string? Secret { get; init; }
 }
 
-/// <summary>What the tokens of a space are verified with.</summary>
+/// <summary>The signing keys of a space.</summary>
 public sealed record SigningKeyList
 {
     /// <summary>The keys.</summary>
     public required IReadOnlyList<SigningKeyAnswer> SigningKeys { get; init; }
 }
 
-/// <summary>What was removed, and what ended with it.</summary>
+/// <summary>The key removed, and the sessions that ended with it.</summary>
 public sealed record RemovedAnswer
 {
     /// <summary>The name of what was removed.</summary>

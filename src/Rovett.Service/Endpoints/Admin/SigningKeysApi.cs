@@ -8,7 +8,7 @@ using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Endpoints.Admin;
 
-/// <summary>What tokens are verified with.</summary>
+/// <summary>Signing keys.</summary>
 public sealed class SigningKeysApi(SigningKeys signing, AuditTrail audit, SessionRegistry sessions, TimeProvider clock)
 {
     /// <summary>Adds a signing key.</summary>

@@ -5,7 +5,7 @@ namespace Rovett.Service.Endpoints.Admin;
 /// <summary>A space to create.</summary>
 public sealed record SpaceRequest
 {
-    /// <summary>What it is called.</summary>
+    /// <summary>Its name.</summary>
     [Example("harbour")]
     public string? Name { get; set; }
 }
@@ -13,7 +13,7 @@ public sealed record SpaceRequest
 /// <summary>A space that was created, with its first credentials.</summary>
 public sealed record SpaceCreated
 {
-    /// <summary>What it is called.</summary>
+    /// <summary>Its name.</summary>
     [Example("harbour")]
     public required string Name { get; init; }
 
@@ -47,7 +47,7 @@ public sealed record SpaceList
 /// <summary>A space.</summary>
 public sealed record SpaceAnswer
 {
-    /// <summary>What it is called.</summary>
+    /// <summary>Its name.</summary>
     [Example("harbour")]
     public required string Name { get; init; }
 

@@ -3,7 +3,7 @@ using Rovett.Service.Http;
 
 namespace Rovett.Service.Endpoints.Backend;
 
-/// <summary>What backends call, with an API key.</summary>
+/// <summary>Endpoints for backends, with an API key.</summary>
 static class BackendRoutes
 {
     const string Cursor = "8fWm2QkYyXI0mz47a5PVrz", NotificationExample = "01KB8Q0M5H7C4B9A533F1C0E7D";

@@ -7,7 +7,7 @@ namespace Rovett.Service.Endpoints.Backend;
 /// <summary>A notification as a backend sends it. Read by <see cref="NotificationReader"/>, for speed; this is its shape.</summary>
 public sealed record NotificationRequest
 {
-    /// <summary>Whom it is for: <c>user:…</c>, <c>role:…</c>, <c>topic:…</c> or <c>everyone</c>.</summary>
+    /// <summary>The recipient: <c>user:…</c>, <c>role:…</c>, <c>topic:…</c> or <c>everyone</c>.</summary>
     [AtMost(1064, "addresses"), Example("role:engineer")]
     public required IReadOnlyList<string> To { get; set; }
 
@@ -15,11 +15,11 @@ public sealed record NotificationRequest
     [AtMost(1064, "addresses"), Example("user:teo")]
     public IReadOnlyList<string>? Except { get; set; }
 
-    /// <summary>What kind it is.</summary>
+    /// <summary>Its type.</summary>
     [Text(1, 128), Example("engine.check.due")]
     public required string Type { get; set; }
 
-    /// <summary>What it is about.</summary>
+    /// <summary>The subject it is about.</summary>
     [Text(1, 256), Example("vessel/turnstone")]
     public string? Subject { get; set; }
 
@@ -47,7 +47,7 @@ public sealed record NotificationRequest
     [Whole(1, 315_360_000), Example(14_400)]
     public long? Ttl { get; set; }
 
-    /// <summary>It takes the place of the last notification with the same slot and addresses.</summary>
+    /// <summary>The slot: this notification replaces the last one with the same slot and addresses.</summary>
     [Text(1, 128), Example("turnstone/engine-2")]
     public string? Slot { get; set; }
 
@@ -59,7 +59,7 @@ public sealed record NotificationRequest
     [Example("{\"for\":\"PT30M\"}")]
     public JsonElement? Takeable { get; set; }
 
-    /// <summary>What happens if nobody acts in time.</summary>
+    /// <summary>Deadlines, and the notifications sent when they are missed.</summary>
     [AtMost(4, "deadlines")]
     public IReadOnlyList<DeadlineRequest>? Deadlines { get; set; }
 }
@@ -67,7 +67,7 @@ public sealed record NotificationRequest
 /// <summary>By when something must have come about, and what is sent otherwise.</summary>
 public sealed record DeadlineRequest
 {
-    /// <summary>What must have come about; <c>read</c> when left out.</summary>
+    /// <summary>The state to reach; <c>read</c> by default.</summary>
     [OneOf("read", "received", "handled", "taken"), Example("taken")]
     public string? By { get; set; }
 
@@ -93,7 +93,7 @@ public sealed record SendQuery
     public bool? DryRun { get; set; }
 }
 
-/// <summary>What a send did, or would do.</summary>
+/// <summary>The result of a send or dry run.</summary>
 public sealed record SendAnswer
 {
     /// <summary>True for a dry run: nothing was sent.</summary>
@@ -112,7 +112,7 @@ public sealed record SendAnswer
     [Example(4711)]
     public long? Position { get; init; }
 
-    /// <summary>Whom each address reaches.</summary>
+    /// <summary>The recipients of each address.</summary>
     public required IReadOnlyList<ReachAnswer> Reach { get; init; }
 
     /// <summary>True when the Idempotency-Key was used before with the same body: this is the answer of then.</summary>
@@ -120,7 +120,7 @@ public sealed record SendAnswer
     public bool? Repeated { get; init; }
 }
 
-/// <summary>Whom an address reaches.</summary>
+/// <summary>The recipients of an address.</summary>
 public sealed record ReachAnswer
 {
     /// <summary>The address.</summary>
@@ -147,14 +147,14 @@ public sealed record ReachAnswer
     public IReadOnlyList<string>? Near { get; init; }
 }
 
-/// <summary>What is the same of a notification for everybody.</summary>
+/// <summary>The members of a notification that are the same for everybody.</summary>
 public record NotificationContent
 {
-    /// <summary>What kind it is.</summary>
+    /// <summary>Its type.</summary>
     [Example("engine.check.due")]
     public required string Type { get; init; }
 
-    /// <summary>What it is about.</summary>
+    /// <summary>The subject it is about.</summary>
     [Example("vessel/turnstone")]
     public string? Subject { get; init; }
 
@@ -214,11 +214,11 @@ public sealed record NotificationAnswer : NotificationContent
     /// <summary>How many people have it in each state.</summary>
     public required PeopleAnswer People { get; init; }
 
-    /// <summary>What is kept of receipts: of each person, only totals, or nothing.</summary>
+    /// <summary>The receipts kept: of each person, only totals, or none.</summary>
     [OneOf("full", "totals", "none"), Example("full")]
     public required string ReceiptsKept { get; init; }
 
-    /// <summary>Who has taken it.</summary>
+    /// <summary>The taker.</summary>
     public TakenAnswer? Taken { get; init; }
 
     /// <summary>Each person's receipt, where they are kept; the first 1,000.</summary>
@@ -227,7 +227,7 @@ public sealed record NotificationAnswer : NotificationContent
     /// <summary>Its deadlines.</summary>
     public IReadOnlyList<DeadlineAnswer>? Deadlines { get; init; }
 
-    /// <summary>What became of it, oldest first.</summary>
+    /// <summary>Its changes, oldest first.</summary>
     public required IReadOnlyList<TimelineEntry> Timeline { get; init; }
 }
 
@@ -247,7 +247,7 @@ public sealed record PeopleAnswer
     public required long Read { get; init; }
 }
 
-/// <summary>Who has taken a notification.</summary>
+/// <summary>The taker of a notification.</summary>
 public sealed record TakenAnswer
 {
     /// <summary>The user.</summary>
@@ -285,7 +285,7 @@ public sealed record PersonReceiptAnswer
 /// <summary>A deadline and what has become of it.</summary>
 public sealed record DeadlineAnswer
 {
-    /// <summary>What must have come about.</summary>
+    /// <summary>The state to reach.</summary>
     [OneOf("read", "received", "handled", "taken"), Example("taken")]
     public required string By { get; init; }
 
@@ -314,21 +314,21 @@ public sealed record TimelineEntry
     /// <summary>When.</summary>
     public required StoredTime Time { get; init; }
 
-    /// <summary>Who took it, or the id of the notification that replaced it.</summary>
+    /// <summary>The taker, or the id of the notification that replaced it.</summary>
     public string? By { get; init; }
 
     /// <summary>Until when it is taken.</summary>
     public string? Until { get; init; }
 }
 
-/// <summary>What a withdrawal did.</summary>
+/// <summary>The result of a withdrawal.</summary>
 public sealed record WithdrawAnswer
 {
     /// <summary>The notification's id.</summary>
     [Example("01KB8Q0M5H7C4B9A533F1C0E7D")]
     public required string Id { get; init; }
 
-    /// <summary>What it is now.</summary>
+    /// <summary>Its state now.</summary>
     [OneOf("withdrawn", "replaced", "expired", "trimmed"), Example("withdrawn")]
     public required string State { get; init; }
 

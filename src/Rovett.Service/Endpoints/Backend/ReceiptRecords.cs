@@ -15,7 +15,7 @@ public sealed record ReceiptQuery
 /// <summary>Receipts, oldest first.</summary>
 public sealed record ReceiptPage
 {
-    /// <summary>What was lost before them: receipts that are no longer kept, or all of another life of the store.</summary>
+    /// <summary>A gap before them: receipts that are no longer kept, or all from before a restore.</summary>
     [OneOf("retention", "new-life")]
     public string? Gap { get; init; }
 
@@ -42,7 +42,7 @@ public sealed record ReceiptRecord
     [Example("8fWm2QkYyXI0mz47a5PVrz")]
     public string? Cursor { get; init; }
 
-    /// <summary>What became of it.</summary>
+    /// <summary>The state reached.</summary>
     [Example("read")]
     public required string State { get; init; }
 
@@ -54,7 +54,7 @@ public sealed record ReceiptRecord
     [Example("engine.check.due")]
     public required string Type { get; init; }
 
-    /// <summary>What it is about.</summary>
+    /// <summary>The subject it is about.</summary>
     [Example("vessel/turnstone")]
     public string? Subject { get; init; }
 
@@ -73,7 +73,7 @@ public sealed record ReceiptRecord
     [Example("{\"deadline\":0,\"by\":\"taken\",\"who\":\"anyone\"}")]
     public JsonElement? Deadline { get; init; }
 
-    /// <summary>Who took or released it, or the id of the notification that replaced it.</summary>
+    /// <summary>The user who took or released it, or the id of the notification that replaced it.</summary>
     public string? By { get; init; }
 }
 
@@ -84,7 +84,7 @@ public sealed record WebhookRequest
     [Example("https://backend.marrowsound.example/rovett")]
     public string? Url { get; set; }
 
-    /// <summary>What signs the calls: <c>whsec_</c> and 24 to 64 bytes in base64. One is created when it is left out.</summary>
+    /// <summary>The secret that signs the calls: <c>whsec_</c> and 24 to 64 bytes in base64. One is created when it is left out.</summary>
     public string? Secret { get; set; }
 
     /// <summary>Only receipts of these states.</summary>
@@ -111,7 +111,7 @@ public sealed record WebhookAnswer
     [Example("https://backend.marrowsound.example/rovett")]
     public required string Url { get; init; }
 
-    /// <summary>What signs the calls; shown when it is set, never again.</summary>
+    /// <summary>The secret that signs the calls; shown when it is set, never again.</summary>
     [Example("whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw")]
     public string? Secret { get; init; }
 

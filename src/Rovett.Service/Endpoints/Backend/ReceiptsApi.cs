@@ -48,7 +48,7 @@ public sealed class ReceiptsApi(ApiKeys keys, ReceiptReader receipts, ReceiptNew
         };
     }
 
-    /// <summary>What was lost before a number: receipts that are no longer kept, or all of another life of the store.</summary>
+    /// <summary>A gap before a number: receipts that are no longer kept, or all from before a restore.</summary>
     string? Gap(SpaceRuntime space, long after, bool foreign) =>
         foreign ? "new-life" : after > 0 && receipts.Bounds(space).Oldest > after + 1 ? "retention" : null;
 

@@ -9,12 +9,12 @@ public sealed record RoleRequest
     [Text(1, 128), Example("Engineers")]
     public string? DisplayName { get; set; }
 
-    /// <summary>What a user finds who gets the role: <c>now</c>, nothing of what was sent before; or a look-back such
+    /// <summary>The history a new holder of the role sees: <c>now</c>, nothing of what was sent before; or a look-back such
     /// as <c>7d</c>.</summary>
     [Example("7d")]
     public string? Newcomers { get; set; }
 
-    /// <summary>Who sees which members are connected.</summary>
+    /// <summary>Visibility of members' presence.</summary>
     [OneOf("members", "nobody", Is = "members (members see who is connected) or nobody"), Example("members")]
     public string? Presence { get; set; }
 }
@@ -38,11 +38,12 @@ public sealed record RoleAnswer
     [Example("Engineers")]
     public string? DisplayName { get; init; }
 
-    /// <summary>What a newcomer finds: <c>now</c>, or how far back (ISO 8601). Absent where the service's default is used.</summary>
+    /// <summary>The history a new holder sees: <c>now</c>, or how far back (ISO 8601). Absent where the service's
+    /// default is used.</summary>
     [Example("P7D")]
     public string? Newcomers { get; init; }
 
-    /// <summary>Who sees which members are connected.</summary>
+    /// <summary>Visibility of members' presence.</summary>
     [OneOf("members", "nobody"), Example("members")]
     public required string Presence { get; init; }
 

@@ -58,10 +58,10 @@ public sealed record StatusAnswer
     [Example(0)]
     public required long Erasures { get; init; }
 
-    /// <summary>What could not be carried out and was set aside, newest first, at most 50.</summary>
+    /// <summary>Work that could not be carried out and was set aside, newest first, at most 50.</summary>
     public required IReadOnlyList<SetAsideAnswer> SetAside { get; init; }
 
-    /// <summary>What the service believes of the time.</summary>
+    /// <summary>The service's clock.</summary>
     public required ClockReading Clock { get; init; }
 
     /// <summary>The data folder.</summary>
@@ -145,12 +145,12 @@ public sealed record SetAsideAnswer
     [Example("No address in 'to' is known.")]
     public required string Why { get; init; }
 
-    /// <summary>What it was.</summary>
+    /// <summary>The work set aside.</summary>
     [Example("{\"addressing\":[\"+role:duty-manager\"]}")]
     public required JsonElement Detail { get; init; }
 }
 
-/// <summary>What the service believes of the time.</summary>
+/// <summary>The service's clock.</summary>
 public sealed record ClockReading
 {
     /// <summary>The time.</summary>
@@ -194,7 +194,7 @@ public sealed record LimitAnswer
     [Example("sendsPerSecond")]
     public required string Name { get; init; }
 
-    /// <summary>What it is set to; absent: there is no limit.</summary>
+    /// <summary>The limit; absent: none.</summary>
     [Example(200)]
     public int? Limit { get; init; }
 
@@ -202,7 +202,7 @@ public sealed record LimitAnswer
     [Example(12)]
     public required int Used { get; init; }
 
-    /// <summary>What it counts.</summary>
+    /// <summary>The quantity it limits.</summary>
     [Example("sends of one API key a second")]
     public required string What { get; init; }
 }
@@ -229,7 +229,7 @@ public sealed record SessionAnswer
     [Example("phone")]
     public required string Device { get; init; }
 
-    /// <summary>What the device calls itself.</summary>
+    /// <summary>The device's name.</summary>
     [Example("Mara's phone")]
     public string? Label { get; init; }
 

@@ -22,11 +22,11 @@ public sealed record PolicyRecord
     [Example("berth/{berth}")]
     public required string Topic { get; set; }
 
-    /// <summary>What it allows. A policy has this or <c>never</c>.</summary>
+    /// <summary>The rights it allows. A policy has this or <c>never</c>.</summary>
     [OneOf("subscribe", "follow", "say", "presence"), Example("subscribe", "follow")]
     public IReadOnlyList<string>? May { get; set; }
 
-    /// <summary>What it forbids, whatever others allow.</summary>
+    /// <summary>The rights it forbids, whatever others allow.</summary>
     [OneOf("subscribe", "follow", "say", "presence")]
     public IReadOnlyList<string>? Never { get; set; }
 
@@ -74,7 +74,7 @@ public sealed record LoadQuery
     public bool? DryRun { get; set; }
 }
 
-/// <summary>What loading policies did.</summary>
+/// <summary>The result of loading policies.</summary>
 public sealed record PoliciesLoaded
 {
     /// <summary>True: they were only checked.</summary>
@@ -106,7 +106,7 @@ public sealed record GrantRequest
     [Example("berth/3")]
     public string? Topic { get; set; }
 
-    /// <summary>What it allows.</summary>
+    /// <summary>The rights it allows.</summary>
     [OneOf("subscribe", "follow", "say", "presence"), Example("subscribe", "follow")]
     public IReadOnlyList<string>? May { get; set; }
 
@@ -156,7 +156,7 @@ public sealed record GrantAnswer
     [Example("berth/3")]
     public required string Topic { get; init; }
 
-    /// <summary>What it allows.</summary>
+    /// <summary>The rights it allows.</summary>
     [OneOf("subscribe", "follow", "say", "presence"), Example("subscribe", "follow")]
     public required IReadOnlyList<string> May { get; init; }
 
@@ -166,7 +166,7 @@ public sealed record GrantAnswer
     /// <summary>The policy whose decider gave it.</summary>
     public string? Policy { get; init; }
 
-    /// <summary>What the decider says of the user, for presence.</summary>
+    /// <summary>The user's profile from the decider, for presence.</summary>
     public JsonElement? Profile { get; init; }
 }
 
@@ -180,7 +180,7 @@ public sealed record GrantList
     public long? Next { get; init; }
 }
 
-/// <summary>Whom and what to explain.</summary>
+/// <summary>The user and address to explain.</summary>
 public sealed record ExplainQuery
 {
     /// <summary>The user.</summary>
@@ -207,7 +207,7 @@ public sealed record ExplainAnswer
     [Example(false)]
     public required bool OnChannel { get; init; }
 
-    /// <summary>What led to it, in order.</summary>
+    /// <summary>The steps of the decision, in order.</summary>
     public required IReadOnlyList<ExplainStep> Steps { get; init; }
 
     /// <summary>For a topic: the same for each right.</summary>
@@ -217,11 +217,11 @@ public sealed record ExplainAnswer
 /// <summary>A step of an explanation.</summary>
 public sealed record ExplainStep
 {
-    /// <summary>What was looked at.</summary>
+    /// <summary>The policy, grant or fact checked.</summary>
     [Example("policy berth-crew")]
     public required string What { get; init; }
 
-    /// <summary>What came of it.</summary>
+    /// <summary>The outcome.</summary>
     [Example("does not apply")]
     public required string Outcome { get; init; }
 
@@ -229,7 +229,7 @@ public sealed record ExplainStep
     [Example("teo does not have the role deck")]
     public required string Why { get; init; }
 
-    /// <summary>What would change it.</summary>
+    /// <summary>The change that would help.</summary>
     [Example("give teo the role deck")]
     public string? Fix { get; init; }
 }
@@ -241,7 +241,7 @@ public sealed record RightExplained
     [OneOf("subscribe", "follow", "say", "presence"), Example("subscribe")]
     public required string Right { get; init; }
 
-    /// <summary>What is decided.</summary>
+    /// <summary>The right decided on.</summary>
     [OneOf("allow", "ask", "deny"), Example("deny")]
     public required string Decision { get; init; }
 
@@ -249,6 +249,6 @@ public sealed record RightExplained
     [Example("no policy or grant allows it")]
     public required string By { get; init; }
 
-    /// <summary>What led to it, in order.</summary>
+    /// <summary>The steps of the decision, in order.</summary>
     public required IReadOnlyList<ExplainStep> Steps { get; init; }
 }

@@ -106,7 +106,7 @@ public sealed record UserIdQuery
     public string? Id { get; set; }
 }
 
-/// <summary>What a sign-out did.</summary>
+/// <summary>The result of a sign-out.</summary>
 public sealed record SignOutAnswer
 {
     /// <summary>The user's id.</summary>
@@ -121,7 +121,7 @@ public sealed record SignOutAnswer
     public required int SessionsEnded { get; init; }
 }
 
-/// <summary>What an erasure left.</summary>
+/// <summary>The state of an erasure.</summary>
 public sealed record ErasureAnswer
 {
     /// <summary>The pseudonym by which the history knows the person.</summary>
@@ -150,6 +150,6 @@ public sealed record ImportAnswer
     /// <summary>Why the import was cut short.</summary>
     public ProblemAnswer? Problem { get; init; }
 
-    /// <summary>What is wrong with lines that were refused, the first 50.</summary>
+    /// <summary>Mistakes in refused lines, the first 50.</summary>
     public IReadOnlyList<FieldErrorAnswer>? Errors { get; init; }
 }

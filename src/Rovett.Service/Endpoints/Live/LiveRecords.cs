@@ -13,7 +13,7 @@ public sealed record LiveQuery
     [Example("phone")]
     public string? Device { get; set; }
 
-    /// <summary>What the device calls itself.</summary>
+    /// <summary>The device's name.</summary>
     [Example("Mara's phone")]
     public string? Label { get; set; }
 

@@ -6,14 +6,14 @@ using Rovett.Service.Http;
 
 namespace Rovett.Service.Endpoints.OperatorConsole;
 
-/// <summary>Who is signed in to the console.</summary>
+/// <summary>The operator signed in to the console.</summary>
 public sealed record MeAnswer
 {
     /// <summary>The operator's name, or null.</summary>
     [JsonIgnore(Condition = JsonIgnoreCondition.Never)]
     public string? Operator { get; init; }
 
-    /// <summary>What the operator may do, or null.</summary>
+    /// <summary>The operator's rights, or null.</summary>
     [JsonIgnore(Condition = JsonIgnoreCondition.Never)]
     public string? May { get; init; }
 
@@ -40,7 +40,7 @@ public sealed record SignInRequest
     public string? Link { get; set; }
 }
 
-/// <summary>What the page about access shows.</summary>
+/// <summary>The data of the Access page.</summary>
 public sealed record AccessAnswer
 {
     /// <summary>The version of the policies; 0: none was loaded.</summary>
@@ -87,17 +87,17 @@ public sealed record LimitState
     /// <summary>Its name.</summary>
     public required string Name { get; init; }
 
-    /// <summary>What it is set to.</summary>
+    /// <summary>The limit.</summary>
     public required int Limit { get; init; }
 
     /// <summary>The most that is used of it now.</summary>
     public required int Used { get; init; }
 
-    /// <summary>What it counts.</summary>
+    /// <summary>The quantity it limits.</summary>
     public required string What { get; init; }
 }
 
-/// <summary>Who may use the console, and the newest sign-ins.</summary>
+/// <summary>Operators of the console, and the newest sign-ins.</summary>
 public sealed record OperatorsAnswer
 {
     /// <summary>The operators.</summary>
@@ -113,7 +113,7 @@ public sealed record OperatorAnswer
     /// <summary>The name.</summary>
     public required string Name { get; init; }
 
-    /// <summary>What the operator may do.</summary>
+    /// <summary>The operator's rights.</summary>
     public required string May { get; init; }
 
     /// <summary>Since when.</summary>
@@ -139,7 +139,7 @@ public sealed record SignInAnswer
     public required bool SignedIn { get; init; }
 }
 
-/// <summary>What an invited operator may do.</summary>
+/// <summary>The rights of the invited operator.</summary>
 public sealed record LinkRequest
 {
     /// <summary>Look, or also change.</summary>
@@ -154,7 +154,7 @@ public sealed record LinkAnswer
     [Example("https://rovett.marrowsound.example/console#sign-up=7Jx2mQ0bV4k9dKx2Qp0aZ4")]
     public required string Link { get; init; }
 
-    /// <summary>What the new operator may do.</summary>
+    /// <summary>The rights of the new operator.</summary>
     [OneOf("view", "operate"), Example("view")]
     public required string May { get; init; }
 

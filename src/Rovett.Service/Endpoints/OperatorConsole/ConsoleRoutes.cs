@@ -5,7 +5,7 @@ using Rovett.Service.Http;
 
 namespace Rovett.Service.Endpoints.OperatorConsole;
 
-/// <summary>What the console's pages call.</summary>
+/// <summary>Endpoints for the console's pages.</summary>
 static class ConsoleRoutes
 {
     public static IServiceCollection AddConsoleEndpoints(this IServiceCollection services) => services

@@ -12,7 +12,7 @@ using Rovett.Service.Topics;
 
 namespace Rovett.Service.Endpoints.User;
 
-/// <summary>What a user chooses: mutes and followed topics; and tickets to connect with.</summary>
+/// <summary>Mutes, followed topics, and tickets to connect with.</summary>
 public sealed class ChoicesApi(Tickets tickets, TopicGate topics, LedgerPump ledger)
 {
     const int MaxText = 256;

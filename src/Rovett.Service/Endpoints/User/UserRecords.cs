@@ -102,7 +102,7 @@ public record TotalsByAnswer
     };
 }
 
-/// <summary>What of the totals is asked for.</summary>
+/// <summary>The totals to answer.</summary>
 public sealed record TotalsQuery
 {
     /// <summary><c>type</c>: also by type.</summary>
@@ -137,7 +137,7 @@ public sealed record SubjectTotal
     public required long Unread { get; init; }
 }
 
-/// <summary>What to mark, and how: exactly one of the members.</summary>
+/// <summary>Notifications to mark: exactly one of the members.</summary>
 public sealed record MarksRequest
 {
     /// <summary>The user has seen them.</summary>
@@ -174,7 +174,7 @@ public sealed record TotalsAfter
     public required TotalsByAnswer Totals { get; init; }
 }
 
-/// <summary>What to mute: exactly one of the members.</summary>
+/// <summary>The type or subject to mute: exactly one of the members.</summary>
 public sealed record MuteRequest
 {
     /// <summary>Every notification of this type.</summary>
@@ -185,7 +185,7 @@ public sealed record MuteRequest
     public string? Subject { get; set; }
 }
 
-/// <summary>What a user has muted.</summary>
+/// <summary>A user's mutes.</summary>
 public sealed record MuteList
 {
     /// <summary>The mutes.</summary>

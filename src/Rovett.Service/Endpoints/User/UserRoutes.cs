@@ -3,7 +3,7 @@ using Rovett.Service.Http;
 
 namespace Rovett.Service.Endpoints.User;
 
-/// <summary>What users' devices call, with a token.</summary>
+/// <summary>Endpoints for users' devices, with a token.</summary>
 static class UserRoutes
 {
     const string Id = "01KB8Q0M5H7C4B9A533F1C0E7D", Says = "The notification's id.";

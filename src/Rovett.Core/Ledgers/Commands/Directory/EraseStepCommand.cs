@@ -36,7 +36,7 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
         readonly string named = "user:" + erasure.Name, instead = "user:" + erasure.Pseudonym;
         long scrubbed;
 
-        /// <returns>What is left; null: nothing.</returns>
+        /// <returns>The rest; null: none.</returns>
         public ErasureRow? Take()
         {
             long? at = erasure.Stage switch

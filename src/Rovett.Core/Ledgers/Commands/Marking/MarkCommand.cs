@@ -24,7 +24,7 @@ public sealed record MarkProgress(IReadOnlyDictionary<long, long> Through)
 /// <param name="origin">The session that asked, which is not told again.</param>
 /// <param name="by">The credential of the request, which must still be valid; null: none is checked.</param>
 /// <param name="most">The most runs that are marked.</param>
-/// <param name="from">What earlier steps did.</param>
+/// <param name="from">Progress of earlier steps.</param>
 public sealed class MarkCommand(string space, string userId, MarkVerb verb, MarkSelector selector, string device, ISessionPort? origin,
     Identity? by = null, int most = int.MaxValue, MarkProgress? from = null) : LedgerCommand<TotalsBy>
 {
@@ -133,7 +133,7 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
         return targets;
     }
 
-    /// <summary>What a log has about a subject; what lies side by side is one part.</summary>
+    /// <summary>The ordinals of a log about a subject; adjacent ones form one part.</summary>
     static long About(Ledger ledger, UserLog log, string subject, long after, long end, ref int left, List<(UserLog, long, long)> targets)
     {
         var found = ledger.Store.OrdinalsAbout(log.Log.Id, NotificationTraits.HashOf(subject), after, end, left);
@@ -149,7 +149,7 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
         return isAll ? end : found[^1];
     }
 
-    /// <summary>What a log has, up to as many runs as may be marked.</summary>
+    /// <summary>The unmarked parts of a log, up to the limit of runs.</summary>
     long Through(UserLog log, long after, long end, ref int left, List<(UserLog, long, long)> targets)
     {
         foreach (var s in log.Segments)

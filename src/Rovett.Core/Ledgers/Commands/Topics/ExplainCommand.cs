@@ -5,11 +5,11 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 
 /// <summary>Why a user is, or is not, on a channel.</summary>
 /// <param name="OnChannel">What is sent to the address reaches the user now: durably, or (a topic that is only subscribed to) live.</param>
-/// <param name="Steps">What led to it.</param>
+/// <param name="Steps">The steps of the decision.</param>
 /// <param name="Rights">For a topic: what is decided of each right.</param>
 public sealed record Explanation(bool OnChannel, IReadOnlyList<DecisionStep> Steps, IReadOnlyList<RightExplained> Rights);
 
-/// <summary>What is decided of one right on a topic.</summary>
+/// <summary>The decision on one right on a topic.</summary>
 public sealed record RightExplained(TopicRights Right, Decision Decision, IReadOnlyList<DecisionStep> Steps);
 
 /// <summary>Explains whether a user is on an address's channel: each step that leads to it, and what would change it.</summary>

@@ -4,7 +4,7 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 
 /// <summary>The facts about a user that a decider is given.</summary>
 /// <param name="Roles">The roles held.</param>
-/// <param name="Claims">What the newest token says that policies look at.</param>
+/// <param name="Claims">The claims of the newest token that policies look at.</param>
 public sealed record UserFacts(IReadOnlyList<string> Roles, IReadOnlyDictionary<string, IReadOnlyList<string>> Claims);
 
 /// <summary>Reads the facts about a user that a decider is given.</summary>
