@@ -1,6 +1,5 @@
 using System.CommandLine;
 using System.CommandLine.Parsing;
-using Rovett.Service.Options;
 
 namespace Rovett.Cli;
 

@@ -8,7 +8,6 @@ using Rovett.Core.Notifications;
 using Rovett.Core.Wire;
 using Rovett.Core.Wire.WebSockets;
 using Rovett.Service.Credentials;
-using Rovett.Service.Endpoints.Backend;
 using Rovett.Service.Http;
 using Rovett.Service.Outbound;
 using Rovett.Service.Spaces;

@@ -348,10 +348,12 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
     internal SpaceState? SpaceIfAny(string name) => spaces.ContainsKey(name) || store.FindSpace(name) is not null ? Space(name) : null;
 
     /// <summary>Sets due work aside that cannot be carried out, and reports it.</summary>
-    internal void SetAside(SpaceState space, SetAsideRow row, string what)
+    internal long SetAside(SpaceState space, SetAsideRow row, string what)
     {
-        store.SetAside(space.Id, row);
+        long number = store.SetAside(space.Id, row);
+        space.Events.AddedAside(row.Detail.Length);
         faults?.SetAside(space.Row.Name, what, row.Why);
+        return number;
     }
 
     /// <summary>The names of the spaces in memory.</summary>

@@ -13,18 +13,29 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
     readonly List<UserState> passedBy = [];
     readonly List<(AddressLog Log, long Ordinal)> places = [];
 
+    /// <summary>The id that was drawn for it before; none: one is drawn.</summary>
+    public NotificationId Id { get; init; }
+
+    /// <summary>Refuses what cannot be stored, before anything is.</summary>
+    /// <exception cref="ProblemException">An audience is one too many.</exception>
+    public AddressLog? Check()
+    {
+        var audience = Audience.Of(draft.To, draft.Except.Where(a => a.Kind != AddressKind.User));
+        var audienceLog = audience is null ? null : state.AudienceLog(audience);
+        ReserveOtherwise();
+        return audienceLog;
+    }
+
     public SendResult Store(List<Reach> reach)
     {
         var store = ledger.Store;
         var traits = draft.Traits;
-        var audience = Audience.Of(draft.To, draft.Except.Where(a => a.Kind != AddressKind.User));
-        var audienceLog = audience is null ? null : state.AudienceLog(audience); // may refuse, so before anything is drawn
-        ReserveOtherwise();
+        var audienceLog = Check();
         var attending = state.Connected.Attending(traits.Subject);
         // It is in one log and changes nothing else in memory, so it can be offered together with its neighbours.
         bool alone = draft.Slot is null && attending.Count == 0 && !draft.To.Concat(draft.Except).Any(a => a.Kind == AddressKind.User);
         if (!alone) ledger.FanOut.Flush();
-        var id = NotificationId.New(state.Time.ToDateTime());
+        var id = Id == default ? NotificationId.New(state.Time.ToDateTime()) : Id;
         if (draft.Slot is not null) Replace(id);
         var (position, time) = state.Draw();
         long? subject = traits.Subject is { } s ? NotificationTraits.HashOf(s) : null;

@@ -42,6 +42,7 @@ internal sealed class SpaceState
         Connected = new ConnectedUsers(this, residents);
         Subscriptions = new Subscriptions(this, store);
         Topics = new TopicRules(this, store);
+        Events = new EventRules(this, store);
         Presence = new PresenceBoards(new PresenceSource(this));
         HasTombstones = store.HasTombstones(row.Id);
     }
@@ -78,6 +79,9 @@ internal sealed class SpaceState
 
     /// <summary>Rights on topics.</summary>
     public TopicRules Topics { get; }
+
+    /// <summary>Rules for events.</summary>
+    public EventRules Events { get; }
 
     public SpaceRow Row { get; }
     public int Id => Row.Id;

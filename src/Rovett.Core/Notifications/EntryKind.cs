@@ -27,6 +27,8 @@ public enum EntryKind
     Standing = 11,
     /// <summary>Policies were loaded: who may do what on topics.</summary>
     Policies = 12,
+    /// <summary>Rules were loaded: which notifications are made of events.</summary>
+    Rules = 14,
     /// <summary>A grant was given, or ended.</summary>
     Grant = 13,
 }

@@ -13,6 +13,8 @@ public enum DueKind
     GrantEnd = 4,
     /// <summary>No token can still run that a person had who was erased; the position is the person's number.</summary>
     TombstoneEnd = 5,
+    /// <summary>A gathering closes; the position is its number.</summary>
+    GatheringEnd = 6,
 }
 
 /// <summary>Something due. <see cref="Number"/> tells several of one notification apart.</summary>

@@ -17,6 +17,8 @@ public enum ErasureStage
     Acts = 5,
     /// <summary>Receipts.</summary>
     Receipts = 6,
+    /// <summary>Open gatherings.</summary>
+    Gatherings = 7,
 }
 
 /// <summary>An erasure under way.</summary>

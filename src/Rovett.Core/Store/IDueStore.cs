@@ -10,7 +10,8 @@ public interface IDueStore
     /// <summary>Due work up to a time, the earliest first.</summary>
     IReadOnlyList<DueRow> Due(int space, StoredTime upTo, int limit);
     /// <summary>Sets something aside.</summary>
-    void SetAside(int space, SetAsideRow row);
+    /// <returns>Its number.</returns>
+    long SetAside(int space, SetAsideRow row);
     /// <summary>The taker of a notification, or null.</summary>
     TakeRow? FindTake(int space, long position);
     /// <summary>The notifications a user has taken.</summary>

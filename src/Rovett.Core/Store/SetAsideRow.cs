@@ -7,6 +7,10 @@ public enum AsideKind
     Due = 1,
     /// <summary>The notification for a missed deadline.</summary>
     Otherwise = 2,
+    /// <summary>An event for which a rule failed.</summary>
+    Event = 3,
+    /// <summary>The notification that closes a gathering.</summary>
+    Gathering = 4,
 }
 
 /// <summary>Something that was set aside.</summary>
@@ -15,4 +19,8 @@ public enum AsideKind
 /// <param name="Position">The entry that it belongs to.</param>
 /// <param name="Why">Why it could not be carried out.</param>
 /// <param name="Detail">What it was, as a JSON object.</param>
-public sealed record SetAsideRow(StoredTime Time, AsideKind Kind, long Position, string Why, string Detail);
+public sealed record SetAsideRow(StoredTime Time, AsideKind Kind, long Position, string Why, string Detail)
+{
+    /// <summary>Its number.</summary>
+    public long Number { get; init; }
+}

@@ -19,6 +19,12 @@ public readonly record struct NotificationId(UInt128 Value) : IUtf8SpanFormattab
         return new NotificationId(((UInt128)(ulong)time.ToUnixTimeMilliseconds() << 80) | low);
     }
 
+    /// <summary>When it was drawn.</summary>
+    public DateTimeOffset Time => DateTimeOffset.FromUnixTimeMilliseconds((long)(Value >> 80));
+
+    /// <summary>The lowest id of a time.</summary>
+    public static NotificationId First(DateTimeOffset time) => new((UInt128)(ulong)time.ToUnixTimeMilliseconds() << 80);
+
     /// <summary>Reads the 26 characters; false when they are anything else.</summary>
     public static bool TryParse(ReadOnlySpan<char> text, out NotificationId id)
     {

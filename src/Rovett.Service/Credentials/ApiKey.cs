@@ -14,6 +14,10 @@ public sealed class ApiKey(StoredApiKey stored)
     public IReadOnlyList<string> Types { get; } = ApiKeys.ListOf(stored.Types);
     /// <summary>The addresses that it may send to, exact or ending in <c>*</c>; empty: any.</summary>
     public IReadOnlyList<string> Addresses { get; } = ApiKeys.ListOf(stored.Addresses);
+    /// <summary>The types of events that it may publish, exact or ending in <c>*</c>; empty: any.</summary>
+    public IReadOnlyList<string> Events { get; } = ApiKeys.ListOf(stored.Events);
+    /// <summary>The sources of events that it may publish, exact or ending in <c>*</c>; empty: any.</summary>
+    public IReadOnlyList<string> Sources { get; } = ApiKeys.ListOf(stored.Sources);
     /// <summary>Its name in the audit log.</summary>
     public string Actor => $"key:{stored.Id} {stored.Name}";
 
@@ -49,6 +53,32 @@ public sealed class ApiKey(StoredApiKey stored)
         if (errors.Count > 0)
             throw new Problem(403, "api-key-narrowed", "API key not allowed to send this", string.Join("; ", errors.Select(e => e.Detail)),
                 "Use a key that covers it: POST /v1/keys with types and addresses.")
+            { Errors = errors }.ToException();
+    }
+
+    /// <summary>Lets through an event that it may publish.</summary>
+    /// <exception cref="ProblemException">403: the key is narrowed, and does not cover it. Rules send with the rights of whoever loaded
+    /// them, so a key that is narrowed in what it sends must say which events it may publish.</exception>
+    public void RequireMayPublish(string type, string source)
+    {
+        var errors = new List<FieldError>();
+        if (IsNarrowed && Events.Count == 0)
+        {
+            errors.Add(new FieldError("type", $"the key '{stored.Name}' is narrowed to notifications, and may publish no events"));
+        }
+        else if (!Covers(Events, type))
+        {
+            errors.Add(new FieldError("type",
+                $"'{type}' is not among the events that the key '{stored.Name}' may publish: {string.Join(", ", Events)}"));
+        }
+        if (!Covers(Sources, source))
+        {
+            errors.Add(new FieldError("source",
+                $"'{source}' is not among the sources that the key '{stored.Name}' may publish for: {string.Join(", ", Sources)}"));
+        }
+        if (errors.Count > 0)
+            throw new Problem(403, "api-key-narrowed", "API key not allowed to send this", string.Join("; ", errors.Select(e => e.Detail)),
+                "Use a key that covers it: POST /v1/keys with events and sources.")
             { Errors = errors }.ToException();
     }
 

@@ -23,18 +23,18 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
 
     /// <summary>Makes a key; the answer's second part is shown once and stored nowhere.</summary>
     public (StoredApiKey Stored, string Key) Make(string space, string name, IEnumerable<string> scopes,
-        IReadOnlyList<string>? types = null, IReadOnlyList<string>? addresses = null)
+        KeyLimits? narrowedTo = null)
     {
         var key = Secrets.New(Secrets.KeyPrefix);
-        return (Store(key, space, name, scopes, types, addresses), key);
+        return (Store(key, space, name, scopes, narrowedTo), key);
     }
 
     /// <summary>Stores a key that was made before.</summary>
-    public StoredApiKey Store(string key, string space, string name, IEnumerable<string> scopes, IReadOnlyList<string>? types = null,
-        IReadOnlyList<string>? addresses = null)
+    public StoredApiKey Store(string key, string space, string name, IEnumerable<string> scopes, KeyLimits? narrowedTo = null)
     {
-        var stored = new StoredApiKey(Secrets.NewId(), space, name, string.Join(',', scopes), TextOf(types), TextOf(addresses), Now, null,
-            null, null);
+        var to = narrowedTo ?? KeyLimits.None;
+        var stored = new StoredApiKey(Secrets.NewId(), space, name, string.Join(',', scopes), TextOf(to.Types), TextOf(to.Addresses), Now,
+            null, null, null, TextOf(to.Events), TextOf(to.Sources));
         store.AddKey(stored, Secrets.Hash(key));
         return stored;
     }
@@ -44,7 +44,8 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
     public (StoredApiKey Stored, string Key)? Rotate(string space, string id, TimeSpan overlap)
     {
         if (store.FindKey(space, id) is not { Revoked: null } old || old.Ends <= Now) return null;
-        var made = Make(space, old.Name, old.Scopes.Split(','), ListOf(old.Types), ListOf(old.Addresses));
+        var made = Make(space, old.Name, old.Scopes.Split(','),
+            new KeyLimits(ListOf(old.Types), ListOf(old.Addresses), ListOf(old.Events), ListOf(old.Sources)));
         store.EndKey(space, id, Now + (long)overlap.TotalMicroseconds);
         known = new();
         return made;

@@ -4,6 +4,7 @@ using Rovett.Service.Credentials;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Endpoints.Admin;
 using Rovett.Service.Endpoints.Backend;
+using Rovett.Service.Endpoints.Events;
 using Rovett.Service.Endpoints.Live;
 using Rovett.Service.Endpoints.OperatorConsole;
 using Rovett.Service.Endpoints.User;
@@ -32,7 +33,7 @@ static class Composition
             p => new ServiceInfo(p.GetRequiredService<SqlLedgerStore>().Epoch, StoredTime.From(clock.GetUtcNow()), options.Data));
         services.AddJson().AddReference();
         services.AddLedgers().AddCredentials().AddLimits().AddAudit().AddOutbound().AddTopics().AddReceipts().AddLive(switches);
-        services.AddBackendEndpoints().AddAdminEndpoints().AddUserEndpoints().AddLiveEndpoints().AddConsoleEndpoints();
+        services.AddBackendEndpoints().AddEventEndpoints().AddAdminEndpoints().AddUserEndpoints().AddLiveEndpoints().AddConsoleEndpoints();
         services.AddSingleton(p => new Housekeeping(p.GetRequiredService<LedgerPump>(), p.GetRequiredService<SpaceDirectory>(),
             retention: options.KeepForSpan is not null || options.KeepCount > 0, clock, p.GetRequiredService<Faults>(),
             p.GetRequiredService<UsersApi>().Erased, p.GetRequiredService<ILogger<Housekeeping>>()));

@@ -2,6 +2,7 @@ using Microsoft.AspNetCore.HttpOverrides;
 using Rovett.Service.Credentials;
 using Rovett.Service.Endpoints.Admin;
 using Rovett.Service.Endpoints.Backend;
+using Rovett.Service.Endpoints.Events;
 using Rovett.Service.Endpoints.Live;
 using Rovett.Service.Endpoints.OperatorConsole;
 using Rovett.Service.Endpoints.User;
@@ -31,6 +32,7 @@ static class Pipeline
         app.UseRouting();
         app.UseMiddleware<AccessMiddleware>();
         app.MapBackend();
+        app.MapEvents();
         app.MapAdmin();
         app.MapUser();
         app.MapLive();

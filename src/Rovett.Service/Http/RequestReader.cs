@@ -3,7 +3,6 @@ using System.Globalization;
 using System.Reflection;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
-using Rovett.Service.Options;
 
 namespace Rovett.Service.Http;
 

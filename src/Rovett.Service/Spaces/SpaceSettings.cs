@@ -35,6 +35,9 @@ public sealed record SpaceSettings
     /// <summary>Sessions of one user at a time; null: as the service's configuration says.</summary>
     public int? SessionsPerUser { get; init; }
 
+    /// <summary>The time zone in which rules show times.</summary>
+    public TimeZoneInfo Zone { get; init; } = TimeZoneInfo.Utc;
+
     /// <summary>Reads the stored form, or what a patch made of it.</summary>
     /// <param name="root">The object.</param>
     /// <param name="errors">Receives the mistakes.</param>
@@ -47,6 +50,7 @@ public sealed record SpaceSettings
             {
                 case "tokens" when value is JsonObject tokens: read = ReadTokens(read, tokens, errors); break;
                 case "tokens": errors.Add(new FieldError(name, $"must be an object of {string.Join(", ", TokenMembers)}")); break;
+                case "timeZone": read = read with { Zone = ZoneOf(value, name, errors) }; break;
                 case "origins":
                     var origins = Texts(value, name, 100, errors, o => OriginMistake(o));
                     read = read with { Origins = origins };
@@ -71,7 +75,7 @@ public sealed record SpaceSettings
                     break;
                 default:
                     errors.Add(new FieldError(name,
-                        "is not a setting of a space; there are tokens (an object), limits (an object) and origins"));
+                        "is not a setting of a space; there are tokens (an object), limits (an object), origins and timeZone"));
                     break;
             }
         }
@@ -110,6 +114,17 @@ public sealed record SpaceSettings
                 "is empty, and no token would be let in; name at least one, or give null for all"));
         }
         return read;
+    }
+
+    static TimeZoneInfo ZoneOf(JsonNode? value, string field, List<FieldError> errors)
+    {
+        if (value is JsonValue v && v.GetValueKind() == JsonValueKind.String && v.GetValue<JsonElement>().GetString() is { } name
+            && (name == "UTC" || name.Contains('/')) && TimeZoneInfo.TryFindSystemTimeZoneById(name, out var zone))
+        {
+            return zone;
+        }
+        errors.Add(new FieldError(field, "must be a time zone of the IANA database, such as Europe/Berlin or UTC"));
+        return TimeZoneInfo.Utc;
     }
 
     static SpaceSettings Unknown(SpaceSettings read, string field, List<FieldError> errors)

@@ -12,7 +12,6 @@ using Rovett.Service.Credentials;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
-using Rovett.Service.Options;
 using Rovett.Service.Outbound;
 using Rovett.Service.Spaces;
 using Rovett.Storage.Sqlite;

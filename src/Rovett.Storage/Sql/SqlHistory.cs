@@ -51,9 +51,24 @@ public sealed class SqlHistory(Func<ISql> open) : IHistoryStore, IDisposable
 
     /// <summary>Work set aside in a space, newest first.</summary>
     public IReadOnlyList<SetAsideRow> SetAside(int space, int limit) => Use(sql =>
-        sql.All("SELECT time, kind, position, why, detail FROM set_aside WHERE space=?1 ORDER BY number DESC LIMIT ?2",
-        r => new SetAsideRow(new StoredTime(r.GetInt64(0)), (AsideKind)r.GetInt64(1), r.GetInt64(2), r.GetString(3), r.GetString(4)),
-        (long)space, (long)limit));
+        sql.All(SqlLedgerStore.SelectAside + " ORDER BY number DESC LIMIT ?2", SqlLedgerStore.Aside, (long)space, (long)limit));
+
+    /// <summary>Work set aside in a space after a number, oldest first.</summary>
+    public IReadOnlyList<SetAsideRow> SetAsideAfter(int space, long after, int limit) => Use(sql =>
+        sql.All(SqlLedgerStore.SelectAside + " AND number>?2 ORDER BY number LIMIT ?3", SqlLedgerStore.Aside, (long)space, after,
+        (long)limit));
+
+    /// <summary>How much is set aside in a space.</summary>
+    public long CountSetAside(int space) =>
+        (Use(sql => Tuple.Create(sql.Number("SELECT count(*) FROM set_aside WHERE space=?1", (long)space) ?? 0)) ?? Tuple.Create(0L)).Item1;
+
+    /// <summary>The events that a notification came of, with the rule that made it; at most a number of them.</summary>
+    public IReadOnlyList<(string Source, string Id, string Rule)> Origins(int space, NotificationId id, int limit) => Use(sql =>
+        sql.All("SELECT source, event, rule FROM origin WHERE space=?1 AND notification=?2 LIMIT ?3",
+        r => (r.GetString(0), r.GetString(1), r.GetString(2)), (long)space, Rows.IdBytes(id), (long)limit));
+
+    /// <summary>An event that was taken, or null.</summary>
+    public EventRow? Event(int space, string source, string id) => Use(sql => SqlLedgerStore.EventOf(sql, space, source, id));
 
     /// <summary>How many people have a notification in each state.</summary>
     public PeopleCounts People(IReadOnlyList<Placement> placements) => Use(sql => People(sql, placements));

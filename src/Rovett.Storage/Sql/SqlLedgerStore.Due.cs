@@ -25,9 +25,9 @@ public sealed partial class SqlLedgerStore
             upTo.Micros, (long)limit);
 
     /// <inheritdoc/>
-    public void SetAside(int space, SetAsideRow row) =>
-        sql.Run("INSERT INTO set_aside (space, time, kind, position, why, detail) VALUES (?1, ?2, ?3, ?4, ?5, ?6)", (long)space,
-        row.Time.Micros, (long)row.Kind, row.Position, row.Why, row.Detail);
+    public long SetAside(int space, SetAsideRow row) =>
+        sql.Number("INSERT INTO set_aside (space, time, kind, position, why, detail) VALUES (?1, ?2, ?3, ?4, ?5, ?6) RETURNING number",
+        (long)space, row.Time.Micros, (long)row.Kind, row.Position, row.Why, row.Detail)!.Value;
 
     const string SelectTake = "SELECT position, person, log, ordinal, until FROM take";
 

@@ -25,15 +25,19 @@ public sealed partial class SqlLedgerStore
         {
             return true;
         }
+        if (PurgeEvents(space, limit)) return true;
         PurgeKeys("policies", space, int.MaxValue);
+        PurgeKeys("rules", space, int.MaxValue);
         foreach (var table in new[] { "audience_address", "address", "answer", "due", "slot", "take", "role", "deadline", "set_aside",
-            "tombstone", "erasure", "topic_grant", "membership" })
+            "tombstone", "erasure", "topic_grant", "membership", "gathering", "origin" })
         {
             sql.Run($"DELETE FROM {table} WHERE space=?1", space);
         }
         sql.Run("DELETE FROM space WHERE id=?1", space);
         return true;
     }
+
+    bool PurgeEvents(long space, int limit) => TrimEvents((int)space, new StoredTime(long.MaxValue), limit) > 0;
 
     bool PurgeKeys(string table, long space, int limit)
     {

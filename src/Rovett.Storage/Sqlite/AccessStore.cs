@@ -6,7 +6,7 @@ namespace Rovett.Storage.Sqlite;
 /// <summary>An API key as stored: never the key itself. <see cref="Types"/> and <see cref="Addresses"/> are JSON arrays of what it is
 /// narrowed to, empty for anything. Times in microseconds.</summary>
 public sealed record StoredApiKey(string Id, string Space, string Name, string Scopes, string Types, string Addresses, long Created,
-    long? LastUsed, long? Ends, long? Revoked);
+    long? LastUsed, long? Ends, long? Revoked, string Events = "", string Sources = "");
 
 /// <summary>One line of the audit trail. <see cref="Detail"/> is a JSON object.</summary>
 public sealed record StoredAct(long Id, string Space, long Time, string Actor, string Act, string About, string Detail);
@@ -67,11 +67,12 @@ public sealed class AccessStore : IDisposable
 
     /// <summary>Stores a key.</summary>
     public void AddKey(StoredApiKey key, byte[] hash) => Run(
-        "INSERT INTO api_key (id, space, name, hash, scopes, types, addresses, created) VALUES (@Id, @Space, @Name, @hash, @Scopes, " +
-        "@Types, @Addresses, @Created)",
-        new { key.Id, key.Space, key.Name, hash, key.Scopes, key.Types, key.Addresses, key.Created });
+        "INSERT INTO api_key (id, space, name, hash, scopes, types, addresses, created, events, sources) VALUES (@Id, @Space, @Name, @hash, " +
+        "@Scopes, @Types, @Addresses, @Created, @Events, @Sources)",
+        new { key.Id, key.Space, key.Name, hash, key.Scopes, key.Types, key.Addresses, key.Created, key.Events, key.Sources });
 
-    const string SelectKey = "SELECT id, space, name, scopes, types, addresses, created, last_used AS LastUsed, ends, revoked FROM api_key";
+    const string SelectKey = "SELECT id, space, name, scopes, types, addresses, created, last_used AS LastUsed, ends, revoked, events, " +
+        "sources FROM api_key";
 
     /// <summary>A key by its hash, or null.</summary>
     public StoredApiKey? FindKey(byte[] hash) => One<StoredApiKey>(SelectKey + " WHERE hash=@hash", new { hash });

@@ -20,6 +20,15 @@ public sealed record KeyRequest
     /// <summary>The only addresses it may send to: exact, or the beginning and <c>*</c>.</summary>
     [AtMost(50, "texts"), Example("role:*")]
     public IReadOnlyList<string>? Addresses { get; set; }
+
+    /// <summary>The only types of events it may publish: exact, or the beginning and <c>*</c>. A key narrowed by types or addresses
+    /// may publish no events unless they are named here.</summary>
+    [AtMost(50, "texts"), Example("engine.*")]
+    public IReadOnlyList<string>? Events { get; set; }
+
+    /// <summary>The only sources of events it may publish for: exact, or the beginning and <c>*</c>.</summary>
+    [AtMost(50, "texts"), Example("/planning/*")]
+    public IReadOnlyList<string>? Sources { get; set; }
 }
 
 /// <summary>How a key is replaced.</summary>
@@ -52,6 +61,14 @@ public sealed record KeyAnswer
     /// <summary>The only addresses it may send to.</summary>
     [Example("role:*")]
     public IReadOnlyList<string>? Addresses { get; init; }
+
+    /// <summary>The only types of events it may publish.</summary>
+    [Example("engine.*")]
+    public IReadOnlyList<string>? Events { get; init; }
+
+    /// <summary>The only sources of events it may publish for.</summary>
+    [Example("/planning/*")]
+    public IReadOnlyList<string>? Sources { get; init; }
 
     /// <summary>When it was created.</summary>
     public required StoredTime Created { get; init; }

@@ -3,7 +3,6 @@ using Rovett.Core.Addresses;
 using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
 using Rovett.Service.Http;
-using Rovett.Service.Options;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Endpoints.Admin;
@@ -11,7 +10,7 @@ namespace Rovett.Service.Endpoints.Admin;
 /// <summary>API keys.</summary>
 public sealed class KeysApi(ApiKeys keys, AuditTrail audit)
 {
-    const int MaxType = 128;
+    const int MaxType = 128, MaxSource = 512;
     static readonly TimeSpan LongestOverlap = TimeSpan.FromDays(90);
     static readonly string[] Openings = ["user:", "role:", "topic:"];
 
@@ -23,30 +22,40 @@ public sealed class KeysApi(ApiKeys keys, AuditTrail audit)
         var (space, admin) = context.KeyCaller();
         var name = body.NameIn(body.Value.Name, "what the key is for");
         var (scopes, types, addresses) = (body.Value.Scopes ?? [], body.Value.Types ?? [], body.Value.Addresses ?? []);
+        var (events, sources) = (body.Value.Events ?? [], body.Value.Sources ?? []);
         if (scopes.Count == 0 && !body.Errors.Exists(e => e.Field.StartsWith("scopes", StringComparison.Ordinal)))
         {
             body.Wrong("scopes", $"must name at least one of {string.Join(", ", ApiKeys.Scopes)}");
         }
-        for (int i = 0; i < types.Count; i++)
-        {
-            if (types[i].Length is 0 or > MaxType || types[i].IndexOf('*') is var star && star >= 0 && star != types[i].Length - 1)
-            {
-                body.Wrong($"types[{i}]", "must be a type, or the beginning of types and *");
-            }
-        }
+        CheckPatterns(body, "types", types, MaxType, "a type");
+        CheckPatterns(body, "events", events, MaxType, "a type of event");
+        CheckPatterns(body, "sources", sources, MaxSource, "a source");
         for (int i = 0; i < addresses.Count; i++)
         {
             if (Mistake(addresses[i]) is { } wrong) body.Wrong($"addresses[{i}]", wrong);
         }
-        if (scopes.Contains("admin") && types.Count + addresses.Count > 0)
+        if (scopes.Contains("admin") && types.Count + addresses.Count + events.Count + sources.Count > 0)
         {
             body.Wrong("scopes", "can't include admin if the key is narrowed: an admin key can create any other key");
         }
         body.Sound();
-        var (stored, key) = keys.Make(space.Name, name, [.. scopes.Distinct()], [.. types.Distinct()], [.. addresses.Distinct()]);
+        var (stored, key) = keys.Make(space.Name, name, [.. scopes.Distinct()],
+            new KeyLimits([.. types.Distinct()], [.. addresses.Distinct()], [.. events.Distinct()], [.. sources.Distinct()]));
         audit.Note(space.Name, admin.Actor, "api-key.made", $"key:{stored.Id} {stored.Name}", json => WriteRights(json, stored));
         context.Response.StatusCode = StatusCodes.Status201Created;
         return Task.FromResult(Answer(stored, key));
+    }
+
+    static void CheckPatterns(Given<KeyRequest> body, string field, IReadOnlyList<string> patterns, int longest, string what)
+    {
+        for (int i = 0; i < patterns.Count; i++)
+        {
+            int star = patterns[i].IndexOf('*', StringComparison.Ordinal);
+            if (patterns[i].Length == 0 || patterns[i].Length > longest || (star >= 0 && star != patterns[i].Length - 1))
+            {
+                body.Wrong($"{field}[{i}]", $"must be {what}, or its beginning and *");
+            }
+        }
     }
 
     static string? Mistake(string address)
@@ -117,6 +126,8 @@ public sealed class KeysApi(ApiKeys keys, AuditTrail audit)
         Scopes = stored.Scopes.Split(','),
         Types = stored.Types.Length > 0 ? [.. ApiKeys.ListOf(stored.Types)] : null,
         Addresses = stored.Addresses.Length > 0 ? [.. ApiKeys.ListOf(stored.Addresses)] : null,
+        Events = stored.Events.Length > 0 ? [.. ApiKeys.ListOf(stored.Events)] : null,
+        Sources = stored.Sources.Length > 0 ? [.. ApiKeys.ListOf(stored.Sources)] : null,
         Created = new StoredTime(stored.Created),
         LastUsed = Time(stored.LastUsed),
         Ends = Time(stored.Ends),
@@ -131,6 +142,8 @@ public sealed class KeysApi(ApiKeys keys, AuditTrail audit)
         Write("scopes", stored.Scopes.Split(','));
         if (stored.Types.Length > 0) Write("types", ApiKeys.ListOf(stored.Types));
         if (stored.Addresses.Length > 0) Write("addresses", ApiKeys.ListOf(stored.Addresses));
+        if (stored.Events.Length > 0) Write("events", ApiKeys.ListOf(stored.Events));
+        if (stored.Sources.Length > 0) Write("sources", ApiKeys.ListOf(stored.Sources));
 
         void Write(string name, IEnumerable<string> texts)
         {

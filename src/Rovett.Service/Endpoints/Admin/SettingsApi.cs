@@ -63,5 +63,6 @@ public sealed class SettingsApi(SigningKeys signing, AccessStore store, AuditTra
         },
         Limits = new LimitSettings { SendsPerSecond = settings.SendsPerSecond, SessionsPerUser = settings.SessionsPerUser },
         Origins = settings.Origins,
+        TimeZone = settings.Zone.Id,
     };
 }

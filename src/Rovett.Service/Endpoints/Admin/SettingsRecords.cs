@@ -15,6 +15,10 @@ public sealed record SettingsPatch
     /// <summary>The browser origins that may connect, in place of the service's.</summary>
     [AtMost(100, "texts"), Example("https://crew.marrowsound.example")]
     public IReadOnlyList<string>? Origins { get; set; }
+
+    /// <summary>The time zone in which rules show times: a name of the IANA database.</summary>
+    [Text(1, 64), Example("Europe/Berlin")]
+    public string? TimeZone { get; set; }
 }
 
 /// <summary>Requirements for tokens; absent members stay unchanged.</summary>
@@ -69,6 +73,10 @@ public sealed record SettingsAnswer
     /// <summary>The browser origins that may connect; null: those of the service's configuration.</summary>
     [Example("https://crew.marrowsound.example"), JsonIgnore(Condition = JsonIgnoreCondition.Never)]
     public IReadOnlyList<string>? Origins { get; init; }
+
+    /// <summary>The time zone in which rules show times.</summary>
+    [Example("Europe/Berlin")]
+    public required string TimeZone { get; init; }
 }
 
 /// <summary>Requirements for tokens.</summary>

@@ -8,7 +8,6 @@ using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
 using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
-using Rovett.Service.Options;
 
 namespace Rovett.Service.Endpoints.Backend;
 

@@ -1,7 +1,6 @@
 using System.Text.Json;
 using Rovett.Core.Addresses;
 using Rovett.Core.Notifications;
-using Rovett.Service.Options;
 using Rovett.Service.Spaces;
 using Rovett.Storage.Sql;
 

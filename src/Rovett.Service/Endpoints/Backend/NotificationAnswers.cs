@@ -11,7 +11,8 @@ namespace Rovett.Service.Endpoints.Backend;
 static class NotificationAnswers
 {
     /// <summary>A notification as backends and operators see it.</summary>
-    public static NotificationAnswer Of(OperatorItem found, ServiceClock clock)
+    public static NotificationAnswer Of(OperatorItem found, ServiceClock clock,
+        IReadOnlyList<(string Source, string Id, string Rule)>? origins = null)
     {
         var entry = found.Entry;
         using var body = new StoredBody(entry.Body);
@@ -44,6 +45,9 @@ static class NotificationAnswers
                 : null,
             Receipts = entry.Traits.Receipts == ReceiptLevel.Full ? [.. found.Receipts.Select(Of)] : null,
             Deadlines = found.Deadlines.Count > 0 ? [.. found.Deadlines.Select(Of)] : null,
+            Events = origins is { Count: > 0 }
+                ? [.. origins.Select(o => new OriginAnswer { Source = o.Source, Id = o.Id, Rule = o.Rule })]
+                : null,
             Timeline = [new TimelineEntry { State = "stored", Time = entry.Time }, .. found.Timeline.Select(Of)],
         };
     }

@@ -4,7 +4,7 @@ using Rovett.Service.Http;
 
 namespace Rovett.Service.Endpoints.Backend;
 
-/// <summary>A notification as a backend sends it. Read by <see cref="NotificationReader"/>, for speed; this is its shape.</summary>
+/// <summary>A notification as a backend sends it. Read by <see cref="Core.Notifications.NotificationReader"/>, for speed; this is its shape.</summary>
 public sealed record NotificationRequest
 {
     /// <summary>The recipient: <c>user:…</c>, <c>role:…</c>, <c>topic:…</c> or <c>everyone</c>.</summary>
@@ -227,6 +227,9 @@ public sealed record NotificationAnswer : NotificationContent
     /// <summary>Its deadlines.</summary>
     public IReadOnlyList<DeadlineAnswer>? Deadlines { get; init; }
 
+    /// <summary>The events it came of, with the rule that made it.</summary>
+    public IReadOnlyList<OriginAnswer>? Events { get; init; }
+
     /// <summary>Its changes, oldest first.</summary>
     public required IReadOnlyList<TimelineEntry> Timeline { get; init; }
 }
@@ -342,4 +345,50 @@ public sealed record WithdrawAnswer
     /// <summary>True when this request did it.</summary>
     [Example(true)]
     public required bool Changed { get; init; }
+}
+
+/// <summary>An event that a notification came of.</summary>
+public sealed record OriginAnswer
+{
+    /// <summary>The event's source.</summary>
+    [Example("/planning/1")]
+    public required string Source { get; init; }
+
+    /// <summary>The event's id.</summary>
+    [Example("check-91-due")]
+    public required string Id { get; init; }
+
+    /// <summary>The rule.</summary>
+    [Example("Engine check due")]
+    public required string Rule { get; init; }
+}
+
+/// <summary>The result of one of several sends: its id, or its problem.</summary>
+public sealed record SendResultAnswer
+{
+    /// <summary>Its id.</summary>
+    [Example("01KB8Q0M5H7C4B9A533F1C0E7D")]
+    public string? Id { get; init; }
+
+    /// <summary>Its position.</summary>
+    [Example(17)]
+    public long? Position { get; init; }
+
+    /// <summary>Why it was refused.</summary>
+    public ProblemAnswer? Problem { get; init; }
+}
+
+/// <summary>The results of several sends.</summary>
+public sealed record SendManyAnswer
+{
+    /// <summary>How many are stored.</summary>
+    [Example(2)]
+    public required int Sent { get; init; }
+
+    /// <summary>How many were refused.</summary>
+    [Example(0)]
+    public required int Refused { get; init; }
+
+    /// <summary>A result for each, in the order given.</summary>
+    public required IReadOnlyList<SendResultAnswer> Results { get; init; }
 }

@@ -1,4 +1,6 @@
 using System.Security.Cryptography;
+using System.Text.Json;
+using Microsoft.AspNetCore.Http.Features;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Sending;
@@ -20,12 +22,20 @@ namespace Rovett.Service.Endpoints.Backend;
 public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, SessionRegistry sessions, UsageLimits limits,
     ServiceClock clock, RovettOptions options)
 {
-    /// <summary>Sends a notification.</summary>
+    const int MaxOrigins = 1000, MaxSends = 1000, MaxBulkBytes = 4 << 20, MaxLineBytes = 64 * 1024;
+
+    /// <summary>Sends a notification, or several.</summary>
     /// <remarks>It is stored for everyone it reaches and sent to those who are connected. With <c>Idempotency-Key</c>, a
-    /// repeat of the same body sends nothing and answers the same.</remarks>
+    /// repeat of the same body sends nothing and answers the same. An array, or one a line (<c>application/x-ndjson</c>), is stored in one
+    /// commit, at most 1,000; the answer has a result for each, and a refused one does not affect the others.</remarks>
     public async Task Send(HttpContext context)
     {
         var (space, key) = context.KeyCaller();
+        if (await ManyIn(context) is { } many)
+        {
+            await SendMany(context, space, key, many);
+            return;
+        }
         limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
         bool dryRun = context.Request.Query.TryGetValue("dryRun", out var dry)
             && (dry == "true" || (dry == "false" ? false : throw Problem.Invalid([new FieldError("dryRun", "must be true or false")],
@@ -33,11 +43,7 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
         byte[] bytes = [];
         using var body = await Json.Read(context, b => bytes = b);
         var draft = NotificationReader.Read(body.RootElement, options.ReceiptsOf, out bool isStored);
-        key.RequireMaySend(draft.Traits.Type, draft.To);
-        foreach (var deadline in draft.Deadlines)
-        {
-            if (deadline.Otherwise is { } otherwise) key.RequireMaySend(otherwise.Traits.Type, otherwise.To, "deadlines[].otherwise.");
-        }
+        RequireMaySend(key, draft);
         await limits.Sending.Enter(context);
         try
         {
@@ -48,6 +54,158 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
         {
             limits.Sending.Leave();
         }
+    }
+
+    /// <summary>Several notifications in one body; null: it has one.</summary>
+    static async Task<List<JsonElement?>?> ManyIn(HttpContext context)
+    {
+        bool areLines = context.Request.ContentType?.StartsWith("application/x-ndjson", StringComparison.OrdinalIgnoreCase) == true;
+        if (!areLines && !await BeginsWithArray(context)) return null;
+        if (context.Request.Headers.ContainsKey("Idempotency-Key"))
+        {
+            throw Problem.Invalid([new FieldError("Idempotency-Key",
+                "can't stand with several notifications; send events, which are recognised by their ids, or one at a time")]).ToException();
+        }
+        if (context.Features.Get<IHttpMaxRequestBodySizeFeature>() is { IsReadOnly: false } limit)
+        {
+            limit.MaxRequestBodySize = Math.Max(limit.MaxRequestBodySize ?? 0, MaxBulkBytes);
+        }
+        var many = new List<JsonElement?>();
+        if (areLines)
+        {
+            var reader = new LineReader(context.Request.BodyReader, MaxLineBytes);
+            while (many.Count <= MaxSends && await reader.Next(context.RequestAborted) is { } line)
+            {
+                if (line.Length > 0) many.Add(LineOf(line));
+            }
+        }
+        else
+        {
+            using var body = await Json.Read(context);
+            many.AddRange(body.RootElement.EnumerateArray().Take(MaxSends + 1).Select(e => (JsonElement?)e.Clone()));
+        }
+        return many.Count is > 0 and <= MaxSends ? many
+            : throw Problem.Invalid([new FieldError("(body)",
+                $"has {(many.Count == 0 ? "no" : $"more than {MaxSends}")} notifications; send 1 to {MaxSends} in a request")]).ToException();
+    }
+
+    static JsonElement? LineOf(byte[] line)
+    {
+        try
+        {
+            using var document = Json.Parse(line);
+            return document.RootElement.Clone();
+        }
+        catch (ProblemException)
+        {
+            return null;
+        }
+    }
+
+    static async Task<bool> BeginsWithArray(HttpContext context)
+    {
+        var reader = context.Request.BodyReader;
+        for (; ; )
+        {
+            var result = await reader.ReadAsync(context.RequestAborted);
+            foreach (var segment in result.Buffer)
+            {
+                int first = segment.Span.IndexOfAnyExcept(" \t\r\n"u8);
+                if (first < 0) continue;
+                bool isArray = segment.Span[first] == (byte)'[';
+                reader.AdvanceTo(result.Buffer.Start);
+                return isArray;
+            }
+            bool isEmpty = result.IsCompleted;
+            reader.AdvanceTo(result.Buffer.Start, isEmpty ? result.Buffer.Start : result.Buffer.End);
+            if (isEmpty) return false;
+        }
+    }
+
+    async Task SendMany(HttpContext context, SpaceRuntime space, ApiKey key, List<JsonElement?> many)
+    {
+        if (context.Request.Query["dryRun"] == "true")
+        {
+            throw Problem.Invalid([new FieldError("dryRun", "can't stand with several notifications; try one at a time")]).ToException();
+        }
+        var problems = new Problem?[many.Count];
+        var drafts = new List<(int Index, Draft Draft)>();
+        for (int i = 0; i < many.Count; i++)
+        {
+            try
+            {
+                drafts.Add((i, DraftOf(many[i], key)));
+                limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
+            }
+            catch (ProblemException refused)
+            {
+                if (drafts is [.., var last] && last.Index == i) drafts.RemoveAt(drafts.Count - 1);
+                problems[i] = refused.Problem;
+            }
+        }
+        await limits.Sending.Enter(context);
+        IReadOnlyList<SendOutcome> outcomes;
+        try
+        {
+            outcomes = drafts.Count == 0 ? [] : await ledger.Ask(new SendManyCommand(space.Name, [.. drafts.Select(d => d.Draft)],
+                key.IsNarrowed ? entry => MaySend(key, entry) : null));
+        }
+        finally
+        {
+            limits.Sending.Leave();
+        }
+        var results = new SendOutcome?[many.Count];
+        for (int i = 0; i < drafts.Count; i++) results[drafts[i].Index] = outcomes[i];
+        await Json.Write(context, 200, json => WriteResults(json, results, problems));
+    }
+
+    Draft DraftOf(JsonElement? root, ApiKey key)
+    {
+        if (root is null)
+        {
+            throw new Problem(400, "malformed-json", "The body is not JSON", "The line is not JSON in UTF-8, or names a member twice.",
+                "Send one JSON object a line.").ToException();
+        }
+        var draft = NotificationReader.Read(root.Value, options.ReceiptsOf, out bool isStored);
+        if (!isStored) throw Problem.Invalid([new FieldError("store", "can't be false among several; send it by itself")]).ToException();
+        RequireMaySend(key, draft);
+        return draft;
+    }
+
+    static void RequireMaySend(ApiKey key, Draft draft)
+    {
+        key.RequireMaySend(draft.Traits.Type, draft.To);
+        foreach (var deadline in draft.Deadlines)
+        {
+            if (deadline.Otherwise is { } otherwise) key.RequireMaySend(otherwise.Traits.Type, otherwise.To, "deadlines[].otherwise.");
+        }
+    }
+
+    static void WriteResults(Utf8JsonWriter json, SendOutcome?[] results, Problem?[] problems)
+    {
+        int sent = results.Count(r => r?.Result is not null);
+        json.WriteStartObject();
+        json.WriteNumber("sent", sent);
+        json.WriteNumber("refused", results.Length - sent);
+        json.WriteStartArray("results");
+        for (int i = 0; i < results.Length; i++)
+        {
+            json.WriteStartObject();
+            if (results[i]?.Result is { } stored)
+            {
+                json.WriteString("id", stored.Id.ToString());
+                json.WriteNumber("position", stored.Position.Value);
+            }
+            else
+            {
+                json.WriteStartObject("problem");
+                (results[i]?.Refusal ?? problems[i]!).WriteMembers(json);
+                json.WriteEndObject();
+            }
+            json.WriteEndObject();
+        }
+        json.WriteEndArray();
+        json.WriteEndObject();
     }
 
     async Task Store(HttpContext context, SpaceRuntime space, ApiKey key, Draft draft, bool dryRun, byte[] bytes)
@@ -143,6 +301,6 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
         var space = context.KeyCaller().Space;
         var found = NotificationId.TryParse((string?)context.Request.RouteValues["id"], out var id) ? history.ById(space.Id, id) : null;
         if (found is null) throw WithdrawCommand.Unknown().ToException();
-        return Task.FromResult(NotificationAnswers.Of(found, clock));
+        return Task.FromResult(NotificationAnswers.Of(found, clock, history.Origins(space.Id, id, MaxOrigins)));
     }
 }

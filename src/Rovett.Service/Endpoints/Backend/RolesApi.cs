@@ -6,7 +6,6 @@ using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
 using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
-using Rovett.Service.Options;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Endpoints.Backend;

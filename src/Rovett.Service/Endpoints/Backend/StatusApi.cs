@@ -52,7 +52,7 @@ public sealed class StatusApi(LedgerPump ledger, SqlHistory history, SessionRegi
     static SetAsideAnswer Answer(SetAsideRow aside) => new()
     {
         Time = aside.Time,
-        Kind = aside.Kind == AsideKind.Due ? "due" : "otherwise",
+        Kind = Events.SetAsideApi.NameOf(aside.Kind),
         Position = aside.Position,
         Why = aside.Why,
         Detail = JsonElement.Parse(aside.Detail),

@@ -5,7 +5,6 @@ using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
 using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
-using Rovett.Service.Options;
 using Rovett.Service.Spaces;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;

@@ -47,11 +47,12 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
                 ErasureStage.Own => Own(),
                 ErasureStage.Named => Named(),
                 ErasureStage.Acts => Acts(),
-                _ => Receipts(),
+                ErasureStage.Receipts => Receipts(),
+                _ => InGatherings(),
             };
             var next = erasure with { Scrubbed = erasure.Scrubbed + scrubbed };
             if (at is { } further) return next with { At = further };
-            return erasure.Stage == ErasureStage.Receipts ? null : next with { Stage = erasure.Stage + 1, At = 0 };
+            return erasure.Stage == ErasureStage.Gatherings ? null : next with { Stage = erasure.Stage + 1, At = 0 };
         }
 
         long? Otherwise()
@@ -150,6 +151,17 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
                 }
             }
             return upTo >= erasure.Receipt ? null : upTo;
+        }
+
+        long? InGatherings()
+        {
+            var rows = store.GatheringsAfter(state.Id, erasure.At, Few);
+            foreach (var row in rows)
+            {
+                // One that was opened since is another person's.
+                if (row.Id.Time <= erasure.Began.ToDateTime()) Gatherings.Erase(ledger, state, row, named);
+            }
+            return rows.Count < Few ? null : rows[^1].Number;
         }
 
         static string Quoted(string text) => $"\"{JsonEncodedText.Encode(text, JavaScriptEncoder.UnsafeRelaxedJsonEscaping)}\"";

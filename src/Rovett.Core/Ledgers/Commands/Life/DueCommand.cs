@@ -34,6 +34,11 @@ public sealed class DueCommand(string space, int limit = 256, DueRow? only = nul
                 state.HasTombstones = ledger.Store.HasTombstones(state.Id);
                 continue;
             }
+            if (due.Kind == DueKind.GatheringEnd)
+            {
+                Gatherings.Close(ledger, state, due.Position);
+                continue;
+            }
             if (due.Position <= state.Floor) continue;
             var notification = ledger.Store.FindEntry(state.Id, due.Position)!;
             switch (due.Kind)

@@ -63,11 +63,21 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
             store.TrimLog(log.Id, ordinal);
             store.SaveLog(state.RowOf(log));
         }
+        var newest = store.FindEntry(state.Id, upTo)?.Time ?? default;
         store.TrimEntries(state.Id, upTo);
+        TrimEvents(ledger, state, newest);
         Answer = Math.Max(Answer, (int)(upTo - state.Floor));
         state.Floor = upTo;
         store.SaveFloor(state.Id, upTo);
         Recount(ledger, trimmed.Keys, state);
+    }
+
+    /// <summary>Events are kept as long as their notifications, and for as long as a repeat must be recognised.</summary>
+    void TrimEvents(Ledger ledger, SpaceState state, StoredTime through)
+    {
+        long repeats = ledger.Clock.Retention.Micros - (long)Idempotency.KeptFor.TotalMicroseconds;
+        if (ledger.Store.TrimEvents(state.Id, new StoredTime(Math.Min(through.Micros, repeats)), limit) == limit) Answer = limit;
+        ledger.Store.TrimOrigins(state.Id, NotificationId.First(through.ToDateTime()));
     }
 
     /// <summary>Takes unread notifications that were trimmed off the totals of connected people.</summary>

@@ -9,9 +9,11 @@ namespace Rovett.Core.Ledgers.Commands.Sending;
 /// <param name="draft">The notification.</param>
 public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<IReadOnlyList<Reach>>
 {
-    internal override void Execute(Ledger ledger)
+    internal override void Execute(Ledger ledger) => Answer = Pass(ledger, ledger.Space(space), draft);
+
+    /// <summary>Passes a notification on.</summary>
+    internal static IReadOnlyList<Reach> Pass(Ledger ledger, SpaceState state, Draft draft)
     {
-        var state = ledger.Space(space);
         var reach = Recipients.Of(ledger, state, draft);
         Recipients.Check(ledger, draft, reach);
         var key = draft.Traits.Type + "\n" + draft.Traits.Subject;
@@ -34,7 +36,7 @@ public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<
                 }
             }
         }
-        Answer = [.. reach.Select(r => r with { Stored = 0 })];
+        return [.. reach.Select(r => r with { Stored = 0 })];
     }
 
     /// <summary>Connected users and sessions reached by an address; for a topic also single sessions that have subscribed.</summary>

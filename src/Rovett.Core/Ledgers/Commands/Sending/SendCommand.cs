@@ -19,7 +19,10 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
 
     internal override bool ShowsStoreWorks => true;
 
-    internal override void Execute(Ledger ledger)
+    internal override void Execute(Ledger ledger) => Answer = Send(ledger);
+
+    /// <summary>Sends it as part of a command.</summary>
+    internal SendResult Send(Ledger ledger)
     {
         var state = ledger.Space(space);
         if (idempotency is not null
@@ -32,8 +35,7 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
                     "A request with this Idempotency-Key and a different body was answered within the last 48 hours.",
                     "Use a new key for a new notification; repeat a request with exactly the same body.").ToException();
             }
-            Answer = new SendResult(earlier.Id, earlier.Position, Recipients.Of(ledger, state, draft), true);
-            return;
+            return new SendResult(earlier.Id, earlier.Position, Recipients.Of(ledger, state, draft), true);
         }
         var reach = Recipients.Of(ledger, state, draft);
         Recipients.Check(ledger, draft, reach);
@@ -44,12 +46,13 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
                 $"In the slot '{draft.Slot}' is a notification of another type, which this key may not replace.",
                 "Use another slot, or a key that may send that type, too.")
             { Errors = [new FieldError("slot", "has a notification that this key may not replace")] }.ToException();
-        Answer = dryRun ? new SendResult(default, default, reach, false) : Store(ledger, state, reach);
+        var result = dryRun ? new SendResult(default, default, reach, false) : Store(ledger, state, reach);
         if (!dryRun && idempotency is not null)
         {
-            ledger.Store.AddAnswer(state.Id, idempotency.Key, new IdempotencyRow(idempotency.BodyHash, Answer.Id, Answer.Position),
+            ledger.Store.AddAnswer(state.Id, idempotency.Key, new IdempotencyRow(idempotency.BodyHash, result.Id, result.Position),
                 ledger.Clock.Retention);
         }
+        return result;
     }
 
     SendResult Store(Ledger ledger, SpaceState state, List<Reach> reach)

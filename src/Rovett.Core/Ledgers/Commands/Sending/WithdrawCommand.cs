@@ -13,7 +13,13 @@ public sealed class WithdrawCommand(string space, NotificationId id) : LedgerCom
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(space);
-        var notification = ledger.Store.FindNotification(state.Id, id) ?? throw Unknown().ToException();
+        if (ledger.Store.FindNotification(state.Id, id) is not { } notification)
+        {
+            var gathering = ledger.Store.FindGathering(state.Id, id) ?? throw Unknown().ToException();
+            Gatherings.Drop(ledger, state, gathering);
+            Answer = new WithdrawResult(id, "withdrawn", null, state.Time, true);
+            return;
+        }
         if (Changes.IsOver(ledger, state, notification))
         {
             var (log, ordinal) = notification.Placements[0];

@@ -1,8 +1,9 @@
 using System.Globalization;
+using System.Xml;
 
-namespace Rovett.Service.Options;
+namespace Rovett.Core.Values;
 
-/// <summary>Durations as people write them in configuration.</summary>
+/// <summary>Durations as people write them.</summary>
 public static class Durations
 {
     /// <summary>Reads <c>now</c>, <c>30s</c>, <c>15m</c>, <c>12h</c> or <c>7d</c>.</summary>
@@ -26,5 +27,21 @@ public static class Durations
         if (unit is null) return false;
         span = unit.Value * count;
         return true;
+    }
+
+    /// <summary>Reads a length of time: <c>30m</c>, or <c>PT30M</c> (ISO 8601).</summary>
+    /// <returns>Null when it is neither.</returns>
+    public static TimeSpan? Read(string text)
+    {
+        if (text.Length > 40) return null;
+        if (text.Length > 0 && char.IsAsciiDigit(text[0])) return TryParse(text, out var span) ? span : null;
+        try
+        {
+            return XmlConvert.ToTimeSpan(text);
+        }
+        catch (Exception error) when (error is FormatException or OverflowException)
+        {
+            return null;
+        }
     }
 }

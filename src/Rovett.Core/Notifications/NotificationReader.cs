@@ -1,12 +1,11 @@
 using System.Buffers;
 using System.Text.Json;
-using System.Xml;
 using Rovett.Core.Addresses;
-using Rovett.Core.Notifications;
-using Rovett.Service.Http;
-using Rovett.Service.Options;
 
-namespace Rovett.Service.Endpoints.Backend;
+
+
+
+namespace Rovett.Core.Notifications;
 
 /// <summary>Reads a notification as a backend sends it, and finds everything wrong with it at once.</summary>
 public static class NotificationReader
@@ -26,8 +25,8 @@ public static class NotificationReader
     public const int MaxDeadlines = 4;
 
     /// <summary>Checks a body.</summary>
-    /// <param name="root">What was sent.</param>
-    /// <param name="receiptsOf">What is kept of the receipts of a type.</param>
+    /// <param name="root">The request body.</param>
+    /// <param name="receiptsOf">The receipts kept of a type.</param>
     /// <param name="isStored">False for an ephemeral one (<c>"store": false</c>).</param>
     /// <exception cref="ProblemException">422, naming every field at fault.</exception>
     public static Draft Read(JsonElement root, Func<string, ReceiptLevel> receiptsOf, out bool isStored)
@@ -113,10 +112,11 @@ public static class NotificationReader
             {
                 ttl = TimeSpan.FromSeconds(seconds);
             }
+            else if (Duration(ttlElement) is { } span) ttl = span;
             else
             {
-                errors.Add(new FieldError("ttl", $"must be whole seconds (RFC 8030), 1 to {(long)MaxAhead.TotalSeconds}; for something " +
-                    $"only who is connected may see, say \"store\": false"));
+                errors.Add(new FieldError("ttl", $"must be whole seconds (RFC 8030), 1 to {(long)MaxAhead.TotalSeconds}, or a duration " +
+                    "such as \"2h\"; for something that only connected users may see, use \"store\": false"));
             }
         }
         var slot = Text(root, "slot", required: false, 128, errors, oneLine: true);
@@ -157,12 +157,13 @@ public static class NotificationReader
         if (!root.TryGetProperty("takeable", out var element) || element.ValueKind == JsonValueKind.False) return null;
         TimeSpan? takeFor = null;
         if (element.ValueKind == JsonValueKind.True) takeFor = TimeSpan.Zero;
+        else if (Duration(element) is { } time) takeFor = time;
         else if (element.ValueKind == JsonValueKind.Object && element.EnumerateObject().Count() == 1
-            && element.TryGetProperty("for", out var time) && Duration(time) is { } span)
+            && element.TryGetProperty("for", out var length) && Duration(length) is { } span)
         {
             takeFor = span;
         }
-        else errors.Add(new FieldError("takeable", "must be true, or {\"for\": \"PT30M\"} to end the taking after a time (ISO 8601)"));
+        else errors.Add(new FieldError("takeable", "must be true, or a duration such as \"30m\" (or \"PT30M\", ISO 8601), after which the taking ends"));
         if (to.Count != 1 || to[0].Kind != AddressKind.Role)
         {
             errors.Add(new FieldError("takeable",
@@ -218,7 +219,7 @@ public static class NotificationReader
             TimeSpan? within = item.TryGetProperty("within", out var time) ? Duration(time) : null;
             if (within is null)
             {
-                errors.Add(new FieldError($"{at}.within", "must be a duration of at least a second (ISO 8601), such as \"PT1M\""));
+                errors.Add(new FieldError($"{at}.within", "must be a duration of at least a second, such as \"1m\" or \"PT1M\" (ISO 8601)"));
             }
             var who = item.TryGetProperty("who", out var whoElement) ? JsonText.TryString(whoElement, out var whoText)
                 ? whoText
@@ -246,22 +247,12 @@ public static class NotificationReader
         return deadlines;
     }
 
-    /// <summary>A duration of ISO 8601 from one second on; null when it is none.</summary>
-    static TimeSpan? Duration(JsonElement element)
-    {
-        if (!JsonText.TryString(element, out var text) || text.Length > 40) return null;
-        try
-        {
-            var span = XmlConvert.ToTimeSpan(text);
-            return span >= TimeSpan.FromSeconds(1) && span <= MaxAhead ? span : null;
-        }
-        catch (Exception error) when (error is FormatException or OverflowException)
-        {
-            return null;
-        }
-    }
+    /// <summary>A duration from one second on; null when it is none.</summary>
+    static TimeSpan? Duration(JsonElement element) =>
+        JsonText.TryString(element, out var text) && Durations.Read(text) is { } span && span >= TimeSpan.FromSeconds(1)
+        && span <= MaxAhead ? span : null;
 
-    /// <summary>What is wrong with a link; null when it is relative, http or https.</summary>
+    /// <summary>The mistake in a link; null when it is relative, http or https.</summary>
     public static string? LinkFault(string link)
     {
         const string fix = "write a path such as /vessels/turnstone, or an http(s) address";
@@ -344,7 +335,7 @@ public static class NotificationReader
         bool takeable)
     {
         var buffer = new ArrayBufferWriter<byte>(512);
-        using (var json = new Utf8JsonWriter(buffer, Json.Writing))
+        using (var json = new Utf8JsonWriter(buffer, JsonText.WriterOptions))
         {
             json.WriteStartObject();
             json.WriteString("type", type);

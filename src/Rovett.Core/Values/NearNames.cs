@@ -1,4 +1,4 @@
-namespace Rovett.Service.Options;
+namespace Rovett.Core.Values;
 
 /// <summary>Finds the names a misspelt one may have meant.</summary>
 public static class NearNames

@@ -1,0 +1,144 @@
+using System.Text.Json;
+using System.Text.Json.Nodes;
+using Rovett.Core.Addresses;
+using Rovett.Core.Notifications;
+using Rovett.Core.Rules;
+using Rovett.Core.Store;
+
+namespace Rovett.Core.Ledgers.Commands.Events;
+
+/// <summary>The result of a retry.</summary>
+/// <param name="Number">The number of what was retried.</param>
+/// <param name="Reason">Why it failed again; null: it is done, and no longer set aside.</param>
+/// <param name="Notifications">The notifications made.</param>
+public sealed record RetryResult(long Number, string? Reason, IReadOnlyList<NotificationId> Notifications);
+
+/// <summary>Tries again what was set aside. Of an event only the rules that failed are carried out, in the version in force.
+/// Answers null for an unknown number.</summary>
+/// <param name="space">The space's name.</param>
+/// <param name="number">Its number.</param>
+/// <param name="setting">What rules take into account.</param>
+/// <param name="data">For an event: other data for it; null: its own.</param>
+public sealed class RetryCommand(string space, long number, RuleSetting setting, JsonElement? data = null) : LedgerCommand<RetryResult?>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        if (ledger.Store.FindSetAside(state.Id, number) is not { } row) return;
+        if (data is not null && row.Kind != AsideKind.Event)
+        {
+            throw Problem.Invalid([new FieldError("data", "can be given only for an event")]).ToException();
+        }
+        Answer = row.Kind switch
+        {
+            AsideKind.Event => Event(ledger, state, row),
+            AsideKind.Due => Due(ledger, state, row),
+            _ => Notification(ledger, state, row),
+        };
+    }
+
+    RetryResult Event(Ledger ledger, SpaceState state, SetAsideRow row)
+    {
+        var detail = JsonElement.Parse(row.Detail);
+        if (!detail.TryGetProperty("event", out var stored)) return Gone(ledger, state);
+        var kept = IncomingEvent.Parse(System.Text.Encoding.UTF8.GetBytes(stored.GetRawText()));
+        var found = data is { } other ? kept.With(other) : kept;
+        var results = state.Events.Current.Set.Apply(found, setting);
+        var making = new EventOperation(ledger, state, found);
+        var failed = detail.GetProperty("rules").EnumerateArray()
+            .ToDictionary(r => r.GetProperty("rule").GetString()!, r => r.GetProperty("done").EnumerateArray().Select(d => d.GetString()!).ToList());
+        Remove(ledger, state);
+        foreach (var result in results)
+        {
+            if (failed.TryGetValue(result.Rule.Name, out var done)) making.Make(result, done);
+        }
+        var outcome = making.Outcome([]);
+        Remember(ledger, state, found, outcome);
+        return new RetryResult(outcome.SetAside ?? number,
+            outcome.Failed.Count > 0 ? string.Join("; ", outcome.Failed.Select(f => $"{f.Rule}: {f.Reason}")) : null,
+            [.. outcome.Notifications.Select(n => n.Id), .. outcome.Gatherings.Select(g => g.Id)]);
+    }
+
+    static void Remember(Ledger ledger, SpaceState state, IncomingEvent found, EventOutcome made)
+    {
+        if (ledger.Store.FindEvent(state.Id, found.Source, found.Id) is not { } row) return;
+        var before = EventOutcome.Parse(row.Outcome);
+        ledger.Store.SaveEvent(state.Id, row with
+        {
+            Outcome = (before with
+            {
+                Notifications = [.. before.Notifications, .. made.Notifications],
+                Gatherings = [.. before.Gatherings, .. made.Gatherings],
+                Failed = made.Failed,
+                SetAside = made.SetAside,
+                IsLate = true,
+            }).ToBytes(),
+        });
+    }
+
+    RetryResult Due(Ledger ledger, SpaceState state, SetAsideRow row)
+    {
+        var detail = JsonElement.Parse(row.Detail);
+        if (!detail.TryGetProperty("due", out var kind) || !Enum.TryParse<DueKind>(kind.GetString(), out var due)) return Gone(ledger, state);
+        ledger.Store.AddDue(state.Id, new DueRow(state.Due, due, row.Position, detail.GetProperty("number").GetInt32()));
+        Remove(ledger, state);
+        return new RetryResult(number, null, []);
+    }
+
+    RetryResult Notification(Ledger ledger, SpaceState state, SetAsideRow row)
+    {
+        if (DraftOf(row) is not { } draft) return Gone(ledger, state);
+        try
+        {
+            var reach = Recipients.Of(ledger, state, draft);
+            Recipients.Check(ledger, draft, reach);
+            var id = new SendOperation(ledger, state, draft).Store(reach).Id;
+            Remove(ledger, state);
+            return new RetryResult(number, null, [id]);
+        }
+        catch (ProblemException refused)
+        {
+            return new RetryResult(number, refused.Problem.Detail, []);
+        }
+    }
+
+    Draft? DraftOf(SetAsideRow row)
+    {
+        var detail = JsonNode.Parse(row.Detail)!;
+        if (detail["notification"] is not JsonObject notification) return null;
+        if (detail["addressing"] is JsonArray lines)
+        {
+            var addressing = new Addressing(string.Join('\n', lines.Select(l => (string)l!)));
+            notification["to"] = new JsonArray([.. addressing.To.Select(a => (JsonNode)a)]);
+            if (addressing.Except.Any()) notification["except"] = new JsonArray([.. addressing.Except.Select(a => (JsonNode)a)]);
+        }
+        using var document = JsonDocument.Parse(notification.ToJsonString());
+        return NotificationReader.Read(document.RootElement, setting.ReceiptsOf, out _);
+    }
+
+    /// <summary>Its content was erased with a person: nothing is left to try.</summary>
+    RetryResult Gone(Ledger ledger, SpaceState state)
+    {
+        Remove(ledger, state);
+        return new RetryResult(number, null, []);
+    }
+
+    void Remove(Ledger ledger, SpaceState state)
+    {
+        ledger.Store.RemoveSetAside(state.Id, number);
+        state.Events.RemovedAside();
+    }
+}
+
+/// <summary>Drops something that was set aside. Answers false for an unknown number.</summary>
+public sealed class DropSetAsideCommand(string space, long number) : LedgerCommand<bool>
+{
+    internal override void Execute(Ledger ledger)
+    {
+        var state = ledger.Space(space);
+        Answer = ledger.Store.FindSetAside(state.Id, number) is not null;
+        if (!Answer) return;
+        ledger.Store.RemoveSetAside(state.Id, number);
+        state.Events.RemovedAside();
+    }
+}

@@ -1,0 +1,38 @@
+using Rovett.Core.Notifications;
+
+namespace Rovett.Core.Ledgers.Commands.Sending;
+
+/// <summary>The answer to one of many sends: its result, or why it was refused.</summary>
+/// <param name="Result">The result; null: it was refused.</param>
+/// <param name="Refusal">Why it was refused; null: it is stored.</param>
+public sealed record SendOutcome(SendResult? Result, Problem? Refusal);
+
+/// <summary>Stores many notifications in one commit. A refused one changes nothing, and does not affect the others.</summary>
+/// <param name="space">The space's name.</param>
+/// <param name="drafts">The notifications.</param>
+/// <param name="mayReplace">Whether the sender may replace a notification in its slot; null: any.</param>
+public sealed class SendManyCommand(string space, IReadOnlyList<Draft> drafts, Func<Store.EntryRow, bool>? mayReplace = null)
+    : LedgerCommand<IReadOnlyList<SendOutcome>>
+{
+    internal override bool OnlySends => true;
+
+    internal override bool ShowsStoreWorks => true;
+
+    internal override void Execute(Ledger ledger)
+    {
+        var outcomes = new List<SendOutcome>(drafts.Count);
+        foreach (var draft in drafts)
+        {
+            var one = new SendCommand(space, draft, null, dryRun: false, mayReplace: mayReplace);
+            try
+            {
+                outcomes.Add(new SendOutcome(one.Send(ledger), null));
+            }
+            catch (ProblemException refused)
+            {
+                outcomes.Add(new SendOutcome(null, refused.Problem));
+            }
+        }
+        Answer = outcomes;
+    }
+}

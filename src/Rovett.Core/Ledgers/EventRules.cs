@@ -1,0 +1,53 @@
+using Rovett.Core.Rules;
+using Rovett.Core.Store;
+
+namespace Rovett.Core.Ledgers;
+
+/// <summary>The rules of one space, with what is open and set aside of them. Owned by the ledger's thread.</summary>
+sealed class EventRules(SpaceState space, ILedgerStore store)
+{
+    /// <summary>The most gatherings that are open at a time.</summary>
+    public const long MaxGatherings = 100_000;
+    /// <summary>The most that is set aside at a time.</summary>
+    public const long MaxSetAside = 10_000;
+    const long MaxSetAsideSize = 64L << 20;
+
+    (long Version, RuleSet Set)? current;
+    long? gatherings, asideSize, asideCount;
+
+    /// <summary>The rules in force, and their version; 0 when none were loaded.</summary>
+    public (long Version, RuleSet Set) Current => current ??= store.RulesUpTo(space.Id, long.MaxValue >> 20) is { } stored
+        ? (stored.Position, RuleReader.Read(stored.Document, []))
+        : (0, RuleSet.None);
+
+    /// <summary>Puts rules in force.</summary>
+    public void Load(long version, RuleSet set) => current = (version, set);
+
+    /// <summary>How many gatherings are open.</summary>
+    public long Gatherings
+    {
+        get => gatherings ??= store.CountGatherings(space.Id);
+        set => gatherings = value;
+    }
+
+    /// <summary>Whether nothing more can be set aside.</summary>
+    public bool IsAsideFull
+    {
+        get
+        {
+            if (asideCount is null) (asideCount, asideSize) = store.SetAsideSize(space.Id);
+            return asideCount >= MaxSetAside || asideSize >= MaxSetAsideSize;
+        }
+    }
+
+    /// <summary>Something was set aside.</summary>
+    public void AddedAside(int characters)
+    {
+        if (asideCount is null) return;
+        asideCount++;
+        asideSize += characters;
+    }
+
+    /// <summary>Something is no longer set aside.</summary>
+    public void RemovedAside() => asideCount = null;
+}

@@ -1,0 +1,45 @@
+using Fluid.Ast;
+
+namespace Rovett.Core.Rules.Templates;
+
+/// <summary>Finds what templates in rules may not use.</summary>
+sealed class TemplateCheck : AstVisitor
+{
+    /// <summary>The first mistake; null: none.</summary>
+    public string? Mistake { get; private set; }
+
+    /// <summary>The names at the beginning of paths.</summary>
+    public HashSet<string> Roots { get; } = [];
+
+    /// <summary>The names that loops give.</summary>
+    public HashSet<string> LoopVariables { get; } = [];
+
+    protected override Expression VisitFilterExpression(FilterExpression filter)
+    {
+        if (!TemplateFilters.Names.Contains(filter.Name))
+        {
+            var near = NearNames.Among(TemplateFilters.Names, filter.Name);
+            Mistake ??= near.Count > 0 ? $"uses an unknown filter '{filter.Name}'; did you mean '{near[0]}'?"
+                : $"uses an unknown filter '{filter.Name}'; the filters are {string.Join(", ", TemplateFilters.Names)}";
+        }
+        return base.VisitFilterExpression(filter);
+    }
+
+    protected override Expression VisitRangeExpression(RangeExpression range)
+    {
+        Mistake ??= "uses a range (1..n), which rules do not allow; loop over a list of the event's data";
+        return base.VisitRangeExpression(range);
+    }
+
+    protected override Expression VisitMemberExpression(MemberExpression member)
+    {
+        if (member.Segments[0] is IdentifierSegment root) Roots.Add(root.Identifier);
+        return base.VisitMemberExpression(member);
+    }
+
+    protected override Statement VisitForStatement(ForStatement loop)
+    {
+        LoopVariables.Add(loop.Identifier);
+        return base.VisitForStatement(loop);
+    }
+}

@@ -1,0 +1,176 @@
+using System.Globalization;
+using System.Text;
+using System.Text.Json;
+using System.Text.RegularExpressions;
+using Fluid;
+using Fluid.Ast;
+using Fluid.Ast.BinaryExpressions;
+using Fluid.Parser;
+
+namespace Rovett.Core.Rules.Templates;
+
+/// <summary>A text with Liquid templates in it. Parsed when first needed.</summary>
+sealed partial class TextTemplate
+{
+    static readonly FluidParser Parser = LimitedParser();
+
+    readonly TextPlace place;
+    readonly Lazy<FluidTemplate> parsed;
+
+    TextTemplate(string source, TextPlace place)
+    {
+        Source = source;
+        this.place = place;
+        parsed = new Lazy<FluidTemplate>(() => Parse(source, place, out var template) is { } detail
+            ? throw new InvalidOperationException(detail)
+            : template!);
+    }
+
+    /// <summary>As written.</summary>
+    public string Source { get; }
+
+    /// <summary>Whether a text has anything to fill in.</summary>
+    public static bool Has(string text) => text.Contains("{{", StringComparison.Ordinal) || text.Contains("{%", StringComparison.Ordinal);
+
+    /// <summary>Checks a template.</summary>
+    /// <returns>Null when it is valid, otherwise the mistake.</returns>
+    public static string? TryParse(string source, TextPlace place, out TextTemplate template)
+    {
+        template = new TextTemplate(source, place);
+        return Parse(source, place, out _);
+    }
+
+    /// <summary>A template that was checked before.</summary>
+    public static TextTemplate Known(string source, TextPlace place) => new(source, place);
+
+    /// <summary>The text up to the first value that is filled in.</summary>
+    public string Beginning => Source[..Math.Min(IndexOf("{{"), IndexOf("{%"))];
+
+    int IndexOf(string what) => Source.IndexOf(what, StringComparison.Ordinal) is >= 0 and var at ? at : Source.Length;
+
+    /// <summary>The text as it could become: each value <c>x</c>.</summary>
+    public string Sample => Outputs().Replace(Tags().Replace(Source, ""), "x");
+
+    [GeneratedRegex(@"\{\{.*?\}\}", RegexOptions.Singleline)]
+    private static partial Regex Outputs();
+
+    [GeneratedRegex(@"\{%.*?%\}", RegexOptions.Singleline)]
+    private static partial Regex Tags();
+
+    /// <summary>Whether it uses a name that is not a loop's.</summary>
+    public bool Uses(string name)
+    {
+        if (!Parser.TryParse(Source, out var found, out _)) return false;
+        var check = new TemplateCheck();
+        check.VisitTemplate(found);
+        return check.Roots.Contains(name) && !check.LoopVariables.Contains(name);
+    }
+
+    /// <summary>Whether it is one <c>{{ … }}</c> and nothing else, so that the value keeps its JSON type.</summary>
+    public bool IsOneValue => parsed.Value.Statements is [PlacedOutput];
+
+    /// <summary>The finished text.</summary>
+    /// <exception cref="TemplateFault">The event does not have what it needs, or it goes beyond its bounds.</exception>
+    public string Render(TemplateContext context)
+    {
+        var output = new BoundedWriter();
+        try
+        {
+            var task = parsed.Value.RenderAsync(output, NullEncoder.Default, context);
+            if (!task.IsCompleted) task.AsTask().GetAwaiter().GetResult(); // never: no value is waited for
+            else task.GetAwaiter().GetResult();
+        }
+        catch (InvalidOperationException error) when (error.Message.StartsWith("The maximum", StringComparison.Ordinal))
+        {
+            throw new TemplateFault("the template takes too many steps; loop over less");
+        }
+        return output.ToString();
+    }
+
+    /// <summary>Writes the value of a template that is one value, as JSON.</summary>
+    public void WriteValue(Utf8JsonWriter json, TemplateContext context)
+    {
+        var expression = ((PlacedOutput)parsed.Value.Statements[0]).Expression;
+        var value = expression.EvaluateAsync(context).GetAwaiter().GetResult();
+        TemplateWork.Of(context).Charge();
+        if (value is MissingValue missing) throw missing.Fault;
+        if (value.IsNil()) throw new TemplateFault("a filter returns nothing; check its input", isMissing: true);
+        EventValues.Write(json, value);
+    }
+
+    static string? Parse(string source, TextPlace place, out FluidTemplate? template)
+    {
+        template = null;
+        if (source.Length > TemplateWork.MaxOutput) return $"is longer than {TemplateWork.MaxOutput} characters";
+        try
+        {
+            if (!Parser.TryParse(source, out var found, out var error)) return $"is not a valid template: {error.TrimEnd('.')}";
+            var check = new TemplateCheck();
+            check.VisitTemplate(found);
+            if (check.Mistake is { } mistake) return mistake;
+            template = (FluidTemplate)new OutputPlacer(place).VisitTemplate(found);
+            return null;
+        }
+        catch (Exception error) when (error is FluidException or FormatException or OverflowException or InsufficientExecutionStackException)
+        {
+            return $"is not a valid template: {error.Message}";
+        }
+    }
+
+    static FluidParser LimitedParser()
+    {
+        var parser = new FluidParser();
+        string[] allowed = ["if", "unless", "case", "for", "break", "continue", "comment"];
+        foreach (var tag in parser.RegisteredTags.Keys.Except(allowed).ToList()) parser.RegisteredTags.Remove(tag);
+        return parser;
+    }
+
+    sealed class OutputPlacer(TextPlace place) : AstRewriter
+    {
+        protected override Statement VisitOutputStatement(OutputStatement statement) =>
+            new PlacedOutput(((OutputStatement)base.VisitOutputStatement(statement)).Expression, place);
+
+        protected override Expression VisitGreaterThanBinaryExpression(GreaterThanBinaryExpression expression)
+        {
+            var found = (GreaterThanBinaryExpression)base.VisitGreaterThanBinaryExpression(expression);
+            return new Comparison(found.Left, found.Right, isGreater: true, found.Strict);
+        }
+
+        protected override Expression VisitLowerThanBinaryExpression(LowerThanBinaryExpression expression)
+        {
+            var found = (LowerThanBinaryExpression)base.VisitLowerThanBinaryExpression(expression);
+            return new Comparison(found.Left, found.Right, isGreater: false, found.Strict);
+        }
+    }
+
+    sealed class BoundedWriter : StringWriter
+    {
+        public BoundedWriter() : base(new StringBuilder(128), CultureInfo.InvariantCulture)
+        {
+        }
+
+        public override void Write(char value)
+        {
+            TemplateWork.Fits(GetStringBuilder().Length + 1);
+            base.Write(value);
+        }
+
+        public override void Write(string? value)
+        {
+            TemplateWork.Fits(GetStringBuilder().Length + (value?.Length ?? 0));
+            base.Write(value);
+        }
+
+        public override void Write(char[] buffer, int index, int count)
+        {
+            TemplateWork.Fits(GetStringBuilder().Length + count);
+            base.Write(buffer, index, count);
+        }
+
+        public override void Write(ReadOnlySpan<char> buffer)
+        {
+            TemplateWork.Fits(GetStringBuilder().Length + buffer.Length);
+            base.Write(buffer);
+        }
+    }
+}

@@ -1,0 +1,55 @@
+namespace Rovett.Core.Rules.Yaml;
+
+/// <summary>The kinds of value in a rules file.</summary>
+public enum RuleNodeKind
+{
+    /// <summary>A text.</summary>
+    Text,
+    /// <summary>A number.</summary>
+    Number,
+    /// <summary><c>true</c> or <c>false</c>.</summary>
+    Flag,
+    /// <summary>Nothing: <c>null</c>, or no value at all.</summary>
+    Null,
+    /// <summary>A list.</summary>
+    List,
+    /// <summary>A mapping.</summary>
+    Map,
+}
+
+/// <summary>A value in a rules file, with its place.</summary>
+/// <param name="Kind">Its kind.</param>
+/// <param name="Line">Its line, from 1.</param>
+/// <param name="Column">Its column, from 1.</param>
+public sealed record RuleNode(RuleNodeKind Kind, int Line, int Column)
+{
+    /// <summary>A scalar as written.</summary>
+    public string Text { get; init; } = "";
+
+    /// <summary>The items of a list.</summary>
+    public IReadOnlyList<RuleNode> Items { get; init; } = [];
+
+    /// <summary>The members of a mapping, in the order written.</summary>
+    public IReadOnlyList<RuleMember> Members { get; init; } = [];
+
+    /// <summary>A member of a mapping, or null.</summary>
+    public RuleNode? this[string name] => Members.FirstOrDefault(m => m.Name == name)?.Value;
+
+    /// <summary>The kind in words.</summary>
+    public string KindName => Kind switch
+    {
+        RuleNodeKind.Text => "text",
+        RuleNodeKind.Number => "number",
+        RuleNodeKind.Flag => "true or false",
+        RuleNodeKind.Null => "nothing",
+        RuleNodeKind.List => "list",
+        _ => "mapping",
+    };
+}
+
+/// <summary>A member of a mapping.</summary>
+/// <param name="Name">Its name.</param>
+/// <param name="Line">The line of the name.</param>
+/// <param name="Column">The column of the name.</param>
+/// <param name="Value">Its value.</param>
+public sealed record RuleMember(string Name, int Line, int Column, RuleNode Value);
