@@ -111,7 +111,7 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void AddDue(int space, DueRow due) => Write(() => inner.AddDue(space, due));
     public void RemoveDue(int space, DueRow due) => Write(() => inner.RemoveDue(space, due));
     public IReadOnlyList<DueRow> Due(int space, StoredTime upTo, int limit) => inner.Due(space, upTo, limit);
-    public void SetAside(int space, SetAsideRow row) => Write(() => inner.SetAside(space, row));
+    public long SetAside(int space, SetAsideRow row) => Write(() => inner.SetAside(space, row));
     public long? FindSlot(int space, string key) => inner.FindSlot(space, key);
     public void SaveSlot(int space, string key, long position) => Write(() => inner.SaveSlot(space, key, position));
     public TakeRow? FindTake(int space, long position) => inner.FindTake(space, position);
@@ -182,4 +182,23 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void EraseEntry(int space, long position, byte[] body, Addressing addressing) =>
         Write(() => inner.EraseEntry(space, position, body, addressing));
     public IReadOnlyList<EntryRow> ActsIn(int space, long after, long upTo) => inner.ActsIn(space, after, upTo);
+    public EventRow? FindEvent(int space, string source, string id) => inner.FindEvent(space, source, id);
+    public void SaveEvent(int space, EventRow row) => Write(() => inner.SaveEvent(space, row));
+    public void AddOrigin(int space, NotificationId notification, string source, string eventId, string rule) =>
+        Write(() => inner.AddOrigin(space, notification, source, eventId, rule));
+    public int TrimEvents(int space, StoredTime before, int limit) => Write(() => inner.TrimEvents(space, before, limit));
+    public void TrimOrigins(int space, NotificationId below) => Write(() => inner.TrimOrigins(space, below));
+    public void AddRules(int space, RulesVersion version) => Write(() => inner.AddRules(space, version));
+    public RulesVersion? RulesUpTo(int space, long position) => inner.RulesUpTo(space, position);
+    public GatheringRow? FindGathering(int space, byte[] key) => inner.FindGathering(space, key);
+    public GatheringRow? FindGathering(int space, long number) => inner.FindGathering(space, number);
+    public GatheringRow? FindGathering(int space, NotificationId id) => inner.FindGathering(space, id);
+    public long AddGathering(int space, GatheringRow row) => Write(() => inner.AddGathering(space, row));
+    public void SaveGathering(int space, GatheringRow row) => Write(() => inner.SaveGathering(space, row));
+    public void RemoveGathering(int space, long number) => Write(() => inner.RemoveGathering(space, number));
+    public IReadOnlyList<GatheringRow> GatheringsAfter(int space, long number, int limit) => inner.GatheringsAfter(space, number, limit);
+    public long CountGatherings(int space) => inner.CountGatherings(space);
+    public SetAsideRow? FindSetAside(int space, long number) => inner.FindSetAside(space, number);
+    public void RemoveSetAside(int space, long number) => Write(() => inner.RemoveSetAside(space, number));
+    public (long Count, long Size) SetAsideSize(int space) => inner.SetAsideSize(space);
 }

@@ -170,6 +170,50 @@ test('every operation answers as the document says, right and wrong', async () =
   await call('showDecider', { path: { name: 'rosters' } });
   await call('removeDecider', { path: { name: 'rosters' } });
 
+  // Events and rules.
+  const event = reference.says('publishEvents').requestBody.content['application/cloudevents+json'].example;
+  const publish = { headers: { 'Content-Type': 'application/cloudevents+json' } };
+  await call('showRules');
+  await call('showRuleSchema');
+  await call('putRules', { body: example('putRules'), query: { dryRun: 'true' } });
+  const rules = await call('putRules', { body: example('putRules') });
+  await call('putRules', { body: { rules: [{ name: 'none' }] } });
+  await call('putRules', { body: { rules: [] }, headers: { 'If-Match': '"1"' } });
+  await call('showRules', { query: { version: String(rules.json.version) } });
+  await call('showRules', { query: { version: '9999' } });
+  assert.equal((await call('publishEvents', { ...publish, body: event })).json.notifications.length, 1);
+  assert.equal((await call('publishEvents', { ...publish, body: event })).json.repeated, true);
+  await call('publishEvents', { ...publish, body: { ...event, id: 'other' }, query: { dryRun: 'true' } });
+  await call('publishEvents', { ...publish, body: { ...event, subject: 'other' } });
+  await call('publishEvents', { ...publish, body: { ...event, type: 'engine.chek.due', id: 'c' } });
+  await call('publishEvents', { ...publish, body: { id: 'none' } });
+  await call('publishEvents', { body: event });
+  await call('publishEvents', { text: `${JSON.stringify(event)}\nno`, headers: { 'Content-Type': 'application/x-ndjson' } });
+  await call('showEvent', { query: { source: event.source, id: event.id } });
+  await call('showEvent', { query: { source: event.source, id: 'none' } });
+  await call('showEvent');
+  const origin = await call('publishEvents', { ...publish, body: { ...event, id: 'd' } });
+  await call('showNotification', { path: { id: origin.json.notifications[0].id } });
+  await call('tryRules', { body: { event } });
+  await call('tryRules', { body: { event, document: 'rules: 1' } });
+  await call('tryRules', { body: { event: { ...event, type: 'engine.chek.due' } } });
+  const [rule] = example('putRules').rules;
+  await call('putRules', { body: { rules: [{ ...rule, notification: { title: '{{ data.berth }}' } }] } });
+  const failed = await call('publishEvents', { ...publish, body: { ...event, id: 'e' } });
+  const aside = { path: { number: failed.json.setAside.number as number } };
+  await call('listSetAside');
+  await call('listSetAside', { query: { limit: '0' } });
+  await call('showSetAside', aside);
+  await call('showSetAside', { path: { number: 9999 } });
+  const retried = await call('retrySetAside', { ...aside, body: {} });
+  await call('retrySetAside', { path: { number: 9999 }, body: {} });
+  await call('retryManySetAside', { body: {} });
+  await call('retryManySetAside', { body: { numbers: 'all' } });
+  await call('dropSetAside', { path: { number: retried.json.number as number } });
+  await call('dropSetAside', { path: { number: 9999 } });
+  await call('dropManySetAside', { body: { numbers: [1] } });
+  await call('sendNotification', { body: [example('sendNotification'), { to: [] }] });
+
   // Receipts.
   await call('listReceipts', { query: { after: 'start' } });
   await call('listReceipts', { query: { after: 'none' } });

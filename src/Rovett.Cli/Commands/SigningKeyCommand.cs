@@ -1,7 +1,6 @@
 using System.CommandLine;
 using System.Text.Json;
 using System.Text.Json.Nodes;
-using Rovett.Service.Options;
 using Spectre.Console;
 
 namespace Rovett.Cli.Commands;

@@ -1,6 +1,5 @@
 using System.CommandLine;
 using System.Text.Json.Nodes;
-using Rovett.Service.Options;
 
 namespace Rovett.Cli.Commands;
 

@@ -3,6 +3,7 @@ using System.Text;
 using System.Text.Json;
 using System.Text.Json.Nodes;
 using Rovett.Core.Addresses;
+using Rovett.Core.Events;
 using Rovett.Core.Notifications;
 using Rovett.Core.Rules;
 using Rovett.Core.Store;

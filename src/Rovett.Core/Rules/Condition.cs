@@ -1,5 +1,6 @@
 using System.Globalization;
 using System.Text.Json;
+using Rovett.Core.Events;
 
 namespace Rovett.Core.Rules;
 

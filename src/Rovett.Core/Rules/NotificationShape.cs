@@ -1,6 +1,7 @@
 using System.Globalization;
 using System.Text.Json;
 using Fluid;
+using Rovett.Core.Events;
 using Rovett.Core.Rules.Templates;
 using Rovett.Core.Rules.Yaml;
 

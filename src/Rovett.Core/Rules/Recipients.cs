@@ -1,3 +1,4 @@
+using Rovett.Core.Events;
 using Rovett.Core.Rules.Templates;
 
 namespace Rovett.Core.Rules;

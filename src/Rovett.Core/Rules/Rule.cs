@@ -1,6 +1,7 @@
 using System.Buffers;
 using System.Text.Json;
 using Fluid;
+using Rovett.Core.Events;
 using Rovett.Core.Notifications;
 using Rovett.Core.Rules.Templates;
 

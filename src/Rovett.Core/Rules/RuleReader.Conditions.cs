@@ -1,5 +1,6 @@
 using System.Globalization;
 using System.Text.RegularExpressions;
+using Rovett.Core.Events;
 using Rovett.Core.Rules.Yaml;
 
 namespace Rovett.Core.Rules;

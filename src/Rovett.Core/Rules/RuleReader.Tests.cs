@@ -1,5 +1,6 @@
 using System.Buffers;
 using System.Text.Json;
+using Rovett.Core.Events;
 using Rovett.Core.Rules.Yaml;
 
 namespace Rovett.Core.Rules;

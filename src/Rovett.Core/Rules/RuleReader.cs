@@ -2,6 +2,7 @@ using System.Buffers;
 using System.Globalization;
 using System.Text.Json;
 using System.Text.RegularExpressions;
+using Rovett.Core.Events;
 using Rovett.Core.Notifications;
 using Rovett.Core.Rules.Templates;
 using Rovett.Core.Rules.Yaml;

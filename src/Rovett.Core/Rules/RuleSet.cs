@@ -1,3 +1,5 @@
+using Rovett.Core.Events;
+
 namespace Rovett.Core.Rules;
 
 /// <summary>All rules of a space, as one version: compiled once, found by the type of event.</summary>

@@ -1,4 +1,5 @@
 using System.Text.Json;
+using Rovett.Core.Events;
 
 namespace Rovett.Core.Rules;
 

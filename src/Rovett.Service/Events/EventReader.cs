@@ -2,7 +2,7 @@ using System.Text;
 using System.Text.Json;
 using CloudNative.CloudEvents;
 using CloudNative.CloudEvents.Http;
-using Rovett.Core.Rules;
+using Rovett.Core.Events;
 using Rovett.Service.Http;
 
 namespace Rovett.Service.Events;

@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using Rovett.Core.Events;
 using Rovett.Core.Ledgers.Commands.Events;
 using Rovett.Core.Rules;
 using Rovett.Service.Ledgers;

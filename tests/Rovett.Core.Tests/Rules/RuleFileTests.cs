@@ -1,3 +1,4 @@
+using Rovett.Core.Events;
 using Rovett.Core.Rules;
 using Shouldly;
 using Xunit;

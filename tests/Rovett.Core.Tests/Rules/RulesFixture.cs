@@ -1,7 +1,9 @@
 using System.Text;
 using System.Text.Json;
+using Rovett.Core.Events;
 using Rovett.Core.Notifications;
 using Rovett.Core.Rules;
+using Rovett.Core.Rules.Yaml;
 using Shouldly;
 
 namespace Rovett.Core.Tests.Rules;

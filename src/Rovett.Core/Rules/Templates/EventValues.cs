@@ -3,6 +3,7 @@ using System.Text.Encodings.Web;
 using System.Text.Json;
 using Fluid;
 using Fluid.Values;
+using Rovett.Core.Events;
 
 namespace Rovett.Core.Rules.Templates;
 

@@ -1,6 +1,7 @@
 using System.Buffers;
 using System.Text.Json;
 using Microsoft.AspNetCore.Http.Features;
+using Rovett.Core.Events;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Events;
 using Rovett.Core.Rules;

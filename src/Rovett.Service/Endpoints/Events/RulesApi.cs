@@ -3,6 +3,7 @@ using System.Globalization;
 using System.Text;
 using System.Text.Json;
 using Microsoft.AspNetCore.Http.Features;
+using Rovett.Core.Events;
 using Rovett.Core.Ledgers.Commands.Events;
 using Rovett.Core.Ledgers.Commands.Sending;
 using Rovett.Core.Notifications;

@@ -1,5 +1,6 @@
 using System.Text;
 using System.Text.Json;
+using Rovett.Core.Events;
 using Rovett.Core.Ledgers.Commands.Sending;
 using Rovett.Core.Rules;
 using Rovett.Core.Store;

@@ -1,4 +1,4 @@
-namespace Rovett.Core.Rules;
+namespace Rovett.Core.Events;
 
 /// <summary>A place in an event's data, as rules write it: <c>data:/vessel/id</c>, a JSON Pointer (RFC 6901) after
 /// <c>data:</c>.</summary>

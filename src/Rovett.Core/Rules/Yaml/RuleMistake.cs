@@ -1,6 +1,5 @@
-using Rovett.Core.Rules.Yaml;
 
-namespace Rovett.Core.Rules;
+namespace Rovett.Core.Rules.Yaml;
 
 /// <summary>A mistake in a rules file.</summary>
 /// <param name="Line">Its line, from 1.</param>

@@ -3,7 +3,7 @@ using System.Globalization;
 using System.Security.Cryptography;
 using System.Text.Json;
 
-namespace Rovett.Core.Rules;
+namespace Rovett.Core.Events;
 
 /// <summary>A backend's event, as rules see it: the attributes of CloudEvents 1.0 as texts, and its data as JSON.</summary>
 public sealed class IncomingEvent
