@@ -3,7 +3,7 @@ SHELL := /bin/bash
 CLI := .build/cli/rovett.dll
 TESTS := Rovett.Core.Tests Rovett.Service.Tests Rovett.EndToEnd Rovett.Faults
 PAGES := clients/typescript/dist/index.js console/dist/index.html demo/crew/dist/index.html
-SOURCES := $(shell find src demo/scenario.yaml demo/policies.yaml docs/conformance -name obj -prune -o -name bin -prune -o -type f -print)
+SOURCES := $(shell find src demo/scenario.yaml demo/policies.yaml demo/rules.yaml docs/rules.schema.json docs/problems.md docs/conformance -name obj -prune -o -name bin -prune -o -type f -print)
 
 
 .PHONY: help build demo test simulate prove fuzz corebench lint bench clean tools

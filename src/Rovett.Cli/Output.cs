@@ -96,6 +96,13 @@ static class Output
             Problem(refused.Slug, refused.Title, refused.Detail, refused.Fix, refused.Fields, refused.Status);
             return refused.Status is 400 or 413 or 422 ? 2 : 1;
         }
+        catch (MistakesException wrong)
+        {
+            Problem("invalid-request", $"{wrong.File} has {wrong.Mistakes.Count} {(wrong.Mistakes.Count == 1 ? "mistake" : "mistakes")}", null,
+                "Correct the rules and run it again; nothing was changed.",
+                [.. wrong.Mistakes.Select(m => ($"{m.Line}:{m.Column}", $"{m.Field} {m.Detail}"))]);
+            return 2;
+        }
         catch (UsageException usage)
         {
             Problem("usage", usage.Message, null, usage.Fix);

@@ -59,7 +59,15 @@ public sealed class RovettClient(Uri url, string credential) : IDisposable
     /// <summary>Any call that answers JSON; null for an empty answer.</summary>
     /// <exception cref="RovettRefusedException">The service refused it.</exception>
     /// <exception cref="HttpRequestException">The service can't be reached.</exception>
-    public async Task<JsonNode> Call(HttpMethod method, string path, JsonNode? body = null, CancellationToken cancel = default,
+    public Task<JsonNode> Call(HttpMethod method, string path, JsonNode? body = null, CancellationToken cancel = default,
+        string? idempotencyKey = null, string? ifMatch = null, string? session = null) =>
+        Call(method, path, () => body is null ? null : new StringContent(body.ToJsonString(), Encoding.UTF8, "application/json"), cancel,
+            idempotencyKey, ifMatch, session);
+
+    /// <summary>Any call with a body of any content.</summary>
+    /// <exception cref="RovettRefusedException">The service refused it.</exception>
+    /// <exception cref="HttpRequestException">The service can't be reached.</exception>
+    public async Task<JsonNode> Call(HttpMethod method, string path, Func<HttpContent?> body, CancellationToken cancel = default,
         string? idempotencyKey = null, string? ifMatch = null, string? session = null)
     {
         using var request = new HttpRequestMessage(method, At(path));
@@ -67,7 +75,7 @@ public sealed class RovettClient(Uri url, string credential) : IDisposable
         if (ifMatch is not null) request.Headers.TryAddWithoutValidation("If-Match", $"\"{ifMatch}\"");
         if (session is not null) request.Headers.TryAddWithoutValidation("Rovett-Session", session);
         if (idempotencyKey is not null) request.Headers.Add("Idempotency-Key", idempotencyKey);
-        if (body is not null) request.Content = new StringContent(body.ToJsonString(), Encoding.UTF8, "application/json");
+        request.Content = body();
         using var response = await http.SendAsync(request, cancel).ConfigureAwait(false);
         var text = await response.Content.ReadAsStringAsync(cancel).ConfigureAwait(false);
         var json = Parse(text);

@@ -46,6 +46,43 @@ public sealed class RovettSendOptions
     public int Retries { get; set; } = 8;
     /// <summary>How many of <see cref="IRovettSender.SendMany"/> are under way at a time.</summary>
     public int AtOnce { get; set; } = 16;
+
+    /// <exception cref="ArgumentException">The address or the key is missing.</exception>
+    internal RovettClient Connect()
+    {
+        if (Url is null)
+        {
+            throw new ArgumentException("Url is missing: the service's address, such as http://127.0.0.1:7411.", "options");
+        }
+        if (string.IsNullOrEmpty(Key))
+        {
+            throw new ArgumentException("Key is missing: an API key with the scope 'send' (rovett key create).", "options");
+        }
+        return new RovettClient(Url, Key);
+    }
+
+    internal ResiliencePipeline Pipeline() => Retries <= 0 ? ResiliencePipeline.Empty
+        : new ResiliencePipelineBuilder().AddRetry(new RetryStrategyOptions
+        {
+            MaxRetryAttempts = Retries,
+            BackoffType = DelayBackoffType.Exponential,
+            UseJitter = true,
+            Delay = TimeSpan.FromMilliseconds(200),
+            MaxDelay = TimeSpan.FromSeconds(10),
+            ShouldHandle = static a => ValueTask.FromResult(IsPassing(a.Outcome.Exception, a.Context.CancellationToken)),
+            DelayGenerator = static a =>
+                ValueTask.FromResult((a.Outcome.Exception as RovettRefusedException)?.RetryAfter is { } wait
+                ? wait * (1 + Random.Shared.NextDouble() / 4)
+                : (TimeSpan?)null),
+            OnRetry = static _ =>
+            {
+                RovettSender.CountRetry();
+                return ValueTask.CompletedTask;
+            },
+        }).Build();
+
+    static bool IsPassing(Exception? error, CancellationToken cancel) => !cancel.IsCancellationRequested
+        && error is HttpRequestException or TaskCanceledException or RovettRefusedException { Status: 429 or 502 or 503 or 504 };
 }
 
 /// <summary>Sends over HTTP. Safe to share; one for a process. Traces and measures by the names in <see cref="Telemetry"/>.</summary>
@@ -61,6 +98,8 @@ public sealed class RovettSender : IRovettSender, IDisposable
     static readonly Counter<long> Again = Meter.CreateCounter<long>("rovett.client.send.retries", "{attempt}",
         "Attempts that were made again.");
 
+    internal static void CountRetry() => Again.Add(1);
+
     readonly RovettClient client;
     readonly ResiliencePipeline pipeline;
     readonly int atOnce;
@@ -71,38 +110,10 @@ public sealed class RovettSender : IRovettSender, IDisposable
     public RovettSender(RovettSendOptions options)
     {
         ArgumentNullException.ThrowIfNull(options);
-        if (options.Url is null)
-        {
-            throw new ArgumentException("Url is missing: the service's address, such as http://127.0.0.1:7411.", nameof(options));
-        }
-        if (string.IsNullOrEmpty(options.Key))
-        {
-            throw new ArgumentException("Key is missing: an API key with the scope 'send' (rovett key create).", nameof(options));
-        }
-        client = new RovettClient(options.Url, options.Key);
+        client = options.Connect();
         atOnce = Math.Max(1, options.AtOnce);
-        pipeline = options.Retries <= 0 ? ResiliencePipeline.Empty : new ResiliencePipelineBuilder().AddRetry(new RetryStrategyOptions
-        {
-            MaxRetryAttempts = options.Retries,
-            BackoffType = DelayBackoffType.Exponential,
-            UseJitter = true,
-            Delay = TimeSpan.FromMilliseconds(200),
-            MaxDelay = TimeSpan.FromSeconds(10),
-            ShouldHandle = static a => ValueTask.FromResult(IsPassing(a.Outcome.Exception, a.Context.CancellationToken)),
-            DelayGenerator = static a =>
-                ValueTask.FromResult((a.Outcome.Exception as RovettRefusedException)?.RetryAfter is { } wait
-                ? wait * (1 + Random.Shared.NextDouble() / 4)
-                : (TimeSpan?)null),
-            OnRetry = static _ =>
-            {
-                Again.Add(1);
-                return ValueTask.CompletedTask;
-            },
-        }).Build();
+        pipeline = options.Pipeline();
     }
-
-    static bool IsPassing(Exception? error, CancellationToken cancel) => !cancel.IsCancellationRequested
-        && error is HttpRequestException or TaskCanceledException or RovettRefusedException { Status: 429 or 502 or 503 or 504 };
 
     /// <inheritdoc/>
     public async Task<SentNotification> Send(Notification notification, string? idempotencyKey = null, string? causedBy = null,

@@ -297,6 +297,51 @@ public abstract class StoreContractTests : IDisposable
     }
 
     [Fact]
+    public void Events_gatherings_rules_and_what_is_set_aside_are_there_after_a_restart()
+    {
+        int main = Store.FindSpace("main")!.Id;
+        NotificationId first = NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(1)), later = NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(3));
+        var row = new EventRow("/planning/1", "e1", [1, 2], new StoredTime(1000), "engine.check.due", null, "00-1", [3]);
+        var gathering = new GatheringRow(0, [7], later, "rule", 1, new StoredTime(9), [4], "user:teo", ReceiptLevel.Totals, null);
+        long open = 0, aside = 0;
+        InOne(s =>
+        {
+            s.SaveEvent(main, row);
+            s.SaveEvent(main, row with { Outcome = [5, 6] });
+            s.SaveEvent(main, row with { Id = "e2", Time = new StoredTime(2000) });
+            s.AddOrigin(main, first, "/planning/1", "e1", "rule");
+            s.AddOrigin(main, first, "/planning/1", "e1", "rule");
+            s.AddOrigin(main, later, "/planning/1", "e2", "rule");
+            s.AddRules(main, new RulesVersion(3, new StoredTime(30), [8]));
+            s.AddRules(main, new RulesVersion(5, new StoredTime(50), [9]));
+            open = s.AddGathering(main, gathering);
+            s.SaveGathering(main, gathering with { Number = open, Events = 4, Body = [5] });
+            aside = s.SetAside(main, new SetAsideRow(new StoredTime(8), AsideKind.Event, 0, "why", "{}"));
+            s.SetAside(main, new SetAsideRow(new StoredTime(9), AsideKind.Event, 0, "why", "{}"));
+        });
+        var store = Again();
+        store.FindEvent(main, "/planning/1", "e1")!.ShouldSatisfyAllConditions(e => e.Hash.ShouldBe([1, 2]), e => e.Outcome.ShouldBe([5, 6]),
+            e => (e.Type, e.Subject, e.Trace, e.Time).ShouldBe(("engine.check.due", null, "00-1", new StoredTime(1000))));
+        (store.RulesUpTo(main, 4)!.Document[0], store.RulesUpTo(main, 9)!.Position, store.RulesUpTo(main, 2)).ShouldBe(((byte)8, 5L, null));
+        var found = store.FindGathering(main, (byte[])[7])!;
+        (found.Number, found.Events, found.Id, found.ExceptToo, found.Closes, store.CountGatherings(main))
+            .ShouldBe((open, 4, later, "user:teo", new StoredTime(9), 1));
+        store.FindGathering(main, later)!.Number.ShouldBe(open);
+        store.GatheringsAfter(main, 0, 10).Select(g => g.Number).ShouldBe([open]);
+        (store.FindSetAside(main, aside)!.Kind, store.SetAsideSize(main)).ShouldBe((AsideKind.Event, (2L, 4L)));
+        InOne(s =>
+        {
+            s.TrimEvents(main, new StoredTime(1500), 10).ShouldBe(1);
+            s.TrimOrigins(main, NotificationId.First(DateTimeOffset.UnixEpoch.AddDays(2)));
+            s.RemoveGathering(main, open);
+            s.RemoveSetAside(main, aside);
+        });
+        store = Again();
+        (store.FindEvent(main, "/planning/1", "e1"), store.FindEvent(main, "/planning/1", "e2")?.Id, store.FindGathering(main, open),
+            store.SetAsideSize(main).Count).ShouldBe((null, "e2", null, 1L));
+    }
+
+    [Fact]
     public void An_erasure_and_what_is_known_of_the_clock_are_there_after_a_restart()
     {
         int main = Store.FindSpace("main")!.Id;

@@ -32,19 +32,26 @@ static class KeyCommand
         { Description = "Type it may send, exact or ending in *; may be repeated. Default: any." };
         var to = new Option<string[]>("--to")
         { Description = "Address it may send to, exact or ending in *; may be repeated. Default: any." };
+        var events = new Option<string[]>("--event")
+        { Description = "Type of event it may publish, exact or ending in *; may be repeated. Default: any." };
+        var source = new Option<string[]>("--source")
+        { Description = "Source it may publish for, exact or ending in *; may be repeated. Default: any." };
         var command = new Command("create", """
             Create an API key. It is shown only once.
 
             Example:
               rovett key create --name "booking backend" --scope send
               rovett key create --name "engine room" --scope send --type "engine.*" --to role:engineer
-            """) { name, scope, type, to };
+              rovett key create --name planning --scope send --event "engine.*" --source "/planning/*"
+            """) { name, scope, type, to, events, source };
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             using var client = connection.Backend(parsed);
             var body = new JsonObject { ["name"] = parsed.GetValue(name), ["scopes"] = List(parsed.GetValue(scope)) };
             if (parsed.GetValue(type) is { Length: > 0 } types) body["types"] = List(types);
+            if (parsed.GetValue(events) is { Length: > 0 } mayPublish) body["events"] = List(mayPublish);
+            if (parsed.GetValue(source) is { Length: > 0 } sources) body["sources"] = List(sources);
             if (parsed.GetValue(to) is { Length: > 0 } addresses) body["addresses"] = List(addresses);
             var answer = await client.Call(HttpMethod.Post, "/v1/keys", body, cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);

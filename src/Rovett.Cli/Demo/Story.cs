@@ -1,3 +1,4 @@
+using System.Text;
 using System.Text.Json.Nodes;
 using Rovett.Client;
 using Rovett.Service.Live;
@@ -7,7 +8,8 @@ namespace Rovett.Cli.Demo;
 
 /// <summary>The demo's script: what happens at Marrow Sound Ferries, what each device sees of it, and whether that is
 /// what it should see. Every line with a tick was checked against the running service.</summary>
-sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Person, string> token, RovettClient sender, TimeSpan pause)
+sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Person, string> token, RovettClient sender, TimeSpan pause,
+    string rules)
 {
     static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
     int failed;
@@ -100,9 +102,59 @@ sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Pe
         await Check("Teo leaves the channel at once", () => !teo.IsOn("topic:berth/3"));
         await Send(scenario.Berth[2]);
         await Check("only Pia hears what follows", () => pia.Heard(Title(2)) && !teo.Heard(Title(2)));
+        await TellEvents(desk, phone, teo);
         return failed;
 
         string Title(int i) => (string)scenario.Berth[i]["title"]!;
+    }
+
+    async Task TellEvents(DemoDevice desk, DemoDevice phone, DemoDevice teo)
+    {
+        Chapter("From events to notifications", "The back office says what happened; demo/rules.yaml says whom to tell. Its minutes pass as seconds.");
+        await using var ruth = Device("ruth", "phone");
+        ruth.Connect();
+        await Check("Ruth (duty manager) is connected", () => ruth.UpToDate);
+        var loaded = await sender.Call(HttpMethod.Put, "/v1/rules", () => new StringContent(rules, Encoding.UTF8, "application/yaml"));
+        AnsiConsole.MarkupLine($"  [grey]rules[/] {loaded["rules"]} loaded, {loaded["tests"]} tests passed");
+        const string check = """{"id":91,"vessel":{"id":"turnstone","name":"Turnstone"},"check":"stern light","hours":HOURS,"priority":"high"}""";
+        var tried = (await sender.Call(HttpMethod.Post, "/v1/rules/try", new JsonObject
+        { ["event"] = Event("engine.check.due", "/planning/1", check.Replace("HOURS", "12", StringComparison.Ordinal)) }))["rules"]![0]!;
+        AnsiConsole.MarkupLine($"  [grey]tried[/] {Output.Plain((string?)tried["rule"])}: {Output.Plain((string?)tried["because"])}");
+        long mine = desk.Unread!.Value;
+        await Publish("engine.check.due", "/planning/1", check.Replace("HOURS", "52", StringComparison.Ordinal));
+        await Check("the engineers get the finished text", () => desk.Unread == mine + 1 && phone.Got[^1].Title == "Turnstone: stern light check due");
+
+        long his = teo.Unread!.Value;
+        foreach (int minutes in new[] { 10, 15, 25 })
+        {
+            await Publish("sailing.delayed", "/traffic", $$"""{"id":"kittiwake-0940","sailing":"Kittiwake 09:40","minutes":{{minutes}},"crew":["teo"]}""");
+        }
+        await Check("three delays reach Teo as one notification, counted once",
+            () => teo.Unread == his + 1 && teo.Got[^1].Title == "3 changes to the Kittiwake 09:40, now 25 minutes late");
+
+        await Publish("document.ready", "/documents", """{"id":418,"title":"The gearbox report of Kittiwake","signer":"mara"}""");
+        await Check("Mara is asked for her signature", () => desk.Got[^1].Title == "The gearbox report of Kittiwake needs your signature");
+        await Check("she does not look at it; the duty manager is told",
+            () => ruth.Got is [.., var last] && last.Title == "The gearbox report of Kittiwake is still unsigned");
+    }
+
+    static JsonObject Event(string type, string source, string data) => new()
+    {
+        ["specversion"] = "1.0",
+        ["id"] = Guid.CreateVersion7().ToString(),
+        ["source"] = source,
+        ["type"] = type,
+        ["data"] = JsonNode.Parse(data),
+    };
+
+    async Task Publish(string type, string source, string data)
+    {
+        var body = Event(type, source, data).ToJsonString();
+        var answer = await sender.Call(HttpMethod.Post, "/v1/events",
+            () => new StringContent(body, Encoding.UTF8, "application/cloudevents+json"));
+        var matched = string.Join(", ", answer["matched"]!.AsArray().Select(m => (string?)m));
+        AnsiConsole.MarkupLine($"  [grey]event[/] {type}  [grey]({(answer["gathering"] is null ? "" : "gathered: ")}{Output.Plain(matched)})[/]");
+        await Task.Delay(pause / 3);
     }
 
     static JsonObject Subscribe(string topic) => new() { ["kind"] = "subscribe", ["topic"] = topic, ["requestId"] = "subscribe" };

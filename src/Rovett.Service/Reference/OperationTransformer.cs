@@ -131,6 +131,10 @@ sealed class OperationTransformer(IOptions<JsonOptions> json) : IOpenApiOperatio
                 content.Example = ReferenceExamples.Of(shapes[0], options);
                 if (shapes.Count > 1)
                 {
+                    foreach (var shape in shapes)
+                    {
+                        context.Document!.AddComponent(shape.Name, await context.GetOrCreateSchemaAsync(shape, null, cancel));
+                    }
                     content.Schema = new OpenApiSchema
                     {
                         AnyOf = [.. shapes.Select(s => new OpenApiSchemaReference(s.Name, context.Document))],

@@ -104,7 +104,7 @@ sealed partial class TextTemplate
         if (source.Length > TemplateWork.MaxOutput) return $"is longer than {TemplateWork.MaxOutput} characters";
         try
         {
-            if (!Parser.TryParse(source, out var found, out var error)) return $"is not a valid template: {error.TrimEnd('.')}";
+            if (!Parser.TryParse(source, out var found, out var error)) return $"is not a valid template: {Plain(error)}";
             var check = new TemplateCheck();
             check.VisitTemplate(found);
             if (check.Mistake is { } mistake) return mistake;
@@ -113,9 +113,19 @@ sealed partial class TextTemplate
         }
         catch (Exception error) when (error is FluidException or FormatException or OverflowException or InsufficientExecutionStackException)
         {
-            return $"is not a valid template: {error.Message}";
+            return $"is not a valid template: {Plain(error.Message)}";
         }
     }
+
+    /// <summary>The first line of a message of the parser, without its place within the text.</summary>
+    static string Plain(string message)
+    {
+        var line = Place().Replace(message.Split('\n')[0], "").Trim().TrimEnd('.', ':');
+        return line.Length == 0 ? "it cannot be parsed" : char.ToLowerInvariant(line[0]) + line[1..];
+    }
+
+    [GeneratedRegex(@"\s*(at )?\(\d+:\d+\)")]
+    private static partial Regex Place();
 
     static FluidParser LimitedParser()
     {

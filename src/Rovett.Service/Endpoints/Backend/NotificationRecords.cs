@@ -43,7 +43,7 @@ public sealed record NotificationRequest
     [OneOf("very-low", "low", "normal", "high"), Example("high")]
     public string? Urgency { get; set; }
 
-    /// <summary>Seconds until it expires.</summary>
+    /// <summary>Seconds until it expires; the service also takes a duration as text, such as <c>2h</c>.</summary>
     [Whole(1, 315_360_000), Example(14_400)]
     public long? Ttl { get; set; }
 
@@ -55,7 +55,7 @@ public sealed record NotificationRequest
     [Example(true)]
     public bool? Store { get; set; }
 
-    /// <summary>One member of the role can take it: <c>true</c>, or <c>{"for":"PT30M"}</c> until it is free again.</summary>
+    /// <summary>One member of the role can take it: <c>true</c>, or a duration (<c>30m</c>, <c>{"for":"PT30M"}</c>) until it is free again.</summary>
     [Example("{\"for\":\"PT30M\"}")]
     public JsonElement? Takeable { get; set; }
 

@@ -120,6 +120,7 @@ public sealed record EventOutcomeAnswer
     public bool? Late { get; init; }
 
     /// <summary>True when the event had been taken before.</summary>
+    [Example(false)]
     public required bool Repeated { get; init; }
 
     /// <summary>For an event that no rule matched: the nearest type that a rule is for.</summary>
