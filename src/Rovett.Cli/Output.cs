@@ -98,7 +98,8 @@ static class Output
         }
         catch (MistakesException wrong)
         {
-            Problem("invalid-request", $"{wrong.File} has {wrong.Mistakes.Count} {(wrong.Mistakes.Count == 1 ? "mistake" : "mistakes")}", null,
+            Problem("invalid-request", $"{wrong.File} has {wrong.Mistakes.Count} {(wrong.Mistakes.Count == 1 ? "mistake" : "mistakes")}",
+                null,
                 "Correct the rules and run it again; nothing was changed.",
                 [.. wrong.Mistakes.Select(m => ($"{m.Line}:{m.Column}", $"{m.Field} {m.Detail}"))]);
             return 2;

@@ -86,7 +86,10 @@ public sealed class RovettEvents : IDisposable
     static JsonObject WithTrace(BackendEvent happened)
     {
         var json = happened.ToJson();
-        if (!json.ContainsKey("traceparent") && Activity.Current is { IdFormat: ActivityIdFormat.W3C, Id: { } trace }) json["traceparent"] = trace;
+        if (!json.ContainsKey("traceparent") && Activity.Current is { IdFormat: ActivityIdFormat.W3C, Id: { } trace })
+        {
+            json["traceparent"] = trace;
+        }
         return json;
     }
 

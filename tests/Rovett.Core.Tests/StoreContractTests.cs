@@ -48,7 +48,8 @@ public abstract class StoreContractTests : IDisposable
 
     static EntryRow Entry(long position, long time, params Placement[] placements) =>
         new(new Position(position), new StoredTime(time), EntryKind.Notification,
-        NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), Encoding.UTF8.GetBytes($"\"n\":{position}"), new Addressing("+everyone"),
+        NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), Encoding.UTF8.GetBytes($"\"n\":{position}"),
+        new Addressing("+everyone"),
         placements, new NotificationTraits("test.happened", "berth/3", ReceiptLevel.Full, TimeSpan.FromMinutes(5)));
 
     [Fact]
@@ -300,7 +301,8 @@ public abstract class StoreContractTests : IDisposable
     public void Events_gatherings_rules_and_what_is_set_aside_are_there_after_a_restart()
     {
         int main = Store.FindSpace("main")!.Id;
-        NotificationId first = NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(1)), later = NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(3));
+        NotificationId first = NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(1)),
+            later = NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(3));
         var row = new EventRow("/planning/1", "e1", [1, 2], new StoredTime(1000), "engine.check.due", null, "00-1", [3]);
         var gathering = new GatheringRow(0, [7], later, "rule", 1, new StoredTime(9), [4], "user:teo", ReceiptLevel.Totals, null);
         long open = 0, aside = 0;
@@ -320,7 +322,8 @@ public abstract class StoreContractTests : IDisposable
             s.SetAside(main, new SetAsideRow(new StoredTime(9), AsideKind.Event, 0, "why", "{}"));
         });
         var store = Again();
-        store.FindEvent(main, "/planning/1", "e1")!.ShouldSatisfyAllConditions(e => e.Hash.ShouldBe([1, 2]), e => e.Outcome.ShouldBe([5, 6]),
+        store.FindEvent(main, "/planning/1", "e1")!.ShouldSatisfyAllConditions(e => e.Hash.ShouldBe([1, 2]),
+            e => e.Outcome.ShouldBe([5, 6]),
             e => (e.Type, e.Subject, e.Trace, e.Time).ShouldBe(("engine.check.due", null, "00-1", new StoredTime(1000))));
         (store.RulesUpTo(main, 4)!.Document[0], store.RulesUpTo(main, 9)!.Position, store.RulesUpTo(main, 2)).ShouldBe(((byte)8, 5L, null));
         var found = store.FindGathering(main, (byte[])[7])!;
@@ -412,7 +415,8 @@ public abstract class StoreContractTests : IDisposable
             }
             s.SetAside(main, new SetAsideRow(new StoredTime(1), AsideKind.Otherwise, 1, "why", "{\"to\":\"user:mara\"}"));
             s.AppendEntry(main,
-                new EntryRow(new Position(4), new StoredTime(50), EntryKind.Taken, default, [], Addressing.None, [], NotificationTraits.None));
+                new EntryRow(new Position(4), new StoredTime(50), EntryKind.Taken, default, [], Addressing.None, [],
+                NotificationTraits.None));
         });
         Store.ItemsAfter(log, 1, 10).ShouldBe([(2, 2), (3, 3)]);
         Store.SlotsAfter(main, 0, 2, 10).ShouldBe([(1, "+user:mara\n=1"), (2, "+user:mara\n=2")]);

@@ -148,7 +148,8 @@ public sealed class CommandLineTests : IAsyncLifetime
         (sent.ExitCode, sent.Error.Contains("shell", StringComparison.Ordinal),
             sent.Error.Contains($"{file}: not JSON, at line 1", StringComparison.Ordinal)).ShouldBe((2, false, true), sent.Error);
         var token = await Cli("receive", "--token", "nonsense");
-        (token.ExitCode, token.Error.Contains("The token does not have the three parts", StringComparison.Ordinal)).ShouldBe((2, true), token.Error);
+        (token.ExitCode, token.Error.Contains("The token does not have the three parts", StringComparison.Ordinal)).ShouldBe((2, true),
+            token.Error);
         var made = await Cli("space", "create", "It's the harbour's");
         made.Out.ShouldContain("export ROVETT_SPACE='It'\\''s the harbour'\\''s'");
     }
@@ -283,7 +284,8 @@ public sealed class CommandLineTests : IAsyncLifetime
     public async Task Every_kind_of_thing_is_created_listed_shown_changed_and_removed()
     {
         service.Dispose();
-        service = await ServiceProcess.Start(folder, environment: new Dictionary<string, string> { ["ROVETT_WEBHOOK_NETWORKS"] = "127.0.0.0/8" });
+        service = await ServiceProcess.Start(folder,
+            environment: new Dictionary<string, string> { ["ROVETT_WEBHOOK_NETWORKS"] = "127.0.0.0/8" });
         environment["ROVETT_URL"] = service.Url.ToString();
 
         (await Cli("users", "create", "mara", "--name", "Mara", "--role", "engineer")).Out.ShouldContain("Created mara: engineer");

@@ -1,13 +1,18 @@
 using System.Diagnostics;
 using System.Globalization;
 using System.Text;
+using System.Text.Json;
 using Microsoft.Extensions.Logging.Abstractions;
 using Rovett.Core.Addresses;
+using Rovett.Core.Events;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Notifications;
+using Rovett.Core.Rules;
+using Rovett.Core.Rules.Yaml;
 using Rovett.Core.Wire;
 using Rovett.Core.Wire.WebSockets;
 using Rovett.Service.Credentials;
+using Rovett.Service.Events;
 using Rovett.Service.Http;
 using Rovett.Service.Outbound;
 using Rovett.Service.Spaces;
@@ -47,6 +52,16 @@ public static class Program
         ("addresses", Texts("user:mara", "role:deck-hand", "everyone"), b => Address.TryParse(Encoding.UTF8.GetString(b), out _) is null),
         ("ids", Texts(NotificationId.New(DateTimeOffset.UnixEpoch).ToString()),
             b => NotificationId.TryParse(Encoding.UTF8.GetString(b), out _)),
+        ("rules", Texts(File.ReadAllText(Path.Combine(ServiceProcess.Root, "demo", "rules.yaml")),
+            """{"rules":[{"name":"r","event":["e","x.*"],"when":{"data:/a":{"atLeast":1,"not":[2]}},"to":{"each":"data:/l","address":"user:{{ item }}"},"gather":{"within":"10m"},"notification":{"title":"t","link":{"from":"data:/u","hosts":["h"]}}}]}"""),
+            Rules),
+        ("templates", Texts("{{ data.a.b | upcase | replace: 'x', 'y' }} and {{ type }}",
+            "{% for i in data.l %}{% if i > 1 %}{{ i }}{% else %}{{ forloop.index }}{% endif %}{% endfor %}x",
+            "{% case data.s %}{% when 'a', 'b' %}{{ data.n | plus: 1 | times: 2.5 }}{% else %}{{ data.t | date: '%H:%M' }}{% endcase %}x",
+            "{% unless data.missing %}{{ data.l | join: ', ' | truncate: 9 }}{% endunless %}{{ data.none | default: \"-\" }}"), Template),
+        ("events", Texts(
+            """{"specversion":"1.0","id":"1","source":"/planning/1","type":"engine.check.due","subject":"v","time":"2027-06-14T09:30:00Z","severity":4,"traceparent":"00-1","data":{"a":{"b":"x"},"l":[1,2,"é"],"n":1.5e3}}""",
+            """{"specversion":"1.0","id":"1","source":"/p","type":"t","datacontenttype":"application/json","data_base64":"eyJhIjoxfQ=="}"""), Event),
         ("tokens", Texts(TestTokens.Make(Secret, "mara", ["engineer"]), TestTokens.Make(Secret, "teo", [])), Token),
     ];
 
@@ -59,6 +74,39 @@ public static class Program
         foreach (var (name, examples, parse) in Parsers.Where(p => args.Length < 3 || p.Name == args[2])) sound &= Run(name, examples,
             parse, count, seed);
         return sound ? 0 : 1;
+    }
+
+    static readonly IncomingEvent Sample = new(
+        new Dictionary<string, string> { ["id"] = "1", ["source"] = "/x", ["type"] = "e" },
+        JsonElement.Parse("""{"a":{"b":"x"},"l":[1,2,"é"],"s":"a","n":1.50,"t":"2027-06-14T09:30:00Z","none":null}"""));
+    static readonly RuleSetting Setting = new(DateTimeOffset.UnixEpoch, TimeZoneInfo.Utc, _ => ReceiptLevel.Totals);
+
+    static bool Rules(byte[] input)
+    {
+        var mistakes = new List<RuleMistake>();
+        var rules = RuleReader.Read(input, mistakes);
+        if (mistakes.Count > 0) return false;
+        foreach (var test in rules.Tests) test.Run(rules, Setting);
+        rules.Apply(Sample, Setting);
+        return true;
+    }
+
+    static bool Template(byte[] input)
+    {
+        var text = Encoding.UTF8.GetString(input);
+        var document =
+            $$$"""{"rules":[{"name":"r","event":"e","to":["user:m"],"notification":{"title":{{{JsonSerializer.Serialize(text)}}}}}]}""";
+        var mistakes = new List<RuleMistake>();
+        var rules = RuleReader.Read(Encoding.UTF8.GetBytes(document), mistakes);
+        return mistakes.Count == 0 && rules.Apply(Sample, Setting)[0].Failure is null;
+    }
+
+    static bool Event(byte[] input)
+    {
+        using var document = Json.Parse(input);
+        var found = EventReader.Structured(document.RootElement.Clone(), null);
+        return IncomingEvent.Parse(found.Bytes).Hash.AsSpan().SequenceEqual(found.Hash) ? true
+            : throw new InvalidOperationException("it does not come back as it was");
     }
 
     static bool Run(string name, byte[][] examples, Func<byte[], bool> parse, long count, int seed)

@@ -188,7 +188,10 @@ test('every operation answers as the document says, right and wrong', async () =
   await call('publishEvents', { ...publish, body: { ...event, type: 'engine.chek.due', id: 'c' } });
   await call('publishEvents', { ...publish, body: { id: 'none' } });
   await call('publishEvents', { body: event });
-  await call('publishEvents', { text: `${JSON.stringify(event)}\nno`, headers: { 'Content-Type': 'application/x-ndjson' } });
+  await call('publishEvents', {
+    text: `${JSON.stringify(event)}\nno`,
+    headers: { 'Content-Type': 'application/x-ndjson' },
+  });
   await call('showEvent', { query: { source: event.source, id: event.id } });
   await call('showEvent', { query: { source: event.source, id: 'none' } });
   await call('showEvent');

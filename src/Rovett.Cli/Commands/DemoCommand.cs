@@ -57,7 +57,14 @@ static class DemoCommand
                 var faults = new FaultSwitches();
                 await using var office = await BackOffice.Start(pagePort, scenario, () => new Uri(service!.Url), Token,
                     () => sender!, faults);
-                var options = new RovettOptions { Data = folder.FullName, Port = port, Origins = [office.Url], Log = "warning", ReconnectWindowSeconds = 0 };
+                var options = new RovettOptions
+                {
+                    Data = folder.FullName,
+                    Port = port,
+                    Origins = [office.Url],
+                    Log = "warning",
+                    ReconnectWindowSeconds = 0
+                };
                 await using (service = RovettService.Create(options, faults: faults))
                 {
                     await service.Start();

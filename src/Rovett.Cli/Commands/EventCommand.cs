@@ -48,7 +48,8 @@ static class EventCommand
                     "Give --type for one event, or --file for the events of a file.");
             }
             var body = isFile ? Text(parsed.GetValue(file)!)
-                : Event(parsed.GetValue(type)!, parsed.GetValue(source)!, parsed.GetValue(id), parsed.GetValue(subject), parsed.GetValue(data),
+                : Event(parsed.GetValue(type)!, parsed.GetValue(source)!, parsed.GetValue(id), parsed.GetValue(subject),
+                parsed.GetValue(data),
                     parsed.GetValue(attribute) ?? []).ToJsonString();
             using var client = connection.Backend(parsed);
             var answer = await client.Call(HttpMethod.Post, "/v1/events" + (parsed.GetValue(dryRun) ? "?dryRun=true" : ""),
@@ -91,7 +92,8 @@ static class EventCommand
         }
         catch (JsonException error)
         {
-            throw new UsageException($"--data is not JSON: {error.Message}", "Put it in single quotes: --data '{\"vessel\":\"turnstone\"}'.");
+            throw new UsageException($"--data is not JSON: {error.Message}",
+                "Put it in single quotes: --data '{\"vessel\":\"turnstone\"}'.");
         }
         return found;
     }
@@ -99,7 +101,10 @@ static class EventCommand
     /// <summary>An event of a file, with what may be left out when it is only tried.</summary>
     public static JsonNode Complete(JsonNode found)
     {
-        if (found is not JsonObject event_) throw new UsageException("The file has no event.", "Give an object with type, source and data.");
+        if (found is not JsonObject event_)
+        {
+            throw new UsageException("The file has no event.", "Give an object with type, source and data.");
+        }
         event_.TryAdd("specversion", "1.0");
         event_.TryAdd("id", "try");
         event_.TryAdd("source", Source);
@@ -109,14 +114,18 @@ static class EventCommand
 
     static void PrintResults(JsonNode answer)
     {
-        AnsiConsole.MarkupLine($"[green]{answer["taken"]} taken[/], {((int)answer["refused"]! > 0 ? $"[red]{answer["refused"]} refused[/]" : "0 refused")}."
+        AnsiConsole.MarkupLine(
+            $"[green]{answer["taken"]} taken[/], {((int)answer["refused"]! > 0 ? $"[red]{answer["refused"]} refused[/]" : "0 refused")}."
             + $" Notifications: {answer["results"]!.AsArray().Sum(r => r!["outcome"]?["notifications"]!.AsArray().Count ?? 0)}.");
         int line = 0;
         foreach (var result in answer["results"]!.AsArray())
         {
             line++;
             if (result!["problem"] is { } problem) AnsiConsole.MarkupLine($"  [red]{line}[/]  {Output.Plain(Reason(problem))}");
-            else if (result["outcome"]!["setAside"] is { } aside) AnsiConsole.MarkupLine($"  [yellow]{line}[/]  set aside as {aside["number"]}");
+            else if (result["outcome"]!["setAside"] is { } aside)
+            {
+                AnsiConsole.MarkupLine($"  [yellow]{line}[/]  set aside as {aside["number"]}");
+            }
         }
     }
 
@@ -175,12 +184,15 @@ static class EventCommand
         {
             using var client = connection.Backend(parsed);
             var answer = await client.Call(HttpMethod.Get,
-                $"/v1/events?source={Uri.EscapeDataString(parsed.GetValue(source)!)}&id={Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel: cancel);
+                $"/v1/events?source={Uri.EscapeDataString(parsed.GetValue(source)!)}&id={Uri.EscapeDataString(parsed.GetValue(id)!)}",
+                cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                AnsiConsole.MarkupLine($"[bold]{Output.Plain((string?)answer["type"])}[/] of {Output.Plain((string?)answer["source"])}, taken "
-                    + $"{((string)answer["time"]!)[..19].Replace('T', ' ')}" + (answer["subject"] is { } s ? $", about {Output.Plain((string?)s)}" : ""));
+                AnsiConsole.MarkupLine(
+                    $"[bold]{Output.Plain((string?)answer["type"])}[/] of {Output.Plain((string?)answer["source"])}, taken "
+                    + $"{((string)answer["time"]!)[..19].Replace('T', ' ')}" +
+                    (answer["subject"] is { } s ? $", about {Output.Plain((string?)s)}" : ""));
                 PrintOutcome(answer["outcome"]!);
             }
             return 0;

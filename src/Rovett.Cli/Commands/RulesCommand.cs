@@ -161,7 +161,10 @@ static class RulesCommand
             else
             {
                 AnsiConsole.MarkupLine($"[green]Loaded[/] {Counted(rules)} as version {answer["version"]}; in effect now.");
-                foreach (var warning in answer["warnings"]!.AsArray()) AnsiConsole.MarkupLine($"[yellow]{Output.Plain((string?)warning)}[/]");
+                foreach (var warning in answer["warnings"]!.AsArray())
+                {
+                    AnsiConsole.MarkupLine($"[yellow]{Output.Plain((string?)warning)}[/]");
+                }
             }
             return 0;
         }));
@@ -178,7 +181,8 @@ static class RulesCommand
     static Command Try()
     {
         var connection = new Connection();
-        var file = new Argument<string>("event") { Description = "File with an event in the JSON format of CloudEvents; - for standard input." };
+        var file = new Argument<string>("event")
+        { Description = "File with an event in the JSON format of CloudEvents; - for standard input." };
         var with = new Option<string?>("--with") { Description = "Rules to try it with. Default: those in effect." };
         var command = new Command("try", """
             Show what rules make of an event: which match and why others don't, whom it would reach, the finished text.
@@ -212,7 +216,8 @@ static class RulesCommand
         foreach (var rule in rules)
         {
             bool matches = (bool)rule!["matches"]!;
-            AnsiConsole.MarkupLine($"{(matches ? "[green]matches[/]" : "[grey]no match[/]")}  [bold]{Output.Plain((string?)rule["rule"])}[/]"
+            AnsiConsole.MarkupLine(
+                $"{(matches ? "[green]matches[/]" : "[grey]no match[/]")}  [bold]{Output.Plain((string?)rule["rule"])}[/]"
                 + (rule["because"] is { } because ? $"  {Output.Plain((string?)because)}" : ""));
             if (rule["fails"] is { } fails) AnsiConsole.MarkupLine($"  [red]fails[/]  {Output.Plain((string?)fails)}");
             if (rule["gathersForSeconds"] is { } span) AnsiConsole.MarkupLine($"  gathered for {TimeSpan.FromSeconds((long)span)}");
@@ -275,7 +280,8 @@ static class RulesCommand
         if (rules.Count > 0) AnsiConsole.Write(table);
         foreach (var unmatched in answer["unmatched"]!.AsArray())
         {
-            AnsiConsole.MarkupLine($"[yellow]No rule[/] matched {unmatched!["count"]} of the type {Output.Plain((string?)unmatched["type"])}."
+            AnsiConsole.MarkupLine(
+                $"[yellow]No rule[/] matched {unmatched!["count"]} of the type {Output.Plain((string?)unmatched["type"])}."
                 + (unmatched["nearest"] is { } near ? $" Nearest: {Output.Plain((string?)near)}." : ""));
         }
     }

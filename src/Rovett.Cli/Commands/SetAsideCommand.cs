@@ -40,14 +40,18 @@ static class SetAsideCommand
             }
             var items = answer["items"]!.AsArray();
             if (items.Count == 0) AnsiConsole.MarkupLine("Nothing is set aside.");
-            var table = new Table().Border(TableBorder.None).AddColumns("[grey]number[/]", "[grey]since[/]", "[grey]what[/]", "[grey]reason[/]");
+            var table = new Table().Border(TableBorder.None)
+                .AddColumns("[grey]number[/]", "[grey]since[/]", "[grey]what[/]", "[grey]reason[/]");
             foreach (var item in items)
             {
                 table.AddRow(item!["number"]!.ToString(), ((string)item["time"]!)[..19].Replace('T', ' '), Output.Plain(What(item)),
                     Output.Plain((string?)item["reason"]));
             }
             if (items.Count > 0) AnsiConsole.Write(table);
-            if ((long)answer["count"]! > items.Count) Output.Hint($"{answer["count"]} in all; --json with GET /v1/set-aside?after= shows more.");
+            if ((long)answer["count"]! > items.Count)
+            {
+                Output.Hint($"{answer["count"]} in all; --json with GET /v1/set-aside?after= shows more.");
+            }
             return 0;
         }));
         return command;
@@ -112,7 +116,8 @@ static class SetAsideCommand
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                AnsiConsole.MarkupLine($"[green]{answer["done"]} done[/], {((int)answer["failed"]! > 0 ? $"[red]{answer["failed"]} failed again[/]" : "0 failed")}.");
+                AnsiConsole.MarkupLine($"[green]{answer["done"]} done[/], " +
+                    $"{((int)answer["failed"]! > 0 ? $"[red]{answer["failed"]} failed again[/]" : "0 failed")}.");
                 foreach (var failure in answer["failures"]!.AsArray())
                 {
                     AnsiConsole.MarkupLine($"  {failure!["number"]}  {Output.Plain((string?)failure["reason"])}");

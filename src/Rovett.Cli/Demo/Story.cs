@@ -110,24 +110,28 @@ sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Pe
 
     async Task TellEvents(DemoDevice desk, DemoDevice phone, DemoDevice teo)
     {
-        Chapter("From events to notifications", "The back office says what happened; demo/rules.yaml says whom to tell. Its minutes pass as seconds.");
+        Chapter("From events to notifications",
+            "The back office says what happened; demo/rules.yaml says whom to tell. Its minutes pass as seconds.");
         await using var ruth = Device("ruth", "phone");
         ruth.Connect();
         await Check("Ruth (duty manager) is connected", () => ruth.UpToDate);
         var loaded = await sender.Call(HttpMethod.Put, "/v1/rules", () => new StringContent(rules, Encoding.UTF8, "application/yaml"));
         AnsiConsole.MarkupLine($"  [grey]rules[/] {loaded["rules"]} loaded, {loaded["tests"]} tests passed");
-        const string check = """{"id":91,"vessel":{"id":"turnstone","name":"Turnstone"},"check":"stern light","hours":HOURS,"priority":"high"}""";
+        const string check =
+            """{"id":91,"vessel":{"id":"turnstone","name":"Turnstone"},"check":"stern light","hours":HOURS,"priority":"high"}""";
         var tried = (await sender.Call(HttpMethod.Post, "/v1/rules/try", new JsonObject
         { ["event"] = Event("engine.check.due", "/planning/1", check.Replace("HOURS", "12", StringComparison.Ordinal)) }))["rules"]![0]!;
         AnsiConsole.MarkupLine($"  [grey]tried[/] {Output.Plain((string?)tried["rule"])}: {Output.Plain((string?)tried["because"])}");
         long mine = desk.Unread!.Value;
         await Publish("engine.check.due", "/planning/1", check.Replace("HOURS", "52", StringComparison.Ordinal));
-        await Check("the engineers get the finished text", () => desk.Unread == mine + 1 && phone.Got[^1].Title == "Turnstone: stern light check due");
+        await Check("the engineers get the finished text",
+            () => desk.Unread == mine + 1 && phone.Got[^1].Title == "Turnstone: stern light check due");
 
         long his = teo.Unread!.Value;
         foreach (int minutes in new[] { 10, 15, 25 })
         {
-            await Publish("sailing.delayed", "/traffic", $$"""{"id":"kittiwake-0940","sailing":"Kittiwake 09:40","minutes":{{minutes}},"crew":["teo"]}""");
+            await Publish("sailing.delayed", "/traffic",
+                $$"""{"id":"kittiwake-0940","sailing":"Kittiwake 09:40","minutes":{{minutes}},"crew":["teo"]}""");
         }
         await Check("three delays reach Teo as one notification, counted once",
             () => teo.Unread == his + 1 && teo.Got[^1].Title == "3 changes to the Kittiwake 09:40, now 25 minutes late");
@@ -153,7 +157,8 @@ sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Pe
         var answer = await sender.Call(HttpMethod.Post, "/v1/events",
             () => new StringContent(body, Encoding.UTF8, "application/cloudevents+json"));
         var matched = string.Join(", ", answer["matched"]!.AsArray().Select(m => (string?)m));
-        AnsiConsole.MarkupLine($"  [grey]event[/] {type}  [grey]({(answer["gathering"] is null ? "" : "gathered: ")}{Output.Plain(matched)})[/]");
+        AnsiConsole.MarkupLine(
+            $"  [grey]event[/] {type}  [grey]({(answer["gathering"] is null ? "" : "gathered: ")}{Output.Plain(matched)})[/]");
         await Task.Delay(pause / 3);
     }
 

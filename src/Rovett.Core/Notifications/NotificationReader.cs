@@ -163,7 +163,11 @@ public static class NotificationReader
         {
             takeFor = span;
         }
-        else errors.Add(new FieldError("takeable", "must be true, or a duration such as \"30m\" (or \"PT30M\", ISO 8601), after which the taking ends"));
+        else
+        {
+            errors.Add(new FieldError("takeable",
+                "must be true, or a duration such as \"30m\" (or \"PT30M\", ISO 8601), after which the taking ends"));
+        }
         if (to.Count != 1 || to[0].Kind != AddressKind.Role)
         {
             errors.Add(new FieldError("takeable",
@@ -219,7 +223,8 @@ public static class NotificationReader
             TimeSpan? within = item.TryGetProperty("within", out var time) ? Duration(time) : null;
             if (within is null)
             {
-                errors.Add(new FieldError($"{at}.within", "must be a duration of at least a second, such as \"1m\" or \"PT1M\" (ISO 8601)"));
+                errors.Add(new FieldError($"{at}.within",
+                    "must be a duration of at least a second, such as \"1m\" or \"PT1M\" (ISO 8601)"));
             }
             var who = item.TryGetProperty("who", out var whoElement) ? JsonText.TryString(whoElement, out var whoText)
                 ? whoText

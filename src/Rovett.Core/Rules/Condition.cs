@@ -41,7 +41,7 @@ public sealed record Condition(string Subject, DataPointer? Pointer)
     /// <summary>Whether an event meets it.</summary>
     public bool IsMet(IncomingEvent found)
     {
-        if (Pointer is null) return found.Attributes.TryGetValue(Subject, out var text) ? IsMet(new Value(text)) : IsMetByNothing;
+        if (Pointer is null) return found.Attributes.TryGetValue(Subject, out var text) ? IsMet(new Compared(text)) : IsMetByNothing;
         return found.At(Pointer.Steps) is { ValueKind: not JsonValueKind.Null } element ? IsMet(element) : IsMetByNothing;
     }
 
@@ -49,23 +49,23 @@ public sealed record Condition(string Subject, DataPointer? Pointer)
 
     bool IsMet(JsonElement element)
     {
-        if (element.ValueKind != JsonValueKind.Array) return IsMet(new Value(element));
+        if (element.ValueKind != JsonValueKind.Array) return IsMet(new Compared(element));
         if (Exists == false) return false;
         bool any = OneOf is null && !ComparesNumbers;
         foreach (var item in element.EnumerateArray())
         {
             if (item.ValueKind == JsonValueKind.Null) continue;
-            var value = new Value(item);
+            var value = new Compared(item);
             if (Not is not null && Not.Any(value.Is)) return false;
             any |= (OneOf is null || OneOf.Any(value.Is)) && IsInRange(value);
         }
         return any;
     }
 
-    bool IsMet(Value value) => Exists != false && (OneOf is null || OneOf.Any(value.Is)) && (Not is null || !Not.Any(value.Is))
+    bool IsMet(Compared value) => Exists != false && (OneOf is null || OneOf.Any(value.Is)) && (Not is null || !Not.Any(value.Is))
         && IsInRange(value);
 
-    bool IsInRange(Value value) => !ComparesNumbers || (value.Number is { } number
+    bool IsInRange(Compared value) => !ComparesNumbers || (value.Number is { } number
         && !(number < AtLeast) && !(number > AtMost) && !(number <= Above) && !(number >= Below));
 
     /// <summary>The condition and the event's value in words: why it is not met.</summary>
@@ -93,19 +93,19 @@ public sealed record Condition(string Subject, DataPointer? Pointer)
     }
 
     /// <summary>An attribute or a JSON value, to be compared.</summary>
-    readonly struct Value
+    readonly struct Compared
     {
         readonly string? text;
         readonly bool? flag;
 
-        public Value(string attribute)
+        public Compared(string attribute)
         {
             text = attribute;
             Number = decimal.TryParse(attribute, NumberStyles.Float, CultureInfo.InvariantCulture, out decimal number) ? number : null;
             flag = attribute switch { "true" => true, "false" => false, _ => null };
         }
 
-        public Value(JsonElement element)
+        public Compared(JsonElement element)
         {
             text = element.ValueKind == JsonValueKind.String ? element.GetString() : null;
             Number = element.ValueKind == JsonValueKind.Number && element.TryGetDecimal(out decimal number) ? number : null;

@@ -42,7 +42,8 @@ public sealed partial class RuleReader
         else if (!AttributeName().IsMatch(member.Name))
         {
             mistakes.Add(RuleMistake.At(member, path, member.Name.StartsWith("data", StringComparison.Ordinal)
-                ? $"is neither an attribute nor a place in the data; write data:/{member.Name["data".Length..].TrimStart('.', '/', ':').Replace('.', '/')}"
+                ? $"is neither an attribute nor a place in the data; write data:/" +
+                $"{member.Name["data".Length..].TrimStart('.', '/', ':').Replace('.', '/')}"
                 : "is not the name of an attribute (a-z, 0-9) nor a place in the data (data:/…)"));
             return null;
         }

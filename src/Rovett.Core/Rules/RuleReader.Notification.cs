@@ -20,7 +20,8 @@ public sealed partial class RuleReader
         {
             if (member.Name is "to" or "except")
             {
-                mistakes.Add(RuleMistake.At(member, $"{path}.{member.Name}", $"does not belong here; write '{member.Name}' beside 'notification'"));
+                mistakes.Add(
+                    RuleMistake.At(member, $"{path}.{member.Name}", $"does not belong here; write '{member.Name}' beside 'notification'"));
             }
         }
         return (MapPart)Map(node, path, inOtherwise: false);

@@ -66,7 +66,8 @@ public sealed partial class RuleReader
         foreach (var member in node.Members)
         {
             if (member.Name == "data") data = JsonOf(member.Value);
-            else if (!AttributeName().IsMatch(member.Name) || member.Value.Kind is RuleNodeKind.List or RuleNodeKind.Map or RuleNodeKind.Null)
+            else if (!AttributeName().IsMatch(member.Name)
+                || member.Value.Kind is RuleNodeKind.List or RuleNodeKind.Map or RuleNodeKind.Null)
             {
                 mistakes.Add(RuleMistake.At(member, $"{path}.{member.Name}", "must be an attribute (a-z, 0-9) with a text, or 'data'"));
             }

@@ -162,7 +162,8 @@ public sealed partial class RuleReader
             return null;
         }
         var beginning = template.Beginning;
-        if (TextTemplate.Has(node.Text) && !new[] { "user:", "role:", "topic:" }.Any(k => beginning.StartsWith(k, StringComparison.Ordinal)))
+        if (TextTemplate.Has(node.Text) && !new[]
+            { "user:", "role:", "topic:" }.Any(k => beginning.StartsWith(k, StringComparison.Ordinal)))
         {
             Add(node, path, "must begin with its kind: user:, role: or topic:, and fill in only what follows");
             return null;
@@ -237,7 +238,8 @@ public sealed partial class RuleReader
         {
             foreach (var error in refused.Problem.Errors)
             {
-                bool ofRule = error.Field.StartsWith("to", StringComparison.Ordinal) && error.Field is ['t', 'o', ..] && (error.Field.Length == 2
+                bool ofRule = error.Field.StartsWith("to", StringComparison.Ordinal)
+                    && error.Field is ['t', 'o', ..] && (error.Field.Length == 2
                     || error.Field[2] == '[') || error.Field.StartsWith("except", StringComparison.Ordinal);
                 var field = ofRule ? $"{path}.{error.Field}" : $"{path}.notification.{error.Field}";
                 Add(Nearest(ofRule ? rule : rule["notification"]!, error.Field), field, error.Detail);

@@ -62,7 +62,10 @@ static class EventReader
             if (!header.StartsWith(Prefix, StringComparison.OrdinalIgnoreCase)) continue;
             var name = header[Prefix.Length..].ToLowerInvariant();
             if (values.Count != 1) errors.Add(new FieldError(header, "is there more than once; none of them wins"));
-            else if (name is "datacontenttype") errors.Add(new FieldError(header, "is not used here; the type of the data is Content-Type"));
+            else if (name is "datacontenttype")
+            {
+                errors.Add(new FieldError(header, "is not used here; the type of the data is Content-Type"));
+            }
             else if (Decoded(values[0]!) is { } text) texts.Add(KeyValuePair.Create(name, text));
             else errors.Add(new FieldError(header, "is not percent-encoded UTF-8 (CloudEvents HTTP binding, 3.1.3.2)"));
         }
@@ -120,7 +123,11 @@ static class EventReader
 
     static byte[]? Base64(JsonElement value, List<FieldError> errors)
     {
-        if (value.ValueKind == JsonValueKind.String && value.TryGetBytesFromBase64(out var bytes)) return bytes;
+        if (JsonText.TryString(value, out var text))
+        {
+            var bytes = new byte[text.Length * 3 / 4 + 3];
+            if (Convert.TryFromBase64String(text, bytes, out int count)) return bytes[..count];
+        }
         errors.Add(new FieldError("data_base64", "must be a text in base64"));
         return null;
     }
@@ -169,7 +176,8 @@ static class EventReader
     {
         if (text.Length == 0) return "is empty; leave it out";
         if (text.Any(char.IsControl)) return "contains a control character; leave it out";
-        if (name is "source" or "dataschema" && text.Any(c => c is <= ' ' or > '~' or '"' or '<' or '>' or '\\' or '^' or '`' or '{' or '|' or '}'))
+        if (name is "source" or "dataschema"
+            && text.Any(c => c is <= ' ' or > '~' or '"' or '<' or '>' or '\\' or '^' or '`' or '{' or '|' or '}'))
         {
             return "must be a URI-reference (RFC 3986); percent-encode other characters";
         }

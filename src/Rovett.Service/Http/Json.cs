@@ -1,4 +1,5 @@
 using System.Buffers;
+using System.Globalization;
 using System.Text;
 using System.Text.Encodings.Web;
 using System.Text.Json;
@@ -18,6 +19,14 @@ public static class Json
     /// <exception cref="ProblemException">400: it is not JSON; 413: it is too large.</exception>
     public static async Task<JsonDocument> Read(HttpContext context, Action<byte[]>? keepBytes = null)
     {
+        var bytes = await Bytes(context);
+        keepBytes?.Invoke(bytes);
+        return Parse(bytes);
+    }
+
+    /// <summary>The body as it is.</summary>
+    public static async Task<byte[]> Bytes(HttpContext context)
+    {
         var reader = context.Request.BodyReader;
         for (; ; )
         {
@@ -29,9 +38,19 @@ public static class Json
             }
             var bytes = result.Buffer.ToArray();
             reader.AdvanceTo(result.Buffer.End);
-            keepBytes?.Invoke(bytes);
-            return Parse(bytes);
+            return bytes;
         }
+    }
+
+    /// <summary>The version named by <c>If-Match</c>; null: none is.</summary>
+    /// <param name="context">The request.</param>
+    /// <param name="errors">Receives a mistake.</param>
+    public static long? VersionToReplace(HttpContext context, List<FieldError> errors)
+    {
+        if (context.Request.Headers.IfMatch.ToString() is not { Length: > 0 } tag) return null;
+        if (long.TryParse(tag.Trim('"'), NumberStyles.None, CultureInfo.InvariantCulture, out long expected)) return expected;
+        errors.Add(new FieldError("If-Match", "must be the version that is to be replaced, in quotes: \"41\""));
+        return null;
     }
 
     /// <summary>The body as an object with no other members than these.</summary>

@@ -11,7 +11,8 @@ public sealed partial class SqlLedgerStore
         "SELECT number, key, id, rule, events, closes, body, except_too, receipts, first FROM gathering WHERE space=?1";
 
     static GatheringRow Gathering(DbDataReader r) => new(r.GetInt64(0), Rows.Bytes(r, 1), Rows.Id(Rows.Bytes(r, 2)), r.GetString(3),
-        (int)r.GetInt64(4), new StoredTime(r.GetInt64(5)), Rows.Bytes(r, 6), r.GetString(7), (ReceiptLevel)r.GetInt64(8), Rows.Number(r, 9));
+        (int)r.GetInt64(4), new StoredTime(r.GetInt64(5)), Rows.Bytes(r, 6), r.GetString(7), (ReceiptLevel)r.GetInt64(8),
+        Rows.Number(r, 9));
 
     internal static EventRow? EventOf(ISql sql, int space, string source, string id) =>
         sql.One("SELECT hash, time, type, subject, trace, outcome FROM event WHERE space=?1 AND source=?2 AND id=?3",
@@ -96,7 +97,8 @@ public sealed partial class SqlLedgerStore
     internal const string SelectAside = "SELECT number, time, kind, position, why, detail FROM set_aside WHERE space=?1";
 
     internal static SetAsideRow Aside(DbDataReader r) =>
-        new(new StoredTime(r.GetInt64(1)), (AsideKind)r.GetInt64(2), r.GetInt64(3), r.GetString(4), r.GetString(5)) { Number = r.GetInt64(0) };
+        new(new StoredTime(r.GetInt64(1)), (AsideKind)r.GetInt64(2), r.GetInt64(3), r.GetString(4), r.GetString(5))
+        { Number = r.GetInt64(0) };
 
     /// <inheritdoc/>
     public SetAsideRow? FindSetAside(int space, long number) => sql.One(SelectAside + " AND number=?2", Aside, (long)space, number);

@@ -67,7 +67,8 @@ public sealed class AccessStore : IDisposable
 
     /// <summary>Stores a key.</summary>
     public void AddKey(StoredApiKey key, byte[] hash) => Run(
-        "INSERT INTO api_key (id, space, name, hash, scopes, types, addresses, created, events, sources) VALUES (@Id, @Space, @Name, @hash, " +
+        "INSERT INTO api_key (id, space, name, hash, scopes, types, addresses, created, events, sources) VALUES (@Id, @Space, @Name, " +
+        "@hash, " +
         "@Scopes, @Types, @Addresses, @Created, @Events, @Sources)",
         new { key.Id, key.Space, key.Name, hash, key.Scopes, key.Types, key.Addresses, key.Created, key.Events, key.Sources });
 

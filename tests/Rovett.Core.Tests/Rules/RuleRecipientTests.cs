@@ -30,7 +30,8 @@ public class RuleRecipientTests
     [Fact]
     public void Nobody_is_told_of_their_own_doings()
     {
-        Tos("[\"user:{{ data.assignee }}\"]", """{"assignee":"mara"}""", "except: [\"user:{{ actor }}\"]", ("actor", "mara")).ShouldBeEmpty();
+        Tos("[\"user:{{ data.assignee }}\"]", """{"assignee":"mara"}""", "except: [\"user:{{ actor }}\"]", ("actor", "mara"))
+            .ShouldBeEmpty();
         Tos("[\"user:{{ data.assignee }}\"]", """{"assignee":"mara"}""", "except: [\"user:{{ actor }}\"]", ("actor", "teo"))
             .ShouldBe(["""["user:mara"]"""]);
         Make(Rule("except: [\"user:{{ actor }}\"]"), Event())[0].TryGetProperty("except", out _).ShouldBeFalse();
@@ -45,7 +46,8 @@ public class RuleRecipientTests
     [InlineData("a\u202Eb", "")]
     [InlineData("a\nrole:engineer", "")]
     public void An_address_that_cannot_be_one_fails(string id, string expected) =>
-        Failure(Rule("", to: "[\"user:{{ data.id }}\"]"), Event(JsonSerializer.Serialize(new { id }))).ShouldNotBeNull().ShouldContain(expected);
+        Failure(Rule("", to: "[\"user:{{ data.id }}\"]"), Event(JsonSerializer.Serialize(new { id }))).ShouldNotBeNull()
+        .ShouldContain(expected);
 
     [Theory]
     [InlineData("[\"{{ data.to }}\"]", "must begin with its kind")]

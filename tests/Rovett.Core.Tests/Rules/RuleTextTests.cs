@@ -77,7 +77,8 @@ public class RuleTextTests
     [InlineData("{{ data.long | replace: 'a', data.long }}")]
     [InlineData("{{ data.long | append: data.long | append: data.long | append: data.long | append: data.long }}")]
     [InlineData("{{ data.many | join: data.long }}")]
-    [InlineData("{% for a in data.many %}{% if data.long contains 'b' %}x{% endif %}{% for b in data.many %}{{ data.long | upcase | truncate: 0 }}{% endfor %}{% endfor %}")]
+    [InlineData("{% for a in data.many %}{% if data.long contains 'b' %}x{% endif %}{% for b in data.many %}{{ data.long | upcase | " +
+    "truncate: 0 }}{% endfor %}{% endfor %}")]
     public void A_template_that_grows_is_stopped(string template)
     {
         var data = $$"""{"many":[{{string.Join(',', Enumerable.Range(0, 500))}}],"long":"{{new string('a', 9000)}}"}""";

@@ -43,19 +43,25 @@ public sealed class EventBindingTests : IAsyncLifetime
     [Fact]
     public async Task Binary_mode_takes_attributes_from_headers_percent_encoded()
     {
-        (await Title(await Binary("""{"a":1}""", "application/json; charset=utf-8", Ce("1", ("ce-subject", "Caf%C3%A9%20%22x%22"), ("ce-severity", "4")))))
+        (await Title(
+            await Binary("""{"a":1}""", "application/json; charset=utf-8",
+            Ce("1", ("ce-subject", "Caf%C3%A9%20%22x%22"), ("ce-severity", "4")))))
             .ShouldBe("Café \"x\" 4 1");
         (await Title(await Binary(null, null, Ce("2")))).ShouldBe("- - -");
         (await Title(await Binary("a=1", "text/plain", Ce("3")))).ShouldBe("- - -");
         (await Title(await Binary("""{"a":2}""", "application/vnd.ferry+json", Ce("4")))).ShouldBe("- - 2");
-        (await Title(await Binary("""{"a":3}""", "application/json", [("CE-SpecVersion", "1.0"), ("Ce-Id", "5"), ("ce-SOURCE", "/x"), ("ce-type", "shows")])))
+        (await Title(
+            await Binary("""{"a":3}""", "application/json",
+            [("CE-SpecVersion", "1.0"), ("Ce-Id", "5"), ("ce-SOURCE", "/x"), ("ce-type", "shows")])))
             .ShouldBe("- - 3");
     }
 
     [Fact]
     public async Task Structured_mode_takes_numbers_as_texts_and_base64()
     {
-        (await Title(await service.Publish("""{"specversion":"1.0","id":"1","source":"/x","type":"shows","severity":4,"subject":"s","data":{"a":true}}""")))
+        (await Title(
+            await service.Publish(
+            """{"specversion":"1.0","id":"1","source":"/x","type":"shows","severity":4,"subject":"s","data":{"a":true}}""")))
             .ShouldBe("s 4 true");
         var base64 = Convert.ToBase64String(Encoding.UTF8.GetBytes("""{"a":"b"}"""));
         (await Title(await service.Publish(
@@ -110,7 +116,8 @@ public sealed class EventBindingTests : IAsyncLifetime
     [InlineData("""{"specversion":"1.0","id":"1","source":"/x","type":"t","data":1,"data_base64":"AA=="}""", 422, "data_base64")]
     [InlineData("""{"specversion":"1.0","id":"1","source":"/x","type":"t","id":"2"}""", 400, null)]
     [InlineData("""{"specversion":"1.0","id":"1","source":"/x","type":"t","data":{"a":1,"a":2}}""", 400, null)]
-    [InlineData("""{"specversion":"1.0","id":"1","source":"/x","type":"t","datacontenttype":"application/json","data_base64":"e30gfQ=="}""", 400, null)]
+    [InlineData("""{"specversion":"1.0","id":"1","source":"/x","type":"t","datacontenttype":"application/json","data_base64":"e30gfQ=="}""",
+    400, null)]
     [InlineData("[]", 422, "(event)")]
     [InlineData("{", 400, null)]
     public async Task A_structured_event_at_fault_is_refused_by_name(string body, int status, string? field)
@@ -139,7 +146,8 @@ public sealed class EventBindingTests : IAsyncLifetime
         using var client = new System.Net.Sockets.TcpClient("127.0.0.1", service.Port);
         using var stream = client.GetStream();
         await stream.WriteAsync(Encoding.ASCII.GetBytes($"POST /v1/events HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {service.Key}\r\n"
-            + "ce-specversion: 1.0\r\nce-id: 1\r\nce-id: 2\r\nce-source: /x\r\nce-type: shows\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"));
+            + "ce-specversion: 1.0\r\nce-id: 1\r\nce-id: 2\r\nce-source: /x\r\nce-type: shows\r\nContent-Length: 0\r\nConnection: " +
+            "close\r\n\r\n"));
 
         var answer = await new StreamReader(stream).ReadToEndAsync();
 

@@ -43,7 +43,8 @@ static class EventGround
         foreach (var (name, value) in headers) request.Headers.TryAddWithoutValidation(name, value);
         using var response = await client.SendAsync(request);
         var text = await response.Content.ReadAsStringAsync();
-        return new Answer((int)response.StatusCode, text.Length > 0 && text[0] is '{' or '[' ? JsonNode.Parse(text) : null, response.Headers,
+        return new Answer((int)response.StatusCode, text.Length > 0 && text[0] is '{' or '[' ? JsonNode.Parse(text) : null,
+            response.Headers,
             text);
     }
 

@@ -109,7 +109,8 @@ public sealed class GatheringTests : IAsyncLifetime
         (await service.Call(HttpMethod.Put, "/v1/users/teo", service.Key, """{"roles":["crew"]}""")).Status.ShouldBe(200);
         await Delay("2", 5);
         (await service.Call(HttpMethod.Delete, "/v1/users/teo", service.Key)).Status.ShouldBe(200);
-        await Eventually.Holds(async () => (long)(await service.Get("/v1/status", service.Key)).Json!["erasures"]!, n => n == 0, "the erasure");
+        await Eventually.Holds(async () => (long)(await service.Get("/v1/status", service.Key)).Json!["erasures"]!, n => n == 0,
+            "the erasure");
         clock.Advance(TimeSpan.FromMinutes(11));
         await service.Load(Gathers(""));
         await Delay("3", 7);

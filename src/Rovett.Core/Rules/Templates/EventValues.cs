@@ -50,8 +50,8 @@ sealed class MissingValue(string path) : FluidValue
 {
     public string Path => path;
 
-    public TemplateFault Fault => new($"{path} is missing or null; add it to the event, or give a default ({{{{ … | default: \"…\" }}}})",
-        isMissing: true);
+    public TemplateFault Fault => new(
+        $"{path} is missing or null; add it to the event, or give a default ({{{{ … | default: \"…\" }}}})", isMissing: true);
 
     public override FluidValues Type => FluidValues.Nil;
 

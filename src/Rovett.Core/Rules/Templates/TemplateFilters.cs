@@ -114,7 +114,8 @@ static class TemplateFilters
         var with = arguments.Count > 1 ? arguments.At(1).ToStringValue() : "";
         if (old.Length == 0) return input;
         long times = 0;
-        for (int at = text.IndexOf(old, StringComparison.Ordinal); at >= 0; at = text.IndexOf(old, at + old.Length, StringComparison.Ordinal))
+        for (int at = text.IndexOf(old, StringComparison.Ordinal); at >= 0; at = text.IndexOf(old, at + old.Length,
+            StringComparison.Ordinal))
         {
             times++;
         }

@@ -111,7 +111,8 @@ sealed partial class TextTemplate
             template = (FluidTemplate)new OutputPlacer(place).VisitTemplate(found);
             return null;
         }
-        catch (Exception error) when (error is FluidException or FormatException or OverflowException or InsufficientExecutionStackException)
+        catch (Exception error) when (error is FluidException or FormatException or OverflowException
+            or InsufficientExecutionStackException)
         {
             return $"is not a valid template: {Plain(error.Message)}";
         }

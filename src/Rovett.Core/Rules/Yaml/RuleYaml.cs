@@ -40,7 +40,7 @@ public static partial class RuleYaml
         catch (YamlException error)
         {
             mistakes.Add(new RuleMistake((int)error.Start.Line, (int)error.Start.Column, "(file)",
-                $"is not YAML: {Plain(error.InnerException?.Message ?? error.Message)}"));
+                $"is not YAML: {Plain(error.Message)}"));
             return null;
         }
         catch (Stop stop)
@@ -85,7 +85,20 @@ public static partial class RuleYaml
             return root;
         }
 
-        ParsingEvent Next() => parser.MoveNext() ? parser.Current! : throw new YamlException("the file ends too early");
+        ParsingEvent Next()
+        {
+            try
+            {
+                if (parser.MoveNext()) return parser.Current!;
+            }
+            catch (Exception error) when (error is not YamlException)
+            {
+                // Some broken files make the scanner itself fail.
+                var at = parser.Current?.End ?? Mark.Empty;
+                throw new YamlException(at, at, "it cannot be parsed", error);
+            }
+            throw new YamlException("the file ends too early");
+        }
 
         static Stop Wrong(ParsingEvent at, string detail) =>
             new(new RuleMistake((int)at.Start.Line, (int)at.Start.Column, "(file)", detail));

@@ -4,7 +4,8 @@ using Rovett.Service.Http;
 
 namespace Rovett.Service.Endpoints.Backend;
 
-/// <summary>A notification as a backend sends it. Read by <see cref="Core.Notifications.NotificationReader"/>, for speed; this is its shape.</summary>
+/// <summary>A notification as a backend sends it. Read by <see cref="Core.Notifications.NotificationReader"/>, for
+/// speed; this is its shape.</summary>
 public sealed record NotificationRequest
 {
     /// <summary>The recipient: <c>user:…</c>, <c>role:…</c>, <c>topic:…</c> or <c>everyone</c>.</summary>
@@ -55,7 +56,8 @@ public sealed record NotificationRequest
     [Example(true)]
     public bool? Store { get; set; }
 
-    /// <summary>One member of the role can take it: <c>true</c>, or a duration (<c>30m</c>, <c>{"for":"PT30M"}</c>) until it is free again.</summary>
+    /// <summary>One member of the role can take it: <c>true</c>, or a duration (<c>30m</c>, <c>{"for":"PT30M"}</c>)
+    /// until it is free again.</summary>
     [Example("{\"for\":\"PT30M\"}")]
     public JsonElement? Takeable { get; set; }
 

@@ -86,7 +86,8 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
         }
         return many.Count is > 0 and <= MaxSends ? many
             : throw Problem.Invalid([new FieldError("(body)",
-                $"has {(many.Count == 0 ? "no" : $"more than {MaxSends}")} notifications; send 1 to {MaxSends} in a request")]).ToException();
+                $"has {(many.Count == 0 ? "no" : $"more than {MaxSends}")} notifications; send 1 to {MaxSends} in a request")])
+                .ToException();
     }
 
     static JsonElement? LineOf(byte[] line)

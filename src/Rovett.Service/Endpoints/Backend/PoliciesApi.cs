@@ -52,7 +52,7 @@ public sealed class PoliciesApi(SigningKeys signing, LedgerPump ledger, AuditTra
         }
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
-        var inPlaceOf = InPlaceOf(context, errors);
+        var inPlaceOf = Json.VersionToReplace(context, errors);
         var policies = JsonText.HasBadText(body.RootElement) ? PolicySet.None : PolicyReader.Read(body.RootElement, errors);
         if (JsonText.HasBadText(body.RootElement)) errors.Add(new FieldError("(body)", "contains half of a surrogate pair"));
         if (errors.Count > 0)
@@ -65,14 +65,6 @@ public sealed class PoliciesApi(SigningKeys signing, LedgerPump ledger, AuditTra
             json => json.WriteNumber("policies", policies.All.Count));
         context.Response.Headers.ETag = string.Create(CultureInfo.InvariantCulture, $"\"{version.Position}\"");
         return new PoliciesLoaded { Version = version.Position, Loaded = version.Time, Policies = policies.All.Count };
-    }
-
-    static long? InPlaceOf(HttpContext context, List<FieldError> errors)
-    {
-        if (context.Request.Headers.IfMatch.ToString() is not { Length: > 0 } tag) return null;
-        if (long.TryParse(tag.Trim('"'), NumberStyles.None, CultureInfo.InvariantCulture, out long expected)) return expected;
-        errors.Add(new FieldError("If-Match", "must be the version that is to be replaced, in quotes: \"41\""));
-        return null;
     }
 
     async Task<PolicyVersion> Load(HttpContext context, SpaceRuntime space, PolicySet policies, byte[] document, long? inPlaceOf)

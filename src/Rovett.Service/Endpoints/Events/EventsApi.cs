@@ -1,4 +1,3 @@
-using System.Buffers;
 using System.Text.Json;
 using Microsoft.AspNetCore.Http.Features;
 using Rovett.Core.Events;
@@ -91,7 +90,8 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
                 {
                     await StorePart(space, taken, from, to, setting, answers, isOne);
                 }
-                catch (Exception failed) when (!isOne && (failed is ProblemException { Problem.Status: 503 } || LedgerPump.IsStoreFailure(failed)))
+                catch (Exception failed) when (!isOne
+                    && (failed is ProblemException { Problem.Status: 503 } || LedgerPump.IsStoreFailure(failed)))
                 {
                     // What follows would overtake it.
                     var problem = ProblemAnswer.Of((failed as ProblemException)?.Problem ?? LedgerPump.StoreFailed());
@@ -174,7 +174,7 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
         }
         if (EventReader.IsBinary(context.Request.Headers))
         {
-            return ([new GivenEvent(EventReader.Binary(context.Request.Headers, await Body(context), trace), null)], true);
+            return ([new GivenEvent(EventReader.Binary(context.Request.Headers, await Json.Bytes(context), trace), null)], true);
         }
         throw new Problem(415, "not-an-event", "Not a CloudEvent",
             $"The request has no ce- headers, and its Content-Type is '{(type.Length > 60 ? type[..60] + "…" : type)}'.",
@@ -226,22 +226,6 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
         }
         RequireFew(events.Count);
         return events;
-    }
-
-    static async Task<byte[]> Body(HttpContext context)
-    {
-        var reader = context.Request.BodyReader;
-        for (; ; )
-        {
-            var result = await reader.ReadAsync(context.RequestAborted);
-            if (result.IsCompleted)
-            {
-                var bytes = result.Buffer.ToArray();
-                reader.AdvanceTo(result.Buffer.End);
-                return bytes;
-            }
-            reader.AdvanceTo(result.Buffer.Start, result.Buffer.End);
-        }
     }
 
     /// <summary>Shows an event that was taken.</summary>

@@ -30,9 +30,11 @@ static class EventsRoutes
             .AnswersHeader("RateLimit-Policy", "How many sends the key may make a second.", "\"sends\";q=200;w=1")
             .AnswersHeader("RateLimit", "How many it may make now, and in how many seconds more.", "\"sends\";r=199;t=0")
             .Refuses(403, "api-key-narrowed").Refuses(413, "event-too-large", "line-too-long").Refuses(415, "not-an-event")
-            .Refuses(422, "event-differs").Refuses(429, "too-many-sends").Refuses(503, "overloaded", "set-aside-full", "too-many-gatherings");
+            .Refuses(422, "event-differs").Refuses(429, "too-many-sends")
+            .Refuses(503, "overloaded", "set-aside-full", "too-many-gatherings");
         publishing.Query = typeof(PublishQuery);
-        routes.ForKeys("read").WithTags("Events").Get<EventQuery, EventAnswer>("/v1/events", events.ShowEvent).Refuses(404, "unknown-event");
+        routes.ForKeys("read").WithTags("Events").Get<EventQuery, EventAnswer>("/v1/events", events.ShowEvent)
+            .Refuses(404, "unknown-event");
     }
 
     static void MapRules(IEndpointRouteBuilder routes, RulesApi rules)

@@ -88,7 +88,8 @@ public sealed record RulesAnswer
     public StoredTime? Loaded { get; init; }
 
     /// <summary>The document as it was loaded.</summary>
-    [Example("rules:\n  - name: Engine check due\n    event: engine.check.due\n    to: [role:engineer]\n    notification: { title: Check due }\n")]
+    [Example("rules:\n  - name: Engine check due\n    event: engine.check.due\n    to: [role:engineer]\n    notification: { title: " +
+        "Check due }\n")]
     public string? Document { get; init; }
 
     /// <summary>The rules, in order.</summary>

@@ -1,4 +1,3 @@
-using System.Buffers;
 using System.Globalization;
 using System.Text;
 using System.Text.Json;
@@ -24,7 +23,8 @@ public sealed class RulesApi(LedgerPump ledger, RulesInForce rules, AuditTrail a
     const int MaxShown = 20, MaxDifferences = 20;
 
     /// <summary>Shows the rules.</summary>
-    /// <remarks>Those in effect, or with <c>?version=</c> those that were; with how often each was used since the service started.</remarks>
+    /// <remarks>Those in effect, or with <c>?version=</c> those that were; with how often each was used since the
+    /// service started.</remarks>
     public async Task<RulesAnswer> ShowRules(HttpContext context, Given<RulesQuery> query)
     {
         var space = context.KeyCaller().Space;
@@ -72,9 +72,9 @@ public sealed class RulesApi(LedgerPump ledger, RulesInForce rules, AuditTrail a
         {
             limit.MaxRequestBodySize = Math.Max(limit.MaxRequestBodySize ?? 0, RuleYaml.MaxBytes + 1);
         }
-        var document = await Body(context);
+        var document = await Json.Bytes(context);
         var errors = new List<FieldError>();
-        var inPlaceOf = InPlaceOf(context, errors);
+        var inPlaceOf = Json.VersionToReplace(context, errors);
         var set = Read(document, errors);
         if (errors.Count > 0)
         {
@@ -119,32 +119,9 @@ public sealed class RulesApi(LedgerPump ledger, RulesInForce rules, AuditTrail a
         return warnings;
     }
 
-    static long? InPlaceOf(HttpContext context, List<FieldError> errors)
-    {
-        if (context.Request.Headers.IfMatch.ToString() is not { Length: > 0 } tag) return null;
-        if (long.TryParse(tag.Trim('"'), NumberStyles.None, CultureInfo.InvariantCulture, out long expected)) return expected;
-        errors.Add(new FieldError("If-Match", "must be the version that is to be replaced, in quotes: \"44\""));
-        return null;
-    }
-
-    static async Task<byte[]> Body(HttpContext context)
-    {
-        var reader = context.Request.BodyReader;
-        for (; ; )
-        {
-            var result = await reader.ReadAsync(context.RequestAborted);
-            if (result.IsCompleted)
-            {
-                var bytes = result.Buffer.ToArray();
-                reader.AdvanceTo(result.Buffer.End);
-                return bytes;
-            }
-            reader.AdvanceTo(result.Buffer.Start, result.Buffer.End);
-        }
-    }
-
     /// <summary>Tries an event.</summary>
-    /// <remarks>Which rules match, which condition fails in the others, and what would be sent to whom. Nothing is stored or sent.</remarks>
+    /// <remarks>Which rules match, which condition fails in the others, and what would be sent to whom. Nothing is
+    /// stored or sent.</remarks>
     public async Task<TryAnswer> TryRules(HttpContext context, Given<TryRequest> body)
     {
         var space = context.KeyCaller().Space;

@@ -61,7 +61,8 @@ public sealed class EventsCommand(string space, IReadOnlyList<EvaluatedEvent> ev
         var making = new EventOperation(ledger, state, found);
         foreach (var result in results) making.Make(result, []);
         var outcome = making.Outcome([.. results.Select(r => r.Rule.Name)]);
-        ledger.Store.SaveEvent(state.Id, new EventRow(found.Source, found.Id, found.Hash, ledger.Now, found.Type, found.Subject, found.Trace,
+        ledger.Store.SaveEvent(state.Id,
+            new EventRow(found.Source, found.Id, found.Hash, ledger.Now, found.Type, found.Subject, found.Trace,
             outcome.ToBytes()));
         return outcome;
     }

@@ -47,7 +47,8 @@ public sealed class RetryCommand(string space, long number, RuleSetting setting,
         var results = state.Events.Current.Set.Apply(found, setting);
         var making = new EventOperation(ledger, state, found);
         var failed = detail.GetProperty("rules").EnumerateArray()
-            .ToDictionary(r => r.GetProperty("rule").GetString()!, r => r.GetProperty("done").EnumerateArray().Select(d => d.GetString()!).ToList());
+            .ToDictionary(r => r.GetProperty("rule").GetString()!,
+            r => r.GetProperty("done").EnumerateArray().Select(d => d.GetString()!).ToList());
         Remove(ledger, state);
         foreach (var result in results)
         {
@@ -80,7 +81,10 @@ public sealed class RetryCommand(string space, long number, RuleSetting setting,
     RetryResult Due(Ledger ledger, SpaceState state, SetAsideRow row)
     {
         var detail = JsonElement.Parse(row.Detail);
-        if (!detail.TryGetProperty("due", out var kind) || !Enum.TryParse<DueKind>(kind.GetString(), out var due)) return Gone(ledger, state);
+        if (!detail.TryGetProperty("due", out var kind) || !Enum.TryParse<DueKind>(kind.GetString(), out var due))
+        {
+            return Gone(ledger, state);
+        }
         ledger.Store.AddDue(state.Id, new DueRow(state.Due, due, row.Position, detail.GetProperty("number").GetInt32()));
         Remove(ledger, state);
         return new RetryResult(number, null, []);
