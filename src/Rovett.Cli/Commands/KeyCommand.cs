@@ -244,7 +244,7 @@ static class StatusCommand
         foreach (var aside in status["setAside"]!.AsArray())
         {
             console.MarkupLine(
-                $"  [yellow]set aside[/] {Output.Plain((string?)aside!["kind"])} at position {aside["position"]}: " +
+                $"  [yellow]set aside[/] {Output.Plain((string?)aside!["kind"])} {Place(aside)}: " +
                 $"{Output.Plain((string?)aside["why"])}");
         }
         if ((long)status["erasures"]! > 0) console.MarkupLine($"  {status["erasures"]} erasures are under way");
@@ -255,6 +255,11 @@ static class StatusCommand
                 $"{Output.Plain((string?)origin["fix"])}");
         }
     }
+
+    /// <summary>Events and gatherings have a number, other work belongs to an entry.</summary>
+    static string Place(JsonNode aside) => (string?)aside["kind"] is "event" or "gathering"
+        ? $"{aside["detail"]!["number"]}"
+        : $"at position {aside["position"]}";
 
     static void Print(JsonNode status)
     {

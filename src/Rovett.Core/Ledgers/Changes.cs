@@ -37,6 +37,7 @@ static class Changes
     public static OutgoingEntry Make(Ledger ledger, SpaceState space, EntryKind kind, EntryRow notification, byte[] body, UserState? taker,
         string detail)
     {
+        ledger.FanOut.Flush(); // what was stored before it in this command is offered before it
         var (position, time) = space.Draw();
         var store = ledger.Store;
         store.AppendEntry(space.Id,

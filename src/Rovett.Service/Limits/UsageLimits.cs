@@ -52,6 +52,12 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
             { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.ToException();
     }
 
+    /// <summary>Counts what rules made of an event beyond one notification: what follows waits for it.</summary>
+    public void CountMore(SpaceRuntime space, string keyId, int more)
+    {
+        if (more > 0 && sends.TryGetValue((space.Name, keyId), out var bucket)) bucket.TakeAll(more);
+    }
+
     /// <summary>Counts a session in; to be disposed when it ends.</summary>
     /// <exception cref="ProblemException">429: the user, or the network address, has as many as it may.</exception>
     public IDisposable EnterSession(SpaceRuntime space, string user, IPAddress? address)

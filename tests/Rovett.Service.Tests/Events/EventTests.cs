@@ -189,6 +189,28 @@ public sealed class EventTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task Each_notification_counts_for_the_limit_of_sends()
+    {
+        (await service.Call(HttpMethod.Patch, "/v1/settings", service.Key, """{"limits":{"sendsPerSecond":20}}""")).Status.ShouldBe(200);
+        var crew = string.Join(',', Enumerable.Range(0, 100).Select(i => $"\"u{i}\""));
+
+        var many = await service.PublishLines(Enumerable.Range(0, 3).Select(i =>
+            Event($"e{i}", $$"""{"crew":[{{crew}}],"sailing":"07:40"}""", "sailing.delayed")));
+
+        many.Json!["results"]!.AsArray().Select(r => (int?)r!["problem"]?["status"] ?? 200).ShouldBe([200, 429, 429]);
+    }
+
+    [Fact]
+    public async Task Status_shows_no_data_of_events_that_are_set_aside()
+    {
+        await service.Publish(Event("e1", """{"crew":"a secret"}""", "sailing.delayed"));
+
+        var status = await service.Get("/v1/status", service.Key);
+
+        ((string)status.Json!["setAside"]![0]!["kind"]!, status.Text.Contains("a secret", StringComparison.Ordinal)).ShouldBe(("event", false));
+    }
+
+    [Fact]
     public async Task Rules_are_tried_without_sending()
     {
         (await service.Call(HttpMethod.Put, "/v1/users/mara", service.Key, """{"roles":["engineer"]}""")).Status.ShouldBe(200);

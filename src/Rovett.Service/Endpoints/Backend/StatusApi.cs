@@ -55,7 +55,9 @@ public sealed class StatusApi(LedgerPump ledger, SqlHistory history, SessionRegi
         Kind = Events.SetAsideApi.NameOf(aside.Kind),
         Position = aside.Position,
         Why = aside.Why,
-        Detail = JsonElement.Parse(aside.Detail),
+        Detail = aside.Kind is AsideKind.Event or AsideKind.Gathering
+            ? JsonElement.Parse($"{{\"number\":{aside.Number}}}")
+            : JsonElement.Parse(aside.Detail),
     };
 
     /// <summary>Lists the limits.</summary>

@@ -133,8 +133,8 @@ public sealed record SetAsideAnswer
     /// <summary>When it was set aside.</summary>
     public required StoredTime Time { get; init; }
 
-    /// <summary>Something that was due, or what a missed deadline was to send.</summary>
-    [OneOf("due", "otherwise"), Example("otherwise")]
+    /// <summary>Something that was due, what a missed deadline or a gathering was to send, or an event whose rule failed.</summary>
+    [OneOf("due", "otherwise", "event", "gathering"), Example("otherwise")]
     public required string Kind { get; init; }
 
     /// <summary>The position of the notification it belongs to.</summary>
@@ -145,7 +145,7 @@ public sealed record SetAsideAnswer
     [Example("No address in 'to' is known.")]
     public required string Why { get; init; }
 
-    /// <summary>The work set aside.</summary>
+    /// <summary>The work set aside; of events and gatherings only their number: <c>/v1/set-aside</c> has the rest, for administrators.</summary>
     [Example("{\"addressing\":[\"+role:duty-manager\"]}")]
     public required JsonElement Detail { get; init; }
 }

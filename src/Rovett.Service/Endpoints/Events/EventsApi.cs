@@ -48,7 +48,9 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
                     var found = given[i].Event!;
                     key.RequireMayPublish(found.Type, found.Source);
                     limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
-                    taken.Add((i, rules.Evaluate(space, inForce, found, setting)));
+                    var evaluated = rules.Evaluate(space, inForce, found, setting);
+                    limits.CountMore(space, key.Stored.Id, evaluated.Results.Sum(r => r.Drafts.Count) - 1);
+                    taken.Add((i, evaluated));
                 }
                 catch (ProblemException refused)
                 {
