@@ -105,7 +105,8 @@ public sealed class EventCrashTests
             var outcomes = await events.PublishMany(Enumerable.Range(n, Math.Min(Chunk, to - n)).Select(Event));
             for (int i = 0; i < outcomes.Count; i++)
             {
-                var answer = string.Join(' ', outcomes[i].Published!.Notifications.Append($"{outcomes[i].Published!.SetAside is not null}"));
+                var answer =
+                    string.Join(' ', outcomes[i].Published!.Notifications.Append($"{outcomes[i].Published!.SetAside is not null}"));
                 answers.GetOrAdd(n + i, answer).ShouldBe(answer); // the same event, the same answer, over any number of lives
             }
         }
@@ -115,10 +116,12 @@ public sealed class EventCrashTests
     {
         var all = Enumerable.Range(0, Events).ToList();
         int gathered = all.Count(n => n % 4 == 3);
-        await Eventually.Holds(async () => (await Titles(url, secret, "mara")).Sum(Gathered), sum => sum == gathered, "gatherings to close", 60);
+        await Eventually.Holds(async () => (await Titles(url, secret, "mara")).Sum(Gathered), sum => sum == gathered,
+            "gatherings to close", 60);
         foreach (var (user, expected) in new[] { ("mara", all.Where(n => n % 4 != 3)), ("teo", all.Where(n => n % 4 is 1 or 2)) })
         {
-            var titles = (await Titles(url, secret, user)).Where(t => Gathered(t) == 0).Select(t => int.Parse(t, CultureInfo.InvariantCulture));
+            var titles = (await Titles(url, secret, user)).Where(t => Gathered(t) == 0)
+                .Select(t => int.Parse(t, CultureInfo.InvariantCulture));
             titles.Order().ShouldBe(expected, $"seed {seed}: {user}");
         }
         using var client = new RovettClient(url, key);

@@ -207,7 +207,8 @@ public sealed class EventTests : IAsyncLifetime
 
         var status = await service.Get("/v1/status", service.Key);
 
-        ((string)status.Json!["setAside"]![0]!["kind"]!, status.Text.Contains("a secret", StringComparison.Ordinal)).ShouldBe(("event", false));
+        ((string)status.Json!["setAside"]![0]!["kind"]!, status.Text.Contains("a secret", StringComparison.Ordinal)).ShouldBe(
+            ("event", false));
     }
 
     [Fact]

@@ -7,7 +7,7 @@ namespace Rovett.Service.Endpoints.Backend;
 [JsonSourceGenerationOptions(GenerationMode = JsonSourceGenerationMode.Metadata, PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase,
     DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull, Converters = [typeof(StoredTimeConverter)])]
 [JsonSerializable(typeof(NotificationRequest)), JsonSerializable(typeof(SendQuery)), JsonSerializable(typeof(SendAnswer))]
-[JsonSerializable(typeof(SendManyAnswer)), JsonSerializable(typeof(NotificationAnswer)), JsonSerializable(typeof(WithdrawAnswer)),
+[JsonSerializable(typeof(NotificationAnswer)), JsonSerializable(typeof(WithdrawAnswer)),
 JsonSerializable(typeof(StatusAnswer))]
 [JsonSerializable(typeof(LimitList)), JsonSerializable(typeof(SessionList)), JsonSerializable(typeof(UserRequest))]
 [JsonSerializable(typeof(UserQuery)), JsonSerializable(typeof(UserIdQuery)), JsonSerializable(typeof(UserAnswer))]

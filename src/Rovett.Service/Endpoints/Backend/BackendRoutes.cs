@@ -32,7 +32,7 @@ static class BackendRoutes
         var send = routes.ForKeys("send").WithTags("Notifications");
         var sending = send.ByHand("POST", "/v1/notifications", notifications.Send).Named("sendNotification")
             .Takes<NotificationRequest>(description: "A notification; or several: an array, or application/x-ndjson with one a line.")
-            .Answers(200, 201, 202).AnswersWith(typeof(SendAnswer)).AnswersWith(typeof(SendManyAnswer))
+            .Answers(200, 201, 202).AnswersWith(typeof(SendAnswer))
             .TakesHeader("Idempotency-Key", "Makes a repeat harmless: 1 to 255 printable ASCII characters, kept for 48 hours.",
             "check-4711")
             .TakesHeader("Rovett-Session", "The session that caused it, which is not sent it.", "7Jx2mQ0bV4k9dKx2Qp0aZ4")

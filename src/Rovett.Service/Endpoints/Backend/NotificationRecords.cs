@@ -115,11 +115,20 @@ public sealed record SendAnswer
     public long? Position { get; init; }
 
     /// <summary>The recipients of each address.</summary>
-    public required IReadOnlyList<ReachAnswer> Reach { get; init; }
+    public IReadOnlyList<ReachAnswer>? Reach { get; init; }
 
     /// <summary>True when the Idempotency-Key was used before with the same body: this is the answer of then.</summary>
     [Example(false)]
     public bool? Repeated { get; init; }
+
+    /// <summary>For several: how many are stored.</summary>
+    public int? Sent { get; init; }
+
+    /// <summary>For several: how many were refused.</summary>
+    public int? Refused { get; init; }
+
+    /// <summary>For several: a result for each, in the order given.</summary>
+    public IReadOnlyList<SendResultAnswer>? Results { get; init; }
 }
 
 /// <summary>The recipients of an address.</summary>
@@ -378,19 +387,4 @@ public sealed record SendResultAnswer
 
     /// <summary>Why it was refused.</summary>
     public ProblemAnswer? Problem { get; init; }
-}
-
-/// <summary>The results of several sends.</summary>
-public sealed record SendManyAnswer
-{
-    /// <summary>How many are stored.</summary>
-    [Example(2)]
-    public required int Sent { get; init; }
-
-    /// <summary>How many were refused.</summary>
-    [Example(0)]
-    public required int Refused { get; init; }
-
-    /// <summary>A result for each, in the order given.</summary>
-    public required IReadOnlyList<SendResultAnswer> Results { get; init; }
 }

@@ -145,7 +145,8 @@ public sealed record SetAsideAnswer
     [Example("No address in 'to' is known.")]
     public required string Why { get; init; }
 
-    /// <summary>The work set aside; of events and gatherings only their number: <c>/v1/set-aside</c> has the rest, for administrators.</summary>
+    /// <summary>The work set aside; of events and gatherings only their number: <c>/v1/set-aside</c> has the rest, for
+    /// administrators.</summary>
     [Example("{\"addressing\":[\"+role:duty-manager\"]}")]
     public required JsonElement Detail { get; init; }
 }
