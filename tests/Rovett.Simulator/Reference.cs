@@ -89,6 +89,7 @@ public sealed partial class Reference(TimeSpan newcomers)
         copy.All.AddRange(All.Select(s => s.Clone()));
         copy.Rules = Rules;
         copy.Grants.AddRange(Grants);
+        copy.Gatherings.AddRange(Gatherings.Select(g => g.Clone()));
         foreach (var (key, since) in maySince) copy.maySince[key] = since;
         return copy;
     }
@@ -255,13 +256,19 @@ public sealed partial class Reference(TimeSpan newcomers)
         long time = DueNow;
         var due = All.Where(s => s.Ended == End.None && s.Position > Floor)
             .SelectMany(
-            s => new (long? At, int Kind, long Position, Sent? Sent)[]
+            s => new (long? At, int Kind, long Position, object? Sent)[]
             { (s.Expires, 1, s.Position, s), (s.TakenBy is null ? null : s.TakenUntil, 2, s.Position, s) })
-            .Concat(Grants.Where(g => !g.Ended).Select(g => (At: g.Until, Kind: 4, Position: g.Number, Sent: (Sent?)null)))
+            .Concat(Grants.Where(g => !g.Ended).Select(g => (At: g.Until, Kind: 4, Position: g.Number, Sent: (object?)null)))
+            .Concat(Gatherings.Select((g, i) => (At: (long?)g.Closes, Kind: 6, Position: (long)i, Sent: (object?)g)))
             .Where(d => d.At <= time).OrderBy(d => d.At).ThenBy(d => d.Kind).ThenBy(d => d.Position).ToList();
         foreach (var (_, kind, number, what) in due)
         {
-            if (what is not { } sent)
+            if (what is Gathering gathering)
+            {
+                CloseGathering(now, gathering);
+                continue;
+            }
+            if (what is not Sent sent)
             {
                 EndGrant(now, number);
                 continue;

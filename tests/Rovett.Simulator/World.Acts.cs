@@ -21,7 +21,8 @@ public sealed partial class World
     {
         switch (random.Next(topical ? 154 : 100))
         {
-            case < 36: Send(); break;
+            case < 30: Send(); break;
+            case < 36: Publish(); break;
             case < 37: SignOut(); break;
             case < 38 when Chance(0.5): Erase(); break;
             case < 38: Block(Pick(Users), Chance(0.4)); break;

@@ -59,7 +59,8 @@ public sealed partial class World : IDisposable, ILedgerFaults
     int life, diskLife;
 
     /// <summary>How many notifications were stored, commands carried out, messages delivered; for the report.</summary>
-    public (int Sent, int Commands, int Delivered, int Crashes, int Faults, int Cuts, int Restores, int Erasures, int Withdrawals, int Said) Counts;
+    public (int Sent, int Commands, int Delivered, int Crashes, int Faults, int Cuts, int Restores, int Erasures, int Withdrawals, int Said,
+        int Events, int Repeats, int Gathered) Counts;
 
     /// <summary>Virtual time that passed.</summary>
     public TimeSpan Elapsed => clock.Elapsed;
@@ -98,7 +99,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
         Directory.CreateDirectory(folder);
         File.Copy(template, DiskPath, overwrite: true);
         Start();
-        reference.BeforeEntry = NoteTotals;
+        ListenTo(reference);
         foreach (var user in Users.Where(u => u != Guest))
         {
             int count = 1 + random.Next(2);
@@ -177,8 +178,12 @@ public sealed partial class World : IDisposable, ILedgerFaults
     {
         public void Stored(string space, OutgoingEntry notification, Addressing addressing, IReadOnlyList<Placement> placements)
         {
-            int number = int.Parse(Encoding.UTF8.GetString(notification.Body).Split("\"n\":")[1].Split(',')[0],
-                CultureInfo.InvariantCulture);
+            var body = Encoding.UTF8.GetString(notification.Body);
+            int number = int.Parse(body.Split("\"n\":")[1].Split(',', '}')[0], CultureInfo.InvariantCulture);
+            if (body.Split("\"title\":\"") is [_, var title])
+            {
+                world.counts[notification.Id] = int.Parse(title.Split('"')[0], CultureInfo.InvariantCulture);
+            }
             world.numbers[notification.Id] = number;
             foreach (var p in placements) world.numberAt[(p.Log, p.Ordinal)] = number;
         }
@@ -454,6 +459,13 @@ public sealed partial class World : IDisposable, ILedgerFaults
         Note($"backup {backups.Count - 1} at {reference.Head}");
     }
 
+    void ListenTo(Reference told)
+    {
+        told.BeforeEntry = NoteTotals;
+        told.Gathered = Gathered;
+        told.Attending = AttendingNow;
+    }
+
     void Restore()
     {
         Counts.Restores++;
@@ -473,12 +485,13 @@ public sealed partial class World : IDisposable, ILedgerFaults
         File.Copy(backup.File, DiskPath);
         SqliteFiles.NewEpoch(DiskPath);
         reference = backup.Reference.Clone();
-        reference.BeforeEntry = NoteTotals;
+        ListenTo(reference);
         numbers.Clear();
         foreach (var (id, number) in backup.Numbers) numbers[id] = number;
         numberAt.Clear();
         foreach (var (place, number) in backup.NumberAt) numberAt[place] = number;
         TotalsOverTime.Clear();
+        published.Clear(); // what of them is in this history is not known
         Start();
         NoteTotals();
         foreach (var device in devices) device.ComeBack(Short(400));

@@ -57,6 +57,46 @@ test('every example is as its schema says', () => {
   assert.ok(examples > 150, `${examples} examples`);
 });
 
+test('the schema of rules takes what the service takes, and refuses what it refuses', async () => {
+  const schema = (await reference.call('showRuleSchema')).json as object;
+  const rule = { name: 'r', event: 'e', to: ['role:engineer'], notification: { title: 't' } };
+  const more: [object, boolean][] = [
+    [{}, true],
+    [{ event: ['e', 'x.*'] }, true],
+    [{ event: 'x*y' }, false],
+    [{ when: { source: '/x/*', 'data:/a': [1, 'b', true], 'data:/n': { atLeast: 1, below: 2.5, not: [2] } } }, true],
+    [{ when: { 'data:/n': { atleast: 1 } } }, false],
+    [{ when: { 'data.n': 1 } }, false],
+    [{ to: { each: 'data:/crew', address: 'user:{{ item.id }}' }, except: ['user:{{ actor }}'] }, true],
+    [{ to: { each: 'data:/crew' } }, false],
+    [{ to: ['nobody'] }, false],
+    [{ gather: { within: '10m', title: '{{ count }}', first: 'now' } }, true],
+    [{ gather: { within: '10' } }, false],
+    [
+      {
+        notification: { title: 't', link: { from: 'data:/u', hosts: ['ferries.example'] }, ttl: '2h', takeable: '30m' },
+      },
+      true,
+    ],
+    [
+      {
+        notification: {
+          title: 't',
+          deadlines: [{ by: 'read', within: '1m', otherwise: { to: ['everyone'], type: 'x', title: 'x' } }],
+        },
+      },
+      true,
+    ],
+    [{ notification: { titel: 't' } }, false],
+  ];
+  for (const [changed, valid] of more) {
+    const document = { rules: [{ ...rule, ...changed }] };
+    assert.equal(Reference.fits(schema, document), valid, `schema: ${JSON.stringify(changed)}`);
+    const { status } = await reference.call('putRules', { text: JSON.stringify(document), query: { dryRun: 'true' } });
+    assert.equal(status, valid ? 200 : 422, `service: ${JSON.stringify(changed)}`);
+  }
+});
+
 test('every operation answers as the document says, right and wrong', async () => {
   const call = reference.call.bind(reference);
   const mara = service.token('mara', ['engineer']);

@@ -47,6 +47,11 @@ export class Reference {
     return new Reference(service, (await (await fetch(`${service.url}/v1/openapi.json`)).json()) as Json);
   }
 
+  /** Whether a value is as a JSON Schema of its own says. */
+  static fits(schema: object, value: unknown): boolean {
+    return new Ajv2020({ strict: false }).compile(schema)(value);
+  }
+
   /** What the document says of an operation. */
   says(id: string): Json {
     return this.operations.get(id)?.says;
