@@ -281,8 +281,8 @@ static class RulesCommand
         foreach (var unmatched in answer["unmatched"]!.AsArray())
         {
             AnsiConsole.MarkupLine(
-                $"[yellow]No rule[/] matched {unmatched!["count"]} of the type {Output.Plain((string?)unmatched["type"])}."
-                + (unmatched["nearest"] is { } near ? $" Nearest: {Output.Plain((string?)near)}." : ""));
+                $"[yellow]No rule[/] matched {unmatched!["count"]} of the type {Output.Plain((string?)unmatched["type"])}"
+                + (unmatched["nearest"] is { } near ? $"; did you mean {Output.Plain((string?)near)}?" : "."));
         }
     }
 

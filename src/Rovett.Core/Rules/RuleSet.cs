@@ -65,9 +65,10 @@ public sealed class RuleSet
                 $"the event makes {drafts} notifications; the limit is {Rule.MaxDrafts}"))];
     }
 
-    /// <summary>The type nearest to one that no rule is for; null: none is near.</summary>
+    /// <summary>The type nearest to one that no rule is for; null: none is near, or a rule is for it.</summary>
     public string? Nearest(string type)
     {
+        if (For(type).Any()) return null;
         var types = All.SelectMany(r => r.Events).Select(e => e.Text).Distinct().ToList();
         if (NearNames.Among(types, type) is [var near, ..]) return near;
         var parts = type.Split('.');

@@ -92,6 +92,7 @@ public class RuleMatchingTests
     [InlineData("engine.chek.due", "engine.check.due")]
     [InlineData("engine.check.done", "engine.check.due")]
     [InlineData("sailing.delayed", null)]
+    [InlineData("engine.check.due", null)]
     public void An_unmatched_type_is_told_the_nearest_with_a_rule(string type, string? nearest) =>
         Read(Rule("")).Nearest(type).ShouldBe(nearest);
 
