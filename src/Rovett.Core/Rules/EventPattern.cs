@@ -9,7 +9,4 @@ public sealed record EventPattern(string Text)
 
     /// <summary>The type, or what types begin with.</summary>
     public string Stem => IsPrefix ? Text[..^1] : Text;
-
-    /// <summary>Whether it covers a type.</summary>
-    public bool Covers(string type) => IsPrefix ? type.StartsWith(Stem, StringComparison.Ordinal) : type == Text;
 }

@@ -1,4 +1,3 @@
-using System.Globalization;
 using System.Text.Json;
 using Fluid;
 using Rovett.Core.Events;
@@ -27,10 +26,8 @@ sealed class LiteralPart(RuleNode node) : NotificationPart
         switch (node.Kind)
         {
             case RuleNodeKind.Null: json.WriteNullValue(); break;
-            case RuleNodeKind.Flag: json.WriteBooleanValue(node.Text is "true" or "True" or "TRUE"); break;
-            case RuleNodeKind.Number:
-                json.WriteNumberValue(decimal.Parse(node.Text, NumberStyles.Float, CultureInfo.InvariantCulture));
-                break;
+            case RuleNodeKind.Flag: json.WriteBooleanValue(node.Flag); break;
+            case RuleNodeKind.Number: json.WriteNumberValue(node.Number); break;
             default: json.WriteStringValue(node.Text); break;
         }
     }
@@ -43,8 +40,6 @@ sealed class LiteralPart(RuleNode node) : NotificationPart
 /// <param name="oneLine">Line breaks become blanks.</param>
 sealed class TextPart(TextTemplate template, string sample, int? cutAt = null, bool oneLine = false) : NotificationPart
 {
-    public TextTemplate Template => template;
-
     public override void Write(Utf8JsonWriter json, TemplateContext context) =>
         json.WriteStringValue(Finished(template.Render(context), cutAt, oneLine));
 

@@ -185,7 +185,7 @@ public sealed class Rule
         }
     }
 
-    byte[] Body(IncomingEvent found, TemplateContext context, List<string> to, List<string> except, TextTemplate? title)
+    byte[] Body(IncomingEvent found, TemplateContext context, List<string> to, List<string> except, TextPart? title)
     {
         var buffer = new ArrayBufferWriter<byte>(512);
         using (var json = new Utf8JsonWriter(buffer, JsonText.WriterOptions))
@@ -195,20 +195,9 @@ public sealed class Rule
             if (except.Count > 0) WriteAddresses(json, "except", except);
             if (!Has("type")) json.WriteString("type", found.Type);
             if (!Has("subject") && found.Subject is { } subject) json.WriteString("subject", subject);
-            try
+            foreach (var (name, part) in Notification.Members)
             {
-                foreach (var (name, part) in Notification.Members)
-                {
-                    if (name == "title" && title is not null)
-                    {
-                        json.WriteString("title", TextPart.Finished(title.Render(context), RuleReader.MaxTitle, oneLine: true));
-                    }
-                    else Write(json, context, name, part);
-                }
-            }
-            catch (TemplateFault fault)
-            {
-                throw new RuleFailure(fault.Message);
+                Write(json, context, name, name == "title" && title is not null ? title : part);
             }
             json.WriteEndObject();
         }

@@ -1,4 +1,3 @@
-using System.Globalization;
 using System.Text.RegularExpressions;
 using Rovett.Core.Events;
 using Rovett.Core.Rules.Yaml;
@@ -71,7 +70,7 @@ public sealed partial class RuleReader
         if (node["exists"] is { } exists)
         {
             if (exists.Kind != RuleNodeKind.Flag) Add(exists, path + ".exists", "must be true or false");
-            else condition = condition with { Exists = exists.Text is "true" or "True" or "TRUE" };
+            else condition = condition with { Exists = exists.Flag };
             if (condition.Exists == false && node.Members.Count > 1)
             {
                 Add(node, path, "can never match: a value that is absent compares with nothing");
@@ -88,7 +87,7 @@ public sealed partial class RuleReader
     decimal? Number(RuleNode map, string path, string field)
     {
         if (map[field] is not { } node) return null;
-        if (node.Kind == RuleNodeKind.Number) return decimal.Parse(node.Text, NumberStyles.Float, CultureInfo.InvariantCulture);
+        if (node.Kind == RuleNodeKind.Number) return node.Number;
         Add(node, $"{path}.{field}", "must be a number");
         return null;
     }
@@ -115,8 +114,7 @@ public sealed partial class RuleReader
                 return null;
             }
             comparands.Add(new Comparand(item.Text,
-                item.Kind == RuleNodeKind.Number ? decimal.Parse(item.Text, NumberStyles.Float, CultureInfo.InvariantCulture) : null,
-                item.Kind == RuleNodeKind.Flag ? item.Text is "true" or "True" or "TRUE" : null));
+                item.Kind == RuleNodeKind.Number ? item.Number : null, item.Kind == RuleNodeKind.Flag ? item.Flag : null));
         }
         return comparands;
     }

@@ -73,7 +73,7 @@ public sealed partial class RuleReader
         return new ListPart(parts);
     }
 
-    NotificationPart Filled(RuleNode node, string path, TextPlace place, int? cutAt = null, bool oneLine = false)
+    TextPart Filled(RuleNode node, string path, TextPlace place, int? cutAt = null, bool oneLine = false)
     {
         if (TextTemplate.TryParse(node.Text, place, out var template) is { } wrong) Add(node, path, wrong);
         var sample = TextPart.Finished(template.Sample, cutAt, oneLine);

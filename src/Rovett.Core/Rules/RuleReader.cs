@@ -74,7 +74,7 @@ public sealed partial class RuleReader
         if (mistakes.Count > before || to is null || notification is null) return null;
         CheckSample(node, path, to, except, notification, gather);
         if (gather is not null) CheckGathering(node, path, notification, gather);
-        if (to.Each is null && to.All is null) CheckItem(node, path, node);
+        if (to.Each is null && to.All is null) CheckItem(node, path);
         return mistakes.Count > before ? null : new Rule(name!, events, when, to, except, notification, gather);
     }
 
@@ -184,11 +184,11 @@ public sealed partial class RuleReader
         {
             Add(node["within"] ?? node, path + ".within", "must be a duration from 1s to 7d, such as 10m");
         }
-        TextTemplate? title = null;
+        TextPart? title = null;
         if (node["title"] is { } text)
         {
-            if (text.Kind is RuleNodeKind.List or RuleNodeKind.Map or RuleNodeKind.Null) Add(text, path + ".title", "must be a text");
-            else if (TextTemplate.TryParse(text.Text, TextPlace.Text, out title) is { } wrong) Add(text, path + ".title", wrong);
+            if (IsScalar(text)) title = Filled(text, path + ".title", TextPlace.Text, MaxTitle, oneLine: true);
+            else Add(text, path + ".title", "must be a text");
         }
         bool firstNow = node["first"]?.Text == "now";
         if (node["first"] is { } first && !firstNow) Add(first, path + ".first", "can only be now: the first event is sent at once");
@@ -197,7 +197,7 @@ public sealed partial class RuleReader
 
     void CheckGathering(RuleNode rule, string path, MapPart notification, GatherTerms gather)
     {
-        if (rule["notification"]!["store"]?.Text is "false") Add(rule["gather"]!, path + ".gather", "cannot be used with 'store: false'");
+        if (rule["notification"]!["store"] is { Kind: RuleNodeKind.Flag, Flag: false }) Add(rule["gather"]!, path + ".gather", "cannot be used with 'store: false'");
         if (gather.FirstNow && notification.Members.Any(m => m.Name == "slot"))
         {
             Add(rule["gather"]!["first"]!, path + ".gather.first", "cannot be used with 'slot'");
@@ -205,15 +205,15 @@ public sealed partial class RuleReader
     }
 
     /// <summary><c>item</c> exists only where there are items.</summary>
-    void CheckItem(RuleNode rule, string path, RuleNode node)
+    void CheckItem(RuleNode node, string path)
     {
         if (node.Kind == RuleNodeKind.Text && TextTemplate.Has(node.Text)
-            && TextTemplate.Known(node.Text, TextPlace.Text).Uses("item"))
+            && TextTemplate.TryParse(node.Text, TextPlace.Text, out var template) is null && template.Uses("item"))
         {
             Add(node, path, "uses 'item', which exists only with 'to: { each: … }' or 'to: { all: … }'");
         }
-        foreach (var item in node.Items) CheckItem(rule, path, item);
-        foreach (var member in node.Members) CheckItem(rule, $"{path}.{member.Name}", member.Value);
+        foreach (var item in node.Items) CheckItem(item, path);
+        foreach (var member in node.Members) CheckItem(member.Value, $"{path}.{member.Name}");
     }
 
     /// <summary>Checks a notification as it could be, with the reader of notifications itself.</summary>
@@ -238,9 +238,7 @@ public sealed partial class RuleReader
         {
             foreach (var error in refused.Problem.Errors)
             {
-                bool ofRule = error.Field.StartsWith("to", StringComparison.Ordinal)
-                    && error.Field is ['t', 'o', ..] && (error.Field.Length == 2
-                    || error.Field[2] == '[') || error.Field.StartsWith("except", StringComparison.Ordinal);
+                bool ofRule = error.Field.Split('[')[0] is "to" or "except";
                 var field = ofRule ? $"{path}.{error.Field}" : $"{path}.notification.{error.Field}";
                 Add(Nearest(ofRule ? rule : rule["notification"]!, error.Field), field, error.Detail);
             }

@@ -5,14 +5,13 @@ namespace Rovett.Core.Rules.Templates;
 /// <summary>Finds what templates in rules may not use.</summary>
 sealed class TemplateCheck : AstVisitor
 {
+    readonly HashSet<string> roots = [], loopVariables = [];
+
     /// <summary>The first mistake; null: none.</summary>
     public string? Mistake { get; private set; }
 
-    /// <summary>The names at the beginning of paths.</summary>
-    public HashSet<string> Roots { get; } = [];
-
-    /// <summary>The names that loops give.</summary>
-    public HashSet<string> LoopVariables { get; } = [];
+    /// <summary>The names at the beginning of paths, without those that loops give.</summary>
+    public HashSet<string> Names => [.. roots.Except(loopVariables)];
 
     protected override Expression VisitFilterExpression(FilterExpression filter)
     {
@@ -33,13 +32,13 @@ sealed class TemplateCheck : AstVisitor
 
     protected override Expression VisitMemberExpression(MemberExpression member)
     {
-        if (member.Segments[0] is IdentifierSegment root) Roots.Add(root.Identifier);
+        if (member.Segments[0] is IdentifierSegment root) roots.Add(root.Identifier);
         return base.VisitMemberExpression(member);
     }
 
     protected override Statement VisitForStatement(ForStatement loop)
     {
-        LoopVariables.Add(loop.Identifier);
+        loopVariables.Add(loop.Identifier);
         return base.VisitForStatement(loop);
     }
 }

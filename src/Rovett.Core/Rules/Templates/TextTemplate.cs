@@ -9,21 +9,41 @@ using Fluid.Parser;
 
 namespace Rovett.Core.Rules.Templates;
 
-/// <summary>A text with Liquid templates in it. Parsed when first needed.</summary>
+/// <summary>A text with Liquid templates in it.</summary>
 sealed partial class TextTemplate
 {
     static readonly FluidParser Parser = LimitedParser();
 
-    readonly TextPlace place;
-    readonly Lazy<FluidTemplate> parsed;
+    readonly FluidTemplate parsed = new();
+    readonly HashSet<string> names = [];
 
-    TextTemplate(string source, TextPlace place)
+    TextTemplate(string source, TextPlace place, out string? mistake)
     {
         Source = source;
-        this.place = place;
-        parsed = new Lazy<FluidTemplate>(() => Parse(source, place, out var template) is { } detail
-            ? throw new InvalidOperationException(detail)
-            : template!);
+        mistake = null;
+        if (source.Length > TemplateWork.MaxOutput)
+        {
+            mistake = $"is longer than {TemplateWork.MaxOutput} characters";
+            return;
+        }
+        try
+        {
+            if (!Parser.TryParse(source, out var found, out var error))
+            {
+                mistake = $"is not a valid template: {Plain(error)}";
+                return;
+            }
+            var check = new TemplateCheck();
+            check.VisitTemplate(found);
+            mistake = check.Mistake;
+            names = check.Names;
+            parsed = (FluidTemplate)new OutputPlacer(place).VisitTemplate(found);
+        }
+        catch (Exception error) when (error is FluidException or FormatException or OverflowException
+            or InsufficientExecutionStackException)
+        {
+            mistake = $"is not a valid template: {Plain(error.Message)}";
+        }
     }
 
     /// <summary>As written.</summary>
@@ -32,16 +52,13 @@ sealed partial class TextTemplate
     /// <summary>Whether a text has anything to fill in.</summary>
     public static bool Has(string text) => text.Contains("{{", StringComparison.Ordinal) || text.Contains("{%", StringComparison.Ordinal);
 
-    /// <summary>Checks a template.</summary>
-    /// <returns>Null when it is valid, otherwise the mistake.</returns>
+    /// <summary>Parses a template.</summary>
+    /// <returns>Null when it is valid, otherwise the mistake; only its source and sample are usable then.</returns>
     public static string? TryParse(string source, TextPlace place, out TextTemplate template)
     {
-        template = new TextTemplate(source, place);
-        return Parse(source, place, out _);
+        template = new TextTemplate(source, place, out var mistake);
+        return mistake;
     }
-
-    /// <summary>A template that was checked before.</summary>
-    public static TextTemplate Known(string source, TextPlace place) => new(source, place);
 
     /// <summary>The text up to the first value that is filled in.</summary>
     public string Beginning => Source[..Math.Min(IndexOf("{{"), IndexOf("{%"))];
@@ -58,16 +75,10 @@ sealed partial class TextTemplate
     private static partial Regex Tags();
 
     /// <summary>Whether it uses a name that is not a loop's.</summary>
-    public bool Uses(string name)
-    {
-        if (!Parser.TryParse(Source, out var found, out _)) return false;
-        var check = new TemplateCheck();
-        check.VisitTemplate(found);
-        return check.Roots.Contains(name) && !check.LoopVariables.Contains(name);
-    }
+    public bool Uses(string name) => names.Contains(name);
 
     /// <summary>Whether it is one <c>{{ … }}</c> and nothing else, so that the value keeps its JSON type.</summary>
-    public bool IsOneValue => parsed.Value.Statements is [PlacedOutput];
+    public bool IsOneValue => parsed.Statements is [PlacedOutput];
 
     /// <summary>The finished text.</summary>
     /// <exception cref="TemplateFault">The event does not have what it needs, or it goes beyond its bounds.</exception>
@@ -76,9 +87,7 @@ sealed partial class TextTemplate
         var output = new BoundedWriter();
         try
         {
-            var task = parsed.Value.RenderAsync(output, NullEncoder.Default, context);
-            if (!task.IsCompleted) task.AsTask().GetAwaiter().GetResult(); // never: no value is waited for
-            else task.GetAwaiter().GetResult();
+            parsed.RenderAsync(output, NullEncoder.Default, context).AsTask().GetAwaiter().GetResult(); // no value is waited for
         }
         catch (InvalidOperationException error) when (error.Message.StartsWith("The maximum", StringComparison.Ordinal))
         {
@@ -90,32 +99,12 @@ sealed partial class TextTemplate
     /// <summary>Writes the value of a template that is one value, as JSON.</summary>
     public void WriteValue(Utf8JsonWriter json, TemplateContext context)
     {
-        var expression = ((PlacedOutput)parsed.Value.Statements[0]).Expression;
+        var expression = ((PlacedOutput)parsed.Statements[0]).Expression;
         var value = expression.EvaluateAsync(context).GetAwaiter().GetResult();
         TemplateWork.Of(context).Charge();
         if (value is MissingValue missing) throw missing.Fault;
         if (value.IsNil()) throw new TemplateFault("a filter returns nothing; check its input", isMissing: true);
         EventValues.Write(json, value);
-    }
-
-    static string? Parse(string source, TextPlace place, out FluidTemplate? template)
-    {
-        template = null;
-        if (source.Length > TemplateWork.MaxOutput) return $"is longer than {TemplateWork.MaxOutput} characters";
-        try
-        {
-            if (!Parser.TryParse(source, out var found, out var error)) return $"is not a valid template: {Plain(error)}";
-            var check = new TemplateCheck();
-            check.VisitTemplate(found);
-            if (check.Mistake is { } mistake) return mistake;
-            template = (FluidTemplate)new OutputPlacer(place).VisitTemplate(found);
-            return null;
-        }
-        catch (Exception error) when (error is FluidException or FormatException or OverflowException
-            or InsufficientExecutionStackException)
-        {
-            return $"is not a valid template: {Plain(error.Message)}";
-        }
     }
 
     /// <summary>The first line of a message of the parser, without its place within the text.</summary>

@@ -1,3 +1,5 @@
+using System.Globalization;
+
 namespace Rovett.Core.Rules.Yaml;
 
 /// <summary>The kinds of value in a rules file.</summary>
@@ -25,6 +27,12 @@ public sealed record RuleNode(RuleNodeKind Kind, int Line, int Column)
 {
     /// <summary>A scalar as written.</summary>
     public string Text { get; init; } = "";
+
+    /// <summary>The value of a flag.</summary>
+    public bool Flag => Text is "true" or "True" or "TRUE";
+
+    /// <summary>The value of a number.</summary>
+    public decimal Number => decimal.Parse(Text, NumberStyles.Float, CultureInfo.InvariantCulture);
 
     /// <summary>The items of a list.</summary>
     public IReadOnlyList<RuleNode> Items { get; init; } = [];
