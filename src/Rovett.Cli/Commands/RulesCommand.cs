@@ -235,7 +235,7 @@ static class RulesCommand
         foreach (var (name, value) in body)
         {
             if (name is "to" or "title") continue;
-            var text = value is JsonValue v && v.GetValueKind() == JsonValueKind.String ? (string)v! : value!.ToJsonString();
+            var text = value is JsonValue v && v.GetValueKind() == JsonValueKind.String ? (string)v! : value?.ToJsonString() ?? "null";
             if (name is "type" or "subject" or "urgency") continue;
             AnsiConsole.MarkupLine($"  {name,-6} {Output.Plain(text)}");
         }

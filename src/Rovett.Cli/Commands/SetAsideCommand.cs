@@ -50,7 +50,7 @@ static class SetAsideCommand
             if (items.Count > 0) AnsiConsole.Write(table);
             if ((long)answer["count"]! > items.Count)
             {
-                Output.Hint($"{answer["count"]} in all; --json with GET /v1/set-aside?after= shows more.");
+                Output.Hint($"{answer["count"]} in all. The next: GET /v1/set-aside?after={items[^1]!["number"]}");
             }
             return 0;
         }));
@@ -96,7 +96,7 @@ static class SetAsideCommand
         var all = new Option<bool>("--all") { Description = "Retry everything." };
         var data = new Option<string?>("--data") { Description = "Other data for one event, as JSON." };
         var command = new Command("retry", """
-            Try again: of an event only the rules that failed, in the version in effect.
+            Try again. For an event, only the rules that failed, in the version in effect.
 
             Example:
               rovett set-aside retry 7

@@ -16,7 +16,7 @@ sealed class EventRules(SpaceState space, ILedgerStore store)
     long? gatherings, asideSize, asideCount;
 
     /// <summary>The rules in force, and their version; 0 when none were loaded.</summary>
-    public (long Version, RuleSet Set) Current => current ??= store.RulesUpTo(space.Id, long.MaxValue >> 20) is { } stored
+    public (long Version, RuleSet Set) Current => current ??= store.RulesUpTo(space.Id, space.Head) is { } stored
         ? (stored.Position, RuleReader.Read(stored.Document, []))
         : (0, RuleSet.None);
 
@@ -48,6 +48,6 @@ sealed class EventRules(SpaceState space, ILedgerStore store)
         asideSize += characters;
     }
 
-    /// <summary>Something is no longer set aside.</summary>
+    /// <summary>Something that was set aside was removed.</summary>
     public void RemovedAside() => asideCount = null;
 }

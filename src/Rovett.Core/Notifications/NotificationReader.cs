@@ -38,15 +38,7 @@ public static class NotificationReader
         }
         foreach (var member in root.EnumerateObject())
         {
-            string name;
-            try
-            {
-                name = member.Name;
-            }
-            catch (InvalidOperationException)
-            {
-                name = "(unreadable)"; // half of a surrogate pair in a member's name
-            }
+            var name = JsonText.NameOf(member);
             if (Fields.Contains(name)) continue;
             var near = NearNames.Among(Fields, name);
             errors.Add(new FieldError(name.Length <= 64 ? name : name[..64] + "…", name is "carry"

@@ -11,7 +11,7 @@ public static class JsonText
     public static readonly JsonWriterOptions WriterOptions = new()
     { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping, SkipValidation = false };
 
-    /// <summary>Reads a string; false when it is none, or holds U+0000 or half of a surrogate pair.</summary>
+    /// <summary>Reads a string; false when it is none, or has U+0000 or half of a surrogate pair.</summary>
     public static bool TryString(JsonElement element, [NotNullWhen(true)] out string? text)
     {
         text = null;
@@ -26,6 +26,19 @@ public static class JsonText
         }
         if (text is null || text.Contains('\0') || HasLoneSurrogate(text)) text = null;
         return text is not null;
+    }
+
+    /// <summary>A member's name, for messages; <c>(unreadable)</c> when it has half of a surrogate pair.</summary>
+    public static string NameOf(JsonProperty member)
+    {
+        try
+        {
+            return member.Name;
+        }
+        catch (InvalidOperationException)
+        {
+            return "(unreadable)";
+        }
     }
 
     /// <summary>True when a string anywhere in the value, or a member's name, can't be read by <see cref="TryString"/>.</summary>
@@ -57,7 +70,7 @@ public static class JsonText
         }
     }
 
-    /// <summary>True when the text holds half of a surrogate pair, which no well-formed UTF-8 can carry.</summary>
+    /// <summary>True when the text has half of a surrogate pair, which no well-formed UTF-8 can carry.</summary>
     public static bool HasLoneSurrogate(ReadOnlySpan<char> text)
     {
         for (int i = 0; i < text.Length; i++)

@@ -68,7 +68,7 @@ public sealed class Faults(TimeProvider clock, ILogger<Faults> log) : ILedgerFau
 
     /// <inheritdoc/>
     public void SetAside(string space, string what, string why) =>
-        log.LogError("Set aside in space {Space}: {What}: {Why}. 'rovett status' lists it", space, what, why);
+        log.LogError("Set aside in space {Space}: {What}: {Why}; see 'rovett set-aside list'", space, what, why.TrimEnd('.'));
 
     /// <inheritdoc/>
     public void StoreRecovered()

@@ -31,7 +31,7 @@ static class EventReader
         byte[]? binary = null;
         foreach (var member in root.EnumerateObject())
         {
-            var name = Name(member);
+            var name = JsonText.NameOf(member);
             if (name == "data") data = member.Value;
             else if (name == "data_base64") binary = Base64(member.Value, errors);
             else if (TextOf(name, member.Value, errors) is { } text) texts.Add(KeyValuePair.Create(name, text));
@@ -107,18 +107,6 @@ static class EventReader
         var type = contentType.Split(';')[0].Trim();
         return type.Equals("application/json", StringComparison.OrdinalIgnoreCase)
             || type.Equals("text/json", StringComparison.OrdinalIgnoreCase) || type.EndsWith("+json", StringComparison.OrdinalIgnoreCase);
-    }
-
-    static string Name(JsonProperty member)
-    {
-        try
-        {
-            return member.Name;
-        }
-        catch (InvalidOperationException)
-        {
-            return "(unreadable)"; // half of a surrogate pair in the name
-        }
     }
 
     static byte[]? Base64(JsonElement value, List<FieldError> errors)

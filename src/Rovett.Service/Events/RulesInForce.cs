@@ -35,7 +35,7 @@ public sealed class RulesInForce(LedgerPump ledger, RovettOptions options, TimeP
     public RuleSetting Setting(SpaceRuntime space) => new(clock.GetUtcNow(), space.Settings.Zone, options.ReceiptsOf);
 
     /// <summary>Works out an event.</summary>
-    public EvaluatedEvent Evaluate(SpaceRuntime space, (long Version, RuleSet Set) rules, IncomingEvent found, RuleSetting setting) =>
+    public static EvaluatedEvent Evaluate((long Version, RuleSet Set) rules, IncomingEvent found, RuleSetting setting) =>
         new(found, rules.Version, rules.Set.Apply(found, setting));
 
     /// <summary>Counts what rules did.</summary>
@@ -43,7 +43,7 @@ public sealed class RulesInForce(LedgerPump ledger, RovettOptions options, TimeP
     {
         if (one.Results.Count == 0)
         {
-            if (unmatched.Count < MostUnmatched || unmatched.ContainsKey((space.Id, one.Event.Type)))
+            if (unmatched.ContainsKey((space.Id, one.Event.Type)) || unmatched.Count < MostUnmatched)
             {
                 unmatched.AddOrUpdate((space.Id, one.Event.Type), 1, (_, n) => n + 1);
             }

@@ -4,6 +4,7 @@ using System.Text;
 using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Unicode;
+using Microsoft.AspNetCore.Http.Features;
 
 namespace Rovett.Service.Http;
 
@@ -41,6 +42,21 @@ public static class Json
             return bytes;
         }
     }
+
+    /// <summary>Allows the request a body this large; a higher limit stays.</summary>
+    public static void AllowBody(HttpContext context, long bytes)
+    {
+        if (context.Features.Get<IHttpMaxRequestBodySizeFeature>() is { IsReadOnly: false } limit)
+        {
+            limit.MaxRequestBodySize = Math.Max(limit.MaxRequestBodySize ?? 0, bytes);
+        }
+    }
+
+    /// <summary>Whether the request asks for a dry run: <c>?dryRun=true</c>.</summary>
+    /// <exception cref="ProblemException">422: it is neither true nor false.</exception>
+    public static bool IsDryRun(HttpContext context) => context.Request.Query.TryGetValue("dryRun", out var given)
+        && (given == "true" || (given == "false" ? false : throw Problem.Invalid([new FieldError("dryRun", "must be true or false")],
+            "Correct the named query parameter.").ToException()));
 
     /// <summary>The version named by <c>If-Match</c>; null: none is.</summary>
     /// <param name="context">The request.</param>

@@ -66,7 +66,7 @@ static class RequestReader
         var value = shape.Type.CreateObject!();
         foreach (var element in root.EnumerateObject())
         {
-            var name = NameOf(element);
+            var name = JsonText.NameOf(element);
             given.Add(name);
             if (!shape.Members.TryGetValue(name, out var member))
             {
@@ -81,18 +81,6 @@ static class RequestReader
             if (errors.Count == before && read is not null) member.Property.Set!(value, read);
         }
         return value;
-    }
-
-    static string NameOf(JsonProperty member)
-    {
-        try
-        {
-            return member.Name;
-        }
-        catch (InvalidOperationException)
-        {
-            return "(unreadable)"; // half of a surrogate pair in the name
-        }
     }
 
     static object? Value(JsonElement element, Member member, string path, List<FieldError> errors)

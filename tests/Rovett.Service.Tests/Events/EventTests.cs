@@ -96,6 +96,25 @@ public sealed class EventTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task A_dry_run_asked_for_in_other_words_is_refused_and_not_done()
+    {
+        long version = (long)(await service.Get("/v1/rules", service.Key)).Json!["version"]!;
+        var one = """{"to":["role:engineer"],"type":"a","title":"1"}""";
+
+        var answers = new[]
+        {
+            await service.Publish(Check("e1"), query: "?dryRun=yes"),
+            await service.Raw(HttpMethod.Put, "/v1/rules?dryRun=1", service.Key, "rules: []", "application/yaml"),
+            await service.Call(HttpMethod.Put, "/v1/policies?dryRun=yes", service.Key, """{"policies":[]}"""),
+            await service.Post("/v1/notifications?dryRun=yes", service.Key, $"[{one}]"),
+            await service.Post("/v1/notifications?dryRun=yes", service.Key, one),
+        };
+
+        answers.Select(a => (a.Status, (string)a.Json!["errors"]![0]!["field"]!)).ShouldBe(Enumerable.Repeat((422, "dryRun"), 5));
+        ((long)(await service.Get("/v1/rules", service.Key)).Json!["version"]!, (await service.Totals(mara)).Unread).ShouldBe((version, 0));
+    }
+
+    [Fact]
     public async Task Several_are_taken_in_order_and_a_bad_one_does_not_hold_up_the_others()
     {
         var lines = Enumerable.Range(0, 120).Select(i => Event($"e{i}",
@@ -110,54 +129,6 @@ public sealed class EventTests : IAsyncLifetime
         ((string)answer.Json["results"]![9]!["problem"]!["type"]!).ShouldEndWith("event-differs");
         var shown = (await service.Get("/v1/inbox?limit=100", mara)).Json!["items"]!.AsArray().Select(n => (string)n!["title"]!);
         shown.ShouldBe(Enumerable.Range(0, 100).Select(i => $"v: {119 - i} due"));
-    }
-
-    [Fact]
-    public async Task A_failing_rule_sets_the_event_aside_and_the_others_apply()
-    {
-        await service.Load(Rules + """
-
-              - name: Needs a berth
-                event: engine.check.due
-                to: ["role:engineer"]
-                notification: { title: "at {{ data.berth }}" }
-            """);
-
-        var answer = await service.Publish(Check("e1"));
-
-        answer.Json!["notifications"]!.AsArray().Count.ShouldBe(1);
-        var aside = answer.Json["setAside"]!;
-        ((string)aside["rules"]![0]!["rule"]!).ShouldBe("Needs a berth");
-        ((string)aside["rules"]![0]!["reason"]!).ShouldStartWith("title: data.berth is missing or null");
-        long number = (long)aside["number"]!;
-        var listed = (await service.Get("/v1/set-aside", service.Key)).Json!;
-        ((long)listed["count"]!, (string)listed["items"]![0]!["kind"]!, (string)listed["items"]![0]!["detail"]!["event"]!["id"]!)
-            .ShouldBe((1, "event", "e1"));
-
-        var again = await service.Post($"/v1/set-aside/{number}/retry", service.Key, "{}");
-        ((bool)again.Json!["done"]!, (string)again.Json["reason"]!).ShouldBe((false, again.Json["reason"]!.GetValue<string>()));
-        number = (long)again.Json["number"]!;
-        var mended = await service.Post($"/v1/set-aside/{number}/retry", service.Key,
-            """{"data":{"priority":"high","vessel":"v","check":"c","berth":"3"}}""");
-        ((bool)mended.Json!["done"]!, mended.Json["notifications"]!.AsArray().Count).ShouldBe((true, 1));
-        (await service.Titles(mara)).ShouldBe(["at 3", "turnstone: bow thruster due"]);
-        var outcome = (await service.Get("/v1/events?source=/planning/1&id=e1", service.Key)).Json!["outcome"]!;
-        ((bool)outcome["late"]!, outcome["notifications"]!.AsArray().Count, outcome["setAside"]).ShouldBe((true, 2, null));
-        (await service.Get($"/v1/set-aside/{number}", service.Key)).Problem.ShouldBe("unknown-set-aside");
-    }
-
-    [Fact]
-    public async Task What_is_set_aside_is_retried_or_dropped_in_bulk()
-    {
-        foreach (int i in Enumerable.Range(0, 5)) await service.Publish(Event($"e{i}", """{"crew":"none"}""", "sailing.delayed"));
-        var numbers = (await service.Get("/v1/set-aside?limit=2", service.Key)).Json!["items"]!.AsArray().Select(i => (long)i!["number"]!);
-
-        var dropped = await service.Post("/v1/set-aside/drop", service.Key, $$"""{"numbers":[{{string.Join(',', numbers)}},99]}""");
-        var retried = await service.Post("/v1/set-aside/retry", service.Key, "{}");
-        var rest = await service.Post("/v1/set-aside/drop", service.Key, "{}");
-
-        ((int)dropped.Json!["dropped"]!, (int)retried.Json!["failed"]!, (int)rest.Json!["dropped"]!).ShouldBe((2, 3, 3));
-        ((long)(await service.Get("/v1/set-aside", service.Key)).Json!["count"]!).ShouldBe(0);
     }
 
     [Fact]
@@ -198,17 +169,6 @@ public sealed class EventTests : IAsyncLifetime
             Event($"e{i}", $$"""{"crew":[{{crew}}],"sailing":"07:40"}""", "sailing.delayed")));
 
         many.Json!["results"]!.AsArray().Select(r => (int?)r!["problem"]?["status"] ?? 200).ShouldBe([200, 429, 429]);
-    }
-
-    [Fact]
-    public async Task Status_shows_no_data_of_events_that_are_set_aside()
-    {
-        await service.Publish(Event("e1", """{"crew":"a secret"}""", "sailing.delayed"));
-
-        var status = await service.Get("/v1/status", service.Key);
-
-        ((string)status.Json!["setAside"]![0]!["kind"]!, status.Text.Contains("a secret", StringComparison.Ordinal)).ShouldBe(
-            ("event", false));
     }
 
     [Fact]

@@ -1,6 +1,5 @@
 using System.Security.Cryptography;
 using System.Text.Json;
-using Microsoft.AspNetCore.Http.Features;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Sending;
@@ -37,9 +36,7 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
             return;
         }
         limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
-        bool dryRun = context.Request.Query.TryGetValue("dryRun", out var dry)
-            && (dry == "true" || (dry == "false" ? false : throw Problem.Invalid([new FieldError("dryRun", "must be true or false")],
-                "Correct the named query parameter.").ToException()));
+        bool dryRun = Json.IsDryRun(context);
         byte[] bytes = [];
         using var body = await Json.Read(context, b => bytes = b);
         var draft = NotificationReader.Read(body.RootElement, options.ReceiptsOf, out bool isStored);
@@ -66,10 +63,7 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
             throw Problem.Invalid([new FieldError("Idempotency-Key",
                 "can't stand with several notifications; send events, which are recognised by their ids, or one at a time")]).ToException();
         }
-        if (context.Features.Get<IHttpMaxRequestBodySizeFeature>() is { IsReadOnly: false } limit)
-        {
-            limit.MaxRequestBodySize = Math.Max(limit.MaxRequestBodySize ?? 0, MaxBulkBytes);
-        }
+        Json.AllowBody(context, MaxBulkBytes);
         var many = new List<JsonElement?>();
         if (areLines)
         {
@@ -125,7 +119,7 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
 
     async Task SendMany(HttpContext context, SpaceRuntime space, ApiKey key, List<JsonElement?> many)
     {
-        if (context.Request.Query["dryRun"] == "true")
+        if (Json.IsDryRun(context))
         {
             throw Problem.Invalid([new FieldError("dryRun", "can't stand with several notifications; try one at a time")]).ToException();
         }
@@ -135,12 +129,12 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
         {
             try
             {
-                drafts.Add((i, DraftOf(many[i], key)));
+                var draft = DraftOf(many[i], key);
                 limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
+                drafts.Add((i, draft));
             }
             catch (ProblemException refused)
             {
-                if (drafts is [.., var last] && last.Index == i) drafts.RemoveAt(drafts.Count - 1);
                 problems[i] = refused.Problem;
             }
         }

@@ -1,7 +1,6 @@
 using System.Globalization;
 using System.Text;
 using System.Text.Json;
-using Microsoft.AspNetCore.Http.Features;
 using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Policies;
 using Rovett.Core.Store;
@@ -46,10 +45,8 @@ public sealed class PoliciesApi(SigningKeys signing, LedgerPump ledger, AuditTra
     public async Task<PoliciesLoaded> PutPolicies(HttpContext context)
     {
         var (space, key) = context.KeyCaller();
-        if (context.Features.Get<IHttpMaxRequestBodySizeFeature>() is { IsReadOnly: false } limit)
-        {
-            limit.MaxRequestBodySize = Math.Max(limit.MaxRequestBodySize ?? 0, MaxDocumentBytes);
-        }
+        Json.AllowBody(context, MaxDocumentBytes);
+        bool dryRun = Json.IsDryRun(context);
         using var body = await Json.Read(context);
         var errors = new List<FieldError>();
         var inPlaceOf = Json.VersionToReplace(context, errors);
@@ -59,7 +56,7 @@ public sealed class PoliciesApi(SigningKeys signing, LedgerPump ledger, AuditTra
         {
             throw Problem.Invalid(errors, "Correct the named policies; the version in effect has not changed.").ToException();
         }
-        if (context.Request.Query["dryRun"] == "true") return new PoliciesLoaded { DryRun = true, Policies = policies.All.Count };
+        if (dryRun) return new PoliciesLoaded { DryRun = true, Policies = policies.All.Count };
         var version = await Load(context, space, policies, Encoding.UTF8.GetBytes(Json.OnOneLine(body.RootElement)), inPlaceOf);
         audit.Note(space.Name, key.Actor, "policies.loaded", $"version {version.Position}",
             json => json.WriteNumber("policies", policies.All.Count));

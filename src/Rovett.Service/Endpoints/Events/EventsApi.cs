@@ -1,5 +1,4 @@
 using System.Text.Json;
-using Microsoft.AspNetCore.Http.Features;
 using Rovett.Core.Events;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Events;
@@ -27,11 +26,8 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
     public async Task<object> PublishEvents(HttpContext context)
     {
         var (space, key) = context.KeyCaller();
-        bool dryRun = DryRun(context);
-        if (context.Features.Get<IHttpMaxRequestBodySizeFeature>() is { IsReadOnly: false } limit)
-        {
-            limit.MaxRequestBodySize = Math.Max(limit.MaxRequestBodySize ?? 0, MaxBodyBytes);
-        }
+        bool dryRun = Json.IsDryRun(context);
+        Json.AllowBody(context, MaxBodyBytes);
         var (given, isOne) = await Read(context);
         var answers = new EventResultAnswer[given.Count];
         var taken = new List<(int Index, EvaluatedEvent Event)>();
@@ -48,7 +44,7 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
                     var found = given[i].Event!;
                     key.RequireMayPublish(found.Type, found.Source);
                     limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
-                    var evaluated = rules.Evaluate(space, inForce, found, setting);
+                    var evaluated = RulesInForce.Evaluate(inForce, found, setting);
                     limits.CountMore(space, key.Stored.Id, evaluated.Results.Sum(r => r.Drafts.Count) - 1);
                     taken.Add((i, evaluated));
                 }
@@ -70,10 +66,6 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
         int refusals = answers.Count(a => a.Problem is not null);
         return new EventResultList { Taken = answers.Length - refusals, Refused = refusals, Results = answers };
     }
-
-    static bool DryRun(HttpContext context) => context.Request.Query.TryGetValue("dryRun", out var dry)
-        && (dry == "true" || (dry == "false" ? false : throw Problem.Invalid([new FieldError("dryRun", "must be true or false")],
-            "Correct the named query parameter.").ToException()));
 
     async Task Store(HttpContext context, SpaceRuntime space, List<(int Index, EvaluatedEvent Event)> taken, RuleSetting setting,
         EventResultAnswer[] answers, bool isOne)

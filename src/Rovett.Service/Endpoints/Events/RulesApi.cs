@@ -1,7 +1,6 @@
 using System.Globalization;
 using System.Text;
 using System.Text.Json;
-using Microsoft.AspNetCore.Http.Features;
 using Rovett.Core.Events;
 using Rovett.Core.Ledgers.Commands.Events;
 using Rovett.Core.Ledgers.Commands.Sending;
@@ -35,7 +34,8 @@ public sealed class RulesApi(LedgerPump ledger, RulesInForce rules, AuditTrail a
             throw new Problem(404, "unknown-version", "No such version", $"No rules were loaded as version {at}.",
                 "Read the version in effect: GET /v1/rules.").ToException();
         }
-        var set = version is null ? RuleSet.None : RuleReader.Read(version.Document, []);
+        var (current, inEffect) = await rules.Of(space);
+        var set = version is null ? RuleSet.None : version.Position == current ? inEffect : RuleReader.Read(version.Document, []);
         return new RulesAnswer
         {
             Version = version?.Position ?? 0,
@@ -68,10 +68,8 @@ public sealed class RulesApi(LedgerPump ledger, RulesInForce rules, AuditTrail a
     public async Task<RulesLoaded> PutRules(HttpContext context)
     {
         var (space, key) = context.KeyCaller();
-        if (context.Features.Get<IHttpMaxRequestBodySizeFeature>() is { IsReadOnly: false } limit)
-        {
-            limit.MaxRequestBodySize = Math.Max(limit.MaxRequestBodySize ?? 0, RuleYaml.MaxBytes + 1);
-        }
+        Json.AllowBody(context, RuleYaml.MaxBytes + 1);
+        bool dryRun = Json.IsDryRun(context);
         var document = await Json.Bytes(context);
         var errors = new List<FieldError>();
         var inPlaceOf = Json.VersionToReplace(context, errors);
@@ -81,7 +79,7 @@ public sealed class RulesApi(LedgerPump ledger, RulesInForce rules, AuditTrail a
             throw Problem.Invalid(errors, "Correct the named rules; the version in effect has not changed.").ToException();
         }
         var warnings = Warnings(set, rules.Setting(space));
-        if (context.Request.Query["dryRun"] == "true")
+        if (dryRun)
         {
             return new RulesLoaded { DryRun = true, Rules = set.All.Count, Tests = set.Tests.Count, Warnings = warnings };
         }
@@ -132,7 +130,7 @@ public sealed class RulesApi(LedgerPump ledger, RulesInForce rules, AuditTrail a
         {
             found = EventReader.Structured(given.Event!.Value.Clone(), null);
         }
-        catch (ProblemException refused)
+        catch (ProblemException refused) when (refused.Problem.Errors.Count > 0)
         {
             throw Problem.Invalid([.. refused.Problem.Errors.Select(e => new FieldError($"event.{e.Field}", e.Detail))]).ToException();
         }

@@ -59,8 +59,8 @@ public sealed class SetAsideApi(LedgerPump ledger, SqlHistory history, RulesInFo
     };
 
     /// <summary>Retries something that is set aside.</summary>
-    /// <remarks>Of an event only the rules that failed, in the version in effect, and with <c>data</c> in place of its own. What
-    /// comes of it is marked as late.</remarks>
+    /// <remarks>For an event, only the rules that failed are retried, in the version in effect; with <c>data</c>, on that data in place
+    /// of the event's own. The event's outcome is then marked <c>late</c>.</remarks>
     public async Task<RetryAnswer> RetrySetAside(HttpContext context, Given<RetryRequest> body)
     {
         var (space, key) = context.KeyCaller();

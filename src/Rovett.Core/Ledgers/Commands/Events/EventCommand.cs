@@ -57,7 +57,7 @@ public sealed class EventsCommand(string space, IReadOnlyList<EvaluatedEvent> ev
         var (version, rules) = state.Events.Current;
         var results = evaluated.Version == version ? evaluated.Results : rules.Apply(found, setting);
         if (results.Count == 0) return new EventOutcome { Nearest = rules.Nearest(found.Type) };
-        RequireRoom(state, results);
+        RequireRoom(ledger, state, results);
         var making = new EventOperation(ledger, state, found);
         foreach (var result in results) making.Make(result, []);
         var outcome = making.Outcome([.. results.Select(r => r.Rule.Name)]);
@@ -67,9 +67,9 @@ public sealed class EventsCommand(string space, IReadOnlyList<EvaluatedEvent> ev
         return outcome;
     }
 
-    static void RequireRoom(SpaceState state, IReadOnlyList<RuleResult> results)
+    static void RequireRoom(Ledger ledger, SpaceState state, IReadOnlyList<RuleResult> results)
     {
-        if (results.Any(r => r.Failure is not null) && state.Events.IsAsideFull)
+        if (state.Events.IsAsideFull && results.Any(r => Fails(ledger, state, r)))
         {
             throw new Problem(503, "set-aside-full", "Too much is set aside",
                 "A rule fails for this event, and nothing more can be set aside.",
@@ -81,6 +81,23 @@ public sealed class EventsCommand(string space, IReadOnlyList<EvaluatedEvent> ev
             throw new Problem(503, "too-many-gatherings", "Too many gatherings",
                 $"{EventRules.MaxGatherings} gatherings are open.", "Send it again later.")
             { RetryAfterSeconds = 30 }.ToException();
+        }
+    }
+
+    /// <summary>Whether a rule fails, as far as can be told before anything is stored.</summary>
+    static bool Fails(Ledger ledger, SpaceState state, RuleResult result)
+    {
+        try
+        {
+            foreach (var draft in result.Drafts.Where(d => d.IsStored && result.Rule.GathersFor is null))
+            {
+                Recipients.Check(ledger, draft.Draft, Recipients.Of(ledger, state, draft.Draft));
+            }
+            return result.Failure is not null;
+        }
+        catch (ProblemException)
+        {
+            return true;
         }
     }
 

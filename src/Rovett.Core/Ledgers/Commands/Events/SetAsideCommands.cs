@@ -14,7 +14,7 @@ namespace Rovett.Core.Ledgers.Commands.Events;
 /// <param name="Notifications">The notifications made.</param>
 public sealed record RetryResult(long Number, string? Reason, IReadOnlyList<NotificationId> Notifications);
 
-/// <summary>Tries again what was set aside. Of an event only the rules that failed are carried out, in the version in force.
+/// <summary>Retries something that was set aside. For an event, only the rules that failed are carried out, in the version in force.
 /// Answers null for an unknown number.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="number">Its number.</param>
@@ -92,12 +92,12 @@ public sealed class RetryCommand(string space, long number, RuleSetting setting,
 
     RetryResult Notification(Ledger ledger, SpaceState state, SetAsideRow row)
     {
-        if (DraftOf(row) is not { } draft) return Gone(ledger, state);
+        if (DraftOf(row, out var drawn) is not { } draft) return Gone(ledger, state);
         try
         {
             var reach = Recipients.Of(ledger, state, draft);
             Recipients.Check(ledger, draft, reach);
-            var id = new SendOperation(ledger, state, draft).Store(reach).Id;
+            var id = new SendOperation(ledger, state, draft) { Id = drawn }.Store(reach).Id;
             Remove(ledger, state);
             return new RetryResult(number, null, [id]);
         }
@@ -107,9 +107,13 @@ public sealed class RetryCommand(string space, long number, RuleSetting setting,
         }
     }
 
-    Draft? DraftOf(SetAsideRow row)
+    /// <summary>The notification that could not be sent; null: it was erased with a person.</summary>
+    /// <param name="row">What is set aside.</param>
+    /// <param name="drawn">The id that its events were answered; default: none was drawn.</param>
+    Draft? DraftOf(SetAsideRow row, out NotificationId drawn)
     {
         var detail = JsonNode.Parse(row.Detail)!;
+        drawn = (string?)detail["id"] is { } text && NotificationId.TryParse(text, out var id) ? id : default;
         if (detail["notification"] is not JsonObject notification) return null;
         if (detail["addressing"] is JsonArray lines)
         {
