@@ -61,12 +61,7 @@ public sealed class RovettEvents : IDisposable
         foreach (var chunk in events.Chunk(MostAtOnce))
         {
             var body = string.Join('\n', chunk.Select(e => WithTrace(e).ToJsonString()));
-            var answer = await pipeline.ExecuteAsync(async stop =>
-            {
-                var found = await client.Call(HttpMethod.Post, "/v1/events", () => Content(body, Lines), stop).ConfigureAwait(false);
-                return Passing(found) is { } refused ? throw refused : found;
-            }, cancel).ConfigureAwait(false);
-            var results = answer["results"]!.AsArray();
+            var results = (await Publish(body, cancel).ConfigureAwait(false))["results"]!.AsArray();
             for (int i = 0; i < chunk.Length; i++)
             {
                 outcomes.Add(results[i]!["problem"] is { } problem
@@ -75,6 +70,24 @@ public sealed class RovettEvents : IDisposable
             }
         }
         return outcomes;
+    }
+
+    async Task<JsonNode> Publish(string lines, CancellationToken cancel)
+    {
+        JsonNode? last = null;
+        try
+        {
+            return await pipeline.ExecuteAsync(async stop =>
+            {
+                last = null;
+                last = await client.Call(HttpMethod.Post, "/v1/events", () => Content(lines, Lines), stop).ConfigureAwait(false);
+                return Passing(last) is { } refused ? throw refused : last;
+            }, cancel).ConfigureAwait(false);
+        }
+        catch (RovettRefusedException) when (last is not null)
+        {
+            return last; // it names those that were refused to the end; the others were taken
+        }
     }
 
     /// <summary>A refusal that is worth another attempt: all of the chunk is sent again, and what was taken is recognised.</summary>

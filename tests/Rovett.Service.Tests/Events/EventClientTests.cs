@@ -61,6 +61,22 @@ public sealed class EventClientTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task When_retries_end_in_a_rate_limit_the_results_name_what_was_taken()
+    {
+        (await service.Call(HttpMethod.Patch, "/v1/settings", service.Key, """{"limits":{"sendsPerSecond":20}}""")).Status.ShouldBe(200);
+        using var once = new RovettEvents(new RovettSendOptions { Url = service.Url, Key = service.Key, Retries = 0 });
+        JsonObject Crew() => new()
+        {
+            ["sailing"] = "07:40",
+            ["crew"] = new JsonArray([.. Enumerable.Range(0, 100).Select(i => (JsonNode)$"u{i}")])
+        };
+
+        var outcomes = await once.PublishMany(Enumerable.Range(0, 3).Select(_ => new BackendEvent("/a", "sailing.delayed", null, Crew())));
+
+        outcomes.Select(o => (o.Published?.Notifications.Count, o.Error?.Status)).ShouldBe([(100, null), (null, 429), (null, 429)]);
+    }
+
+    [Fact]
     public async Task A_refusal_names_the_field()
     {
         var refused = await Should.ThrowAsync<RovettRefusedException>(() => events.Publish("/x", ""));
