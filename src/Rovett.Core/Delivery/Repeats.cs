@@ -19,7 +19,7 @@ sealed class Repeats
         waiting.Sort((a, b) => a.Due.CompareTo(b.Due));
     }
 
-    /// <summary>Removes and returns what is due.</summary>
+    /// <summary>Takes the repeats that are due off the schedule.</summary>
     public List<AgainItem> Take(TimeSpan now)
     {
         int count = waiting.FindIndex(w => w.Due > now) is var later and >= 0 ? later : waiting.Count;

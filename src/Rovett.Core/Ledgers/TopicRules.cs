@@ -106,9 +106,8 @@ sealed class TopicRules(SpaceState space, ILedgerStore store)
     static bool Concerns(Grant grant, UserState user, Facts facts) =>
         grant.Role.Length > 0 ? facts.HoldsRole(grant.Role) : grant.Person == user.PersonId;
 
-    /// <summary>The position since which a user has held a right without a break, as far back as a position: earlier
-    /// notifications are not visible to the user.
-    /// A time that is no longer known counts as a break.</summary>
+    /// <summary>The position since which a user has had a right without interruption, looking back no further than a given position.
+    /// Notifications before it are not visible to the user. Times of which nothing is stored count as an interruption.</summary>
     public long HeldSince(UserState user, string topic, TopicRights right, long after)
     {
         var grants = store.GrantsOn(space.Id, topic, endedToo: true);

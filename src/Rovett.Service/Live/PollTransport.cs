@@ -33,7 +33,7 @@ sealed class PollTransport(TimeProvider clock) : ISessionOutput
     {
         lock (gate)
         {
-            if (isCut) throw new IOException("The session is no longer polled.");
+            if (isCut) throw new IOException("The device stopped polling.");
             pending.Write(bytes.Span);
             some?.TrySetResult();
             if (pending.WrittenCount < Most) return default;
@@ -84,7 +84,7 @@ sealed class PollTransport(TimeProvider clock) : ISessionOutput
         lock (gate)
         {
             isCut = ended = true;
-            room?.TrySetException(new IOException("The session is no longer polled."));
+            room?.TrySetException(new IOException("The device stopped polling."));
             some?.TrySetResult();
             drained.TrySetResult();
         }

@@ -14,8 +14,8 @@ public sealed record MarkProgress(IReadOnlyDictionary<long, long> Through)
     public static MarkProgress Begin { get; } = new(new Dictionary<long, long>());
 }
 
-/// <summary>Marks notifications for one user; answered when on disk. With a limit it marks a part,
-/// and says what is left to do.</summary>
+/// <summary>Marks notifications for one user; answered when on disk. With a limit it marks a part;
+/// <see cref="Rest"/> is what is left.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="userId">The user's id.</param>
 /// <param name="verb">What.</param>
