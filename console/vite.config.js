@@ -7,6 +7,7 @@ export default defineConfig({
   build: {
     outDir: 'dist',
     emptyOutDir: true,
+    assetsInlineLimit: 0, // the page's policy takes no data: addresses
     chunkSizeWarningLimit: 2000,
     rollupOptions: { input: ['index.html', 'reference.html'] },
   },

@@ -6,8 +6,14 @@ const core = 8192;
 const budgets = [
   ["import { connect } from 'rovett'", "export { connect } from '/src/index.ts'", core],
   ["import { connectShared } from 'rovett/shared'", "export { connectShared } from '/src/shared.ts'", core + 3072],
-  ["import 'rovett/bell'", "import '/src/bell.ts'", core + 3072],
-  ["all of 'rovett/react'", "export * from '/src/react.tsx'", core + 3072],
+  ["import 'rovett/bell'", "import '/src/elements/bell.ts'", core + 7168],
+  ["import 'rovett/bell' and 'rovett/look'", "import '/src/elements/bell.ts'; import '/src/elements/look.ts'", core + 10240],
+  ["import 'rovett/toasts'", "import '/src/elements/toasts.ts'", core + 4096],
+  ["import 'rovett/topic'", "import '/src/elements/topic.ts'", core + 4096],
+  ["import { RovettProvider, useUnreadTotal } from 'rovett/react'", "export { RovettProvider, useUnreadTotal } from '/src/react/index.ts'", core + 1024],
+  ["all of 'rovett/react'", "export * from '/src/react/index.ts'", core + 8192],
+  ["all of 'rovett/react/choices'", "export * from '/src/react/choices.tsx'", core + 5120],
+  ["all of 'rovett/vue'", "export * from '/src/vue/index.ts'", core + 10240],
 ];
 let failed = false;
 for (const [what, code, most] of budgets) {
@@ -17,7 +23,7 @@ for (const [what, code, most] of budgets) {
     configFile: false,
     logLevel: 'error',
     plugins: [entry],
-    build: { write: false, minify: true, lib: { entry: 'entry', formats: ['es'] }, target: 'es2022', rollupOptions: { external: /^react/ } },
+    build: { write: false, minify: true, lib: { entry: 'entry', formats: ['es'] }, target: 'es2022', rollupOptions: { external: /^(react|vue)/ } },
   });
   const size = gzipSync([result].flat()[0].output[0].code, { level: 9 }).length;
   console.log(`${what}: ${size} bytes of ${most}`);

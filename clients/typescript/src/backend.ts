@@ -30,8 +30,18 @@ export interface BackendNotification {
   store?: boolean;
   /** True, or a duration such as `30m`. */
   takeable?: boolean | string;
-  deadlines?: { by?: string; within: string; who?: string; otherwise?: object }[];
+  /** What is sent to devices; the rest they fetch from the inbox. Default full. */
+  carry?: 'full' | 'summary' | 'reference';
+  /** People are always told of it: mutes and quiet hours don't apply. */
+  always?: boolean;
+  deadlines?: { by?: string; within: string; who?: string; otherwise?: Otherwise | Otherwise[] }[];
 }
+
+/** What is done when a deadline is missed: another notification, a webhook by its name, or an e-mail. */
+export type Otherwise =
+  | Omit<BackendNotification, 'ttl' | 'slot' | 'store' | 'takeable' | 'deadlines'>
+  | { webhook: string }
+  | { email: string; title?: string; body?: string };
 
 /** Something that happened: an event of CloudEvents 1.0. Rules make notifications of it. */
 export interface BackendEvent {
@@ -65,6 +75,14 @@ export interface Published {
   setAside?: { number: number; rules: { rule: string; reason: string }[] };
   repeated: boolean;
   nearest?: string;
+}
+
+/** Opens one connection in place of a token: in a URL, or for a device that can't keep a token. */
+export interface Ticket {
+  ticket: string;
+  opensWithinSeconds: number;
+  /** When the connection ends: with the token it was made from. */
+  expires: string;
 }
 
 /** The result of one of many: what came of it, or why it was refused. */
@@ -130,6 +148,15 @@ export class Backend {
       }
     }
     return outcomes;
+  }
+
+  /**
+   * Asks for a ticket for a user.
+   * @param token A token of the user, as your own code signs it (docs/backends.md). The API key is not used.
+   * @throws RovettError when the token was refused, or every retry failed.
+   */
+  async ticket(token: string): Promise<Ticket> {
+    return (await this.#call('POST', '/v1/tickets', undefined, { Authorization: `Bearer ${token}` })) as Ticket;
   }
 
   async #call(

@@ -126,7 +126,7 @@ export class Connection {
     };
     let it: Link | undefined;
     const ladder = (this.#how.climb ?? climb)(rungs, place, this.#options.staggerMs ?? 1200, {
-      tried: (tried) => !onTrial && this.#set({ tried }),
+      tried: (tried) => this.#set({ tried }),
       opened: (link, message) => {
         it = link;
         if (onTrial) {
@@ -220,7 +220,7 @@ export class Connection {
     if (reason === 'token-expired' || reason === 'signing-key-removed') {
       // With a fresh one, which another key may have signed. Of a key there are many tokens, whose devices come back one after the other.
       this.#token = undefined;
-      this.#wait(reason === 'token-expired' ? 0 : Math.random() * 3000, `the token is no longer valid: ${reason}`);
+      this.#wait(reason === 'token-expired' ? 0 : Math.random() * 3000, `the service ended it: ${reason}`);
       return;
     }
     this.#drop();

@@ -19,18 +19,25 @@ export interface InboxPage {
 export type Which = { ids: string[] } | { upTo: string } | { subject: string } | { all: true };
 
 /** Calls the service with the user's token; a token that has ended is replaced once. */
-export type Call = <T>(method: string, path: string, body?: object) => Promise<{ json: T; answer: Response }>;
+export type Call = <T>(
+  method: string,
+  path: string,
+  body?: object,
+  headers?: Record<string, string>,
+) => Promise<{ json: T; answer: Response }>;
 
 export function caller(url: string, fetcher: typeof fetch, token: (fresh: boolean) => Promise<string>): Call {
-  return async <T>(method: string, path: string, body?: object) => {
+  return async <T>(method: string, path: string, body?: object, headers?: Record<string, string>) => {
     for (let fresh = false; ; fresh = true) {
       const answer = await fetcher(url + path, {
         method,
         headers: {
           Authorization: `Bearer ${await token(fresh)}`,
-          ...(body ? { 'Content-Type': 'application/json' } : {}),
+          ...(body && { 'Content-Type': 'application/json' }),
+          ...headers,
         },
         body: body && JSON.stringify(body),
+        keepalive: !!body, // a link that is followed is marked read, though the page goes
       });
       if (answer.status === 401 && !fresh) continue;
       if (!answer.ok) throw new RovettError(await problemOf(answer));
@@ -41,6 +48,8 @@ export function caller(url: string, fetcher: typeof fetch, token: (fresh: boolea
 
 /** The user's inbox and what belongs to it, over HTTP: works without a live connection too. */
 export class Inbox {
+  #batch: { ids: string[]; items: Promise<InboxItem[]> } | undefined;
+
   constructor(
     readonly call: Call,
     readonly newer: (totals: Totals | undefined) => void,
@@ -62,6 +71,31 @@ export class Inbox {
     this.newer(json.totals);
     const next = /<[^>]*?(\/v1\/inbox[^>]*)>; *rel="next"/.exec(answer.headers.get('Link') ?? '')?.[1];
     return next ? { ...json, next: () => this.#page(next) } : json;
+  }
+
+  /** Some items, at most 100; those that are gone are left out. */
+  async items(ids: readonly string[]): Promise<InboxItem[]> {
+    return (await this.call<InboxPage>('GET', `/v1/inbox?ids=${ids}`)).json.items;
+  }
+
+  /** All of a notification of which a part came, fetched with others that come at the same time; undefined when it is gone. */
+  async whole(part: Notification): Promise<Notification | undefined> {
+    const { id = '' } = part;
+    if ((this.#batch?.ids.length ?? 100) >= 100) {
+      const ids: string[] = [];
+      const made = {
+        ids,
+        items: new Promise((r) => setTimeout(r, 20)).then(() => {
+          if (this.#batch === made) this.#batch = undefined;
+          return this.items(ids);
+        }),
+      };
+      this.#batch = made;
+    }
+    const { ids, items } = this.#batch as { ids: string[]; items: Promise<InboxItem[]> };
+    ids.push(id);
+    const found = (await items).find((i) => i.id === id);
+    return found && { ...part, ...found, kind: part.kind, cursor: part.cursor, carry: undefined };
   }
 
   /** One item. */

@@ -29,11 +29,11 @@ export function climb(
   events: LadderEvents,
 ): { close(): void } {
   const links: Link[] = [];
+  place.query.delete('tried'); // of an attempt before
   const tried: Tried[] = [];
   let winner: Link | undefined;
   let isOver = false;
   let timer: ReturnType<typeof setTimeout> | undefined;
-  let worst: Trouble = { why: 'no transport was tried' };
 
   const close = (except?: Link) => {
     clearTimeout(timer);
@@ -49,6 +49,8 @@ export function climb(
     clearTimeout(timer);
     const transport = rungs[links.length];
     if (!transport || winner || isOver) return;
+    const before = tried.at(-1);
+    if (before) place.query.append('tried', `${before.transport}: ${before.why ?? 'no answer'}`);
     const entry: Tried = { transport, outcome: 'waiting' };
     tried.push(entry);
     const its: LinkEvents = {
@@ -68,10 +70,9 @@ export function climb(
         if (winner) return;
         entry.outcome = 'failed';
         entry.why = trouble.why;
-        worst = trouble;
         events.tried([...tried]);
         if (tried.length < rungs.length) start();
-        else if (tried.every((t) => t.outcome === 'failed')) end(worst);
+        else if (tried.every((t) => t.outcome === 'failed')) end(trouble);
       },
     };
     const link = open(transport, place, its);

@@ -61,7 +61,7 @@ export function open(transport: Transport, place: Place, events: LinkEvents): Li
 
 function socket(place: Place, events: LinkEvents): Omit<Link, 'transport'> {
   if (!place.WebSocket) {
-    queueMicrotask(() => events.closed({ why: 'there is no WebSocket here' }));
+    queueMicrotask(() => events.closed({ why: 'no WebSocket here' }));
     return { send: () => Promise.reject(new Error('not connected')), close: () => undefined };
   }
   const it = new place.WebSocket(`${place.url.replace(/^http/, 'ws')}/v1/live?${place.query}`, 'rovett.v1');
@@ -121,7 +121,7 @@ function streamed(transport: 'sse' | 'long-poll', place: Place, events: LinkEven
         const answers = await answer.json();
         if (Array.isArray(answers)) return answers.forEach(events.message);
       }
-      if (answer.status !== 204) throw new Error(`the message was answered ${answer.status}`);
+      if (answer.status !== 204) throw new Error(`the answer was ${answer.status}`);
     },
     close: () => stop.abort(),
   };

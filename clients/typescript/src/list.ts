@@ -151,6 +151,19 @@ export class InboxList implements Readable<InboxView> {
     );
   }
 
+  /** Marks unread again, at once to see. */
+  async markUnread(ids: string[]): Promise<void> {
+    const which = (i: InboxItem) => ids.includes(i.id) && i.state.read !== null;
+    const before = new Map(this.value.items.filter(which).map((i) => [i.id, i.state.read]));
+    this.#mark(which, null);
+    try {
+      await this.live.inbox.markUnread({ ids });
+    } catch (error) {
+      for (const [id, read] of before) this.#mark((i) => i.id === id, read);
+      this.#set({ error: error as Error });
+    }
+  }
+
   markAllRead(): Promise<void> {
     return this.#act(
       () => true,

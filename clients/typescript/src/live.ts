@@ -237,6 +237,7 @@ export class Live {
         this.#change(message);
         break;
       case 'read':
+      case 'choices':
         this.#change(message);
         break;
       case 'said':
@@ -278,10 +279,14 @@ export class Live {
       this.#dueChanged();
       return;
     }
-    this.#work = this.#work.then(() => this.#handle(notification));
+    const whole = notification.carry ? this.inbox.whole(notification).catch(() => null) : notification;
+    this.#work = this.#work.then(() => this.#handle(notification, whole));
   }
 
-  async #handle(notification: Notification): Promise<void> {
+  async #handle(part: Notification, whole: unknown): Promise<void> {
+    const notification = (await whole) as Notification | null | undefined;
+    // Not fetched, it comes again; gone, there is nothing to handle.
+    if (!notification) return this.#handled(part, notification !== null);
     const handlers = this.#handlers.of(notification.type);
     if (handlers.length === 0 && !this.#unhandled.has(notification.type)) {
       this.#unhandled.add(notification.type); // once is enough to be found
@@ -296,16 +301,21 @@ export class Live {
         this.#report(`a handler of ${notification.type} failed`, error);
       }
     }
-    const { id } = notification;
+    this.#handled(notification, well);
+  }
+
+  #handled({ id, due }: Notification, well: boolean): void {
     if (!id) return;
     this.#intake.handled(id, well);
-    if (well) return notification.due ? void this.#flush() : this.#dueChanged();
+    if (well && due) void this.#flush();
+    else if (well) this.#dueChanged();
     // It comes again, unless it came so often that it is of no use.
-    this.#request({ kind: 'ack', ids: [id], again: true }).catch((error) => {
-      if (!(error instanceof RovettError)) return;
-      this.#intake.handled(id, true);
-      this.#dueChanged();
-    });
+    else
+      this.#request({ kind: 'ack', ids: [id], again: true }).catch((error) => {
+        if (!(error instanceof RovettError)) return;
+        this.#intake.handled(id, true);
+        this.#dueChanged();
+      });
   }
 
   #guard(work: () => void): void {

@@ -32,6 +32,10 @@ export interface Notification<D = unknown> {
   /** By when something is wanted of it: its earliest deadline. It is acknowledged at once. */
   due?: string;
   takeable?: unknown;
+  /** Only a part of it came. Handlers get all of it: it is fetched before. */
+  carry?: 'summary' | 'reference';
+  /** People are always told of it: it rings within quiet hours too. */
+  always?: boolean;
   data?: D;
   /** 2 and more: this device was sent it before. */
   attempt?: number;
@@ -47,7 +51,7 @@ export interface Notification<D = unknown> {
 
 /** What became of a notification, or what another device of the user did. */
 export interface Change {
-  kind: 'withdrawn' | 'expired' | 'replaced' | 'taken' | 'released' | 'read' | 'gap';
+  kind: 'withdrawn' | 'expired' | 'replaced' | 'taken' | 'released' | 'read' | 'gap' | 'choices';
   id?: string;
   ids?: string[];
   by?: string;

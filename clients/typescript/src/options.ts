@@ -35,7 +35,7 @@ export interface LiveState {
   transport: Transport | null;
   /** The connection is another tab's, which gives this one what comes. */
   through?: 'another tab';
-  /** What was tried for the present connection, and how it went. */
+  /** What was tried last, for this connection or for a better one, and how it went. */
   tried: readonly Tried[];
   /** How often the connection was made anew. */
   reconnects: number;

@@ -2,6 +2,7 @@ import assert from 'node:assert/strict';
 import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { after, before, test } from 'node:test';
+import { SignJWT } from 'jose';
 import { Backend, RovettError } from '../src/backend.js';
 import { Service } from './service.js';
 
@@ -62,6 +63,26 @@ test('events are published, one or many, and repeats are recognised', async () =
     outcomes.map((o) => o.error?.status ?? o.value?.repeated),
     [true, 422, false],
   );
+});
+
+test('a ticket is made from the token of a user, and opens one connection', async () => {
+  const secret = new TextEncoder().encode(service.secret);
+  const token = await new SignJWT({ roles: ['engineer'] })
+    .setProtectedHeader({ alg: 'HS256' })
+    .setSubject('mara')
+    .setIssuedAt()
+    .setExpirationTime('15m')
+    .sign(secret);
+  const { ticket, opensWithinSeconds, expires } = await backend.ticket(token);
+  assert.deepEqual([opensWithinSeconds, Date.parse(expires) > Date.now() + 800_000], [60, true]);
+  const live = await fetch(`${service.url}/v1/live?ticket=${ticket}`, { headers: { Accept: 'text/event-stream' } });
+  let text = '';
+  for await (const part of live.body?.pipeThrough(new TextDecoderStream()) ?? []) {
+    text += part;
+    if (text.includes('"kind":"opened"')) break;
+  }
+  assert.match(text, /"user":"mara"/);
+  await assert.rejects(backend.ticket('a.b.c'), (error: RovettError) => error.status === 401);
 });
 
 test('a call is tried again until the service takes it', async () => {

@@ -23,3 +23,9 @@ test('a client that is generated from the document compiles, and sends, lists an
   const { sendListAndMark } = await import(resolve(folder, 'build/generated/client.js'));
   assert.deepEqual(await sendListAndMark(service.url, service.key, service.token('mara')), [1, 0]);
 });
+
+test('the console asks by the types of the document as it is', async () => {
+  const { schemaOf, written } = await import(resolve(folder, '../../console/schema.mjs'));
+  const document = await (await fetch(`${service.url}/v1/openapi.json`)).json();
+  assert.equal(written(), await schemaOf(document), 'run node console/schema.mjs with the address of the service');
+});

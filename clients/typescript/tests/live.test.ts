@@ -2,59 +2,19 @@ import assert from 'node:assert/strict';
 import { readFileSync } from 'node:fs';
 import { join, resolve } from 'node:path';
 import { after, before, test } from 'node:test';
-import { type Change, connect, InboxList, type Live, type LiveOptions, type Notification } from '../src/index.js';
-import { Network, type Weather } from './network.js';
-import { CheckedWebSocket, seen, wrong } from './schema.js';
-import { eventually, Service } from './service.js';
+import { type Change, connect, InboxList } from '../src/index.js';
+import { Ground, isLive } from './ground.js';
+import { CheckedWebSocket } from './schema.js';
+import { eventually } from './service.js';
 
-const service = new Service();
-const lives: Live[] = [];
-const networks: Network[] = [];
-let users = 0;
+const ground = new Ground();
+const { service, network, person } = ground;
 
 before(() => service.start());
-after(async () => {
-  for (const live of lives) await live.close();
-  // Whatever went over a WebSocket in these tests is as docs/messages.schema.json says.
-  assert.deepEqual(wrong.slice(0, 3), []);
-  assert.ok(seen.size >= 18, [...seen].join(' '));
-  for (const network of networks) network.close();
-  await service.end();
-});
-
-async function network(weather: Weather = 'clear'): Promise<Network> {
-  const made = await new Network(() => service.port).listen();
-  made.weather = weather;
-  networks.push(made);
-  return made;
-}
-
-/** A person nobody else in these tests is, with what came, in order. */
-function person(options: Partial<LiveOptions> & { roles?: string[] } = {}) {
-  const user = `crew-${++users}`;
-  const came: Notification[] = [];
-  const reports: string[] = [];
-  const live = connect({
-    url: service.url,
-    token: () => service.token(user, options.roles),
-    retryMs: { min: 20, max: 200 },
-    WebSocket: CheckedWebSocket,
-    report: (what) => reports.push(what),
-    ...options,
-  });
-  lives.push(live);
-  live.on('engine.*', (notification) => void came.push(notification));
-  return { user, came, live, reports, titles: () => came.map((n) => n.title), to: `user:${user}` };
-}
-
-const isLive = (live: Live) =>
-  eventually(
-    () => live.state.value.phase === 'live',
-    () => `live, not ${JSON.stringify(live.state.value)}`,
-  );
+after(() => ground.end(14));
 
 test('a notification comes, is handled, acknowledged and counted', async () => {
-  const mara = person({ device: 'bridge-tablet', label: 'Bridge tablet' });
+  const mara = person({ device: 'bridge-tablet', label: 'Bridge tablet', staggerMs: 20_000 });
   await isLive(mara.live);
   assert.equal(mara.live.state.value.transport, 'websocket');
   const id = await service.send(mara.to, 'Turnstone: bow thruster check due', { data: { checkId: 91 } });
@@ -278,7 +238,7 @@ test('another device reads, withdraws; the page hears of it, and its totals foll
   await eventually(() => mara.came.length === 2, 'both came');
   await service.call('DELETE', `/v1/notifications/${gone}`);
   const other = connect({ url: service.url, token: () => service.token(mara.user), report: () => undefined });
-  lives.push(other);
+  ground.keep(other);
   await other.inbox.markRead({ ids: [id] });
   await eventually(() => changes.length === 2, 'both are heard of');
   assert.deepEqual(
@@ -309,84 +269,6 @@ test('the inbox is read page by page, and a job is taken over once', async () =>
   await eventually(() => teo.live.totals.value?.unread === 0, 'it is nobody else’s any more');
 });
 
-test('a topic is heard as long as it is subscribed to, and what came during a cut too', async () => {
-  await service.call('PUT', '/v1/policies', {
-    policies: [
-      { name: 'berths', topic: 'berth/{berth}', may: ['subscribe', 'follow'], when: { role: 'harbour-desk' } },
-    ],
-  });
-  const between = await network();
-  const mara = person({ url: between.url, roles: ['harbour-desk'] });
-  await isLive(mara.live);
-  await assert.rejects(mara.live.subscribe('engine-room/1'));
-  await mara.live.subscribe('berth/3');
-  await service.send('topic:berth/3', 'one');
-  await eventually(() => mara.came.length === 1, 'it came');
-  assert.equal(mara.came[0]?.counted, false);
-  between.weather = 'silent';
-  between.cut();
-  await service.send('topic:berth/3', 'two');
-  between.weather = 'clear';
-  await eventually(() => mara.came.length === 2, 'what came meanwhile came too');
-  await mara.live.inbox.follow('berth/3');
-  await service.send('topic:berth/3', 'three');
-  await eventually(() => mara.live.totals.value?.unread === 1, 'followed, it counts');
-});
-
-test('what is said on a topic is heard by the others on it', async () => {
-  await service.call('PUT', '/v1/policies', {
-    policies: [{ name: 'berths', topic: 'berth/{berth}', may: ['subscribe', 'say'], when: { role: 'harbour-desk' } }],
-  });
-  const [mara, teo] = [person({ roles: ['harbour-desk'] }), person({ roles: ['harbour-desk'] })];
-  const heard: unknown[] = [];
-  for (const { live, user } of [mara, teo]) {
-    live.onSaid(({ from, data }) => heard.push([user, from, data]));
-    await isLive(live);
-    await live.subscribe('berth/3');
-  }
-  await mara.live.say('berth/3', { text: 'Lines are fast' });
-  await eventually(() => heard.length === 1, 'it is heard');
-  assert.deepEqual(heard, [[teo.user, mara.user, { text: 'Lines are fast' }]]);
-  await assert.rejects(mara.live.say('engine-room/1', 'x'), /Not allowed/);
-});
-
-test('who is on a topic is shown, through cuts and a crash of the service too', async () => {
-  await service.call('PUT', '/v1/policies', {
-    policies: [
-      { name: 'berths', topic: 'berth/{berth}', may: ['subscribe', 'presence'], when: { role: 'harbour-desk' } },
-    ],
-  });
-  const between = await network();
-  const mara = person({ url: between.url, roles: ['harbour-desk'] });
-  await isLive(mara.live);
-  const here = mara.live.presence('topic:berth/5');
-  const shown = () => here.value.people?.map((p) => p.user).sort();
-  await eventually(() => here.value.count === 0, 'nobody is there');
-  const [teo, pia] = [person({ roles: ['harbour-desk'] }), person({ roles: ['harbour-desk'] })];
-  for (const { live } of [teo, pia]) {
-    await isLive(live);
-    await live.subscribe('berth/5');
-  }
-  await eventually(() => here.value.count === 2, 'both are there');
-  assert.deepEqual(shown(), [teo.user, pia.user].sort());
-  between.cut();
-  await teo.live.unsubscribe('berth/5');
-  await eventually(() => here.value.count === 1, 'one has left');
-  await service.crash();
-  await eventually(
-    () => teo.live.state.value.phase === 'live' && mara.live.state.value.reconnects >= 2,
-    'all are back',
-  );
-  await teo.live.subscribe('berth/5');
-  await eventually(() => here.value.count === 2, 'right again after a crash');
-  assert.deepEqual(shown(), [teo.user, pia.user].sort());
-  const refused = mara.live.presence('role:engineer');
-  await eventually(() => refused.value.error, 'it is refused');
-  here.close();
-  refused.close();
-  assert.deepEqual(mara.reports, []);
-});
-
 test('what is acknowledged is not given to the next visit, what is not is', async () => {
   const mara = person({ device: 'shore-office' });
   await isLive(mara.live);
@@ -402,7 +284,7 @@ test('what is acknowledged is not given to the next visit, what is not is', asyn
     device: 'shore-office',
     report: () => undefined,
   });
-  lives.push(live);
+  ground.keep(live);
   live.on('*', (n) => void next.push(n.title));
   await isLive(live);
   assert.deepEqual(next, ['between the visits']);
@@ -428,7 +310,7 @@ test('the list of the inbox follows what comes, what is read, what goes', async 
   await marking;
   assert.equal(mara.live.totals.value?.unread, 29);
   const other = connect({ url: service.url, token: () => service.token(mara.user), report: () => undefined });
-  lives.push(other);
+  ground.keep(other);
   await other.inbox.markRead({ all: true });
   await eventually(() => list.value.items.every((i) => i.state.read), 'all are read');
   await list.more();
@@ -496,13 +378,13 @@ test('what has a deadline is acknowledged at once, the rest within a second', as
 });
 
 test('the bell can be imported where there is no page', async () => {
-  const { RovettBell } = await import('../src/bell.js');
+  const { RovettBell } = await import('../src/elements/bell.js');
   assert.equal(typeof RovettBell, 'function');
 });
 
 test('what is built suits server rendering, React from 18 on, and pages without a bundler', () => {
   const folder = resolve(import.meta.dirname, '../..');
-  assert.match(readFileSync(join(folder, 'dist/react.js'), 'utf8'), /^(['"])use client\1/);
+  assert.match(readFileSync(join(folder, 'dist/react/index.js'), 'utf8'), /^(['"])use client\1/);
   const { peerDependencies, exports } = JSON.parse(readFileSync(join(folder, 'package.json'), 'utf8'));
   assert.equal(peerDependencies.react, '>=18');
   const single = readFileSync(join(folder, exports['./rovett.js']), 'utf8');

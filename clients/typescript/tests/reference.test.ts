@@ -1,4 +1,6 @@
 import assert from 'node:assert/strict';
+import { writeFileSync } from 'node:fs';
+import { join } from 'node:path';
 import { after, before, test } from 'node:test';
 import { Validator } from '@seriousme/openapi-schema-validator';
 import { type Json, Reference } from './reference.js';
@@ -8,7 +10,10 @@ let service: Service;
 let reference: Reference;
 
 before(async () => {
-  service = await new Service().start();
+  service = new Service();
+  const morning = '{ cron: "0 6 * * *", event: { type: day.begins, source: /clock } }';
+  writeFileSync(join(service.folder, 'intakes.yaml'), `intakes: [{ name: morning, schedule: ${morning} }]`);
+  await service.start();
   reference = await Reference.read(service);
 });
 after(() => service.end());
@@ -87,8 +92,48 @@ test('the schema of rules takes what the service takes, and refuses what it refu
       },
       true,
     ],
+    [
+      {
+        notification: {
+          title: 't',
+          always: true,
+          carry: 'summary',
+          deadlines: [
+            {
+              within: '1m',
+              otherwise: [
+                { to: ['everyone'], title: 'x' },
+                { email: 'a@b.example', title: 'x' },
+              ],
+            },
+          ],
+        },
+      },
+      true,
+    ],
+    [{ notification: { title: 't', carry: 'none' } }, false],
+    [{ notification: { title: 't', deadlines: [{ within: '1m', otherwise: [] }] } }, false],
     [{ notification: { titel: 't' } }, false],
   ];
+  const types: [object, boolean][] = [
+    [
+      {
+        types: {
+          a: { name: { en: 'A' }, always: true, receipts: 'full', carry: 'reference', data: { type: 'object' } },
+        },
+      },
+      true,
+    ],
+    [{ types: { a: { nome: 'x' } } }, false],
+    [{ events: { a: { data: { type: 'string' } } } }, true],
+    [{ events: { a: { name: 'A' } } }, false],
+  ];
+  for (const [catalogue, valid] of types) {
+    const document = { ...catalogue, rules: [rule] };
+    assert.equal(Reference.fits(schema, document), valid, `schema: ${JSON.stringify(catalogue)}`);
+    const { status } = await reference.call('putRules', { text: JSON.stringify(document), query: { dryRun: 'true' } });
+    assert.equal(status, valid ? 200 : 422, `service: ${JSON.stringify(catalogue)}`);
+  }
   for (const [changed, valid] of more) {
     const document = { rules: [{ ...rule, ...changed }] };
     assert.equal(Reference.fits(schema, document), valid, `schema: ${JSON.stringify(changed)}`);
@@ -139,6 +184,8 @@ test('every operation answers as the document says, right and wrong', async () =
   assert.equal(sent.status, 201);
   assert.match(sent.headers.get('ratelimit') ?? '', /"sends";r=\d+/);
   await call('sendNotification', { body: example('sendNotification'), headers: { 'Idempotency-Key': 'a' } });
+  await call('listNotifications', { query: { limit: '1', state: 'stored' } });
+  await call('listNotifications', { query: { state: 'lost', since: 'then' } });
   await call('sendNotification', {
     body: { to: ['user:mara'], type: 'b', title: 'B' },
     headers: { 'Idempotency-Key': 'a' },
@@ -178,6 +225,11 @@ test('every operation answers as the document says, right and wrong', async () =
   await call('mute', { token: mara, body: {} });
   await call('listMutes', { token: mara });
   await call('unmute', { token: mara, query: { type: 'roster.changed' } });
+  await call('showChoices', { token: mara });
+  await call('putChoices', { token: mara, body: example('putChoices') });
+  await call('putChoices', { token: mara, body: { mutes: [], quiet: { timeZone: 'CET', hours: [] } } });
+  await call('putChoices', { token: mara, body: { mutes: [] }, headers: { 'If-Match': '"99999"' } });
+  await call('putChoices', { token: mara, body: { mutes: [], quiet: null } });
   await call('createTicket', { token: mara });
   await call('createTicket', { token: service.key });
 
@@ -216,6 +268,12 @@ test('every operation answers as the document says, right and wrong', async () =
   await call('showRules');
   await call('showRuleSchema');
   await call('putRules', { body: example('putRules'), query: { dryRun: 'true' } });
+  await call('showTypes');
+  await call('putTypes', { body: example('putTypes') });
+  await call('putTypes', { body: { types: { a: { nome: 'x' } } } });
+  await call('putTypes', { body: { types: {} }, headers: { 'If-Match': '"99999"' } });
+  await call('putTypes', { body: { types: {} } });
+  await call('showTypes');
   const rules = await call('putRules', { body: example('putRules') });
   await call('putRules', { body: { rules: [{ name: 'none' }] } });
   await call('putRules', { body: { rules: [] }, headers: { 'If-Match': '"1"' } });
@@ -232,9 +290,11 @@ test('every operation answers as the document says, right and wrong', async () =
     text: `${JSON.stringify(event)}\nno`,
     headers: { 'Content-Type': 'application/x-ndjson' },
   });
-  await call('showEvent', { query: { source: event.source, id: event.id } });
-  await call('showEvent', { query: { source: event.source, id: 'none' } });
-  await call('showEvent');
+  await call('listEvents', { query: { source: event.source, id: event.id } });
+  await call('listEvents', { query: { source: event.source, id: 'none' } });
+  await call('listEvents');
+  await call('listEvents', { query: { type: 'engine.*', limit: '1' } });
+  await call('listEvents', { query: { page: 'nonsense' } });
   const origin = await call('publishEvents', { ...publish, body: { ...event, id: 'd' } });
   await call('showNotification', { path: { id: origin.json.notifications[0].id } });
   await call('tryRules', { body: { event } });
@@ -248,14 +308,21 @@ test('every operation answers as the document says, right and wrong', async () =
   await call('listSetAside', { query: { limit: '0' } });
   await call('showSetAside', aside);
   await call('showSetAside', { path: { number: 9999 } });
-  const retried = await call('retrySetAside', { ...aside, body: {} });
+  await call('retrySetAside', { ...aside, body: {} });
   await call('retrySetAside', { path: { number: 9999 }, body: {} });
-  await call('retryManySetAside', { body: {} });
+  const retried = await call('retryManySetAside', { body: {} });
   await call('retryManySetAside', { body: { numbers: 'all' } });
-  await call('dropSetAside', { path: { number: retried.json.number as number } });
+  await call('dropSetAside', { path: { number: retried.json.failures[0].number as number } });
   await call('dropSetAside', { path: { number: 9999 } });
   await call('dropManySetAside', { body: { numbers: [1] } });
   await call('sendNotification', { body: [example('sendNotification'), { to: [] }] });
+
+  // Intakes.
+  await call('listIntakes');
+  for (const name of ['morning', 'none']) {
+    const path = { name };
+    for (const id of ['showIntake', 'pauseIntake', 'resumeIntake', 'testIntake']) await call(id, { path });
+  }
 
   // Receipts.
   await call('listReceipts', { query: { after: 'start' } });
@@ -283,7 +350,18 @@ test('every operation answers as the document says, right and wrong', async () =
   await call('showStatus');
   await call('showStatus', { base: '/s/nowhere' });
   await call('listSessions');
+  await call('endSession', { path: { session } });
+  await call('endSession', { path: { session: 'none' } });
   await call('listLimits');
+  await call('showMeters');
+  await call('showMeters', { query: { over: '7d' } });
+  await call('showMeters', { query: { over: '2h' } });
+  await call('listChannels', { query: { search: 'e' } });
+  await call('listChannels', { query: { address: 'role:engineer' } });
+  await call('listChannels', { query: { limit: '0' } });
+  await call('showInbox', { query: { user: 'mara', limit: '1' } });
+  await call('showInbox', { query: { user: 'nobody' } });
+  await call('showInbox');
   await call('showSettings');
   await call('updateSettings', { body: example('updateSettings') });
   await call('updateSettings', { body: { limits: { sendsPerSecond: -1 } } });

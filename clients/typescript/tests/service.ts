@@ -46,6 +46,8 @@ export class Service {
       '--log',
       'error',
     ];
+    const intakes = join(this.folder, 'intakes.yaml');
+    if (existsSync(intakes)) args.push('--intakes', intakes);
     this.#process = spawn('dotnet', [join(root, '.build/cli/rovett.dll'), ...args, '--come-back-within-ms', '300'], {
       stdio: 'ignore',
     });

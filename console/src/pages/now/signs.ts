@@ -1,0 +1,97 @@
+import { bytes, many } from '../../api/times';
+import type { Facts } from '../../api/types';
+
+export type Level = 'well' | 'watch' | 'wrong';
+
+/** One of the eight signs of health. */
+export interface Watched {
+  name: string;
+  fact: string;
+  level: Level;
+  /** The page with the details. */
+  page: string;
+  /** What it means and what to do, when it is not well. */
+  why?: string;
+}
+
+/** The use from which on a limit is to watch. */
+const near = 0.8;
+
+/** To watch below 1 GB or a tenth of disk and history together; wrong below 100 MB. */
+function store(facts: Facts): Watched {
+  const free = facts.freeBytes / (facts.freeBytes + facts.historyBytes);
+  const little = facts.freeBytes < 1e9 || free < 0.1;
+  const none = facts.freeBytes < 1e8;
+  return {
+    name: 'Store',
+    fact: `${bytes(facts.freeBytes)} free`,
+    level: none ? 'wrong' : little ? 'watch' : 'well',
+    page: '/',
+    why: little ? `the disk has ${bytes(facts.freeBytes)} left: make room, or keep less (keepFor)` : undefined,
+  };
+}
+
+export function watchedOf(facts: Facts): Watched[] {
+  const sessions = Object.values(facts.sessions).reduce((a, b) => a + b, 0);
+  const fullest = facts.limits[0];
+  const used = fullest ? fullest.used / fullest.limit : 0;
+  return [
+    { name: 'Sends', fact: `${facts.lastMinute} a minute`, level: 'well', page: '/activity' },
+    { name: 'Sessions', fact: `${sessions} live`, level: 'well', page: '/people' },
+    {
+      name: 'Waiting',
+      fact: facts.waiting === 0 ? 'none' : facts.waiting.toLocaleString('en-GB'),
+      level: facts.waiting > 50 * Math.max(1, sessions) ? 'watch' : 'well',
+      page: '/people',
+      why: 'devices are slow to acknowledge what they were sent',
+    },
+    store(facts),
+    {
+      name: 'Set aside',
+      fact: facts.setAside === 0 ? 'nothing' : `${facts.setAside} waiting`,
+      level: facts.setAside > 0 ? 'watch' : 'well',
+      page: '/set-aside',
+      why: `${many(facts.setAside, 'thing', 'things')} could not be carried out and ${facts.setAside === 1 ? 'waits' : 'wait'} for you`,
+    },
+    {
+      name: 'Rules',
+      fact: facts.rulesFailed === 0 ? many(facts.rules, 'rule') : `${facts.rulesFailed} failed`,
+      level: facts.rulesFailed > 0 ? 'watch' : 'well',
+      page: '/set-aside',
+      why: `${many(facts.rulesFailed, 'rule', 'rules')} failed for an event since the start`,
+    },
+    {
+      name: 'Limits',
+      fact: fullest ? `highest ${Math.round(used * 100)} %` : 'not in use',
+      level: used >= 1 ? 'wrong' : used >= near ? 'watch' : 'well',
+      page: '/',
+      why: fullest && `the limit ${fullest.name} is ${Math.round(used * 100)} % used`,
+    },
+    {
+      name: 'Faults',
+      fact: facts.bugs + facts.storeFailures === 0 ? 'none' : `${facts.bugs + facts.storeFailures}`,
+      level: facts.bugs + facts.storeFailures > 0 ? 'wrong' : 'well',
+      page: '/',
+      why: `the service met ${many(facts.bugs, 'bug')} and ${many(facts.storeFailures, 'failure')} of its store since it started: rovett status lists them`,
+    },
+  ];
+}
+
+/** One sentence on whether all is well, and the reasons if it is not. */
+export function verdictOf(watched: Watched[]): { level: Level; sentence: string; reasons: string } {
+  const of = (level: Level) => watched.filter((w) => w.level === level);
+  const [wrong, watch] = [of('wrong'), of('watch')];
+  const reasons = [...wrong, ...watch].map((w) => w.why).join('; ');
+  if (wrong.length > 0) return { level: 'wrong', sentence: 'It needs you.', reasons };
+  if (watch.length > 0) {
+    return {
+      level: 'watch',
+      sentence:
+        watch.length === 1
+          ? 'It is well, with one thing to watch.'
+          : `It is well, with ${watch.length} things to watch.`,
+      reasons,
+    };
+  }
+  return { level: 'well', sentence: 'All is well.', reasons: '' };
+}
