@@ -11,6 +11,17 @@ if (args is ["floor", var readyFile])
     await Floor.Run(readyFile);
     return 0;
 }
+if (args is ["bulk"])
+{
+    await Bulk.Run();
+    return 0;
+}
+
+if (args is ["pages", .. var counts])
+{
+    await Pages.Run(counts is [var people, ..] ? int.Parse(people) : 100_000, counts is [_, var many] ? int.Parse(many) : 1_000_000);
+    return 0;
+}
 
 const int sessions = 1000, pairs = 3;
 var payload = new string('x', 180);

@@ -8,15 +8,15 @@ public sealed class CuttingSocket : IDisposable
 {
     public enum Cut { Never, BeforeCommit, AfterCommit }
 
-    const string Name = ".s.PGSQL.5432";
     readonly DirectoryInfo folder = Directory.CreateTempSubdirectory("rovett-cut-");
     readonly Socket listener = new(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
     readonly string server;
 
-    public CuttingSocket(string serverFolder)
+    public CuttingSocket(string serverFolder, int port)
     {
-        server = Path.Combine(serverFolder, Name);
-        listener.Bind(new UnixDomainSocketEndPoint(Path.Combine(folder.FullName, Name)));
+        var name = $".s.PGSQL.{port}";
+        server = Path.Combine(serverFolder, name);
+        listener.Bind(new UnixDomainSocketEndPoint(Path.Combine(folder.FullName, name)));
         listener.Listen();
         _ = Accept();
     }

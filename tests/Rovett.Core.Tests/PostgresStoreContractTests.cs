@@ -1,72 +1,13 @@
-using System.Diagnostics;
-using Npgsql;
 using Rovett.Core.Addresses;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
 using Rovett.Storage;
 using Rovett.Storage.Postgres;
+using Rovett.Testing.Servers;
 using Shouldly;
 using Xunit;
 
 namespace Rovett.Core.Tests;
-
-/// <summary>A PostgreSQL server of its own, in a folder of its own, on a socket of its own.</summary>
-public sealed class PostgresServer : IDisposable
-{
-    readonly string folder = Directory.CreateTempSubdirectory("rovett-postgres-").FullName;
-    readonly string programs;
-    int databases;
-
-    public PostgresServer()
-    {
-        programs = Directory.GetDirectories("/usr/lib/postgresql").OrderDescending().Select(d => Path.Combine(d, "bin"))
-            .First(Directory.Exists);
-        // The server refuses to run as root.
-        if (Environment.UserName == "root") Run("chown", "postgres", folder).ShouldBe(0);
-        AsServer("initdb", "-D", Path.Combine(folder, "data"), "-A", "trust", "-U", "rovett", "--no-sync").ShouldBe(0);
-        Start();
-    }
-
-    /// <summary>Where its socket lies.</summary>
-    public string Folder => folder;
-
-    public void Start() =>
-        AsServer("pg_ctl", "-D", Path.Combine(folder, "data"), "-w", "-s", "-l", Path.Combine(folder, "log"), "-o",
-        $"-c listen_addresses= -k {folder}", "start").ShouldBe(0);
-
-    /// <summary>Stops it as a crash would: connections are cut.</summary>
-    public void Crash() => AsServer("pg_ctl", "-D", Path.Combine(folder, "data"), "-w", "-s", "-m", "immediate", "stop").ShouldBe(0);
-
-    public string NewDatabase()
-    {
-        var name = $"store{++databases}";
-        using var connection = new NpgsqlConnection($"Host={folder};Username=rovett;Database=postgres;Pooling=false");
-        connection.Open();
-        using var command = new NpgsqlCommand($"CREATE DATABASE {name}", connection);
-        command.ExecuteNonQuery();
-        return $"Host={folder};Username=rovett;Database={name}";
-    }
-
-    int AsServer(string program, params string[] arguments)
-    {
-        string[] command = [Path.Combine(programs, program), .. arguments];
-        return Environment.UserName == "root" ? Run("runuser", ["-u", "postgres", "--", .. command]) : Run(command[0], command[1..]);
-    }
-
-    int Run(string program, params string[] arguments)
-    {
-        using var process =
-            Process.Start(new ProcessStartInfo(program, arguments) { WorkingDirectory = folder, RedirectStandardOutput = true })!;
-        process.WaitForExit();
-        return process.ExitCode;
-    }
-
-    public void Dispose()
-    {
-        AsServer("pg_ctl", "-D", Path.Combine(folder, "data"), "-w", "-s", "-m", "immediate", "stop");
-        Directory.Delete(folder, recursive: true);
-    }
-}
 
 /// <summary>The same contract on PostgreSQL.</summary>
 public sealed class PostgresStoreContractTests(PostgresServer server) : StoreContractTests, IClassFixture<PostgresServer>
@@ -126,7 +67,7 @@ public sealed class PostgresStoreContractTests(PostgresServer server) : StoreCon
     [InlineData(CuttingSocket.Cut.AfterCommit)]
     public void A_line_cut_at_a_commit_leaves_it_stored_and_known_or_neither(CuttingSocket.Cut cut)
     {
-        using var line = new CuttingSocket(server.Folder);
+        using var line = new CuttingSocket(server.Folder, server.Port);
         using var store = PostgresHistory.Open(database.Replace(server.Folder, line.Host));
         int main = store.FindSpace("main")!.Id;
         void Append(long position) => AppendOne(store, main, position);

@@ -272,10 +272,11 @@ public class SessionTests
         Offer(session, 2);
         session.Tell(Messages.Current("c"));
         session.Flush();
+        (session.IsEnded, session.IsDone).ShouldBe((true, false)); // a writer that found nothing before must look again
         var text = Drain(session);
         text.ShouldContain("event: ending");
         text.Split("event:").Length.ShouldBe(2);
-        session.IsEnded.ShouldBeTrue();
+        (session.IsEnded, session.IsDone).ShouldBe((true, true));
     }
 
     [Fact]

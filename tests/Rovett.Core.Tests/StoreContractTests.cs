@@ -12,7 +12,7 @@ namespace Rovett.Core.Tests;
 
 /// <summary>What the ledger relies on, whatever store is below. SQLite is the first; another store gets a class of three
 /// lines.</summary>
-public abstract class StoreContractTests : IDisposable
+public abstract partial class StoreContractTests : IDisposable
 {
     protected abstract ILedgerStore Open();
 
@@ -116,7 +116,8 @@ public abstract class StoreContractTests : IDisposable
         new long[] { 0, 99, 100, 450, 900, 5000 }.Select(t => Store.PositionAt(main, new StoredTime(t))).ShouldBe([0, 0, 1, 4, 9, 9]);
         Store.OrdinalsAbout(log.Id, 42, 0, 3).ShouldBe([2]);
         Store.OrdinalsAbout(log.Id, 42, 0, 3, 0).ShouldBeEmpty();
-        Store.OrdinalsOfType(log.Id, 7, 1, 3).ShouldBe([2, 3]);
+        Store.MutedOrdinals(log.Id, true, 7, 1, 3).ShouldBe([2, 3]);
+        Store.MutedOrdinals(log.Id, false, 42, 0, 3).ShouldBe([2]);
         var again = Again().FindLog(main, "user:mara")!;
         (again.Head, again.HeadPosition).ShouldBe((3, 9));
     }
@@ -218,7 +219,7 @@ public abstract class StoreContractTests : IDisposable
         var take = new TakeRow(5, 1, new Placement(2, 3), new StoredTime(30));
         var mute = new MuteRow(true, "weather.warning", 4, null, new StoredTime(6));
         var otherwise = new Draft([Address.Role("bridge")], [], [1, 2], new NotificationTraits("late", null, ReceiptLevel.Totals, null));
-        var deadline = new DeadlineRow(5, 1, new DeadlineTerms(ReceiptState.Read, TimeSpan.FromMinutes(1), true, otherwise),
+        var deadline = new DeadlineRow(5, 1, new DeadlineTerms(ReceiptState.Read, TimeSpan.FromMinutes(1), true, []),
             new StoredTime(20), DeadlineState.Pending, null);
         InOne(s =>
         {
@@ -229,6 +230,9 @@ public abstract class StoreContractTests : IDisposable
             s.SaveSlot(1, "key", 4);
             s.SaveSlot(1, "key", 5);
             s.SaveDeadline(1, deadline);
+            s.SaveOtherwise(1, 5, 1, new OtherwiseRow(1, new OtherwiseMail("bridge@marrowsound.example", "Late", null)));
+            s.SaveOtherwise(1, 5, 1, new OtherwiseRow(0, new OtherwiseNotification(otherwise)));
+            s.SaveOtherwise(1, 5, 1, new OtherwiseRow(2, new OtherwiseWebhook("pager")));
             s.SaveRole(1, new RoleRow("engineer", "Engineers", TimeSpan.Zero, true));
         });
         Again().Due(1, new StoredTime(20), 10).ShouldBe([soon, later]);
@@ -241,7 +245,9 @@ public abstract class StoreContractTests : IDisposable
         var found = Store.Deadlines(1, 5).ShouldHaveSingleItem();
         (found.Terms.By, found.Terms.Within, found.Terms.Each, found.State).ShouldBe(
             (ReceiptState.Read, TimeSpan.FromMinutes(1), true, DeadlineState.Pending));
-        found.Terms.Otherwise!.To.ShouldBe(otherwise.To);
+        ((OtherwiseNotification)found.Terms.Otherwise[0]).Draft.To.ShouldBe(otherwise.To);
+        found.Terms.Otherwise.Skip(1)
+            .ShouldBe([new OtherwiseMail("bridge@marrowsound.example", "Late", null), new OtherwiseWebhook("pager")]);
         InOne(s =>
         {
             s.RemoveDue(1, soon);
@@ -310,7 +316,7 @@ public abstract class StoreContractTests : IDisposable
         {
             s.SaveEvent(main, row);
             s.SaveEvent(main, row with { Outcome = [5, 6] });
-            s.SaveEvent(main, row with { Id = "e2", Time = new StoredTime(2000) });
+            s.SaveEvent(main, row with { Id = "e2", Time = new StoredTime(2000), Content = [4] });
             s.AddOrigin(main, first, "/planning/1", "e1", "rule");
             s.AddOrigin(main, first, "/planning/1", "e1", "rule");
             s.AddOrigin(main, later, "/planning/1", "e2", "rule");
@@ -325,6 +331,12 @@ public abstract class StoreContractTests : IDisposable
         store.FindEvent(main, "/planning/1", "e1")!.ShouldSatisfyAllConditions(e => e.Hash.ShouldBe([1, 2]),
             e => e.Outcome.ShouldBe([5, 6]),
             e => (e.Type, e.Subject, e.Trace, e.Time).ShouldBe(("engine.check.due", null, "00-1", new StoredTime(1000))));
+        store.EventsAfter(main, new StoredTime(999), 1).Select(e => (e.Id, e.Content)).ShouldBe([("e1", null)]);
+        store.EventsAfter(main, new StoredTime(1000), 5).Select(e => (e.Id, e.Content![0])).ShouldBe([("e2", (byte)4)]);
+        InOne(s => s.RewriteEvent(main, row with { Id = "e2", Subject = "else" }));
+        var rewritten = Again().FindEvent(main, "/planning/1", "e2")!;
+        (rewritten.Subject, rewritten.Content, rewritten.Type).ShouldBe(("else", null, "engine.check.due"));
+        store = Again();
         (store.RulesUpTo(main, 4)!.Document[0], store.RulesUpTo(main, 9)!.Position, store.RulesUpTo(main, 2)).ShouldBe(((byte)8, 5L, null));
         var found = store.FindGathering(main, (byte[])[7])!;
         (found.Number, found.Events, found.Id, found.ExceptToo, found.Closes, store.CountGatherings(main))
@@ -342,150 +354,6 @@ public abstract class StoreContractTests : IDisposable
         store = Again();
         (store.FindEvent(main, "/planning/1", "e1"), store.FindEvent(main, "/planning/1", "e2")?.Id, store.FindGathering(main, open),
             store.SetAsideSize(main).Count).ShouldBe((null, "e2", null, 1L));
-    }
-
-    [Fact]
-    public void An_erasure_and_what_is_known_of_the_clock_are_there_after_a_restart()
-    {
-        int main = Store.FindSpace("main")!.Id;
-        var erasure = new ErasureRow(7, "mara", 3, 40, 12, ErasureStage.Deadlines, 0, 0, new StoredTime(9));
-        var clock = new ClockRow(1, 2, 3, 4, 5, "a boot", 6);
-        InOne(s =>
-        {
-            s.SaveErasure(main, erasure);
-            s.SaveErasure(main, erasure with { Stage = ErasureStage.Acts, At = 17, Scrubbed = 2 });
-            s.SaveTombstone(main, [1, 2], 30, 7);
-            s.SaveTombstone(main, [1, 2], 40, 8);
-            s.SaveClock(clock);
-            var mara = s.AddPerson(main, "mara", null);
-            s.SavePerson(mara with { ValidFrom = 100, Ahead = [5, -7], ClaimsAt = 11 });
-            s.ShiftStanding(100, 50);
-            s.ShiftStanding(151, 1000);
-            var ivo = s.AddPerson(main, "ivo", null);
-            s.SavePerson(ivo with { ValidFrom = 900, RolesIssuedAt = 900 });
-            s.ShiftStanding(900, -50);
-            s.FindPerson(main, "ivo")!.ShouldSatisfyAllConditions(p => p.ValidFrom.ShouldBe(850), p => p.RolesIssuedAt.ShouldBe(850));
-            s.CapStanding(800, 50);
-            s.FindPerson(main, "ivo")!.ValidFrom.ShouldBe(850);
-            s.CapStanding(700, 50);
-            s.FindPerson(main, "ivo")!.ShouldSatisfyAllConditions(p => p.ValidFrom.ShouldBe(700), p => p.RolesIssuedAt.ShouldBe(700));
-        });
-        var store = Again();
-        store.Erasures(main).ShouldBe([erasure with { Stage = ErasureStage.Acts, At = 17, Scrubbed = 2 }]);
-        store.FindErasure(main, "mara")!.Person.ShouldBe(7);
-        store.FindErasure(main, "ivo").ShouldBeNull();
-        (store.HasTombstones(main), store.FindTombstone(main, [1, 2]), store.FindTombstone(main, [1])).ShouldBe((true, 40L, null));
-        store.Clock.ShouldBe(clock);
-        var found = store.FindPerson(main, "mara")!;
-        (found.ValidFrom, found.ClaimsAt).ShouldBe((150, 11));
-        found.Ahead.ShouldBe([5, -7]);
-        InOne(s =>
-        {
-            s.RemoveErasure(main, 7);
-            s.RemoveTombstone(main, 8);
-            s.ScrubFreed();
-        });
-        (Store.Erasures(main).Count, Store.HasTombstones(main)).ShouldBe((0, false));
-    }
-
-    [Fact]
-    public void What_erasing_reads_and_rewrites_is_of_one_person_and_up_to_a_position()
-    {
-        int main = Store.FindSpace("main")!.Id;
-        long log = 0, person = 0;
-        InOne(s =>
-        {
-            log = s.AddLog(main, "user:mara", []).Id;
-            person = s.AddPerson(main, "mara", null).Id;
-            for (long o = 1; o <= 3; o++)
-            {
-                s.AppendEntry(main, Entry(o, o * 10, new Placement(log, o)));
-                s.AppendItem(log, o, o, 4711, 4712);
-                s.SaveSlot(main, $"+user:mara\n={o}", o);
-                s.AppendReceipt(main,
-                    new ReceiptRow(o, new StoredTime(o), ReceiptState.Read, log, new OrdinalRun(o, o), o == 2 ? 99 : person, "desk", 0,
-                    o == 3 ? "mara" : ""));
-                s.AddSkip(log, person, o);
-                s.SaveDeadline(main,
-                    new DeadlineRow(o, 0,
-                    new DeadlineTerms(ReceiptState.Read, TimeSpan.FromSeconds(1), false,
-                    o == 2 ? null
-                    : new Draft([Address.User(new UserId("mara"))], [], [], new NotificationTraits("t", null, ReceiptLevel.None, null))),
-                    new StoredTime(o), DeadlineState.Pending, null));
-            }
-            s.SetAside(main, new SetAsideRow(new StoredTime(1), AsideKind.Otherwise, 1, "why", "{\"to\":\"user:mara\"}"));
-            s.AppendEntry(main,
-                new EntryRow(new Position(4), new StoredTime(50), EntryKind.Taken, default, [], Addressing.None, [],
-                NotificationTraits.None));
-        });
-        Store.ItemsAfter(log, 1, 10).ShouldBe([(2, 2), (3, 3)]);
-        Store.SlotsAfter(main, 0, 2, 10).ShouldBe([(1, "+user:mara\n=1"), (2, "+user:mara\n=2")]);
-        Store.OtherwiseAfter(main, 0, 3, 10).ShouldBe([(1, 0, new Addressing("+user:mara")), (3, 0, new Addressing("+user:mara"))]);
-        Store.SkipsOf(person, 2).ShouldBe([(log, 1, 1), (log, 2, 2)]);
-        Store.ReceiptDetails(main, 0, 3).ShouldBe([(3, "mara")]);
-        Store.ActsIn(main, 0, 4).Select(e => e.Position.Value).ShouldBe([4L]);
-        Store.SetAsideAfter(main, 0, 5).Single().Detail.ShouldContain("user:mara");
-        InOne(s =>
-        {
-            s.EraseItems(log);
-            s.RemoveSlot(main, "+user:mara\n=1");
-            s.RewriteOtherwise(main, 1, 0, null);
-            s.RewriteOtherwise(main, 3, 0, new Addressing("+user:ivo"));
-            s.RemoveSkip(person, log, 1);
-            s.ForgetDevices(main, person, 0, 2);
-            s.RewriteReceipt(main, 3, "erased-1");
-            s.EraseEntry(main, 1, [1], new Addressing("+user:erased-1"));
-            s.RewriteSetAside(s.SetAsideAfter(main, 0, 5)[0].Number, "{}");
-        });
-        var store = Again();
-        store.OrdinalsAbout(log, 4711, 0, 9).ShouldBeEmpty();
-        store.SlotsAfter(main, 0, 9, 10).Select(s => s.Position).ShouldBe([2L, 3]);
-        store.OtherwiseAfter(main, 0, 9, 10).ShouldBe([(3, 0, new Addressing("+user:ivo"))]);
-        store.SkipsOf(person, 9).Count.ShouldBe(2);
-        store.ReceiptDetails(main, 0, 9).ShouldBe([(3, "erased-1")]);
-        store.SetAsideAfter(main, 0, 5).Single().Detail.ShouldBe("{}");
-        var erased = store.FindEntry(main, 1)!;
-        (erased.Traits.Type, erased.Traits.Subject, erased.Addressing.Lines, erased.Body.Length).ShouldBe(("", null, "+user:erased-1", 1));
-    }
-
-    [Fact]
-    public void Retention_takes_receipts_closed_memberships_and_sums_with_the_entries_and_counts_stay()
-    {
-        int main = Store.FindSpace("main")!.Id;
-        var (log, person) = InOne(s =>
-        {
-            var made = s.AddLog(main, "+role:crew", [Address.Role("crew")]);
-            var mara = s.AddPerson(main, "mara", null);
-            for (long o = 1; o <= 20; o++) s.AppendEntry(main, Entry(o, o * 10, new Placement(made.Id, o)));
-            // Read by one from 3 to 12, by another from 8 to 20.
-            foreach (var (ordinal, difference) in new[]
-                { (3L, 1L), (13, -1), (8, 1), (21, -1) }) s.AddTally(made.Id, MarkKind.Read, ordinal, difference);
-            foreach (var (after, until) in new[] { (0L, (long?)4), (4, 9), (9, 15), (15, null) })
-            {
-                s.OpenMembership(main, mara.Id, new Membership("role:crew", after, null, after));
-                if (until is { } lost) s.CloseMembership(main, mara.Id, "role:crew", lost);
-            }
-            for (long n = 1; n <= 12; n++)
-            {
-                s.AppendReceipt(main,
-                    new ReceiptRow(n, new StoredTime(n * 10), ReceiptState.Read, made.Id, new OrdinalRun(n, n), mara.Id, "desk", 0, ""));
-            }
-            return (made.Id, mara.Id);
-        });
-        InOne(s =>
-        {
-            s.TrimLog(log, 10);
-            s.TrimEntries(main, 10);
-        });
-        Again();
-        new[] { 11L, 12, 13, 20, 21 }.Select(o => Store.Tally(log, MarkKind.Read, o)).ShouldBe([2, 2, 1, 1, 0]);
-        Store.Memberships(person).Select(m => (m.After, m.Until)).ShouldBe([(9, 15L), (15, null)]);
-        InOne(s => s.TrimReceipts(main, new StoredTime(85), 5)).ShouldBe(5);
-        InOne(s => s.TrimReceipts(main, new StoredTime(85), 5)).ShouldBe(3); // 6, 7 and 8
-        InOne(s => s.TrimReceipts(main, new StoredTime(85), 5)).ShouldBe(0);
-        InOne(s => s.TrimReceipts(main, new StoredTime(1000), 50)).ShouldBe(3); // the newest stays
-        Again().LastReceipt(main).ShouldBe(12);
-        InOne(s => s.TrimReceipts(main, default, 50)).ShouldBe(0);
     }
 }
 

@@ -96,6 +96,7 @@ public sealed class StoreFailureTests : IDisposable
         public void Changed(string space, OutgoingEntry change) { }
         public void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign) { }
         public void Receipted(string space) { }
+        public void Outbound(string space) { }
         public void Erased(string space, string user) { }
     }
 

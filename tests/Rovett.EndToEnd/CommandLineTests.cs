@@ -1,4 +1,3 @@
-using System.Globalization;
 using System.Text.Json.Nodes;
 using Rovett.Testing;
 using Shouldly;
@@ -7,42 +6,11 @@ using Xunit;
 namespace Rovett.EndToEnd;
 
 /// <summary>The command line as a developer uses it, against the service it started.</summary>
-public sealed class CommandLineTests : IAsyncLifetime
+public sealed class CommandLineTests : CommandLineGround
 {
-    readonly string folder = Directory.CreateTempSubdirectory("rovett-cli-").FullName;
-    ServiceProcess service = null!;
-    Dictionary<string, string> environment = null!;
-
-    public async ValueTask InitializeAsync()
-    {
-        service = await ServiceProcess.Start(folder);
-        environment = new()
-        {
-            ["ROVETT_URL"] = service.Url.ToString(),
-            ["ROVETT_KEY"] = (string)service.Ready["credentials"]!["adminKey"]!,
-            ["ROVETT_TOKEN_SECRET"] = (string)service.Ready["credentials"]!["tokenSigningSecret"]!,
-        };
-    }
-
-    public ValueTask DisposeAsync()
-    {
-        service.Dispose();
-        Directory.Delete(folder, recursive: true);
-        return default;
-    }
-
-    Task<Run> Cli(params string[] args) => ServiceProcess.Cli(args, environment);
-
-    async Task<JsonNode> Json(params string[] args)
-    {
-        var run = await Cli([.. args, "--json"]);
-        run.ExitCode.ShouldBe(0, run.Error);
-        return JsonNode.Parse(run.Out)!;
-    }
-
     async Task Import(params string[] lines)
     {
-        var file = Path.Combine(folder, "crew.ndjson");
+        var file = Path.Combine(Folder, "crew.ndjson");
         await File.WriteAllLinesAsync(file, lines);
         (await Cli("users", "import", file)).ExitCode.ShouldBe(0);
     }
@@ -121,6 +89,12 @@ public sealed class CommandLineTests : IAsyncLifetime
         (await Json("settings", "limits.sendsPerSecond=100"))["limits"]!["sendsPerSecond"]!.GetValue<int>().ShouldBe(100);
         (await Json("settings", "limits.sendsPerSecond="))["limits"]!["sendsPerSecond"].ShouldBeNull();
         (await Json("settings", "tokens.audiences=2024"))["tokens"]!["audiences"]![0]!.GetValue<string>().ShouldBe("2024");
+        (await Json("settings", "strictTypes=true"))["strictTypes"]!.GetValue<bool>().ShouldBeTrue();
+        (await Cli("settings", "mail.host=mail.marrowsound.example")).Error.ShouldContain("mail.from is missing");
+        var mail = (await Json("settings", "mail.host=mail.marrowsound.example", "mail.from=watch@marrowsound.example",
+            "mail.domains=marrowsound.example,harbour.example", "mail.port=25", "mail.password=secret"))["mail"]!;
+        (mail["port"]!.GetValue<int>(), mail["domains"]!.AsArray().Count, mail["hasPassword"]!.GetValue<bool>()).ShouldBe((25, 2, true));
+        (await Json("settings", "mail="))["mail"].ShouldBeNull();
         foreach (var (change, said) in new[] { ("a=", "'a' is not a setting"), ("audiences=x", "Did you mean tokens.audiences?"),
             ("tokens.audience=x", "Did you mean tokens.audiences?"), ("origins", "'origins' is not a change"),
                 ("limits.sendsPerSecond=many", "limits.sendsPerSecond must be a whole number") })
@@ -142,7 +116,7 @@ public sealed class CommandLineTests : IAsyncLifetime
                 page.Error.Contains("   at ", StringComparison.Ordinal)).ShouldBe((2, true, false), page.Error);
         }
         (await Cli("inbox", "--user", "mara", "--next", "/v1/inbox?page=garbage")).ExitCode.ShouldBe(2);
-        var file = Path.Combine(folder, "broken.json");
+        var file = Path.Combine(Folder, "broken.json");
         await File.WriteAllTextAsync(file, "{\"to\":");
         var sent = await Cli("send", "--file", file);
         (sent.ExitCode, sent.Error.Contains("shell", StringComparison.Ordinal),
@@ -152,49 +126,6 @@ public sealed class CommandLineTests : IAsyncLifetime
             token.Error);
         var made = await Cli("space", "create", "It's the harbour's");
         made.Out.ShouldContain("export ROVETT_SPACE='It'\\''s the harbour'\\''s'");
-    }
-
-    [Fact]
-    public async Task A_second_serve_is_refused_and_names_the_first_until_that_is_gone()
-    {
-        var data = Path.Combine(folder, "data");
-        var second = await ServiceProcess.Cli(["serve", "--data", data, "--port", "0"]);
-        (second.ExitCode, second.Out).ShouldBe((1, ""));
-        second.Error.ShouldContain($"The data folder '{data}' is in use by process {service.Id}.");
-        second.Error.Trim().Split('\n').Length.ShouldBeLessThan(4);
-        (await ServiceProcess.Cli(["key", "recover", "--data", data])).Error.ShouldContain($"in use by process {service.Id}");
-        await service.Kill();
-        using var third = await ServiceProcess.Start(folder);
-        (await ServiceProcess.Cli(["status", "--url", third.Url.ToString()], environment)).ExitCode.ShouldBe(0);
-    }
-
-    [Fact]
-    public async Task A_port_in_use_is_said_in_a_line()
-    {
-        var run = await ServiceProcess.Cli(
-            ["serve", "--data", Path.Combine(folder, "other"), "--port", service.Url.Port.ToString(CultureInfo.InvariantCulture)]);
-        (run.ExitCode, run.Out).ShouldBe((1, ""));
-        run.Error.ShouldContain($"Port {service.Url.Port} of 127.0.0.1 is in use.");
-        run.Error.Trim().Split('\n').Length.ShouldBe(2);
-    }
-
-    [Fact]
-    public async Task A_lost_admin_key_is_replaced_by_who_holds_the_folder()
-    {
-        var data = Path.Combine(folder, "data");
-        await service.Kill();
-        var wrong = await ServiceProcess.Cli(["key", "recover", "--data", data, "--space", "nowhere"]);
-        (wrong.ExitCode, wrong.Error.Contains("Spaces: main", StringComparison.Ordinal)).ShouldBe((2, true), wrong.Error);
-        (await ServiceProcess.Cli(["key", "recover", "--data", folder])).ExitCode.ShouldBe(2);
-        var made = await ServiceProcess.Cli(["key", "recover", "--data", data]);
-        made.ExitCode.ShouldBe(0, made.Error);
-        environment["ROVETT_KEY"] = made.Out.Trim().Split('\n')[^1];
-        using var again = await ServiceProcess.Start(folder);
-        environment["ROVETT_URL"] = again.Url.ToString();
-        (await Json("key", "list"))["keys"]!.AsArray().Select(k => (string)k!["name"]!)
-            .ShouldBe(["first admin key", "recovered admin key"]);
-        (await Cli("audit", "--json")).Out.Split('\n')
-            .ShouldContain(l => l.Contains("\"act\":\"api-key.recovered\"") && l.Contains("\"actor\":\"local:"));
     }
 
     [Fact]
@@ -230,7 +161,7 @@ public sealed class CommandLineTests : IAsyncLifetime
     [Fact]
     public async Task Who_may_listen_is_loaded_granted_explained_and_proven()
     {
-        var file = Path.Combine(folder, "policies.yaml");
+        var file = Path.Combine(Folder, "policies.yaml");
         await File.WriteAllTextAsync(file, """
             policies:
               - name: desk
@@ -283,10 +214,10 @@ public sealed class CommandLineTests : IAsyncLifetime
     [Fact]
     public async Task Every_kind_of_thing_is_created_listed_shown_changed_and_removed()
     {
-        service.Dispose();
-        service = await ServiceProcess.Start(folder,
+        Service.Dispose();
+        Service = await ServiceProcess.Start(Folder,
             environment: new Dictionary<string, string> { ["ROVETT_WEBHOOK_NETWORKS"] = "127.0.0.0/8" });
-        environment["ROVETT_URL"] = service.Url.ToString();
+        Environment["ROVETT_URL"] = Service.Url.ToString();
 
         (await Cli("users", "create", "mara", "--name", "Mara", "--role", "engineer")).Out.ShouldContain("Created mara: engineer");
         (await Cli("users", "create", "mara")).Error.ShouldContain("exists already");
@@ -326,7 +257,7 @@ public sealed class CommandLineTests : IAsyncLifetime
     public async Task A_space_is_made_used_and_removed()
     {
         var made = await Json("space", "create", "harbour");
-        var own = new Dictionary<string, string>(environment)
+        var own = new Dictionary<string, string>(Environment)
         {
             ["ROVETT_SPACE"] = "harbour",
             ["ROVETT_KEY"] = (string)made["credentials"]!["adminKey"]!,
@@ -348,7 +279,7 @@ public sealed class CommandLineTests : IAsyncLifetime
         (await Cli("key", "list")).Out.ShouldContain("booking backend");
         (await Cli("key", "remove", (string)made["id"]!)).ExitCode.ShouldBe(0);
         var refused = await ServiceProcess.Cli(["send", "--to", "everyone", "--type", "t", "--title", "t"],
-            new Dictionary<string, string>(environment) { ["ROVETT_KEY"] = (string)made["key"]! });
+            new Dictionary<string, string>(Environment) { ["ROVETT_KEY"] = (string)made["key"]! });
         refused.ExitCode.ShouldBe(1);
         refused.Error.ShouldContain("revoked");
         var token = (await Cli("token", "--user", "mara", "--role", "engineer", "--lifetime", "5m")).Out.Trim();
@@ -358,7 +289,7 @@ public sealed class CommandLineTests : IAsyncLifetime
     [Fact]
     public async Task A_whole_notification_comes_from_standard_input()
     {
-        var run = await ServiceProcess.Cli(["send", "--file", "-", "--json"], environment,
+        var run = await ServiceProcess.Cli(["send", "--file", "-", "--json"], Environment,
             """{"to":["user:ivo"],"type":"crew.swap.asked","title":"Swap?","data":{"swap":18}}""");
         run.ExitCode.ShouldBe(0, run.Error);
         ((bool)JsonNode.Parse(run.Out)!["repeated"]!).ShouldBeFalse();
@@ -419,57 +350,6 @@ public sealed class CommandLineTests : IAsyncLifetime
     }
 
     [Fact]
-    public async Task All_mistakes_of_a_configuration_are_named_at_once_with_their_lines()
-    {
-        var file = Path.Combine(folder, "rovett.yaml");
-        await File.WriteAllTextAsync(file,
-            "port: many\norigin:\n  - https://crew.example\norigins:\n  - https://crew.example/path\nwindow: 0\n");
-        var run = await Cli("serve", "--config", file);
-        run.ExitCode.ShouldBe(2);
-        foreach (var line in new[] { "rovett.yaml:1: 'port' must be a whole number",
-            "rovett.yaml:2: 'origin' is not a setting; did you mean 'origins'?",
-                "rovett.yaml:4: 'https://crew.example/path' is not an origin",
-                "rovett.yaml:6: 'window' is 0" })
-        {
-            run.Error.ShouldContain(line);
-        }
-    }
-
-    [Fact]
-    public async Task File_environment_and_flags_are_read_in_this_order_and_a_stop_is_clean()
-    {
-        var other = Directory.CreateTempSubdirectory("rovett-cli-").FullName;
-        var file = Path.Combine(other, "rovett.yaml");
-        await File.WriteAllTextAsync(file, "heartbeatSeconds: 7\nwindow: 17\nspaces: [harbour]\n");
-        using (var configured = await ServiceProcess.Start(other, ["--config", file, "--heartbeat-seconds", "9"],
-            new Dictionary<string, string> { ["ROVETT_WINDOW"] = "27", ["ROVETT_HEARTBEAT_SECONDS"] = "8" }))
-        {
-            File.GetUnixFileMode(Directory.GetFiles(other, "ready-*.json").Single())
-                .ShouldBe(UnixFileMode.UserRead | UnixFileMode.UserWrite);
-            var token = TestTokens.Make((string)configured.Ready["spaces"]!["harbour"]!["tokenSigningSecret"]!, "pia", ["harbour-desk"]);
-            using var live = await RawWebSocket.Connect(configured.Url.Port, "/s/harbour/v1/live", token);
-            var opened = await live.Next("opened");
-            ((int)opened["window"]!).ShouldBe(27);
-            ((int)opened["heartbeatSeconds"]!).ShouldBe(9);
-            ((string)opened["space"]!).ShouldBe("harbour");
-            var stopping = configured.Terminate();
-            ((string)(await live.Next("ending"))["reason"]!).ShouldBe("shutdown");
-            (await stopping).ShouldBe(0);
-        }
-        using (var again = await ServiceProcess.Start(other)) again.Ready["credentials"].ShouldBeNull();
-        Directory.Delete(other, recursive: true);
-    }
-
-    [Fact]
-    public async Task The_demo_plays_to_its_end_and_every_check_holds()
-    {
-        var run = await ServiceProcess.Cli(["demo", "--port", "0", "--page-port", "0", "--once", "--pace", "0.05"]);
-        run.ExitCode.ShouldBe(0, run.Out + run.Error);
-        run.Out.ShouldContain("All checks passed.");
-        run.Out.Split('✓').Length.ShouldBeGreaterThan(10);
-    }
-
-    [Fact]
     public async Task A_notification_is_withdrawn_and_one_that_expires_or_is_not_stored_is_sent()
     {
         var sent = await Json("send", "--to", "role:engineer", "--type", "engine.check.due", "--title", "A false alarm", "--ttl", "3600",
@@ -488,7 +368,7 @@ public sealed class CommandLineTests : IAsyncLifetime
     [Fact]
     public async Task The_directory_is_imported_and_shown_and_a_person_is_erased()
     {
-        var file = Path.Combine(folder, "crew.ndjson");
+        var file = Path.Combine(Folder, "crew.ndjson");
         await File.WriteAllLinesAsync(file,
             [.. Enumerable.Range(1, 5001)
             .Select(i => $$"""{"id":"deckhand{{i:D4}}","displayName":"Deckhand {{i}}","roles":["deckhand"]}"""),
@@ -524,28 +404,5 @@ public sealed class CommandLineTests : IAsyncLifetime
         all.Out.ShouldContain("withdrawn");
         all.Error.ShouldContain("Continue later with --after");
         (await Cli("send", "--to", "user:mara", "--type", "t", "--title", "x", "--ttl", "tomorrow")).ExitCode.ShouldBe(2);
-    }
-
-    [Fact]
-    public async Task A_backup_of_the_running_service_is_restored_to_another_life_that_devices_hear_of()
-    {
-        await Json("send", "--to", "user:mara", "--type", "t", "--title", "before the backup");
-        var cursor = (string)(await Json("inbox", "--user", "mara", "--role", "engineer"))["cursor"]!;
-        var (backup, restored) = (Path.Combine(folder, "backup"), Path.Combine(folder, "second", "data"));
-        var made = await Cli("store", "backup", "--data", Path.Combine(folder, "data"), "--to", backup);
-        made.ExitCode.ShouldBe(0, made.Error);
-        await Json("send", "--to", "user:mara", "--type", "t", "--title", "after the backup");
-        // Nothing is written over.
-        (await Cli("store", "backup", "--data", Path.Combine(folder, "data"), "--to", backup)).ExitCode.ShouldBe(2);
-        (await Cli("store", "restore", "--from", backup, "--data", restored)).ExitCode.ShouldBe(0);
-        (await Cli("store", "check", "--data", restored)).Out.ShouldContain("Nothing is wrong");
-        (await Cli("store", "check", "--data", folder)).ExitCode.ShouldBe(2);
-
-        using var again = await ServiceProcess.Start(Path.Combine(folder, "second"));
-        environment["ROVETT_URL"] = again.Url.ToString();
-        var heard = await Cli("receive", "--user", "mara", "--after", cursor, "--count", "1", "--json");
-        heard.Out.ShouldContain("\"reason\":\"new-life\"");
-        heard.Out.ShouldContain("before the backup");
-        heard.Out.ShouldNotContain("after the backup");
     }
 }

@@ -1,68 +1,22 @@
 using System.Text.Json.Nodes;
 using System.Text.RegularExpressions;
 using Microsoft.Playwright;
-using Rovett.Client;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
 
 namespace Rovett.EndToEnd;
 
-/// <summary>The console and the demo's crew page in headless Chromium.</summary>
-public sealed class PageTests : IAsyncLifetime
+/// <summary>The demo's crew page, the reference and the console's policy in headless Chromium.</summary>
+public sealed class PageTests(DemoGround ground) : DemoPages(ground), IClassFixture<DemoGround>
 {
-    readonly string folder = Directory.CreateTempSubdirectory("rovett-pages-").FullName;
-    ServiceProcess demo = null!;
-    IPlaywright playwright = null!;
-    IBrowser browser = null!;
-    RovettClient backend = null!;
-
-    public async ValueTask InitializeAsync()
-    {
-        // The demo stays after its story, and nothing happens then but what the tests do.
-        demo = await ServiceProcess.Start(folder, ["--page-port", "0", "--pace", "0.01", "--stay", "--every", "0"], command: "demo");
-        await Eventually.Holds(() => demo.Printed.Contains("All checks passed."), "the story has been told", 60);
-        Assertions.SetDefaultExpectTimeout(20_000);
-        backend = new RovettClient(demo.Url, (string)demo.Ready["adminKey"]!);
-        playwright = await Playwright.CreateAsync();
-        browser = await Chromium.Launch(playwright);
-    }
-
-    public async ValueTask DisposeAsync()
-    {
-        await browser.DisposeAsync();
-        playwright.Dispose();
-        backend.Dispose();
-        demo.Dispose();
-        Directory.Delete(folder, recursive: true);
-    }
-
-    async Task<IPage> Open(string address, List<string> errors, IBrowserContext? profile = null)
-    {
-        profile ??= await browser.NewContextAsync(
-            new BrowserNewContextOptions { ViewportSize = new ViewportSize { Width = 1280, Height = 800 } });
-        var page = await profile.NewPageAsync();
-        page.PageError += (_, error) => errors.Add(error);
-        page.Console += (_, message) =>
-        {
-            if (message.Type == "error" && !message.Text.StartsWith("WebSocket connection to", StringComparison.Ordinal))
-            {
-                errors.Add(message.Text);
-            }
-        };
-        await page.GotoAsync(address);
-        return page;
-    }
-
-    Task<JsonNode> Send(string to, string title) =>
-        backend.Send(new JsonObject { ["to"] = new JsonArray(to), ["type"] = "test.happened", ["title"] = title });
-
     [Fact]
     public async Task The_reference_shows_every_operation_and_tries_one()
     {
         var errors = new List<string>();
         var page = await Open(new Uri(demo.Url, "/reference").ToString(), errors);
-        await Assertions.Expect(page.Locator("#operations-Notifications-sendNotification")).ToContainTextAsync("Sends a notification, or several.");
+        await Assertions.Expect(page.Locator("#operations-Notifications-sendNotification"))
+            .ToContainTextAsync("Sends a notification, or several.");
         using var http = new HttpClient();
         var document = JsonNode.Parse(await http.GetStringAsync(new Uri(demo.Url, "/v1/openapi.json")))!;
         int operations = document["paths"]!.AsObject().Sum(p => p.Value!.AsObject().Count);
@@ -105,40 +59,49 @@ public sealed class PageTests : IAsyncLifetime
             await Assertions.Expect(Device(name).Locator("[data-state=live]")).ToBeVisibleAsync();
         }
         await Assertions.Expect(Device("mara-desk").Locator("[data-transport=WebSocket]")).ToBeVisibleAsync();
-        async Task<int> Unread(string name) => int.Parse((await Device(name).Locator("[data-unread]").GetAttributeAsync("data-unread"))!);
+        async Task<int> Unread(string name) => int.Parse((await Device(name).Locator("header[data-unread]").GetAttributeAsync("data-unread"))!);
 
         // Once, on two devices.
-        await Assertions.Expect(Device("mara-phone").Locator("[data-here='1']")).ToContainTextAsync("engineer here now: Mara Quill");
-        await Device("mara-phone").GetByText("mark all read").ClickAsync();
+        await Assertions.Expect(page.Locator("[data-person=mara]")).ToContainTextAsync("On duty now: Mara Quill");
+        await Device("mara-phone").GetByText("Mark all read").ClickAsync();
         foreach (var name in new[] { "mara-desk", "mara-phone" })
         {
-            await Assertions.Expect(Device(name).Locator("[data-unread='0']")).ToBeVisibleAsync();
+            await Assertions.Expect(Device(name).Locator("header[data-unread='0']")).ToBeVisibleAsync();
         }
         int teo = await Unread("teo-phone");
         await Send("role:engineer", "Only for engineers");
         foreach (var name in new[] { "mara-desk", "mara-phone" })
         {
-            await Assertions.Expect(Device(name).Locator("[data-unread='1']")).ToBeVisibleAsync();
-            await Assertions.Expect(Device(name).Locator("[data-item]").First).ToContainTextAsync("Only for engineers");
+            await Assertions.Expect(Device(name).Locator("header[data-unread='1']")).ToBeVisibleAsync();
+            await Assertions.Expect(Device(name).Locator("[data-part~=item]").First).ToContainTextAsync("Only for engineers");
         }
 
         // The upgrade fails: on over server-sent events, with what came meanwhile.
-        await Device("mara-desk").GetByLabel("block WebSocket").ClickAsync(new LocatorClickOptions { Force = true });
+        await Device("mara-desk").GetByLabel("Block WebSocket").ClickAsync(new LocatorClickOptions { Force = true });
         await Assertions.Expect(Device("mara-desk").Locator("[data-transport='server-sent events']")).ToBeVisibleAsync();
         await Send("user:mara", "Over events <img src=x onerror=alert(1)>");
-        await Assertions.Expect(Device("mara-desk").Locator("[data-item]").First).ToContainTextAsync("Over events <img");
+        await Assertions.Expect(Device("mara-desk").Locator("[data-part~=item]").First).ToContainTextAsync("Over events <img");
+
+        await Assertions.Expect(Device("mara-desk").GetByText("WebSocket: the upgrade failed")).ToBeVisibleAsync();
+
+        // Once it is let through again, WebSocket takes over, and the failure is no more the connection's.
+        await Device("mara-desk").GetByLabel("Block WebSocket").ClickAsync(new LocatorClickOptions { Force = true });
+        await Assertions.Expect(Device("mara-desk").GetByText("Live over WebSocket")).ToBeVisibleAsync();
+        await Assertions.Expect(Device("mara-desk").GetByText("the upgrade failed")).ToHaveCountAsync(0);
+        await Device("mara-desk").GetByLabel("Block WebSocket").ClickAsync(new LocatorClickOptions { Force = true });
+        await Assertions.Expect(Device("mara-desk").GetByText("Live over server-sent events")).ToBeVisibleAsync();
 
         // Offline, caught up in order, nothing twice.
-        await Device("mara-phone").GetByLabel("online").ClickAsync(new LocatorClickOptions { Force = true });
+        await Device("mara-phone").GetByLabel("Offline").ClickAsync(new LocatorClickOptions { Force = true });
         await Assertions.Expect(Device("mara-phone").Locator("[data-state=offline]")).ToBeVisibleAsync();
         for (int i = 1; i <= 3; i++) await Send("role:engineer", $"While away {i}");
-        await Device("mara-phone").GetByLabel("online").ClickAsync(new LocatorClickOptions { Force = true });
+        await Device("mara-phone").GetByLabel("Offline").ClickAsync(new LocatorClickOptions { Force = true });
         await Assertions.Expect(Device("mara-phone").Locator("[data-state=live]")).ToBeVisibleAsync();
         foreach (var name in new[] { "mara-phone", "mara-desk" })
         {
-            await Assertions.Expect(Device(name).Locator("[data-item]").Filter(new LocatorFilterOptions { HasText = "While away 3" }))
+            await Assertions.Expect(Device(name).Locator("[data-part~=item]").Filter(new LocatorFilterOptions { HasText = "While away 3" }))
                 .ToBeVisibleAsync();
-            var titles = (await Device(name).Locator("[data-item]").AllInnerTextsAsync()).Select(
+            var titles = (await Device(name).Locator("[data-part~=item]").AllInnerTextsAsync()).Select(
                 t => Regex.Match(t, "While away \\d|Over events|Only for engineers").Value).Where(t => t.Length > 0).ToList();
             titles.ShouldBe(["While away 3", "While away 2", "While away 1", "Over events", "Only for engineers"], name);
         }
@@ -146,50 +109,19 @@ public sealed class PageTests : IAsyncLifetime
         (await Device("teo-phone").InnerTextAsync()).ShouldNotContain("While away");
         (await Unread("teo-phone")).ShouldBe(teo);
 
+        // A device more, and one less.
+        await page.Locator("[data-person=teo]").GetByText("Add a device").ClickAsync();
+        await Assertions.Expect(Device("teo-desk").Locator("[data-state=live]")).ToBeVisibleAsync();
+        await Device("teo-phone").GetByText("Remove").ClickAsync();
+        await Assertions.Expect(Device("teo-phone")).ToHaveCountAsync(0);
+        await Assertions.Expect(Device("teo-desk").Locator("[data-state=live]")).ToBeVisibleAsync();
+
         // The switch is the service's: a page that is opened later shows it as it stands.
         var later = await Open((string)demo.Ready["crew"]!, errors);
-        await Assertions.Expect(later.Locator("[data-device=mara-desk]").GetByLabel("block WebSocket")).ToBeCheckedAsync();
-        await Assertions.Expect(later.Locator("[data-device=mara-phone]").GetByLabel("block WebSocket")).Not.ToBeCheckedAsync();
-        errors.ShouldBeEmpty();
-    }
-
-    [Fact]
-    public async Task A_bell_and_an_inbox_with_and_without_React_show_the_same()
-    {
-        var errors = new List<string>();
-        var page = await Open((string)demo.Ready["crew"]! + "small.html", errors);
-        var react = page.Locator("#react");
-        var element = page.Locator("rovett-bell");
-        async Task Unread(int count)
-        {
-            await Assertions.Expect(
-                react.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { Name = $"Notifications, {count} unread" }))
-                .ToBeVisibleAsync();
-            await Assertions.Expect(
-                element.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { Name = $"Notifications, {count} unread" }))
-                .ToBeVisibleAsync();
-        }
-        await Assertions.Expect(element).ToHaveAttributeAsync("data-unread", new Regex("\\d+"));
-        int before = int.Parse((await element.GetAttributeAsync("data-unread"))!);
-        await Unread(before);
-        await react.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { NameRegex = new Regex("^Notifications") }).ClickAsync();
-        await element.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { NameRegex = new Regex("^Notifications") }).ClickAsync();
-        await Send("user:mara", "For both <img src=x onerror=alert(1)>");
-        await Unread(before + 1);
-        await Assertions.Expect(react.Locator("[data-part=item]").First).ToContainTextAsync("For both <img");
-        await Assertions.Expect(element.Locator("[part~=item]").First).ToContainTextAsync("For both <img");
-        await element.GetByRole(AriaRole.Button, new LocatorGetByRoleOptions { NameRegex = new Regex("^Mark read: For both") })
-            .ClickAsync();
-        await Unread(before);
-        await Assertions.Expect(react.Locator("[data-part=item]").First).Not.ToHaveAttributeAsync("data-unread", new Regex(".*"));
-        await react.GetByText("Mark all read").ClickAsync();
-        await Unread(0);
-        await Assertions.Expect(element.GetByText("Mark all read")).ToBeDisabledAsync();
-        int shown = await react.Locator("[data-part=item]").CountAsync();
-        await react.GetByText("Load older").ClickAsync();
-        await Eventually.Holds(async () => await react.Locator("[data-part=item]").CountAsync(), count => count > shown,
-            "older ones are shown");
-        await Assertions.Expect(react.GetByText("Nothing is muted.")).ToBeVisibleAsync();
+        await Assertions.Expect(later.Locator("[data-device=mara-desk]").GetByLabel("Block WebSocket")).ToBeCheckedAsync();
+        await Assertions.Expect(later.Locator("[data-device=mara-phone]").GetByLabel("Block WebSocket")).Not.ToBeCheckedAsync();
+        await later.Locator("[data-device=mara-desk]").GetByLabel("Block WebSocket").ClickAsync(new LocatorClickOptions { Force = true });
+        await Assertions.Expect(later.Locator("[data-device=mara-desk] [data-transport=WebSocket]")).ToBeVisibleAsync();
         errors.ShouldBeEmpty();
     }
 
@@ -205,7 +137,7 @@ public sealed class PageTests : IAsyncLifetime
         await page.RouteAsync(at, route => route.FulfillAsync(new RouteFulfillOptions
         {
             ContentType = "text/html",
-            Body = """<!doctype html><title>Ferries</title><script type="module" src="/rovett.js"></script><rovett-bell token-from="/my-token" inbox></rovett-bell>""",
+            Body = """<!doctype html><title>Ferries</title><script type="module" src="/rovett.js"></script><rovett-bell token-from="/my-token" inbox></rovett-bell><rovett-topic topic="berth/3"></rovett-topic>""",
         }));
         await page.RouteAsync("**/my-token", route =>
         {
@@ -226,12 +158,15 @@ public sealed class PageTests : IAsyncLifetime
         await Assertions.Expect(bell.GetByText("No notifications yet.")).ToHaveCountAsync(0);
         await Eventually.Holds(() => asked >= 2, "it asks again by itself");
         (await bell.GetAttributeAsync("data-phase")).ShouldNotBe("refused");
-        isUp = true;
+        int before = asked;
         await bell.GetByText("Try again").ClickAsync();
+        await Eventually.Holds(() => asked > before, "it asks again when it is told to");
+        isUp = true;
         await Assertions.Expect(bell).ToHaveAttributeAsync("data-phase", "live");
         await Assertions.Expect(bell.GetByText("fog bank until 11:30", new LocatorGetByTextOptions { Exact = false }).First)
             .ToBeVisibleAsync();
         await Assertions.Expect(bell.Locator("[part=error]")).ToHaveCountAsync(0);
+        await Assertions.Expect(page.Locator("rovett-topic [part=error]")).ToContainTextAsync("To subscribe 'topic:berth/3' is refused");
         await Send("user:lou", "For the page without a bundler");
         await Assertions.Expect(bell.Locator("[part~=item]").First).ToContainTextAsync("For the page without a bundler");
         await profile.CloseAsync();
@@ -252,14 +187,14 @@ public sealed class PageTests : IAsyncLifetime
             await Send("user:mara", $"For every tab {++sent}");
             foreach (var page in pages)
             {
-                await Assertions.Expect(page.Locator($"{Desk} [data-item]").First).ToContainTextAsync($"For every tab {sent}");
+                await Assertions.Expect(page.Locator($"{Desk} [data-part~=item]").First).ToContainTextAsync($"For every tab {sent}");
                 for (int i = 1; i <= sent; i++)
                 {
-                    await Assertions.Expect(page.Locator($"{Desk} [data-item] [title='For every tab {i}']")).ToHaveCountAsync(1);
+                    await Assertions.Expect(page.Locator($"{Desk} [data-part~=item]").GetByText($"For every tab {i}", new LocatorGetByTextOptions { Exact = true })).ToHaveCountAsync(1);
                 }
             }
             var counts = new List<string?>();
-            foreach (var page in pages) counts.Add(await page.Locator($"{Desk} [data-unread]").GetAttributeAsync("data-unread"));
+            foreach (var page in pages) counts.Add(await page.Locator($"{Desk} header[data-unread]").GetAttributeAsync("data-unread"));
             counts.Distinct().Count().ShouldBe(1);
             await Eventually.Holds(async () => await Sessions("crew-mara-desk"), count => count == 1, "one session for all tabs");
         }
@@ -275,8 +210,8 @@ public sealed class PageTests : IAsyncLifetime
         await IsConnected(first);
         await Assertions.Expect(second.Locator($"{Desk} [data-through='another tab']")).ToBeVisibleAsync();
         await Reaches(first, second);
-        await second.Locator(Desk).GetByText("mark all read").ClickAsync();
-        await Assertions.Expect(first.Locator($"{Desk} [data-unread='0']")).ToBeVisibleAsync();
+        await second.Locator(Desk).GetByText("Mark all read").ClickAsync();
+        await Assertions.Expect(first.Locator($"{Desk} header[data-unread='0']")).ToBeVisibleAsync();
 
         await first.CloseAsync();
         await IsConnected(second);
@@ -298,7 +233,7 @@ public sealed class PageTests : IAsyncLifetime
         await second.BringToFrontAsync();
         await IsConnected(second);
         await Send("user:mara", $"For every tab {++sent}");
-        await Assertions.Expect(second.Locator($"{Desk} [data-item]").First).ToContainTextAsync($"For every tab {sent}");
+        await Assertions.Expect(second.Locator($"{Desk} [data-part~=item]").First).ToContainTextAsync($"For every tab {sent}");
         await Assertions.Expect(third.Locator($"{Desk} [data-through='another tab']"))
             .ToBeVisibleAsync(new LocatorAssertionsToBeVisibleOptions { Timeout = 40_000 });
         await Reaches(second, third);
@@ -307,95 +242,5 @@ public sealed class PageTests : IAsyncLifetime
         var elsewhere = await Open((string)demo.Ready["crew"]!, errors);
         await IsConnected(elsewhere);
         errors.ShouldBeEmpty();
-    }
-
-    [Fact]
-    public async Task The_console_shows_what_arrives_who_has_it_and_who_is_connected_as_it_happens()
-    {
-        var errors = new List<string>();
-        var page = await Open((string)demo.Ready["console"]!, errors);
-        await page.GetByLabel("Name").FillAsync("ruth");
-        await page.GetByRole(AriaRole.Textbox, new PageGetByRoleOptions { Name = "Password" }).FillAsync("marrow sound");
-        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Sign up" }).ClickAsync();
-        await Assertions.Expect(page.GetByText("live since")).ToBeVisibleAsync();
-        page.Url.ShouldNotContain("sign-up");
-
-        var sent = await Send("user:pia", "Berth 6 is free again");
-        var row = page.Locator($"[data-id='{sent["id"]}']");
-        async Task Shows(int dispatched, int received, int read)
-        {
-            var cells = row.Locator("td");
-            await Assertions.Expect(cells.Nth(3)).ToHaveTextAsync($"{dispatched}");
-            await Assertions.Expect(cells.Nth(4)).ToHaveTextAsync($"{received}");
-            await Assertions.Expect(cells.Nth(5)).ToHaveTextAsync($"{read}");
-        }
-        await Assertions.Expect(row).ToContainTextAsync("Berth 6 is free again");
-        await Shows(0, 0, 0);
-
-        var token = TestTokens.Make((string)demo.Ready["tokenSigningSecret"]!, "pia", ["harbour-desk"]);
-        using var pia = await RawWebSocket.Connect(demo.Url.Port, "/v1/live?label=harbour%20desk", token);
-        string cursor;
-        JsonObject message;
-        do
-        {
-            message = await pia.Next("notification");
-            cursor = (string)message["cursor"]!;
-        }
-        while ((string)message["title"]! != "Berth 6 is free again");
-        await Shows(1, 0, 0);
-        await Assertions.Expect(page.GetByText("harbour desk", new PageGetByTextOptions { Exact = true })).ToBeVisibleAsync();
-        await pia.Text($$"""{"kind":"ack","upTo":"{{cursor}}"}""");
-        await Shows(1, 1, 0);
-        await pia.Text($$"""{"kind":"markRead","ids":["{{sent["id"]}}"]}""");
-        await Shows(1, 1, 1);
-        pia.Cut();
-        await Assertions.Expect(page.GetByText("harbour desk", new PageGetByTextOptions { Exact = true })).ToBeHiddenAsync();
-
-        // What was taken back stands there as that; and who asks again and again is counted as that.
-        await backend.Call(HttpMethod.Delete, $"/v1/notifications/{sent["id"]}");
-        await Assertions.Expect(row.GetByText("withdrawn")).ToBeVisibleAsync();
-        using (var poll = new LiveConnection(demo.Url, _ => new ValueTask<string>(token),
-            new LiveOptions { Transport = LiveTransport.LongPoll, Label = "buoy tender" }))
-        {
-            using var over = new CancellationTokenSource();
-            var reading = Task.Run(async () =>
-            {
-                await foreach (var _ in poll.Messages(over.Token)) { }
-            });
-            await Assertions.Expect(page.GetByRole(AriaRole.Row).Filter(new LocatorFilterOptions { HasText = "buoy tender" })
-                .GetByText("long poll")).ToBeVisibleAsync();
-            await Assertions.Expect(page.GetByText(new Regex(", 1 by long poll"))).ToBeVisibleAsync();
-            await over.CancelAsync();
-            await Should.ThrowAsync<OperationCanceledException>(() => reading);
-        }
-
-        // Who may, and why; who signed in.
-        await page.GetByText("Access", new PageGetByTextOptions { Exact = true }).ClickAsync();
-        await page.GetByPlaceholder("teo").FillAsync("teo");
-        await page.GetByPlaceholder("topic:berth/3").FillAsync("topic:berth/3");
-        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Explain" }).ClickAsync();
-        await Assertions.Expect(page.GetByText("teo is not on the channel of topic:berth/3 now.")).ToBeVisibleAsync();
-        await Assertions.Expect(page.GetByText("topic.refused · topic:berth/3").First).ToBeVisibleAsync();
-        await page.GetByText("Operators", new PageGetByTextOptions { Exact = true }).ClickAsync();
-        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Invite to view" }).ClickAsync();
-        await Assertions.Expect(page.GetByText("A link that works once")).ToBeVisibleAsync();
-        await Assertions.Expect(page.GetByText("may operate", new PageGetByTextOptions { Exact = true })).ToBeVisibleAsync();
-        await page.GetByText("Activity", new PageGetByTextOptions { Exact = true }).ClickAsync();
-        await Assertions.Expect(page.GetByText("live since")).ToBeVisibleAsync();
-
-        // Signed out, signed in again by password; the link is used up.
-        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Sign out", Exact = true }).ClickAsync();
-        await page.GetByLabel("Name").FillAsync("ruth");
-        await page.GetByRole(AriaRole.Textbox, new PageGetByRoleOptions { Name = "Password" }).FillAsync("not the password");
-        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Sign in" }).ClickAsync();
-        await Assertions.Expect(page.GetByText("Wrong name or password")).ToBeVisibleAsync();
-        await page.GetByRole(AriaRole.Textbox, new PageGetByRoleOptions { Name = "Password" }).FillAsync("marrow sound");
-        await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Sign in" }).ClickAsync();
-        await Assertions.Expect(page.GetByText("live since")).ToBeVisibleAsync();
-
-        // A service that is gone looks different from a quiet one.
-        await demo.Kill();
-        await Assertions.Expect(page.GetByText("no connection to the service since")).ToBeVisibleAsync();
-        errors.Where(e => !e.Contains("401") && !e.Contains("ERR_")).ShouldBeEmpty();
     }
 }

@@ -4,13 +4,15 @@ using System.Text;
 using System.Text.Json;
 using Microsoft.Extensions.Logging.Abstractions;
 using Rovett.Core.Addresses;
+using Rovett.Core.Catalogues;
+using Rovett.Core.Choices;
 using Rovett.Core.Events;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Notifications;
 using Rovett.Core.Rules;
-using Rovett.Core.Rules.Yaml;
 using Rovett.Core.Wire;
 using Rovett.Core.Wire.WebSockets;
+using Rovett.Core.Yaml;
 using Rovett.Service.Credentials;
 using Rovett.Service.Events;
 using Rovett.Service.Http;
@@ -55,6 +57,11 @@ public static class Program
         ("rules", Texts(File.ReadAllText(Path.Combine(ServiceProcess.Root, "demo", "rules.yaml")),
             """{"rules":[{"name":"r","event":["e","x.*"],"when":{"data:/a":{"atLeast":1,"not":[2]}},"to":{"each":"data:/l","address":"user:{{ item }}"},"gather":{"within":"10m"},"notification":{"title":"t","link":{"from":"data:/u","hosts":["h"]}}}]}"""),
             Rules),
+        ("catalogues", Texts(
+            """{"types":{"e":{"name":{"en":"E","de":"Ä"},"urgency":"high","always":true,"receipts":"full","carry":"summary"}},"events":{"e":{"data":{"type":"object","required":["a"],"properties":{"a":{"$ref":"#/$defs/b"},"l":{"type":"array","maxItems":9,"items":{"type":["integer","string"],"minimum":0}},"s":{"enum":["a","b"],"pattern":"^[a-z]+$"},"n":{"anyOf":[{"type":"number"},{"const":1}]}},"$defs":{"b":{"type":"object","additionalProperties":false,"properties":{"b":{"type":"string","format":"date-time"}}}}}}}}"""),
+            Catalogue),
+        ("quiet hours", Texts("""{"timeZone":"Europe/Berlin","hours":[{"days":["mon","sun"],"from":"22:00","to":"06:30"},{"from":"00:00","to":"24:00"}]}"""),
+            Quiet),
         ("templates", Texts("{{ data.a.b | upcase | replace: 'x', 'y' }} and {{ type }}",
             "{% for i in data.l %}{% if i > 1 %}{{ i }}{% else %}{{ forloop.index }}{% endif %}{% endfor %}x",
             "{% case data.s %}{% when 'a', 'b' %}{{ data.n | plus: 1 | times: 2.5 }}{% else %}{{ data.t | date: '%H:%M' }}{% endcase %}x",
@@ -79,7 +86,7 @@ public static class Program
     static readonly IncomingEvent Sample = new(
         new Dictionary<string, string> { ["id"] = "1", ["source"] = "/x", ["type"] = "e" },
         JsonElement.Parse("""{"a":{"b":"x"},"l":[1,2,"é"],"s":"a","n":1.50,"t":"2027-06-14T09:30:00Z","none":null}"""));
-    static readonly RuleSetting Setting = new(DateTimeOffset.UnixEpoch, TimeZoneInfo.Utc, _ => ReceiptLevel.Totals);
+    static readonly RuleSetting Setting = new(DateTimeOffset.UnixEpoch, TimeZoneInfo.Utc, _ => new TypeTerms(ReceiptLevel.Totals));
 
     static bool Rules(byte[] input)
     {
@@ -89,6 +96,25 @@ public static class Program
         foreach (var test in rules.Tests) test.Run(rules, Setting);
         rules.Apply(Sample, Setting);
         return true;
+    }
+
+    static bool Catalogue(byte[] input)
+    {
+        var mistakes = new List<RuleMistake>();
+        var catalogue = CatalogueReader.Read(input, mistakes);
+        if (mistakes.Count > 0) return false;
+        foreach (var type in catalogue.Events) catalogue.MistakesIn(type.Type, Sample.Data, isStrict: true);
+        return true;
+    }
+
+    static bool Quiet(byte[] input)
+    {
+        using var document = Json.Parse(input);
+        var errors = new List<FieldError>();
+        if (QuietHours.Read(document.RootElement, "quiet", errors) is not { } quiet) return false;
+        var spans = quiet.Spans(DateTimeOffset.UnixEpoch.AddDays(20_000));
+        return QuietHours.OfText(quiet.ToText())!.Spans(DateTimeOffset.UnixEpoch.AddDays(20_000)).SequenceEqual(spans) ? true
+            : throw new InvalidOperationException("they do not come back as they were");
     }
 
     static bool Template(byte[] input)
@@ -198,7 +224,7 @@ public static class Program
     static bool Body(byte[] input)
     {
         using var document = Json.Parse(input);
-        NotificationReader.Read(document.RootElement, _ => ReceiptLevel.Totals, out _);
+        NotificationReader.Read(document.RootElement, _ => new TypeTerms(ReceiptLevel.Totals), out _);
         return true;
     }
 
@@ -215,7 +241,8 @@ public static class Program
         var spaces = new SpaceDirectory(clock);
         spaces.Add(Space);
         return new Tokens(spaces,
-            new SigningKeys(store, new KeySets(new OutboundGuard([]), Folder.FullName, clock, NullLogger<KeySets>.Instance)), clock);
+            new SigningKeys(store, new KeySets(new OutboundGuard([]), Folder.FullName, clock, NullLogger<KeySets>.Instance)),
+            new StandIns(store, clock), clock);
     }
 
     static bool Token(byte[] input)

@@ -194,6 +194,7 @@ public sealed class AccessTests : IAsyncLifetime
             ("Access-Control-Request-Method", "GET"));
         preflight.Status.ShouldBe(204);
         preflight.Headers.GetValues("Access-Control-Allow-Headers").Single().ShouldContain("Authorization");
+        preflight.Headers.GetValues("Access-Control-Allow-Headers").Single().ShouldContain("If-Match");
     }
 
     [Fact]

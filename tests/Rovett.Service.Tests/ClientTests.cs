@@ -28,6 +28,62 @@ public sealed class ClientTests : IAsyncLifetime
         return titles;
     }
 
+    [Fact]
+    public async Task What_was_not_carried_is_fetched_and_what_is_gone_is_left_out()
+    {
+        using var sender = new RovettSender(new RovettSendOptions { Url = s.Url, Key = s.Key });
+        foreach (var carry in new[] { Carry.Reference, Carry.Full, Carry.Summary })
+        {
+            var data = new JsonObject { ["a"] = 1 };
+            await sender.Send(new Notification("t", $"{carry}", "user:mara") { Body = "more", Data = data, Carry = carry });
+        }
+        using var live = new LiveConnection(s.Url, _ => new ValueTask<string>(s.Token("mara")));
+        var bodies = new List<string?>();
+        var titles = await Read(live, 3, message =>
+        {
+            if ((string)message["kind"]! == "notification") bodies.Add($"{message["body"]} {message["data"]!["a"]} {message["carry"]}");
+            return Task.CompletedTask;
+        });
+        (string.Join(' ', titles), bodies.Distinct().Single()).ShouldBe(("Reference Full Summary", "more 1 "));
+    }
+
+    [Fact]
+    public async Task Choices_are_read_and_put_and_come_over_the_connection()
+    {
+        using var client = new RovettClient(s.Url, s.Token("mara"));
+        var choices = new RovettChoices(client);
+        (await choices.Get()).ShouldSatisfyAllConditions(c => c.Rev.ShouldBe(0), c => c.Mutes.ShouldBeEmpty(), c => c.Quiet.ShouldBeNull());
+
+        using var live = new LiveConnection(s.Url, _ => new ValueTask<string>(s.Token("mara")));
+        Choices put = null!, told = null!;
+        DayOfWeek[] weekdays = [.. Enum.GetValues<DayOfWeek>().Where(d => d != DayOfWeek.Sunday)];
+        await Read(live, 1, async message =>
+        {
+            var kind = (string)message["kind"]!;
+            if (kind == "current")
+            {
+                var quiet = new QuietHours("Europe/Berlin", new QuietTime("00:00", "24:00", weekdays));
+                put = await choices.Put(0, [new Mute("weather.warning"), new Mute(Subject: "vessel/turnstone")], quiet);
+            }
+            if (kind != "choices" || message["rev"]!.GetValue<long>() == 0) return;
+            told = Choices.From(message);
+            await s.Send("user:mara");
+        });
+        (told.Rev, told.Quiet!.TimeZone).ShouldBe((put.Rev, "Europe/Berlin"));
+        told.Quiet.Hours.Single().Days.ShouldBe(weekdays);
+        told.Mutes.Select(m => (m.Type, m.Subject)).ShouldBe([("weather.warning", null), (null, "vessel/turnstone")]);
+        told.Mutes.ShouldAllBe(m => m.Since != null);
+        told.QuietSpans.ShouldBe(put.QuietSpans);
+
+        var now = told.QuietSpans[0].From.AddMinutes(1);
+        told.Rings(new JsonObject { ["urgency"] = "normal" }, now).ShouldBeFalse();
+        told.Rings(new JsonObject { ["urgency"] = "high" }, now).ShouldBeTrue();
+        told.Rings(new JsonObject { ["urgency"] = "normal", ["always"] = true }, now).ShouldBeTrue();
+        told.Rings(new JsonObject { ["urgency"] = "normal" }, told.QuietSpans[^1].To).ShouldBeTrue();
+        (await Should.ThrowAsync<RovettRefusedException>(choices.Put(0, [], null))).Slug.ShouldBe("other-version");
+        (await choices.Put(null, [], null)).Mutes.ShouldBeEmpty();
+    }
+
     [Theory]
     [InlineData(LiveTransport.WebSocket, "websocket")]
     [InlineData(LiveTransport.Sse, "sse")]

@@ -1,6 +1,7 @@
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
+using static Rovett.Service.Tests.Events.EventGround;
 
 namespace Rovett.Service.Tests;
 
@@ -91,6 +92,28 @@ public sealed class ClockTests
         (await s.Post("/v1/clock/confirm", s.Key, "")).Json!["clock"]!["retentionHeldBackSeconds"]!.GetValue<double>().ShouldBe(0);
         await Eventually.Holds(Unread, n => n == 0, "everything is older than a week");
         (await s.Get("/v1/audit", s.Key)).Text.ShouldContain("clock.confirmed");
+    }
+
+    [Fact]
+    public async Task A_repeat_of_an_event_is_recognised_as_long_as_the_space_says_though_its_notification_is_gone()
+    {
+        await using var s = await ServiceUnderTest.Start(o => o.KeepFor = "1d", clock: clock);
+        await s.Load(Rules);
+        (await s.Call(HttpMethod.Patch, "/v1/settings", s.Key, """{"repeatsKeptFor":"PT120H"}""")).Json!["repeatsKeptFor"]!
+            .GetValue<string>().ShouldBe("5d");
+        async Task<bool> IsRepeated() => (bool)(await s.Publish(Check("e1"))).Json!["repeated"]!;
+        async Task After(TimeSpan time)
+        {
+            clock.Advance(time);
+            var id = await s.Send("role:engineer");
+            clock.Advance(TimeSpan.FromHours(25));
+            await Eventually.Holds(async () => (await s.Get($"/v1/notifications/{id}", s.Key)).Status, status => status == 404, "trimmed");
+        }
+        (await IsRepeated()).ShouldBeFalse();
+        await After(TimeSpan.FromDays(3));
+        (await IsRepeated()).ShouldBeTrue();
+        await After(TimeSpan.FromDays(2));
+        (await IsRepeated()).ShouldBeFalse();
     }
 
     [Fact]

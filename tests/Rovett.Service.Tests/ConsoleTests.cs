@@ -2,6 +2,7 @@ using System.Text.Json.Nodes;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
+using static Rovett.Service.Tests.Events.EventGround;
 
 namespace Rovett.Service.Tests;
 
@@ -55,6 +56,128 @@ public sealed class ConsoleTests : IAsyncLifetime
         ((string)(await live.Next("ending"))["reason"]!).ShouldBe("signed-out");
         (await s.Get("/v1/audit", s.Key)).Json!["acts"]!.AsArray().Select(a => $"{a!["actor"]} {a["act"]} {a["about"]}")
             .ShouldBe(["operator:ruth operator.invited view", "operator:ruth user.signed-out user:teo"]);
+    }
+
+    [Fact]
+    public async Task Who_may_operate_connects_as_a_person_until_the_right_ends_and_it_is_in_the_audit_log()
+    {
+        var ruth = await SignUp("ruth", s.Service.ConsoleLink!);
+        var nils = await SignUp("nils", await Invite(ruth, "operate"));
+        var viewer = await SignUp("vera", await Invite(ruth, "view"));
+        using (var own = await s.WebSocket(s.Token("teo", "deckhand"))) await own.Next("current");
+        const string path = "/console/api/stand-ins?space=main", teo = """{"user":"teo"}""";
+        (await s.Post(path, null, teo, Own, viewer)).Problem.ShouldBe("may-only-view");
+        (await s.Post(path, null, teo, Own)).Problem.ShouldBe("not-signed-in");
+        (await s.Post(path, null, teo, nils)).Problem.ShouldBe("foreign-page");
+        (await s.Post(path, null, """{"user":"nobody"}""", Own, nils)).Problem.ShouldBe("unknown-user");
+
+        var token = (string)(await s.Post(path, null, teo, Own, nils)).Json!["token"]!;
+        await s.Post("/v1/spaces", s.Key, """{"name":"harbour"}""");
+        (await s.Get("/s/harbour/v1/inbox", token)).Problem.ShouldBe("stand-in-ended");
+        (await s.Get("/v1/status", token)).Status.ShouldBe(401);
+        using var live = await s.WebSocket(token);
+        // It holds the roles that teo has by the token that teo's own device showed.
+        (await live.Next("opened"))["channels"]!.ToJsonString().ShouldContain("role:deckhand");
+        await s.Send("role:deckhand", "Mooring lines");
+        ((string)(await live.Next("notification"))["title"]!).ShouldBe("Mooring lines");
+        ((int)(await s.Get("/v1/inbox", token)).Json!["totals"]!["unread"]!).ShouldBe(1);
+
+        (await s.Post("/console/api/operators/remove", null, """{"name":"nils"}""", Own, ruth)).Status.ShouldBe(204);
+        ((string)(await live.Next("ending"))["reason"]!).ShouldBe("signed-out");
+        (await s.Get("/v1/inbox", token)).Problem.ShouldBe("stand-in-ended");
+        (await s.Get("/v1/audit", s.Key)).Json!["acts"]!.AsArray().Select(a => $"{a!["actor"]} {a["act"]} {a["about"]}")
+            .ShouldContain("operator:nils user.stood-in-for user:teo");
+    }
+
+    [Fact]
+    public async Task Operators_sessions_are_listed_and_end_at_once()
+    {
+        var ruth = await SignUp("ruth", s.Service.ConsoleLink!);
+        var nils = await SignUp("nils", await Invite(ruth, "operate"));
+        using (var own = await s.WebSocket(s.Token("teo", "deckhand"))) await own.Next("current");
+        var token = (string)(await s.Post("/console/api/stand-ins?space=main", null, """{"user":"teo"}""", Own, nils)).Json!["token"]!;
+        (await Get("/console/api/operators", ruth)).Json!["sessions"]!.AsArray().Select(o => (string)o!["operator"]!)
+            .ShouldBe(["nils", "ruth"]);
+
+        (await s.Post("/console/api/operators/end-sessions", null, """{"name":"nils"}""", Own)).Problem.ShouldBe("not-signed-in");
+        (await s.Post("/console/api/operators/end-sessions", null, """{"name":"nils"}""", Own, ruth)).Status.ShouldBe(204);
+        (await Get("/console/api/operators", nils)).Problem.ShouldBe("not-signed-in");
+        (await s.Get("/v1/inbox", token)).Problem.ShouldBe("stand-in-ended");
+        (await Get("/console/api/operators", ruth)).Json!["sessions"]!.AsArray().Select(o => (string)o!["operator"]!).ShouldBe(["ruth"]);
+        (await s.Get("/v1/audit", s.Key)).Json!["acts"]!.AsArray().Select(a => $"{a!["actor"]} {a["act"]} {a["about"]}")
+            .ShouldContain("operator:ruth operator.signed-out nils");
+    }
+
+    [Fact]
+    public async Task A_credential_to_connect_as_a_person_ends_after_fifteen_minutes_and_on_the_persons_sign_out()
+    {
+        var clock = new TestClock();
+        await using var other = await ServiceUnderTest.Start(clock: clock);
+        var up = await other.Post("/console/api/sign-up", null,
+            $$"""{"name":"ruth","password":"a long password","link":"{{other.Service.ConsoleLink}}"}""", Own);
+        var ruth = ("Cookie", up.Headers.GetValues("Set-Cookie").Single().Split(';')[0]);
+        await other.Get("/v1/inbox", other.Token("teo"));
+        async Task<string> Stand() =>
+            (string)(await other.Post("/console/api/stand-ins?space=main", null, """{"user":"teo"}""", Own, ruth)).Json!["token"]!;
+
+        var first = await Stand();
+        clock.Advance(TimeSpan.FromMinutes(14));
+        (await other.Get("/v1/inbox", first)).Status.ShouldBe(200);
+        clock.Advance(TimeSpan.FromMinutes(2));
+        (await other.Get("/v1/inbox", first)).Problem.ShouldBe("stand-in-ended");
+
+        var second = await Stand();
+        clock.Advance(TimeSpan.FromSeconds(1));
+        (await other.Post("/v1/users/teo/sign-out", other.Key, "{}")).Status.ShouldBe(200);
+        (await other.Get("/v1/inbox", second)).Problem.ShouldBe("signed-out");
+    }
+
+    [Fact]
+    public async Task Facts_tell_who_is_there_what_was_sent_and_what_needs_somebody()
+    {
+        var ruth = await SignUp("ruth", s.Service.ConsoleLink!);
+        using var live = await s.WebSocket(s.Token("teo", "deckhand"));
+        await live.Next("current");
+        await s.Send("role:deckhand");
+        await s.Send("user:mara");
+        await s.Load("rules: [{ name: R, event: e, to: [\"user:{{ data.who }}\"], notification: { title: T } }]");
+        await s.Publish(Event("1", "{}", "e"));
+
+        var facts = (await Get("/console/api/facts?space=main", ruth)).Json!;
+        ((int)facts["sessions"]!["websocket"]!, (int)facts["live"]!, (long)facts["people"]!, (long)facts["channels"]!).ShouldBe((1, 1, 1, 1));
+        ((long)facts["sent"]!, (long)facts["lastMinute"]!, (long)facts["setAside"]!).ShouldBe((2, 2, 1));
+        ((int)facts["rules"]!, (int)facts["rulesFailed"]!, (long)facts["bugs"]!).ShouldBe((1, 1, 0));
+        ((string)facts["changed"]![0]!["act"]!).ShouldBe("rules.loaded");
+        (await s.Get("/console/api/facts?space=main", null)).Problem.ShouldBe("not-signed-in");
+    }
+
+    [Fact]
+    public async Task The_consoles_way_to_the_API_takes_an_operator_in_place_of_a_key()
+    {
+        var ruth = await SignUp("ruth", s.Service.ConsoleLink!);
+        var nils = await SignUp("nils", await Invite(ruth, "view"));
+        (await s.Post("/v1/spaces", s.Key, """{"name":"harbour"}""")).Status.ShouldBe(201);
+        const string send = """{"to":["user:mara"],"type":"t","title":"From the console"}""";
+
+        var sent = await s.Post("/console/s/harbour/v1/notifications", null, send, Own, ruth);
+        sent.Status.ShouldBe(201, sent.Text);
+        (await Get("/console/s/harbour/v1/notifications", nils)).Json!["notifications"]![0]!["title"]!.GetValue<string>()
+            .ShouldBe("From the console");
+        (await Get("/console/s/main/v1/notifications", nils)).Json!["notifications"]!.AsArray().ShouldBeEmpty();
+
+        (await s.Post("/console/s/main/v1/notifications", null, send, Own, nils)).Problem.ShouldBe("may-only-view");
+        (await Get("/console/s/main/v1/keys", nils)).Problem.ShouldBe("may-only-view");
+        (await Get("/console/s/main/v1/keys", ruth)).Status.ShouldBe(200);
+        (await s.Post("/console/s/main/v1/notifications", null, send, ruth)).Problem.ShouldBe("foreign-page");
+        (await s.Get("/console/s/main/v1/status", null)).Problem.ShouldBe("not-signed-in");
+        (await s.Get("/console/s/main/v1/status", s.Key)).Problem.ShouldBe("not-signed-in");
+        (await Get("/v1/status", ruth)).Status.ShouldBe(401);
+        (await Get("/console/s/elsewhere/v1/status", ruth)).Problem.ShouldBe("unknown-space");
+        // What is done this way is noted under the operator's name.
+        (await s.Call(HttpMethod.Patch, "/console/s/main/v1/settings", null, """{"timeZone":"Europe/Berlin"}""", Own, ruth)).Status
+            .ShouldBe(200);
+        (await s.Get("/v1/audit", s.Key)).Json!["acts"]!.AsArray().ShouldContain(a => (string)a!["actor"]! == "operator:ruth"
+            && (string)a["act"]! == "settings.changed");
     }
 
     [Fact]

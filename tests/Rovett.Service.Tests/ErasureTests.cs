@@ -3,6 +3,7 @@ using Microsoft.Data.Sqlite;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
+using static Rovett.Service.Tests.Events.EventGround;
 
 namespace Rovett.Service.Tests;
 
@@ -104,6 +105,11 @@ public sealed class ErasureTests : IDisposable
         (await s.Post("/v1/follows", teo, """{"topic":"own/topic-canary"}""")).Status.ShouldBe(200);
         (await s.Post("/v1/grants", s.Key, """{"user":"teo-canary","topic":"granted/topic-canary","may":["say"]}""")).Status.ShouldBe(201);
         (await s.Post("/v1/tickets", teo, "{}")).Status.ShouldBe(201);
+        await s.Load("rules: [{ name: Crew changed, event: crew.changed, to: [\"role:mate\"], notification: { title: A change, subject: crew } }]");
+        (await s.Call(HttpMethod.Patch, "/v1/settings", s.Key, """{"keepEventData":true}""")).Status.ShouldBe(200);
+        var happened = await s.Publish(Event("e1", """{"who":"teo-canary","word":"data-canary"}""", "crew.changed",
+            more: ",\"subject\":\"crew/teo-canary\""));
+        happened.Status.ShouldBe(200, happened.Text);
     }
 
     static List<string> Canaries(string folder) =>
@@ -133,6 +139,9 @@ public sealed class ErasureTests : IDisposable
             "overwritten while it runs", 60);
         // The rest of what named others too is there.
         (await s.Totals(s.Token("ivo"))).Unread.ShouldBe(3);
+        var happened = (await s.Get("/v1/events?source=/planning/1&id=e1", s.Key)).Json!;
+        ((string)happened["subject"]!, happened["event"]).ShouldSatisfyAllConditions(e => e.Item1.ShouldStartWith("crew/erased"),
+            e => e.Item2.ShouldBeNull());
         using (var console = new HttpClient()) (await console.GetStringAsync(new Uri(s.Url, "/healthz"))).ShouldBe("ok\n");
         await s.Service.DisposeAsync();
         // Topics are the application's names, not the person's: the grant's own entry names one.

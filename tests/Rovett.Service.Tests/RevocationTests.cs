@@ -128,12 +128,13 @@ public sealed class RevocationTests : IAsyncLifetime
             }
             var until = new CancellationTokenSource();
             var after = new HashSet<string>();
-            bool changed = false;
+            var changed = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
             var sending = Task.Run(async () =>
             {
                 for (int i = 0; !until.IsCancellationRequested; i++)
                 {
-                    bool isAfter = Volatile.Read(ref changed);
+                    if (i == 200) await changed.Task; // nothing is acknowledged here: more than the window would stay behind
+                    bool isAfter = changed.Task.IsCompleted;
                     var title = $"{trial}-{i}";
                     if (isAfter) after.Add(title);
                     await s.Send(address, title);
@@ -151,7 +152,7 @@ public sealed class RevocationTests : IAsyncLifetime
                 _ => await Load("""{"policies":[]}"""),
             };
             answer.Status.ShouldBeInRange(200, 204);
-            Volatile.Write(ref changed, true);
+            changed.SetResult();
             bool ends = way is 1 or 2;
             var arrived = new List<string>();
             for (JsonObject? message; (message = await live.Next()) is not null;)

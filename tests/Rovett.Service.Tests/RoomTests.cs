@@ -43,7 +43,8 @@ public sealed class RoomTests
     {
         string[] order =
         [
-            "Values", "Addresses", "Events", "Marks", "Notifications", "Policies", "Rules.Yaml", "Rules.Templates", "Rules", "Store",
+            "Values", "Addresses", "Events", "Marks", "Choices", "Yaml", "Schemas", "Notifications", "Catalogues", "Policies",
+                "Rules.Templates", "Rules", "Store",
                 "Visibility", "Wire.WebSockets", "Wire.Sse", "Wire",
             "Delivery", "Presence", "Ledgers", "Ledgers.Commands",
         ];

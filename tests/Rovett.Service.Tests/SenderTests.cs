@@ -48,7 +48,7 @@ public sealed class SenderTests : IAsyncLifetime
             Slot = "check/91",
             TakeableFor = TimeSpan.FromMinutes(30),
             Deadlines = [new Deadline(TimeSpan.FromMinutes(5), "taken",
-                Otherwise: new Notification("engine.check.late", "Nobody has taken it", "role:bridge"))],
+                Otherwise: [new Notification("engine.check.late", "Nobody has taken it", "role:bridge")])],
             Data = new JsonObject { ["checkId"] = 91 },
         });
         (sent.Repeated, sent.Position, sent.Reach.Single().Address, sent.Reach.Single().Stored, sent.Reach.Single().Known).ShouldBe(

@@ -5,6 +5,7 @@ using System.Text.Json.Nodes;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
+using static Rovett.Service.Tests.Events.EventGround;
 
 namespace Rovett.Service.Tests;
 
@@ -108,7 +109,7 @@ public sealed class SendingTests : IAsyncLifetime
     [InlineData("""{"to":["user:mara"],"type":"t","title":"t","titel":"x"}""", "titel")]
     [InlineData("""{"to":["user:mara"],"type":"t","title":"t","ttl":0,"slot":7,"store":"no"}""", "ttl", "slot", "store")]
     [InlineData("""{"to":["role:a","role:b"],"type":"t","title":"t","takeable":true}""", "takeable")]
-    [InlineData("""{"to":["user:mara"],"type":"t","title":"t","carry":"full"}""", "carry")]
+    [InlineData("""{"to":["user:mara"],"type":"t","title":"t","carry":"all"}""", "carry")]
     [InlineData("""{"to":["user:mara"],"type":"t","title":"t","data":{"a":["\u0000"]}}""", "data")]
     public async Task Every_field_at_fault_is_named_and_nothing_is_stored(string body, params string[] fields)
     {
@@ -163,6 +164,16 @@ public sealed class SendingTests : IAsyncLifetime
             Good.Replace("}", $",\"data\":\"{new string('x', 17_000)}\"}}"))).Json!["detail"]!.ToString().ShouldContain("16384");
         var large = await s.Post("/v1/notifications", s.Key, Good.Replace("Turnstone", new string('x', 300_000)));
         (large.Status, large.Problem).ShouldBe((413, "body-too-large"));
+
+        // An array may be larger than one notification, whatever comes in front of it.
+        var one = Good.Replace("}", $",\"data\":\"{new string('x', 600)}\"}}");
+        foreach (var type in new[] { "application/json", "application/x-ndjson" })
+        {
+            var body = type == "application/json" ? $"\n  [{string.Join(',', Enumerable.Repeat(one, 1000))}]"
+                : string.Join('\n', Enumerable.Repeat(one, 1000));
+            var many = await s.Raw(HttpMethod.Post, "/v1/notifications", s.Key, body, type);
+            (many.Status, (int?)many.Json!["sent"]).ShouldBe((200, 1000), type);
+        }
     }
 
     [Fact]

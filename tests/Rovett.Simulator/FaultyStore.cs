@@ -66,8 +66,8 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public long OrdinalAt(long log, long position) => inner.OrdinalAt(log, position);
     public IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash, long after, long upTo, int limit) =>
         inner.OrdinalsAbout(log, subjectHash, after, upTo, limit);
-    public IReadOnlyList<long> OrdinalsOfType(long log, long typeHash, long after, long upTo) =>
-        inner.OrdinalsOfType(log, typeHash, after, upTo);
+    public IReadOnlyList<long> MutedOrdinals(long log, bool isType, long hash, long after, long upTo) =>
+        inner.MutedOrdinals(log, isType, hash, after, upTo);
     public long PositionAt(int space, StoredTime time) => inner.PositionAt(space, time);
     public void AppendEntry(int space, EntryRow entry) => Write(() => inner.AppendEntry(space, entry));
     public void AppendItem(long log, long ordinal, long position, long? subjectHash, long typeHash) =>
@@ -161,10 +161,23 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void SaveTombstone(int space, byte[] idHash, long validFrom, long person) =>
         Write(() => inner.SaveTombstone(space, idHash, validFrom, person));
     public void RemoveTombstone(int space, long person) => Write(() => inner.RemoveTombstone(space, person));
-    public IReadOnlyList<(long Position, int Number, Addressing Addressing)> OtherwiseAfter(int space, long after, long upTo, int limit) =>
-        inner.OtherwiseAfter(space, after, upTo, limit);
-    public void RewriteOtherwise(int space, long position, int number, Addressing? addressing) =>
-        Write(() => inner.RewriteOtherwise(space, position, number, addressing));
+    public IReadOnlyList<(long Position, int Deadline, int Item, Addressing Addressing)> OtherwiseAfter(int space, long after, long upTo,
+        int limit) => inner.OtherwiseAfter(space, after, upTo, limit);
+    public void RewriteOtherwise(int space, long position, int deadline, int item, Addressing? addressing) =>
+        Write(() => inner.RewriteOtherwise(space, position, deadline, item, addressing));
+    public void SaveOtherwise(int space, long position, int deadline, OtherwiseRow row) =>
+        Write(() => inner.SaveOtherwise(space, position, deadline, row));
+    public void EraseOtherwise(int space, long position) => Write(() => inner.EraseOtherwise(space, position));
+    public long MailsSince(int space, StoredTime time) => inner.MailsSince(space, time);
+    public void AddCatalogue(int space, RulesVersion version) => Write(() => inner.AddCatalogue(space, version));
+    public RulesVersion? CatalogueUpTo(int space, long position) => inner.CatalogueUpTo(space, position);
+    public long AddOutbound(int space, OutboundRow row) => Write(() => inner.AddOutbound(space, row));
+    public IReadOnlyList<OutboundRow> OutboundDue(int space, StoredTime upTo, int limit) => inner.OutboundDue(space, upTo, limit);
+    public StoredTime? NextOutbound(int space) => inner.NextOutbound(space);
+    public OutboundRow? FindOutbound(int space, long number) => inner.FindOutbound(space, number);
+    public void SaveOutbound(int space, OutboundRow row) => Write(() => inner.SaveOutbound(space, row));
+    public void RemoveOutbound(int space, long number) => Write(() => inner.RemoveOutbound(space, number));
+    public IReadOnlyList<OutboundRow> OutboundAfter(int space, long number, int limit) => inner.OutboundAfter(space, number, limit);
     public IReadOnlyList<(long Position, string Key)> SlotsAfter(int space, long after, long upTo, int limit) =>
         inner.SlotsAfter(space, after, upTo, limit);
     public void RemoveSlot(int space, string key) => Write(() => inner.RemoveSlot(space, key));
@@ -182,8 +195,16 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void EraseEntry(int space, long position, byte[] body, Addressing addressing) =>
         Write(() => inner.EraseEntry(space, position, body, addressing));
     public IReadOnlyList<EntryRow> ActsIn(int space, long after, long upTo) => inner.ActsIn(space, after, upTo);
+    public IReadOnlyList<IntakePosition> IntakePositions(int space, string intake) => inner.IntakePositions(space, intake);
+    public void SaveIntakePosition(int space, string intake, IntakePosition position) =>
+        Write(() => inner.SaveIntakePosition(space, intake, position));
+    public bool IsIntakePaused(int space, string intake) => inner.IsIntakePaused(space, intake);
+    public void SaveIntakePaused(int space, string intake, bool isPaused) => Write(() => inner.SaveIntakePaused(space, intake, isPaused));
+    public bool IsSetAside(int space, string origin) => inner.IsSetAside(space, origin);
     public EventRow? FindEvent(int space, string source, string id) => inner.FindEvent(space, source, id);
     public void SaveEvent(int space, EventRow row) => Write(() => inner.SaveEvent(space, row));
+    public IReadOnlyList<EventRow> EventsAfter(int space, StoredTime time, int limit) => inner.EventsAfter(space, time, limit);
+    public void RewriteEvent(int space, EventRow row) => Write(() => inner.RewriteEvent(space, row));
     public void AddOrigin(int space, NotificationId notification, string source, string eventId, string rule) =>
         Write(() => inner.AddOrigin(space, notification, source, eventId, rule));
     public int TrimEvents(int space, StoredTime before, int limit) => Write(() => inner.TrimEvents(space, before, limit));
@@ -197,6 +218,7 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void SaveGathering(int space, GatheringRow row) => Write(() => inner.SaveGathering(space, row));
     public void RemoveGathering(int space, long number) => Write(() => inner.RemoveGathering(space, number));
     public IReadOnlyList<GatheringRow> GatheringsAfter(int space, long number, int limit) => inner.GatheringsAfter(space, number, limit);
+    public long NewestGathering() => inner.NewestGathering();
     public long CountGatherings(int space) => inner.CountGatherings(space);
     public SetAsideRow? FindSetAside(int space, long number) => inner.FindSetAside(space, number);
     public void RemoveSetAside(int space, long number) => Write(() => inner.RemoveSetAside(space, number));

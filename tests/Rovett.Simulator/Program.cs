@@ -49,7 +49,7 @@ public static class Program
         var folder = Folder();
         int failed = 0;
         var all = (Sent: 0L, Commands: 0L, Delivered: 0L, Crashes: 0L, Faults: 0L, Cuts: 0L, Restores: 0L, Erasures: 0L, Withdrawals: 0L,
-            Said: 0L, Events: 0L, Repeats: 0L, Gathered: 0L, Days: 0.0);
+            Said: 0L, Events: 0L, Repeats: 0L, Gathered: 0L, Dropped: 0L, Days: 0.0);
         var gate = new Lock();
         var watch = Stopwatch.StartNew();
         try
@@ -68,7 +68,8 @@ public static class Program
                         all = (all.Sent + c.Sent, all.Commands + c.Commands, all.Delivered + c.Delivered, all.Crashes +
                             c.Crashes, all.Faults + c.Faults, all.Cuts + c.Cuts, all.Restores + c.Restores, all.Erasures +
                             c.Erasures, all.Withdrawals + c.Withdrawals, all.Said + c.Said, all.Events +
-                            c.Events, all.Repeats + c.Repeats, all.Gathered + c.Gathered, all.Days + world.Elapsed.TotalDays);
+                            c.Events, all.Repeats + c.Repeats, all.Gathered + c.Gathered, all.Dropped + c.Dropped, all.Days +
+                            world.Elapsed.TotalDays);
                     }
                 }
                 catch (Exception wrong)
@@ -90,7 +91,7 @@ public static class Program
             $"wrong; {all.Days:0} simulated days in {watch.Elapsed.TotalSeconds:0} s: {all.Sent:N0} sends, {all.Commands:N0} commands, " +
             $"{all.Delivered:N0} messages delivered, {all.Crashes:N0} crashes, {all.Faults:N0} failed commits, {all.Cuts:N0} cuts, " +
             $"{all.Restores:N0} restores, {all.Erasures:N0} erasures, {all.Withdrawals:N0} keys withdrawn, {all.Said:N0} said, " +
-            $"{all.Events:N0} events, {all.Repeats:N0} repeated, {all.Gathered:N0} gatherings closed"));
+            $"{all.Events:N0} events, {all.Repeats:N0} repeated, {all.Gathered:N0} gatherings closed, {all.Dropped:N0} withdrawn"));
         return failed == 0 ? 0 : 1;
     }
 

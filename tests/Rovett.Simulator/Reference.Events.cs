@@ -40,6 +40,9 @@ public sealed partial class Reference
     /// <summary>The users who are looking at a subject.</summary>
     public Func<string?, IEnumerable<string>> Attending { get; set; } = _ => [];
 
+    /// <summary>Rules were loaded: one more entry, and nothing else.</summary>
+    public void LoadRules(long now) => Draw(now);
+
     void CloseGathering(long now, Gathering gathering)
     {
         Gatherings.Remove(gathering);

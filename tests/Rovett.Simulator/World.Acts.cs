@@ -28,7 +28,9 @@ public sealed partial class World
             case < 38: Block(Pick(Users), Chance(0.4)); break;
             case < 46: GainOrLose(); break;
             case < 58: MarkByHttp(); break;
-            case < 62: Withdraw(); break;
+            case < 61: Withdraw(); break;
+            case < 62 when Chance(0.5): WithdrawGathering(); break;
+            case < 62: LoadRules(); break;
             case < 68: Take(); break;
             case < 71: Mute(); break;
             case < 80: Pick(devices).Misbehave(); break;
@@ -235,6 +237,8 @@ public sealed partial class World
                 throw Wrong($"{Guest} is erased, and a credential of before would hold: valid from {validFrom} at {now}; before from " +
                     $"{person.ValidFrom}, shown {string.Join(' ', person.Shown.Keys)}");
             }
+            // What was gathered for that person goes, whatever comes of the steps; another of the same id has gatherings anew.
+            Counts.Dropped += reference.Gatherings.RemoveAll(g => g.To.Contains(Address.User(new UserId(Guest))));
             reference.Erase(now, Guest, row.Position, validFrom, row.Pseudonym);
         });
     }

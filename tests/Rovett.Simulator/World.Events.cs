@@ -3,9 +3,10 @@ using System.Text;
 using Rovett.Core.Addresses;
 using Rovett.Core.Events;
 using Rovett.Core.Ledgers.Commands.Events;
+using Rovett.Core.Ledgers.Commands.Sending;
 using Rovett.Core.Notifications;
 using Rovett.Core.Rules;
-using Rovett.Core.Rules.Yaml;
+using Rovett.Core.Yaml;
 
 namespace Rovett.Simulator;
 
@@ -16,7 +17,7 @@ public sealed partial class World
     static readonly TimeSpan Repeats = TimeSpan.FromHours(24);
     static readonly Rule AnyRule = ReadRule("");
     static readonly Rule[] GatherRules = [ReadRule("\"gather\":{\"within\":\"3s\"},"), ReadRule("\"gather\":{\"within\":\"5h\"},")];
-    static readonly RuleSetting Setting = new(DateTimeOffset.UnixEpoch, TimeZoneInfo.Utc, _ => ReceiptLevel.Full);
+    static readonly RuleSetting Setting = new(DateTimeOffset.UnixEpoch, TimeZoneInfo.Utc, _ => new TypeTerms(ReceiptLevel.Full));
 
     readonly List<SimEvent> published = [];
     int eventIds;
@@ -36,10 +37,60 @@ public sealed partial class World
         published.RemoveAll(e => clock.Elapsed - e.Born > Repeats);
         var batch = new List<SimEvent>();
         for (int i = random.Next(3); i >= 0; i--) batch.Add(published.Count > 0 && Chance(0.4) ? Pick(published) : NewEvent());
-        var command = new EventsCommand("main", [.. batch.Select(e => e.Evaluated)], Setting);
+        long version = rulesSeen = RulesVersion;
+        var command = new EventsCommand("main", [.. batch.Select(e => e.Evaluated with { Version = version })], Setting);
         Post(command, _ => { }, now =>
         {
-            for (int i = 0; i < batch.Count; i++) Taken(batch[i], command.Task.Result[i], now);
+            for (int i = 0; i < batch.Count; i++)
+            {
+                // Drafts made by an older version are made again, and the rules that are loaded here match nothing.
+                if (version == rulesSeen || command.Task.Result[i].Outcome is { IsRepeated: true })
+                {
+                    Taken(batch[i], command.Task.Result[i], now);
+                }
+                else if (command.Task.Result[i].Outcome is not { Matched: [], Notifications: [], Gatherings: [] })
+                {
+                    throw Wrong($"event {batch[i].Evaluated.Event.Id} was not worked out again");
+                }
+            }
+        });
+    }
+
+    /// <summary>The version that was in force when the command was carried out whose result is looked at.</summary>
+    long rulesSeen;
+
+    /// <summary>The version of the rules in force.</summary>
+    long RulesVersion => disk.RulesUpTo(1, disk.FindSpace("main")!.Head)?.Position ?? 0;
+
+    /// <summary>Open gatherings stay.</summary>
+    void LoadRules()
+    {
+        byte[] document = """{"rules":[{"name":"other","event":"other","to":["everyone"],"notification":{"title":"t"}}]}"""u8.ToArray();
+        var load = new PutRulesCommand("main", RuleReader.Read(document, []), document, null);
+        Post(load, _ => { }, now =>
+        {
+            reference.LoadRules(now);
+            rulesSeen = load.Task.Result.Position;
+            if (load.Task.Result.Position != reference.Head)
+            {
+                throw Wrong($"the rules got version {load.Task.Result.Position}, the reference says {reference.Head}");
+            }
+        });
+    }
+
+    /// <summary>An open gathering is dropped by its id; one that has closed meanwhile is withdrawn like any notification.</summary>
+    void WithdrawGathering()
+    {
+        if (reference.Gatherings.Count == 0) return;
+        var id = Pick(reference.Gatherings).Id;
+        var withdraw = new WithdrawCommand("main", id);
+        Post(withdraw, _ => { }, now =>
+        {
+            if (reference.Gatherings.RemoveAll(g => g.Id == id) > 0) Counts.Dropped++;
+            else if (Sent(id) is { } meant && reference.Withdraw(now, meant) != withdraw.Task.Result.Changed)
+            {
+                throw Wrong($"withdrawing {meant.Number} was answered {withdraw.Task.Result}");
+            }
         });
     }
 
@@ -103,7 +154,7 @@ public sealed partial class World
     SimEvent NewGathered()
     {
         var rule = Pick(GatherRules);
-        Address to = Address.Role(Pick(Roles));
+        var to = Chance(0.3) ? Address.User(new UserId(Guest)) : Address.Role(Pick(Roles));
         List<Address> except = Chance(0.3) ? [Address.User(new UserId(Pick(Users.Where(u => u != Guest).ToList())))] : [];
         var traits = new NotificationTraits(Types[0], Chance(0.5) ? Subjects[0] : null, ReceiptLevel.Full, null);
         int number = drafts++;

@@ -41,7 +41,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
     readonly Dictionary<(long Log, long Ordinal), int> numberAt = [];
     readonly List<Device> devices = [];
     readonly List<SimCommand> waiting = [];
-    readonly List<(int Life, string File, Reference Reference, Dictionary<NotificationId, int> Numbers, Dictionary<(long, long), int> NumberAt)> backups = [];
+    readonly List<Copied> backups = [];
     readonly StringBuilder? log;
 
     Reference reference = new(Newcomers);
@@ -60,7 +60,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
 
     /// <summary>How many notifications were stored, commands carried out, messages delivered; for the report.</summary>
     public (int Sent, int Commands, int Delivered, int Crashes, int Faults, int Cuts, int Restores, int Erasures, int Withdrawals, int Said,
-        int Events, int Repeats, int Gathered) Counts;
+        int Events, int Repeats, int Gathered, int Dropped) Counts;
 
     /// <summary>Virtual time that passed.</summary>
     public TimeSpan Elapsed => clock.Elapsed;
@@ -190,6 +190,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
         public void Changed(string space, OutgoingEntry change) { }
         public void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign) { }
         public void Receipted(string space) { }
+        public void Outbound(string space) { }
         public void Erased(string space, string user) { }
     }
 
@@ -418,83 +419,6 @@ public sealed partial class World : IDisposable, ILedgerFaults
             long unread = reference.Unread(user);
             if (list.Count == 0 || list[^1].Unread != unread) list.Add((reference.Head, unread));
         }
-    }
-
-    // ---- the service's lives
-
-    void Restart()
-    {
-        foreach (var device in devices)
-        {
-            device.Lose(cut: true);
-            device.ServiceDied();
-        }
-        waiting.Clear();
-        ledgerScheduled = false;
-        history.Dispose();
-        disk.Dispose(); // what was not committed is rolled back
-        Start();
-    }
-
-    void Crash()
-    {
-        Counts.Crashes++;
-        Note("crash");
-        if (Chance(0.2)) clock.StartAnew(); // the whole machine
-        Restart();
-        foreach (var device in devices) device.ComeBack(Short(400));
-    }
-
-    void Backup()
-    {
-        var file = Path.Combine(folder, $"backup-{backups.Count}.db");
-        using (var source = SqliteFiles.Open(DiskPath, readOnly: true))
-        using (var copy = source.CreateCommand())
-        {
-            copy.CommandText = "VACUUM INTO $file";
-            copy.Parameters.AddWithValue("$file", file);
-            copy.ExecuteNonQuery();
-        }
-        backups.Add((life, file, reference.Clone(), new(numbers), new(numberAt)));
-        Note($"backup {backups.Count - 1} at {reference.Head}");
-    }
-
-    void ListenTo(Reference told)
-    {
-        told.BeforeEntry = NoteTotals;
-        told.Gathered = Gathered;
-        told.Attending = AttendingNow;
-    }
-
-    void Restore()
-    {
-        Counts.Restores++;
-        erasing = true; // it may have been under way then
-        var backup = Pick(backups);
-        Note("restore");
-        foreach (var device in devices)
-        {
-            device.Lose(cut: true);
-            device.ServiceDied();
-        }
-        waiting.Clear();
-        ledgerScheduled = false;
-        history.Dispose();
-        disk.Dispose();
-        diskLife++;
-        File.Copy(backup.File, DiskPath);
-        SqliteFiles.NewEpoch(DiskPath);
-        reference = backup.Reference.Clone();
-        ListenTo(reference);
-        numbers.Clear();
-        foreach (var (id, number) in backup.Numbers) numbers[id] = number;
-        numberAt.Clear();
-        foreach (var (place, number) in backup.NumberAt) numberAt[place] = number;
-        TotalsOverTime.Clear();
-        published.Clear(); // what of them is in this history is not known
-        Start();
-        NoteTotals();
-        foreach (var device in devices) device.ComeBack(Short(400));
     }
 
     /// <inheritdoc/>

@@ -9,7 +9,7 @@ namespace Rovett.Testing;
 /// <summary>A connection by raw socket: what goes over the wire is written out by hand.</summary>
 public abstract class RawConnection : IDisposable
 {
-    static readonly TimeSpan Patience = TimeSpan.FromSeconds(15);
+    static readonly TimeSpan Patience = TimeSpan.FromSeconds(30);
     readonly Socket socket;
     byte[] buffer = new byte[16384];
     int start, end;

@@ -3,7 +3,7 @@ using System.Text.Json;
 using Rovett.Core.Events;
 using Rovett.Core.Notifications;
 using Rovett.Core.Rules;
-using Rovett.Core.Rules.Yaml;
+using Rovett.Core.Yaml;
 using Shouldly;
 
 namespace Rovett.Core.Tests.Rules;
@@ -12,7 +12,7 @@ namespace Rovett.Core.Tests.Rules;
 static class RulesFixture
 {
     public static readonly RuleSetting Setting = new(new DateTimeOffset(2026, 11, 28, 6, 30, 0, TimeSpan.Zero), TimeZoneInfo.Utc,
-        _ => ReceiptLevel.Totals);
+        _ => new TypeTerms(ReceiptLevel.Totals));
 
     public static RuleSet Read(string yaml)
     {

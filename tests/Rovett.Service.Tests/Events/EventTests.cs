@@ -71,8 +71,27 @@ public sealed class EventTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task An_event_is_kept_as_it_came_where_the_space_says_so_and_shown_to_who_may_see_its_data()
+    {
+        await service.Publish(Check("e1"));
+        (await service.Call(HttpMethod.Patch, "/v1/settings", service.Key, """{"keepEventData":true}""")).Status.ShouldBe(200);
+        await service.Publish(Check("e2"));
+        var reader = (string)(await service.Post("/v1/keys", service.Key, """{"name":"reader","scopes":["read"]}""")).Json!["key"]!;
+        await service.Restart();
+
+        async Task<JsonNode?> Kept(string id, string key) =>
+            (await service.Get($"/v1/events?source=/planning/1&id={id}", key)).Json!["event"];
+        (await Kept("e1", service.Key)).ShouldBeNull();
+        (await Kept("e2", reader)).ShouldBeNull();
+        JsonNode.DeepEquals(await Kept("e2", service.Key), JsonNode.Parse(Check("e2"))).ShouldBeTrue();
+        var wrong = await service.Call(HttpMethod.Patch, "/v1/settings", service.Key, """{"keepEventData":1,"repeatsKeptFor":"47h"}""");
+        (wrong.Status, wrong.Text.Contains("from 2d to 90d"), wrong.Text.Contains("must be true or false")).ShouldBe((422, true, true));
+    }
+
+    [Fact]
     public async Task The_story_is_told_in_both_directions()
     {
+        await service.Raw(HttpMethod.Put, "/v1/types", service.Key, "types: { engine.check.due: { receipts: full } }", "application/yaml");
         const string trace = "00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01";
         var id = (string)(await service.Publish(Check("e1", $",\"subject\":\"vessel/turnstone\",\"traceparent\":\"{trace}\""))).Json!
             ["notifications"]![0]!["id"]!;
@@ -82,7 +101,13 @@ public sealed class EventTests : IAsyncLifetime
             .ShouldBe(("engine.check.due", "vessel/turnstone", trace, id));
         var shown = (await service.Get($"/v1/notifications/{id}", service.Key)).Json!["events"]![0]!;
         ((string)shown["source"]!, (string)shown["id"]!, (string)shown["rule"]!).ShouldBe(("/planning/1", "e1", "Engine check due"));
+        ((string)shown["trace"]!, shown["time"] is not null).ShouldBe((trace, true));
         (await service.Get($"/v1/inbox/{id}", mara)).Text.ShouldNotContain("planning");
+
+        await service.Post("/v1/inbox/marks", mara, """{"read":{"all":true}}""");
+        var receipt = await Eventually.Holds(async () => (await service.Get("/v1/receipts", service.Key)).Json!["receipts"]!.AsArray(),
+            r => r.Count > 0, "a receipt");
+        ((string)receipt[0]!["id"]!, (string)receipt[0]!["trace"]!).ShouldBe((id, trace));
     }
 
     [Fact]

@@ -59,6 +59,22 @@ public sealed class GatheringTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task It_counts_once_for_who_loses_a_topic_right_after_it_closes()
+    {
+        await Delay("1", 5);
+        (await service.Post("/v1/grants", service.Key, """{"user":"mara","topic":"berth/3","may":["follow"],"for":"11m"}""")).Status
+            .ShouldBe(201);
+        (await service.Post("/v1/follows", mara, """{"topic":"berth/3"}""")).Status.ShouldBe(200);
+        using var live = await service.WebSocket(mara);
+        await live.Next("current");
+
+        clock.Advance(TimeSpan.FromMinutes(12)); // both are due, and carried out together
+
+        ((long)(await live.Next("notification"))["unread"]!).ShouldBe(1);
+        (await service.Totals(mara)).Unread.ShouldBe(1);
+    }
+
+    [Fact]
     public async Task A_gathering_survives_a_restart_and_loading_rules()
     {
         await Delay("1", 5);
