@@ -3,7 +3,7 @@ SHELL := /bin/bash
 CLI := .build/cli/rovett.dll
 TESTS := Rovett.Core.Tests Rovett.Service.Tests Rovett.EndToEnd Rovett.Faults
 PAGES := clients/typescript/dist/index.js console/dist/index.html demo/crew/dist/index.html
-SOURCES := $(shell find src demo/scenario.yaml demo/policies.yaml demo/rules.yaml docs/rules.schema.json docs/problems.md docs/conformance -name obj -prune -o -name bin -prune -o -type f -print)
+SOURCES := $(shell find src demo/scenario.yaml demo/policies.yaml demo/rules.yaml demo/intakes.yaml docs/rules.schema.json docs/problems.md docs/conformance -name obj -prune -o -name bin -prune -o -type f -print)
 
 
 .PHONY: help build demo test simulate prove fuzz corebench lint bench clean tools
@@ -21,17 +21,19 @@ $(PAGES) &: node_modules/.package-lock.json $(shell find clients/typescript cons
 	npm run build
 
 $(CLI): $(PAGES) $(SOURCES) Directory.Build.props Directory.Packages.props
-	dotnet publish src/Rovett.Cli -c Release --use-current-runtime -o .build/cli -v quiet --nologo
+	# Analysed when everything is built for the tests.
+	dotnet publish src/Rovett.Cli -c Release --use-current-runtime -p:RunAnalyzers=false -o .build/cli -v quiet --nologo
 	@touch $@
 
 demo: build ## A working day at Marrow Sound Ferries, checked as it goes on, with pages to look at
 	./rovett demo
 
-# What tests need beside the code: proxies, a browser, a C compiler for the power-cut layer, PostgreSQL.
+# What tests need beside the code: proxies, a browser, a C compiler for the power-cut layer, PostgreSQL, brokers, and what runs the snippets.
 tools:
-	@missing=""; for p in nginx haproxy caddy chromium gcc ip; do command -v $$p >/dev/null || missing="$$missing $$p"; done; \
+	@missing=""; for p in nginx haproxy caddy chromium gcc ip php ruby python3 curl redis-server; do command -v $$p >/dev/null || missing="$$missing $$p"; done; \
 	ls -d /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing="$$missing postgresql"; \
-	if [ -n "$$missing" ]; then echo "installing$$missing"; (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq $$(echo "$$missing" | sed "s/gcc/gcc libc6-dev/; s/ ip\b/ iproute2/")) >/dev/null || exit 1; fi
+	test -x /usr/lib/rabbitmq/bin/rabbitmq-server || missing="$$missing rabbitmq-server"; \
+	if [ -n "$$missing" ]; then echo "installing$$missing"; (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq $$(echo "$$missing" | sed "s/gcc/gcc libc6-dev/; s/ ip\b/ iproute2/; s/ php\b/ php-cli/")) >/dev/null || exit 1; fi
 
 test: build tools ## Build everything, check its style, and run all tests
 	npx biome check clients console demo
@@ -39,9 +41,12 @@ test: build tools ## Build everything, check its style, and run all tests
 	node clients/typescript/size.mjs
 	npm test --silent -w clients/typescript
 	dotnet build Rovett.slnx -c Release -v quiet --nologo
-	dotnet format Rovett.slnx --no-restore --verify-no-changes
-	dotnet tests/Rovett.Fuzz/bin/Release/net10.0/Rovett.Fuzz.dll 50000
-	@set -e; for t in $(TESTS); do echo "== $$t"; dotnet tests/$$t/bin/Release/net10.0/$$t.dll -noColor -noLogo; done
+	dotnet format whitespace . --folder --verify-no-changes --exclude node_modules --exclude .build
+	dotnet tests/Rovett.Fuzz/bin/Release/net10.0/Rovett.Fuzz.dll 20000
+	@set -o pipefail; failed=""; for t in $(TESTS); do echo "== $$t"; \
+	dotnet tests/$$t/bin/Release/net10.0/$$t.dll -noColor -noLogo 2>&1 | tee .build/$$t.log || failed="$$failed $$t"; done; \
+	for t in $$failed; do echo "== $$t failed"; grep -A 30 '\[FAIL\]' .build/$$t.log; done; \
+	for t in $$failed; do grep -hA 1 '\[FAIL\]' .build/$$t.log | cut -c1-300; done; test -z "$$failed"
 
 SEEDS := 1..1000
 simulate: ## Judge simulated worlds by their seeds: make simulate SEEDS=1..10000

@@ -1,4 +1,4 @@
-using Rovett.Core.Rules.Yaml;
+using Rovett.Core.Yaml;
 
 namespace Rovett.Cli;
 

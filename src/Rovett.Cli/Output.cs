@@ -100,7 +100,7 @@ static class Output
         {
             Problem("invalid-request", $"{wrong.File} has {wrong.Mistakes.Count} {(wrong.Mistakes.Count == 1 ? "mistake" : "mistakes")}",
                 null,
-                "Correct the rules and run it again; nothing was changed.",
+                "Correct the file and run it again; nothing was changed.",
                 [.. wrong.Mistakes.Select(m => ($"{m.Line}:{m.Column}", $"{m.Field} {m.Detail}"))]);
             return 2;
         }

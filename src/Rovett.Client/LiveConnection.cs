@@ -66,6 +66,7 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
     readonly Random chance = new();
     readonly Unconfirmed unconfirmed = new();
     LiveLink? link;
+    string credential = "";
 
     /// <summary>The newest cursor handed out; pass it as <see cref="LiveOptions.After"/> to go on from here.</summary>
     public string? Cursor { get; private set; } = options?.After is "now" ? null : options?.After;
@@ -130,10 +131,12 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
                         failures = 0;
                         if (acks.Answers(message)) continue;
                         // After a cut it is sent again what the service does not know to be here; that was handed out before.
+                        var (handed, isCut) = await Whole(message, cancel).ConfigureAwait(false);
+                        if (isCut) break; // it comes again with the next connection
                         bool counts = kind == "notification" && options.AutoAcknowledge;
                         if (unconfirmed.Came(kind, counts ? (string?)message["id"] : null, (string?)message["cursor"]))
                         {
-                            yield return message;
+                            if (handed is not null) yield return handed;
                         }
                         if (message["cursor"] is { } cursor && !unconfirmed.IsRepeating) Cursor = (string?)cursor;
                         if (kind == "notification" && options.AutoAcknowledge && message["cursor"] is { } toAck)
@@ -154,6 +157,34 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
         }
     }
 
+    /// <summary>A message as it is handed out: of a notification that came in part, all of it.</summary>
+    /// <returns>It, null when it is gone; and whether it could not be fetched.</returns>
+    async Task<(JsonObject? Message, bool IsCut)> Whole(JsonObject message, CancellationToken cancel)
+    {
+        if (message["carry"] is null || (string?)message["id"] is not { } id) return (message, false);
+        try
+        {
+            using var request = new HttpRequestMessage(HttpMethod.Get, url.ToString().TrimEnd('/') + "/v1/inbox?ids=" + id);
+            request.Headers.TryAddWithoutValidation("Authorization", "Bearer " + credential);
+            using var answer = await http.SendAsync(request, cancel).ConfigureAwait(false);
+            answer.EnsureSuccessStatusCode();
+            var page = JsonNode.Parse(await answer.Content.ReadAsStringAsync(cancel).ConfigureAwait(false))!;
+            if (page["items"]!.AsArray() is not [JsonObject item]) return (null, false);
+            var whole = message.DeepClone().AsObject();
+            whole.Remove("carry");
+            foreach (var (name, value) in item)
+            {
+                if (name is not ("cursor" or "state")) whole[name] = value?.DeepClone();
+            }
+            return (whole, false);
+        }
+        catch (HttpRequestException error)
+        {
+            LastTrouble = $"the rest of a notification could not be fetched: {error.Message}";
+            return (null, true);
+        }
+    }
+
     /// <summary>Sends a message to the service: <c>ack</c>, <c>markRead</c> …; the answer, if any, comes among
     /// <see cref="Messages"/>.</summary>
     /// <exception cref="InvalidOperationException">There is no connection now.</exception>
@@ -162,7 +193,6 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
 
     async Task<LiveLink?> Connect(CancellationToken cancel)
     {
-        string credential;
         try
         {
             credential = Checked(await token(cancel).ConfigureAwait(false));
@@ -179,12 +209,34 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
         }
         if (options.Device is { } device) query.Append("device=").Append(Uri.EscapeDataString(device)).Append('&');
         if (options.Label is { } label) query.Append("label=").Append(Uri.EscapeDataString(label)).Append('&');
-        var address = url.ToString().TrimEnd('/') + "/v1/live" + query.ToString().TrimEnd('&', '?');
-        Func<CancellationToken, Task<LiveLink>> sse = stop => SseLink.Open(http, url, address, credential, options.DeadAfter, stop),
-            webSocket = stop =>
-            WebSocketLink.Open(http, address, credential, options.DeadAfter,
-            options.Transport == LiveTransport.WebSocket ? sse : null, stop),
-            longPoll = _ => Task.FromResult<LiveLink>(new LongPollLink(http, url, address, credential, options.DeadAfter));
+        var tried = new List<(string Transport, string Why)>();
+        string Address() => url.ToString().TrimEnd('/') + "/v1/live"
+            + (query + string.Concat(tried.Select(t => $"tried={Uri.EscapeDataString($"{t.Transport}: {t.Why}")}&"))).TrimEnd('&', '?');
+        Func<CancellationToken, Task<LiveLink>> Told(string transport,
+            Func<string, CancellationToken, Task<LiveLink>> open) => async stop =>
+        {
+            string address;
+            int at;
+            lock (tried) // one that fails says so while the next one starts
+            {
+                (address, at) = (Address(), tried.Count);
+                tried.Add((transport, "no answer yet"));
+            }
+            try
+            {
+                return await open(address, stop).ConfigureAwait(false);
+            }
+            catch (Exception error) when (error is not OperationCanceledException)
+            {
+                lock (tried) tried[at] = (transport, error.Message);
+                throw;
+            }
+        };
+        var sse = Told("sse", (address, stop) => SseLink.Open(http, url, address, credential, options.DeadAfter, stop));
+        var webSocket = Told("websocket", (address, stop) => WebSocketLink.Open(http, address, credential, options.DeadAfter,
+            options.Transport == LiveTransport.WebSocket ? sse : null, stop));
+        var longPoll = Told("long-poll",
+            (address, _) => Task.FromResult<LiveLink>(new LongPollLink(http, url, address, credential, options.DeadAfter)));
         Func<CancellationToken, Task<LiveLink>>[] rungs = options.Transport switch
         {
             LiveTransport.WebSocket => [webSocket],

@@ -17,12 +17,23 @@ public enum Urgency
     High,
 }
 
+/// <summary>How much of a notification is sent to devices.</summary>
+public enum Carry
+{
+    /// <summary>All of it.</summary>
+    Full,
+    /// <summary>All but body and data.</summary>
+    Summary,
+    /// <summary>Neither title, link, body nor data.</summary>
+    Reference,
+}
+
 /// <summary>A state that a notification must reach within a time.</summary>
 /// <param name="Within">The time, from the send on.</param>
 /// <param name="By">The state: <c>read</c>, <c>received</c>, <c>handled</c> or <c>taken</c>.</param>
 /// <param name="Each">For each person, not for anyone of them.</param>
-/// <param name="Otherwise">A notification to send when it is missed; null: none.</param>
-public sealed record Deadline(TimeSpan Within, string By = "read", bool Each = false, Notification? Otherwise = null);
+/// <param name="Otherwise">What is done when it is missed; null: nothing.</param>
+public sealed record Deadline(TimeSpan Within, string By = "read", bool Each = false, IReadOnlyList<Otherwise>? Otherwise = null);
 
 /// <summary>A notification to send. Bounds of each member: docs/protocol.md.</summary>
 /// <param name="Type">The kind of event, in your words: <c>engine.check.due</c>.</param>
@@ -52,6 +63,10 @@ public sealed record Notification(string Type, string Title, params string[] To)
     public IReadOnlyList<Deadline> Deadlines { get; init; } = [];
     /// <summary>False: only for who is connected now, kept nowhere.</summary>
     public bool Store { get; init; } = true;
+    /// <summary>True: people are always told of it; mutes and quiet hours don't apply.</summary>
+    public bool Always { get; init; }
+    /// <summary>What is sent to devices; the rest they fetch from the inbox.</summary>
+    public Carry Carry { get; init; }
     /// <summary>Data for your handlers.</summary>
     public JsonNode? Data { get; init; }
 
@@ -75,6 +90,8 @@ public sealed record Notification(string Type, string Title, params string[] To)
         }
         if (Deadlines.Count > 0) json["deadlines"] = new JsonArray([.. Deadlines.Select(d => (JsonNode)Json(d))]);
         if (!Store) json["store"] = false;
+        if (Always) json["always"] = true;
+        if (Carry != Carry.Full) json["carry"] = Carry.ToString().ToLowerInvariant();
         if (Data is not null) json["data"] = Data.DeepClone();
         return json;
     }
@@ -87,7 +104,7 @@ public sealed record Notification(string Type, string Title, params string[] To)
             ["within"] = XmlConvert.ToString(deadline.Within),
             ["who"] = deadline.Each ? "each" : "anyone"
         };
-        if (deadline.Otherwise is not null) json["otherwise"] = deadline.Otherwise.ToJson();
+        if (deadline.Otherwise is { Count: > 0 } all) json["otherwise"] = new JsonArray([.. all.Select(o => (JsonNode)o.ToJson())]);
         return json;
     }
 

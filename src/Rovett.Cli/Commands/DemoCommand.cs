@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Text;
 using System.Text.Json;
 using System.Text.Json.Nodes;
 using Rovett.Cli.Demo;
@@ -49,34 +50,43 @@ static class DemoCommand
         {
             var scenario = Scenario.Read(Path.Combine(AppContext.BaseDirectory, "demo", "scenario.yaml"));
             RovettService? service = null;
-            RovettClient? sender = null;
+            RovettEvents? events = null;
             string Token(Person person) =>
                 Connection.MakeToken(service!.Credentials[0].TokenSigningSecret, person.Id, person.Roles, TimeSpan.FromHours(2));
             try
             {
                 var faults = new FaultSwitches();
+                await using var mail = new MailCatcher();
+                await using var planning = await PlanningOffice.Start();
+                using var sensors = new BilgeSensors();
                 await using var office = await BackOffice.Start(pagePort, scenario, () => new Uri(service!.Url), Token,
-                    () => sender!, faults);
+                    () => events!, mail, faults);
                 var options = new RovettOptions
                 {
                     Data = folder.FullName,
                     Port = port,
                     Origins = [office.Url],
+                    WebhookNetworks = ["127.0.0.0/8"],
+                    Intakes = await WriteIntakes(folder, planning, sensors),
                     Log = "warning",
                     ReconnectWindowSeconds = 0
                 };
                 await using (service = RovettService.Create(options, faults: faults))
                 {
                     await service.Start();
-                    using (sender = new RovettClient(new Uri(service.Url), service.Credentials[0].AdminKey))
+                    var (url, key) = (new Uri(service.Url), service.Credentials[0].AdminKey);
+                    using var sender = new RovettClient(url, key);
+                    using (events = new RovettEvents(new RovettSendOptions { Url = url, Key = key }))
                     {
                         AnsiConsole.MarkupLineInterpolated($"[bold]Marrow Sound Ferries[/] on Rovett at {service.Url}");
                         AnsiConsole.MarkupLineInterpolated($"  crew page   [bold]{office.Url}/crew/[/]   two people side by side");
+                        AnsiConsole.MarkupLineInterpolated($"  mail        {office.Url}/mail   e-mails of missed deadlines");
                         Console.Out.WriteLine($"  console     {service.Url}/console#sign-up={service.ConsoleLink}");
                         if (readyFile is not null) RovettService.WriteSecretFile(readyFile, JsonSerializer.SerializeToUtf8Bytes(new
                         {
                             crew = office.Url + "/crew/",
                             service = service.Url,
+                            mail = office.Url + "/mail",
                             console = $"{service.Url}/console#sign-up={service.ConsoleLink}",
                             adminKey = service.Credentials[0].AdminKey,
                             tokenSigningSecret = service.Credentials[0].TokenSigningSecret,
@@ -89,12 +99,19 @@ static class DemoCommand
                                 cancel: cancel);
                         await sender.Call(HttpMethod.Put, "/v1/policies",
                             Yaml.Read(Path.Combine(AppContext.BaseDirectory, "demo", "policies.yaml")), cancel: cancel);
-                        int failed = await new Story(scenario, new Uri(service.Url), faults, Token, sender, pace, DemoRules()).Tell();
+                        await sender.Call(HttpMethod.Patch, "/v1/settings", MailSettings(mail.Port, office.Url), cancel: cancel);
+                        var loaded = await sender.Call(HttpMethod.Put, "/v1/rules",
+                            () => new StringContent(DemoRules(), Encoding.UTF8, "application/yaml"), cancel);
+                        AnsiConsole.MarkupLine(
+                            $"  rules       {loaded["rules"]} loaded from demo/rules.yaml, {loaded["tests"]} tests passed");
+                        AnsiConsole.MarkupLine($"  intakes     {(planning is null ? "bilge sensors over UDP (no PostgreSQL is " +
+                            "installed here, so there is no outbox)" : "the planning office's outbox, bilge sensors over UDP")}");
+                        int failed = await new Story(scenario, url, faults, Token, sender, events, mail, planning, sensors, pace).Tell();
                         AnsiConsole.WriteLine();
                         AnsiConsole.MarkupLine(failed == 0
                             ? "[green]All checks passed.[/]"
                             : $"[red]{failed} checks failed.[/]");
-                        if (stay) await GoOn(scenario, sender, every, cancel);
+                        if (stay) await GoOn(scenario, events, planning, sensors, every, cancel);
                         return failed == 0 ? 0 : 1;
                     }
                 }
@@ -116,7 +133,34 @@ static class DemoCommand
     static string DemoRules() => File.ReadAllText(Path.Combine(AppContext.BaseDirectory, "demo", "rules.yaml"))
         .Replace("within: 10m", "within: 4s", StringComparison.Ordinal).Replace("within: 15m", "within: 3s", StringComparison.Ordinal);
 
-    static async Task GoOn(Scenario scenario, RovettClient sender, double every, CancellationToken cancel)
+    /// <summary>The intakes of the demo, with the ports that are used here.</summary>
+    static async Task<string> WriteIntakes(DirectoryInfo folder, PlanningOffice? planning, BilgeSensors sensors)
+    {
+        var text = await File.ReadAllTextAsync(Path.Combine(AppContext.BaseDirectory, "demo", "intakes.yaml"));
+        text = text.Replace("7422", $"{sensors.Port}", StringComparison.Ordinal);
+        text = planning is not null ? text.Replace("7421", $"{planning.Port}", StringComparison.Ordinal)
+            : "intakes:\n" + text[text.IndexOf("  - name: bilges", StringComparison.Ordinal)..];
+        var file = Path.Combine(folder.FullName, "intakes.yaml");
+        await File.WriteAllTextAsync(file, text);
+        return file;
+    }
+
+    static JsonObject MailSettings(int port, string office) => new()
+    {
+        ["mail"] = new JsonObject
+        {
+            ["host"] = "127.0.0.1",
+            ["port"] = port,
+            ["security"] = "none",
+            ["from"] = "watch@marrowsound.example",
+            ["fromName"] = "Marrow Sound Ferries",
+            ["domains"] = new JsonArray("marrowsound.example"),
+            ["linkBase"] = office,
+        },
+    };
+
+    static async Task GoOn(Scenario scenario, RovettEvents events, PlanningOffice? planning, BilgeSensors sensors, double every,
+        CancellationToken cancel)
     {
         var pace = every > 0 ? $": an event every {every:0.#} seconds" : "";
         AnsiConsole.MarkupLineInterpolated($"[grey]The day continues{pace}. Open the crew page; stop with Ctrl-C.[/]");
@@ -125,13 +169,15 @@ static class DemoCommand
             await Task.WhenAny(Task.Delay(Timeout.Infinite, cancel));
             return;
         }
+        var sensing = sensors.GoOn(TimeSpan.FromSeconds(every / 2), cancel);
         for (int i = 0; !cancel.IsCancellationRequested; i++)
         {
             await Task.WhenAny(Task.Delay(TimeSpan.FromSeconds(every), cancel));
-            if (!cancel.IsCancellationRequested)
-            {
-                await sender.Send(scenario.Day[i % scenario.Day.Count].DeepClone(), cancel: CancellationToken.None);
-            }
+            if (cancel.IsCancellationRequested) break;
+            var next = scenario.Day[i % scenario.Day.Count].ToEvent();
+            if (planning is not null && next.Type == "engine.check.due") await planning.Note(next);
+            else await events.Publish(next);
         }
+        await sensing;
     }
 }

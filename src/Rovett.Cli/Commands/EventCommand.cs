@@ -139,7 +139,7 @@ static class EventCommand
         if (matched.Count == 0)
         {
             AnsiConsole.MarkupLine("[yellow]No rule[/] matches this event; nothing is sent."
-                + (answer["nearest"] is { } near ? $" Did you mean {Output.Plain((string?)near)}?" : ""));
+                + (answer["nearest"] is { } near ? $" Did you mean {Output.Plain((string?)near)}?" : " rovett rules try shows why."));
             return;
         }
         if ((bool?)answer["dryRun"] == true)

@@ -230,6 +230,8 @@ static class StatusCommand
         return command;
     }
 
+    static string Many(JsonNode count, string what) => $"[bold]{count}[/] {what}{((long)count == 1 ? "" : "s")}";
+
     static void PrintFaults(IAnsiConsole console, JsonNode status)
     {
         if ((long)status["bugs"]! > 0 || (long)status["storeFailures"]! > 0)
@@ -270,7 +272,7 @@ static class StatusCommand
             $"{Output.Plain((string?)status["space"])}[/] at position {status["position"]} ({(long)status["historyBytes"]! / 1024} KiB " +
             $"in {Output.Plain((string?)status["data"])})");
         console.MarkupLine(
-            $"[bold]{status["users"]}[/] users connected with [bold]{status["sessions"]}[/] sessions" +
+            $"{Many(status["users"]!, "user")} connected with {Many(status["sessions"]!, "session")}" +
             $"{string.Concat(status["transports"]!.AsObject().Select(t => $", {t.Value} over {t.Key}"))}");
         PrintFaults(console, status);
         ClockCommand.PrintWarnings(status["clock"]!);

@@ -3,9 +3,10 @@ using System.Globalization;
 using System.Text;
 using System.Text.Json;
 using System.Text.Json.Nodes;
+using Rovett.Core.Catalogues;
 using Rovett.Core.Notifications;
 using Rovett.Core.Rules;
-using Rovett.Core.Rules.Yaml;
+using Rovett.Core.Yaml;
 using Spectre.Console;
 
 namespace Rovett.Cli.Commands;
@@ -94,7 +95,8 @@ static class RulesCommand
 
     static int RunTests(RuleSet rules, out List<(RuleTest Test, string Difference)> failures)
     {
-        var setting = new RuleSetting(DateTimeOffset.UtcNow, TimeZoneInfo.Utc, static _ => ReceiptLevel.Totals);
+        var setting = new RuleSetting(DateTimeOffset.UtcNow, TimeZoneInfo.Utc,
+            type => (rules.Catalogue ?? Catalogue.None).TermsOf(type, static _ => ReceiptLevel.Totals, isStrict: false));
         failures = [.. rules.Tests.SelectMany(t => t.Run(rules, setting).Select(d => (t, d)))];
         return failures.Select(f => f.Test).Distinct().Count();
     }
@@ -111,24 +113,27 @@ static class RulesCommand
     /// <exception cref="MistakesException">It has mistakes.</exception>
     static (RuleSet Rules, byte[] Bytes) Read(string file)
     {
-        byte[] bytes;
+        var bytes = BytesOf(file);
+        var mistakes = new List<RuleMistake>();
+        var rules = RuleReader.Read(bytes, mistakes);
+        return mistakes.Count == 0 ? (rules, bytes) : throw new MistakesException(file, mistakes);
+    }
+
+    /// <summary>The content of a file, or of standard input.</summary>
+    /// <exception cref="UsageException">It can't be read.</exception>
+    internal static byte[] BytesOf(string file)
+    {
         try
         {
-            if (file == "-")
-            {
-                using var buffer = new MemoryStream();
-                Console.OpenStandardInput().CopyTo(buffer);
-                bytes = buffer.ToArray();
-            }
-            else bytes = File.ReadAllBytes(file);
+            if (file != "-") return File.ReadAllBytes(file);
+            using var buffer = new MemoryStream();
+            Console.OpenStandardInput().CopyTo(buffer);
+            return buffer.ToArray();
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
             throw new UsageException($"{file} can't be read: {error.Message}", "Check its name, or give - to read from standard input.");
         }
-        var mistakes = new List<RuleMistake>();
-        var rules = RuleReader.Read(bytes, mistakes);
-        return mistakes.Count == 0 ? (rules, bytes) : throw new MistakesException(file, mistakes);
     }
 
     static Command Load()
@@ -171,7 +176,7 @@ static class RulesCommand
         return command;
     }
 
-    static ByteArrayContent Yaml(byte[] bytes)
+    internal static ByteArrayContent Yaml(byte[] bytes)
     {
         var content = new ByteArrayContent(bytes);
         content.Headers.ContentType = new("application/yaml");

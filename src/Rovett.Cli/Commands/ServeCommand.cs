@@ -2,6 +2,7 @@ using System.Collections;
 using System.CommandLine;
 using System.Net.Sockets;
 using Rovett.Service.Hosting;
+using Rovett.Service.Intakes.Reading;
 using Rovett.Service.Options;
 using Rovett.Storage;
 using Spectre.Console;
@@ -37,6 +38,7 @@ static class ServeCommand
                 { Description = "Seconds until the service requests an acknowledgement. [default: 10]" }),
             ("comeBackWithinMs", new("--come-back-within-ms")
                 { Description = "Milliseconds over which sessions reconnect after a stop. [default: 3000]" }),
+            ("intakes", new("--intakes") { Description = "File of intakes: outboxes, brokers, lines and schedules to take events from." }),
             ("log", new("--log") { Description = "Log level: verbose, information, warning or error. [default: information]" }),
         };
         var command = new Command("serve", """
@@ -53,10 +55,12 @@ static class ServeCommand
             var flags = settings.Select(s => (s.Name, Value: parsed.GetValue(s.Option))).Where(s => s.Value is not null)
                 .ToDictionary(s => s.Name, s => s.Value!);
             var options = OptionsReader.Read(parsed.GetValue(config), Variables(), flags, out var mistakes);
-            if (mistakes.Count > 0)
+            List<string> wrong = [.. mistakes.Select(m => m.ToString())];
+            if (options.Intakes is { } file) wrong.AddRange(IntakeFile.Load(file).Mistakes);
+            if (wrong.Count > 0)
             {
-                foreach (var mistake in mistakes) Output.Error(mistake.ToString());
-                Output.Hint($"Not started. Fix {(mistakes.Count == 1 ? "this" : $"these {mistakes.Count}")} and start again.");
+                foreach (var mistake in wrong) Output.Error(mistake);
+                Output.Hint($"Not started. Fix {(wrong.Count == 1 ? "this" : $"these {wrong.Count}")} and start again.");
                 return 2;
             }
             return await Run(options, parsed.GetValue(consoleLink), cancel);

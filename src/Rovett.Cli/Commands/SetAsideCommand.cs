@@ -95,22 +95,25 @@ static class SetAsideCommand
         var number = new Argument<long[]>("number") { Description = "The numbers to retry.", Arity = ArgumentArity.ZeroOrMore };
         var all = new Option<bool>("--all") { Description = "Retry everything." };
         var data = new Option<string?>("--data") { Description = "Other data for one event, as JSON." };
+        var instead = new Option<string?>("--event")
+        { Description = "The event to take in place of what an intake received, as JSON (CloudEvents)." };
         var command = new Command("retry", """
-            Try again. For an event, only the rules that failed, in the version in effect.
+            Try again. For an event, only the rules that failed, in the version in effect; what an intake received is read again.
 
             Example:
               rovett set-aside retry 7
               rovett set-aside retry 7 --data '{"vessel":"turnstone"}'
-            """) { number, all, data };
+            """) { number, all, data, instead };
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
             var numbers = Numbers(parsed.GetValue(number), parsed.GetValue(all));
             using var client = connection.Backend(parsed);
-            if (parsed.GetValue(data) is { } text)
+            foreach (var (member, given) in new[] { ("data", parsed.GetValue(data)), ("event", parsed.GetValue(instead)) })
             {
-                if (numbers is not [var one]) throw new UsageException("--data is for one event.", "Give one number with it.");
-                return await RetryOne(client, one, text, parsed.GetValue(connection.Json), cancel);
+                if (given is null) continue;
+                if (numbers is not [var one]) throw new UsageException($"--{member} is for one of them.", "Give one number with it.");
+                return await RetryOne(client, one, member, given, parsed.GetValue(connection.Json), cancel);
             }
             var answer = await client.Call(HttpMethod.Post, "/v1/set-aside/retry", Body(numbers), cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
@@ -128,18 +131,19 @@ static class SetAsideCommand
         return command;
     }
 
-    static async Task<int> RetryOne(Client.RovettClient client, long number, string text, bool asJson, CancellationToken cancel)
+    static async Task<int> RetryOne(Client.RovettClient client, long number, string member, string text, bool asJson,
+        CancellationToken cancel)
     {
-        JsonNode? data;
+        JsonNode? given;
         try
         {
-            data = JsonNode.Parse(text);
+            given = JsonNode.Parse(text);
         }
         catch (JsonException error)
         {
-            throw new UsageException($"--data is not JSON: {error.Message}", "Put it in single quotes.");
+            throw new UsageException($"--{member} is not JSON: {error.Message}", "Put it in single quotes.");
         }
-        var answer = await client.Call(HttpMethod.Post, $"/v1/set-aside/{number}/retry", new JsonObject { ["data"] = data }, cancel);
+        var answer = await client.Call(HttpMethod.Post, $"/v1/set-aside/{number}/retry", new JsonObject { [member] = given }, cancel);
         bool done = (bool)answer["done"]!;
         if (asJson) Output.Json(answer);
         else

@@ -157,6 +157,7 @@ static class SettingsCommand
             Example:
               rovett settings
               rovett settings tokens.audiences=ferries tokens.maxLifeSeconds=3600
+              rovett settings mail.host=mail.marrowsound.example mail.from=watch@marrowsound.example mail.domains=marrowsound.example
             """) { changes };
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
@@ -174,6 +175,7 @@ static class SettingsCommand
             {
                 var table = new Table().Border(TableBorder.None).AddColumns("[grey]setting[/]", "[grey]value[/]");
                 foreach (var (name, value) in Flat("", settings.AsObject())) table.AddRow(name, Output.Plain(value));
+                if (settings["mail"] is null) table.AddRow("mail", "none");
                 AnsiConsole.Write(table);
             }
             return 0;
@@ -181,8 +183,29 @@ static class SettingsCommand
         return command;
     }
 
+    /// <summary>What a space without a mail server can set of it, with values of the right kind.</summary>
+    static JsonObject MailSettings() => new()
+    {
+        ["host"] = "",
+        ["port"] = 587,
+        ["security"] = "starttls",
+        ["user"] = "",
+        ["password"] = "",
+        ["from"] = "",
+        ["fromName"] = "",
+        ["domains"] = new JsonArray(),
+        ["perHour"] = 100,
+        ["linkBase"] = "",
+    };
+
     static JsonObject Patch(string[] changes, JsonObject now)
     {
+        now = now.DeepClone().AsObject();
+        if (now["mail"] is null) now["mail"] = MailSettings();
+        else
+        {
+            foreach (var (name, value) in MailSettings()) now["mail"]![name] ??= value?.DeepClone();
+        }
         var patch = new JsonObject();
         foreach (var change in changes)
         {
@@ -206,6 +229,7 @@ static class SettingsCommand
             }
             var before = names[path[^1]];
             into[path[^1]] = text.Length == 0 ? null
+                : before?.GetValueKind() is JsonValueKind.True or JsonValueKind.False && bool.TryParse(text, out bool flag) ? flag
                 : before is JsonArray || path[^1] == "origins"
                 ? new JsonArray(
                 [.. text.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries).Select(t => (JsonNode)t)])

@@ -8,7 +8,8 @@ namespace Rovett.Cli.Commands;
 static class WebhookCommand
 {
     public static Command Build() => new("webhook", """
-        Post receipts to your backend: who received, read or took what, and which deadlines were missed.
+        Post receipts to your backend: who received, read or took what, and which deadlines were missed. A webhook with the purpose
+        'otherwise' is called by missed deadlines that name it.
 
         Example:
           rovett webhook create backend --at https://backend.example/rovett --state read --state deadlineMissed
@@ -32,6 +33,9 @@ static class WebhookCommand
         { Description = "Only receipts of this state, such as read; may be repeated. Default: every state." };
         var type = new Option<string[]>("--type")
         { Description = "Only receipts of this type, exact or ending in *; may be repeated. Default: every type." };
+        var purpose = new Option<string?>("--purpose")
+        { Description = "receipts, or otherwise: called by missed deadlines that name it. Default: receipts." };
+        purpose.AcceptOnlyFromAmong("receipts", "otherwise");
         var fromStart = new Option<bool>("--from-start")
         { Description = "Begin with the oldest receipt that is kept, not with the next one." };
         var command = new Command(verb, creates ? """
@@ -39,13 +43,18 @@ static class WebhookCommand
 
             Example:
               rovett webhook create backend --at https://backend.example/rovett --type "engine.*"
+              rovett webhook create pager --at https://pager.example/calls --purpose otherwise
             """ : """
             Change a webhook. What is left out stays; its secret and position stay too.
 
             Example:
               rovett webhook update backend --at https://backend.example/receipts
             """) { name, at, state, type };
-        if (creates) command.Options.Add(fromStart);
+        if (creates)
+        {
+            command.Options.Add(purpose);
+            command.Options.Add(fromStart);
+        }
         connection.AddBackend(command);
         command.SetAction((parsed, cancel) => Output.Guard(async () =>
         {
@@ -54,15 +63,21 @@ static class WebhookCommand
             var before = await Things.Find(client, path, cancel);
             Things.RequireVerb(creates, before is not null, "webhook", "webhook", parsed.GetValue(name)!);
             var body = new JsonObject { ["url"] = parsed.GetValue(at) ?? (string?)before?["url"] };
-            body["states"] = List(parsed.GetValue(state), before?["states"]);
-            body["types"] = List(parsed.GetValue(type), before?["types"]);
+            bool tellsReceipts = (before is null ? parsed.GetValue(purpose) : (string?)before["purpose"]) != "otherwise";
+            if (creates && parsed.GetValue(purpose) is { } given) body["purpose"] = given;
+            if (tellsReceipts || parsed.GetValue(state) is { Length: > 0 })
+            {
+                body["states"] = List(parsed.GetValue(state), before?["states"]);
+            }
+            if (tellsReceipts || parsed.GetValue(type) is { Length: > 0 }) body["types"] = List(parsed.GetValue(type), before?["types"]);
             if (creates && parsed.GetValue(fromStart)) body["after"] = "start";
             var answer = await client.Call(HttpMethod.Put, path, body, cancel: cancel);
             if (parsed.GetValue(connection.Json)) Output.Json(answer);
             else
             {
-                AnsiConsole.MarkupLine(
-                    $"[green]{(creates ? "Created" : "Updated")}.[/] Receipts are posted to {Output.Plain((string?)answer["url"])}.");
+                AnsiConsole.MarkupLine($"[green]{(creates ? "Created" : "Updated")}.[/] " +
+                    $"{(tellsReceipts ? "Receipts" : "Missed deadlines that name it")} are posted to " +
+                    $"{Output.Plain((string?)answer["url"])}.");
                 if (answer["secret"] is { } secret) Console.Out.WriteLine($"Secret that signs the calls (shown only once): {secret}");
             }
             return 0;
@@ -93,11 +108,12 @@ static class WebhookCommand
                 Output.Json(answer);
                 return 0;
             }
-            var table = new Table().Border(TableBorder.None).AddColumns("[grey]webhook[/]", "[grey]at[/]", "[grey]state[/]",
+            var table = new Table().Border(TableBorder.None)
+                .AddColumns("[grey]webhook[/]", "[grey]purpose[/]", "[grey]at[/]", "[grey]state[/]",
                 "[grey]behind[/]", "[grey]only[/]", "[grey]last error[/]");
             foreach (var w in answer["webhooks"]!.AsArray())
             {
-                table.AddRow(Output.Plain((string?)w!["name"]), Output.Plain((string?)w["url"]), (string)w["state"]!,
+                table.AddRow(Output.Plain((string?)w!["name"]), (string)w["purpose"]!, Output.Plain((string?)w["url"]), (string)w["state"]!,
                     w["behind"]!.ToString(),
                     Output.Plain(string.Join(", ", w["states"]!.AsArray().Concat(w["types"]!.AsArray()).Select(t => (string?)t))),
                     Output.Plain((string?)w["lastError"]));

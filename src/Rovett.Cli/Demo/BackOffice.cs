@@ -12,7 +12,7 @@ using Rovett.Service.Live;
 
 namespace Rovett.Cli.Demo;
 
-/// <summary>The ferry operator's own backend: serves the crew page, knows its people, makes their tokens, sends what
+/// <summary>The ferry operator's own backend: serves the crew page, knows its people, makes their tokens, publishes what
 /// happens. What a developer's backend does beside Rovett, and nothing more.</summary>
 sealed class BackOffice : IAsyncDisposable
 {
@@ -27,10 +27,11 @@ sealed class BackOffice : IAsyncDisposable
     /// <param name="scenario">The people.</param>
     /// <param name="service">The service's address; asked for late, because the service must know this origin first.</param>
     /// <param name="token">Makes a token.</param>
-    /// <param name="sender">Sends with an API key.</param>
+    /// <param name="events">Publishes events.</param>
+    /// <param name="mail">The mail that was caught, for a page.</param>
     /// <param name="faults">Faults that the page may cause.</param>
     public static async Task<BackOffice> Start(int port, Scenario scenario, Func<Uri> service, Func<Person, string> token,
-        Func<RovettClient> sender, FaultSwitches faults)
+        Func<RovettEvents> events, MailCatcher mail, FaultSwitches faults)
     {
         var builder = WebApplication.CreateSlimBuilder();
         builder.Logging.ClearProviders();
@@ -46,10 +47,15 @@ sealed class BackOffice : IAsyncDisposable
             (string user) => scenario.People.FirstOrDefault(p => p.Id == user) is { } person
             ? Results.Json(new { token = token(person) })
             : Results.NotFound());
+        // For elements by markup alone, which are given the token as text.
+        app.MapGet("/api/token",
+            (string user) => scenario.People.FirstOrDefault(p => p.Id == user) is { } person
+            ? Results.Text(token(person))
+            : Results.NotFound());
         app.MapPost("/api/happen", async (int number) =>
         {
-            var notification = scenario.Day[Math.Abs(number) % scenario.Day.Count].DeepClone();
-            return Results.Content((await sender().Send(notification)).ToJsonString(), "application/json");
+            await events().Publish(scenario.Day[Math.Abs(number) % scenario.Day.Count].ToEvent());
+            return Results.NoContent();
         });
         app.MapGet("/api/fault", (string device) => Results.Json(new { blocked = faults.BlocksWebSocket(device) }));
         app.MapPost("/api/fault", (string device, bool blocked) => faults.BlockWebSocket(device, blocked));
@@ -60,6 +66,7 @@ sealed class BackOffice : IAsyncDisposable
             app.UseFileServer(new FileServerOptions { FileProvider = files, RequestPath = "/crew", RedirectToAppendTrailingSlash = true });
         }
         app.MapGet("/", () => Results.Redirect("/crew/"));
+        app.MapGet("/mail", () => Results.Content(MailPage.Of(mail.Caught), "text/html; charset=utf-8"));
         await app.StartAsync();
         return new BackOffice(app);
     }

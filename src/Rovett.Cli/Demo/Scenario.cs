@@ -1,4 +1,5 @@
 using System.Text.Json.Nodes;
+using Rovett.Client;
 using YamlDotNet.RepresentationModel;
 
 namespace Rovett.Cli.Demo;
@@ -6,9 +7,19 @@ namespace Rovett.Cli.Demo;
 /// <summary>A person of the scenario.</summary>
 sealed record Person(string Id, string Name, IReadOnlyList<string> Roles);
 
+/// <summary>Something that happens, and the title that people are told it by.</summary>
+sealed record Happening(string Source, string Type, string? Actor, JsonNode Data, string Told)
+{
+    /// <summary>As an event of its own.</summary>
+    public BackendEvent ToEvent() => new(Source, Type, null, Data)
+    {
+        Extensions = Actor is null ? new Dictionary<string, string>() : new Dictionary<string, string> { ["actor"] = Actor },
+    };
+}
+
 /// <summary>The demo's people and events, from <c>demo/scenario.yaml</c>.</summary>
-sealed record Scenario(IReadOnlyList<Person> People, IReadOnlyList<JsonObject> Day, IReadOnlyList<JsonObject> BusyHour, JsonObject Job,
-    IReadOnlyList<JsonObject> Warnings, JsonObject FalseAlarm, IReadOnlyList<JsonObject> Berth)
+sealed record Scenario(IReadOnlyList<Person> People, IReadOnlyList<Happening> Day, IReadOnlyList<Happening> BusyHour, Happening Job,
+    IReadOnlyList<Happening> Warnings, Happening FalseAlarm, IReadOnlyList<Happening> Berth)
 {
     public static Scenario Read(string path)
     {
@@ -18,11 +29,13 @@ sealed record Scenario(IReadOnlyList<Person> People, IReadOnlyList<JsonObject> D
         return new Scenario(
             [.. root["people"]!.AsArray()
             .Select(p => new Person((string)p!["id"]!, (string)p["name"]!, [.. p["roles"]!.AsArray().Select(r => (string)r!)]))],
-            Events("day"), Events("busyHour"), root["job"]!.AsObject(), Events("warnings"), root["falseAlarm"]!.AsObject(),
-            Events("berth"));
+            All("day"), All("busyHour"), One(root["job"]!), All("warnings"), One(root["falseAlarm"]!), All("berth"));
 
-        List<JsonObject> Events(string name) => [.. root[name]!.AsArray().Select(e => e!.AsObject())];
+        List<Happening> All(string name) => [.. root[name]!.AsArray().Select(e => One(e!))];
     }
+
+    static Happening One(JsonNode node) =>
+        new((string)node["source"]!, (string)node["type"]!, (string?)node["actor"], node["data"]!, (string)node["told"]!);
 
     public Person Find(string id) => People.First(p => p.Id == id);
 }

@@ -1,4 +1,3 @@
-using System.Text;
 using System.Text.Json.Nodes;
 using Rovett.Client;
 using Rovett.Service.Live;
@@ -8,8 +7,8 @@ namespace Rovett.Cli.Demo;
 
 /// <summary>The demo's script: what happens at Marrow Sound Ferries, what each device sees of it, and whether that is
 /// what it should see. Every line with a tick was checked against the running service.</summary>
-sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Person, string> token, RovettClient sender, TimeSpan pause,
-    string rules)
+sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Person, string> token, RovettClient sender,
+    RovettEvents events, MailCatcher mail, PlanningOffice? planning, BilgeSensors sensors, TimeSpan pause)
 {
     static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
     int failed;
@@ -31,7 +30,7 @@ sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Pe
         await Check("Mara's phone shows the same count", () => phone is { Unread: 1, Got.Count: 1 });
         await Send(scenario.Day[3]);
         await Check("Teo has his own notification and none of the engineers'",
-            () => teo is { Unread: 1, Got: [var only] } && only.Title == (string)scenario.Day[3]["title"]!);
+            () => teo is { Unread: 1, Got: [var only] } && only.Title == scenario.Day[3].Told);
 
         Chapter("One person, two devices, one count", "Mara reads it on her phone.");
         await phone.Tell(new JsonObject { ["kind"] = "markRead", ["all"] = true, ["requestId"] = "read-on-phone" });
@@ -44,7 +43,7 @@ sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Pe
         await Check("Mara received four of the five; the fifth was for Ivo alone", () => desk is { Unread: 4 });
         ivo.Connect();
         await Check("Ivo returns and receives all five, in order", () => ivo.UpToDate
-            && ivo.Got.Skip(before).Select(g => g.Title).SequenceEqual(scenario.BusyHour.Select(e => (string)e["title"]!)));
+            && ivo.Got.Skip(before).Select(g => g.Title).SequenceEqual(scenario.BusyHour.Select(e => e.Told)));
         await Check("no duplicates", () => ivo.Got.DistinctBy(g => g.Id).Count() == ivo.Got.Count);
 
         Chapter("WebSocket switched off", "For Mara's desk, the service now acts like a proxy that blocks WebSocket.");
@@ -77,7 +76,7 @@ sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Pe
         var alarm = await Send(scenario.FalseAlarm);
         await Check("the alarm arrives", () => desk.Lists(alarm) && ivo.Lists(alarm) && desk.Unread == mine + 2);
         await sender.Call(HttpMethod.Delete, $"/v1/notifications/{alarm}");
-        AnsiConsole.MarkupLine($"  [grey]gone[/]  {Output.Plain((string?)scenario.FalseAlarm["title"])}");
+        AnsiConsole.MarkupLine($"  [grey]gone[/]  {Output.Plain(scenario.FalseAlarm.Told)}");
         await Check("the withdrawn alarm leaves lists and counts",
             () => !desk.Lists(alarm) && !phone.Lists(alarm) && !ivo.Lists(alarm) && desk.Unread == mine + 1);
         Chapter("Authorization at berth 3", "Pia Vane (harbour desk) and Teo Marsh (deckhand) both subscribe to its channel.");
@@ -103,62 +102,91 @@ sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Pe
         await Send(scenario.Berth[2]);
         await Check("only Pia hears what follows", () => pia.Heard(Title(2)) && !teo.Heard(Title(2)));
         await TellEvents(desk, phone, teo);
+        await TellIntakes(desk);
         return failed;
 
-        string Title(int i) => (string)scenario.Berth[i]["title"]!;
+        string Title(int i) => scenario.Berth[i].Told;
     }
 
     async Task TellEvents(DemoDevice desk, DemoDevice phone, DemoDevice teo)
     {
-        Chapter("From events to notifications",
-            "The back office says what happened; demo/rules.yaml says whom to tell. Its minutes pass as seconds.");
+        Chapter("Rules",
+            "The back office only says what happened; demo/rules.yaml says whom to tell. Its minutes pass as seconds.");
+        await sender.Call(HttpMethod.Patch, "/v1/settings", new JsonObject { ["keepEventData"] = true }); // for trying rules in the console
         await using var ruth = Device("ruth", "phone");
         ruth.Connect();
         await Check("Ruth (duty manager) is connected", () => ruth.UpToDate);
-        var loaded = await sender.Call(HttpMethod.Put, "/v1/rules", () => new StringContent(rules, Encoding.UTF8, "application/yaml"));
-        AnsiConsole.MarkupLine($"  [grey]rules[/] {loaded["rules"]} loaded, {loaded["tests"]} tests passed");
-        const string check =
-            """{"id":91,"vessel":{"id":"turnstone","name":"Turnstone"},"check":"stern light","hours":HOURS,"priority":"high"}""";
+        var check = new EngineCheckDueEvent
+        {
+            Id = 91,
+            Vessel = new EngineCheckDueEventVessel { Id = "turnstone", Name = "Turnstone" },
+            Check = "stern light",
+            Hours = 12,
+            Priority = "high",
+        };
         var tried = (await sender.Call(HttpMethod.Post, "/v1/rules/try", new JsonObject
-        { ["event"] = Event("engine.check.due", "/planning/1", check.Replace("HOURS", "12", StringComparison.Ordinal)) }))["rules"]![0]!;
+        { ["event"] = check.ToEvent("/planning/1").ToJson() }))["rules"]![0]!;
         AnsiConsole.MarkupLine($"  [grey]tried[/] {Output.Plain((string?)tried["rule"])}: {Output.Plain((string?)tried["because"])}");
         long mine = desk.Unread!.Value;
-        await Publish("engine.check.due", "/planning/1", check.Replace("HOURS", "52", StringComparison.Ordinal));
+        await Publish((check with { Hours = 52 }).ToEvent("/planning/1"));
         await Check("the engineers get the finished text",
             () => desk.Unread == mine + 1 && phone.Got[^1].Title == "Turnstone: stern light check due");
 
         long his = teo.Unread!.Value;
         foreach (int minutes in new[] { 10, 15, 25 })
         {
-            await Publish("sailing.delayed", "/traffic",
-                $$"""{"id":"kittiwake-0940","sailing":"Kittiwake 09:40","minutes":{{minutes}},"crew":["teo"]}""");
+            var delay = new SailingDelayedEvent { Id = "kittiwake-0940", Sailing = "Kittiwake 09:40", Minutes = minutes, Crew = ["teo"] };
+            await Publish(delay.ToEvent("/traffic"));
         }
         await Check("three delays reach Teo as one notification, counted once",
             () => teo.Unread == his + 1 && teo.Got[^1].Title == "3 changes to the Kittiwake 09:40, now 25 minutes late");
 
-        await Publish("document.ready", "/documents", """{"id":418,"title":"The gearbox report of Kittiwake","signer":"mara"}""");
+        int mailed = mail.Caught.Count;
+        var report = new DocumentReadyEvent { Id = 418, Title = "The gearbox report of Kittiwake", Signer = "mara" };
+        await Publish(report.ToEvent("/documents"));
         await Check("Mara is asked for her signature", () => desk.Got[^1].Title == "The gearbox report of Kittiwake needs your signature");
         await Check("she does not look at it; the duty manager is told",
             () => ruth.Got is [.., var last] && last.Title == "The gearbox report of Kittiwake is still unsigned");
+        await Check("and gets an e-mail, which the mail catcher keeps",
+            () => mail.Caught.Skip(mailed).Any(m => m.Subject == "Unsigned: The gearbox report of Kittiwake"));
     }
 
-    static JsonObject Event(string type, string source, string data) => new()
+    async Task TellIntakes(DemoDevice desk)
     {
-        ["specversion"] = "1.0",
-        ["id"] = Guid.CreateVersion7().ToString(),
-        ["source"] = source,
-        ["type"] = type,
-        ["data"] = JsonNode.Parse(data),
-    };
+        Chapter("Intakes", "Events are fetched where they are; demo/intakes.yaml says where.");
+        if (planning is not null)
+        {
+            long before = desk.Unread!.Value;
+            await planning.Note(Due(92, "anchor winch"), isCommitted: false);
+            AnsiConsole.MarkupLine("  [grey]outbox[/] a check of the anchor winch, in a transaction that is rolled back");
+            await planning.Note(Due(93, "fire pump"));
+            AnsiConsole.MarkupLine("  [grey]outbox[/] a check of the fire pump, in a transaction that is committed");
+            await Check("Mara is told of the fire pump, and only of that",
+                () => desk.Unread == before + 1 && desk.Got[^1].Title == "Sandpiper: fire pump check due");
+        }
+        long mine = desk.Unread!.Value;
+        foreach (int level in new[] { 31, 34, 78 })
+        {
+            await sensors.Send("sandpiper", level);
+            AnsiConsole.MarkupLine($"  [grey]udp[/]    sandpiper bilge {level}");
+        }
+        await Check("two levels are calm; the third is told",
+            () => desk.Unread == mine + 1 && desk.Got[^1].Title == "Sandpiper: bilge water at 78 cm");
 
-    async Task Publish(string type, string source, string data)
+        static BackendEvent Due(int id, string check) => new EngineCheckDueEvent
+        {
+            Id = id,
+            Vessel = new EngineCheckDueEventVessel { Id = "sandpiper", Name = "Sandpiper" },
+            Check = check,
+            Hours = 55,
+        }.ToEvent("/planning/1");
+    }
+
+    async Task Publish(BackendEvent happened)
     {
-        var body = Event(type, source, data).ToJsonString();
-        var answer = await sender.Call(HttpMethod.Post, "/v1/events",
-            () => new StringContent(body, Encoding.UTF8, "application/cloudevents+json"));
-        var matched = string.Join(", ", answer["matched"]!.AsArray().Select(m => (string?)m));
-        AnsiConsole.MarkupLine(
-            $"  [grey]event[/] {type}  [grey]({(answer["gathering"] is null ? "" : "gathered: ")}{Output.Plain(matched)})[/]");
+        var published = await events.Publish(happened);
+        AnsiConsole.MarkupLine($"  [grey]event[/] {happened.Type}  " +
+            $"[grey]({(published.IsGathering ? "gathered: " : "")}{Output.Plain(string.Join(", ", published.Matched))})[/]");
         await Task.Delay(pause / 3);
     }
 
@@ -175,16 +203,14 @@ sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Pe
         AnsiConsole.MarkupLineInterpolated($"  {what}");
     }
 
-    async Task<string> Send(JsonObject notification)
+    /// <summary>Publishes what happened.</summary>
+    /// <returns>The id of the notification that came of it.</returns>
+    async Task<string> Send(Happening happened)
     {
-        var answer = await sender.Send(notification.DeepClone());
-        var reach = string.Join(", ", answer["reach"]!.AsArray()
-            .Select(r => ((string)r!["address"]!).StartsWith("topic:", StringComparison.Ordinal)
-            ? $"{r["address"]}: {r["connected"]} listening"
-            : $"{r["address"]}: {r["connected"]} of {r["users"]} connected"));
-        AnsiConsole.MarkupLine($"  [grey]sent[/]  {Output.Plain((string?)notification["title"])}  [grey]({Output.Plain(reach)})[/]");
+        var published = await events.Publish(happened.ToEvent());
+        AnsiConsole.MarkupLine($"  [grey]event[/] {happened.Type}  [grey]→[/] {Output.Plain(happened.Told)}");
         await Task.Delay(pause);
-        return (string)answer["id"]!;
+        return published.Notifications.FirstOrDefault() ?? "";
     }
 
     async Task Check(string what, Func<bool> holds)

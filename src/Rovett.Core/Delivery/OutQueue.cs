@@ -30,6 +30,9 @@ sealed class OutQueue(TransportKind transport)
     /// <summary>Queued messages, a run counting as one.</summary>
     public int Count => items.Count;
 
+    /// <summary>Whether there is something that may be written.</summary>
+    public bool CanWrite => free > 0;
+
     /// <summary>Queued entries.</summary>
     public int Entries { get; private set; }
 

@@ -71,8 +71,11 @@ public sealed partial class Session : ISessionPort
     /// <summary>True while it is fed live.</summary>
     public bool IsLive { get { lock (gate) return mode == Mode.Live; } }
 
-    /// <summary>True once nothing more is to be written.</summary>
+    /// <summary>True once nothing is taken any more; its last words may still have to be written.</summary>
     public bool IsEnded { get { lock (gate) return mode == Mode.Ended; } }
+
+    /// <summary>True once it has ended and everything was taken to be written, its last words too.</summary>
+    public bool IsDone { get { lock (gate) return mode == Mode.Ended && !queue.CanWrite; } }
 
     /// <summary>Sent and not acknowledged.</summary>
     public int Outstanding { get { lock (gate) return sent.Count; } }

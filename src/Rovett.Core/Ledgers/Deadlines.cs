@@ -1,7 +1,6 @@
 using System.Buffers;
 using System.Text;
 using System.Text.Json;
-using System.Text.Json.Nodes;
 using Rovett.Core.Addresses;
 using Rovett.Core.Marks;
 using Rovett.Core.Notifications;
@@ -21,6 +20,10 @@ static class Deadlines
     {
         var at = new StoredTime(stored.Micros + (long)terms.Within.TotalMicroseconds);
         ledger.Store.SaveDeadline(space.Id, new DeadlineRow(position.Value, number, terms, at, DeadlineState.Pending, null));
+        for (int i = 0; i < terms.Otherwise.Count; i++)
+        {
+            ledger.Store.SaveOtherwise(space.Id, position.Value, number, new OtherwiseRow(i, terms.Otherwise[i]));
+        }
         ledger.Store.AddDue(space.Id,
             new DueRow(new StoredTime(space.Due.Micros + (long)terms.Within.TotalMicroseconds + WrittenBehind), DueKind.Deadline,
             position.Value, number));
@@ -53,38 +56,17 @@ static class Deadlines
             new ReceiptRow(++space.LastReceipt, end.Ended!.Value, met ? ReceiptState.DeadlineMet : ReceiptState.DeadlineMissed, 0, default,
             0, "", notification.Position.Value, detail));
         ledger.Observe(o => o.Receipted(space.Row.Name));
-        if (!met && deadline.Terms.Otherwise is { } otherwise) SendOtherwise(ledger, space, notification, otherwise);
+        if (!met) OtherwiseOperation.Begin(ledger, space, notification, end, detail);
     }
 
-    static void SendOtherwise(Ledger ledger, SpaceState space, EntryRow notification, Draft otherwise)
+    /// <summary>Whether its state is reached meanwhile, or the notification has ended.</summary>
+    public static bool IsReached(Ledger ledger, SpaceState space, long position, int number)
     {
-        // Not to a person who is being erased, which would create that person again.
-        var erased = ledger.Store.Erasures(space.Id).Where(e => e.Position > notification.Position.Value).Select(e => e.Name).ToHashSet();
-        if (erased.Count > 0)
-        {
-            otherwise = otherwise with
-            {
-                To = [.. otherwise.To.Where(a => a.Kind != AddressKind.User || !erased.Contains(a.Name))],
-                Except = [.. otherwise.Except.Where(a => a.Kind != AddressKind.User || !erased.Contains(a.Name))]
-            };
-        }
-        if (otherwise.To.Count == 0) return;
-        try
-        {
-            new SendOperation(ledger, space, otherwise).Store([]);
-        }
-        catch (ProblemException refused)
-        {
-            // It was possible when the deadline was set. Refused before anything was written, and not lost.
-            var detail = new JsonObject
-            {
-                ["addressing"] = new JsonArray([.. otherwise.Addressing.Lines.Split('\n').Select(line => (JsonNode)line)]),
-                ["notification"] = JsonNode.Parse("{" + Encoding.UTF8.GetString(otherwise.Body) + "}")
-            };
-            ledger.SetAside(space,
-                new SetAsideRow(space.Time, AsideKind.Otherwise, notification.Position.Value, refused.Problem.Detail,
-                detail.ToJsonString()), $"what the missed deadline of {notification.Id} was to send");
-        }
+        if (position <= space.Floor || ledger.Store.FindEntry(space.Id, position) is not { } notification) return false;
+        if (Changes.IsOver(ledger, space, notification)) return true;
+        if (ledger.Store.Deadlines(space.Id, position).FirstOrDefault(d => d.Number == number) is not { } deadline) return false;
+        Missing(ledger, space, notification, deadline.Terms, out bool met);
+        return met;
     }
 
     /// <summary>The recipients who have not reached the state.</summary>

@@ -30,6 +30,8 @@ public sealed record EventOutcome
     public IReadOnlyList<MadeGathering> Gatherings { get; init; } = [];
     /// <summary>The rules that failed, when the event was set aside for them.</summary>
     public IReadOnlyList<FailedRule> Failed { get; init; } = [];
+    /// <summary>Which rules failed and why, in one text; null: none did.</summary>
+    public string? WhyFailed => Failed.Count == 0 ? null : string.Join("; ", Failed.Select(f => $"{f.Rule}: {f.Reason}"));
     /// <summary>The number under which it is set aside; null: it is not.</summary>
     public long? SetAside { get; init; }
     /// <summary>Some of it was made by a retry, after later events.</summary>

@@ -1,3 +1,4 @@
+using Rovett.Core.Catalogues;
 using Rovett.Core.Rules;
 using Rovett.Core.Store;
 
@@ -14,6 +15,7 @@ sealed class EventRules(SpaceState space, ILedgerStore store)
 
     (long Version, RuleSet Set)? current;
     long? gatherings, asideSize, asideCount;
+    bool? keepsFull;
 
     /// <summary>The rules in force, and their version; 0 when none were loaded.</summary>
     public (long Version, RuleSet Set) Current => current ??= store.RulesUpTo(space.Id, space.Head) is { } stored
@@ -22,6 +24,13 @@ sealed class EventRules(SpaceState space, ILedgerStore store)
 
     /// <summary>Puts rules in force.</summary>
     public void Load(long version, RuleSet set) => current = (version, set);
+
+    /// <summary>Whether a type in the catalogue has receipts of each person kept.</summary>
+    public bool KeepsFullReceipts => keepsFull ??= store.CatalogueUpTo(space.Id, space.Head) is { } stored
+        && CatalogueReader.Read(stored.Document, []).KeepsFullReceipts;
+
+    /// <summary>Another catalogue is in force. What is kept in full under the one before goes on being so until the next start.</summary>
+    public void Load(Catalogue catalogue) => keepsFull = keepsFull == true || catalogue.KeepsFullReceipts;
 
     /// <summary>How many gatherings are open.</summary>
     public long Gatherings
@@ -39,6 +48,11 @@ sealed class EventRules(SpaceState space, ILedgerStore store)
             return asideCount >= MaxSetAside || asideSize >= MaxSetAsideSize;
         }
     }
+
+    /// <summary>The answer where that matters.</summary>
+    public static Problem AsideFull() => new(503, "set-aside-full", "Too much is set aside",
+        "This would be set aside, and nothing more can be.", "Retry or drop what is set aside: GET /v1/set-aside.")
+    { RetryAfterSeconds = 30 };
 
     /// <summary>Something was set aside.</summary>
     public void AddedAside(int characters)

@@ -66,7 +66,7 @@ sealed class FanOut(Ledger ledger)
         var user = watch.Place.User;
         long ordinal = firstOrdinal + i;
         if (user.SkippedAt == entry.Position.Value) watch.Seen.Skips.Add(new OrdinalRun(ordinal, ordinal));
-        else if (user.HasMuted(traits.Type, traits.Subject)) watch.Seen.Muted.Add(new OrdinalRun(ordinal, ordinal));
+        else if (user.HasMuted(traits)) watch.Seen.Muted.Add(new OrdinalRun(ordinal, ordinal));
         else
         {
             ledger.Offer(watch.Place, EntryRun.Of(entry.WireFor(watch.Address, counted: false), log!.Log.Id, ordinal), user.Rev,
@@ -80,7 +80,7 @@ sealed class FanOut(Ledger ledger)
         var user = member.User;
         long ordinal = firstOrdinal + i;
         if (log!.Log.Audience is not null && user.SkippedAt == entry.Position.Value) return;
-        if (user.HasMuted(traits.Type, traits.Subject))
+        if (user.HasMuted(traits))
         {
             member.Log.CountOut(ordinal, 1);
             member.Log.Muted.Add(new OrdinalRun(ordinal, ordinal));

@@ -30,7 +30,13 @@ static class Gatherings
         var store = ledger.Store;
         var key = KeyOf(rule, draft.Draft);
         NotificationId? sent = null;
-        if (store.FindGathering(space.Id, key) is not { } row)
+        var row = store.FindGathering(space.Id, key);
+        if (row is not null && IsErased(ledger, space, row, draft.Draft))
+        {
+            Drop(ledger, space, row);
+            row = null;
+        }
+        if (row is null)
         {
             var closes = new StoredTime(space.Due.Micros + (long)rule.GathersFor!.Value.TotalMicroseconds);
             long? first = null;
@@ -106,7 +112,7 @@ static class Gatherings
     static Draft DraftOf(GatheringRow row)
     {
         using var document = JsonDocument.Parse(row.Body);
-        var draft = NotificationReader.Read(document.RootElement, _ => row.Receipts, out _);
+        var draft = NotificationReader.Read(document.RootElement, _ => new TypeTerms(row.Receipts), out _);
         var except = draft.Except.ToList();
         foreach (var line in row.ExceptToo.Split('\n', StringSplitOptions.RemoveEmptyEntries))
         {
@@ -118,12 +124,16 @@ static class Gatherings
     /// <summary>Not to a person who is being erased, which would create that person again.</summary>
     static Draft WithoutErased(Ledger ledger, SpaceState space, GatheringRow row, Draft draft)
     {
-        var opened = row.Id.Time;
-        var erased = ledger.Store.Erasures(space.Id).Where(e => e.Began.ToDateTime() >= opened).Select(e => e.Name).ToHashSet();
+        var erased = ledger.Store.Erasures(space.Id).Where(e => row.Number <= e.Gathering).Select(e => e.Name).ToHashSet();
         if (erased.Count == 0) return draft;
         bool Stays(Address address) => address.Kind != AddressKind.User || !erased.Contains(address.Name);
         return draft with { To = [.. draft.To.Where(Stays)], Except = [.. draft.Except.Where(Stays)] };
     }
+
+    /// <summary>Whether it is to a person who is being erased: what comes now is another person's of the same id.</summary>
+    static bool IsErased(Ledger ledger, SpaceState space, GatheringRow row, Draft draft) => draft.To.Any(a => a.Kind == AddressKind.User)
+        && ledger.Store.Erasures(space.Id)
+        .Any(e => row.Number <= e.Gathering && draft.To.Any(a => a.Kind == AddressKind.User && a.Name == e.Name));
 
     /// <summary>Takes a person out of an open gathering; drops one that is to that person.</summary>
     /// <param name="ledger">The ledger.</param>

@@ -17,6 +17,8 @@ public interface ILedgerObserver
     void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign);
     /// <summary>Receipts were written that the backend may hear.</summary>
     void Receipted(string space);
+    /// <summary>Webhook calls or e-mails are to be made.</summary>
+    void Outbound(string space);
     /// <summary>A person was erased: nothing that names the id may be shown from then on.</summary>
     void Erased(string space, string user);
 }

@@ -119,7 +119,7 @@ static class MarkOperation
             if (sign > 0) ledger.Store.AddRun(user.PersonId, id, kind, run, now, device);
             ledger.Count(id, kind, run, sign);
             ledger.Observe(o => o.Marked(state.Row.Name, id, run, kind, sign));
-            if (!ledger.Options.KeepsFullReceipts) return;
+            if (!ledger.Options.KeepsFullReceipts && !state.Events.KeepsFullReceipts) return;
             for (long from = run.From; from <= run.To; from += MaxReceiptRun)
             {
                 var part = new OrdinalRun(from, Math.Min(run.To, from + MaxReceiptRun - 1));

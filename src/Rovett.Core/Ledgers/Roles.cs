@@ -85,6 +85,8 @@ static class Roles
 
     static void Change(Ledger ledger, SpaceState space, UserState user, HashSet<string> roles, long? position)
     {
+        // What was stored before it in this command is offered by what the user held then, and counted once.
+        ledger.FanOut.Flush();
         var wanted = new HashSet<string>(roles);
         wanted.UnionWith(space.Topics.Followed(user, roles).Select(t => "topic:" + t));
         var lost = user.Held.Where(a => !wanted.Contains(a)).Order(StringComparer.Ordinal).ToList();

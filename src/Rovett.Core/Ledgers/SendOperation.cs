@@ -39,7 +39,7 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
         if (draft.Slot is not null) Replace(id);
         var (position, time) = state.Draw();
         long? subject = traits.Subject is { } s ? NotificationTraits.HashOf(s) : null;
-        long type = NotificationTraits.HashOf(traits.Type);
+        long type = traits.IsAlways ? -NotificationTraits.HashOf(traits.Type) : NotificationTraits.HashOf(traits.Type);
 
         foreach (var address in draft.To)
         {
@@ -106,20 +106,24 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
     {
         for (int i = 0; i < draft.Deadlines.Count; i++)
         {
-            if (draft.Deadlines[i].Otherwise is not { } otherwise
-                || Audience.Of(otherwise.To, otherwise.Except.Where(a => a.Kind != AddressKind.User)) is not { } audience)
+            var otherwise = draft.Deadlines[i].Otherwise;
+            for (int j = 0; j < otherwise.Count; j++)
             {
-                continue;
+                if (otherwise[j] is OtherwiseNotification n) Reserve(n.Draft, draft.Deadlines[i].FieldOf(i, j) + ".to");
             }
-            try
-            {
-                state.AudienceLog(audience);
-            }
-            catch (ProblemException refused)
-            {
-                throw (refused.Problem with
-                { Errors = [new FieldError($"deadlines[{i}].otherwise.to", refused.Problem.Detail)] }).ToException();
-            }
+        }
+    }
+
+    void Reserve(Draft other, string field)
+    {
+        if (Audience.Of(other.To, other.Except.Where(a => a.Kind != AddressKind.User)) is not { } audience) return;
+        try
+        {
+            state.AudienceLog(audience);
+        }
+        catch (ProblemException refused)
+        {
+            throw (refused.Problem with { Errors = [new FieldError(field, refused.Problem.Detail)] }).ToException();
         }
     }
 

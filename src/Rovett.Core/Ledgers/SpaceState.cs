@@ -358,14 +358,21 @@ internal sealed class SpaceState
     (StoredTime From, StoredTime Before, long Position)? found;
 
     /// <summary>Applies <see cref="IClockStore.ShiftStanding"/> to the users in memory.</summary>
-    public void ShiftStanding(long from, long by)
+    /// <returns>Users whose sign-out moved.</returns>
+    public List<UserState> ShiftStanding(long from, long by)
     {
+        var moved = new List<UserState>();
         foreach (var user in users.Values)
         {
-            if (user.Row.ValidFrom >= from) user.Row = user.Row with { ValidFrom = user.Row.ValidFrom + by };
+            if (user.Row.ValidFrom >= from)
+            {
+                user.Row = user.Row with { ValidFrom = user.Row.ValidFrom + by };
+                moved.Add(user);
+            }
             // Otherwise no fresh token could change roles until that time.
             if (by < 0 && user.Row.RolesIssuedAt >= from) user.Row = user.Row with { RolesIssuedAt = user.Row.RolesIssuedAt + by };
         }
+        return moved;
     }
 
     /// <summary>Everybody with a session, also where a failure came between leaving the lists and joining them again.

@@ -70,9 +70,7 @@ sealed class UserLogs(SpaceState space, ILedgerStore store)
                     upTo = mute.Until is { } until ? space.OrdinalAt(log.Log, until) : log.Log.Head;
                 if (upTo <= after) continue;
                 long hash = NotificationTraits.HashOf(mute.Text);
-                foreach (long ordinal in mute.IsType
-                    ? store.OrdinalsOfType(log.Log.Id, hash, after, upTo)
-                    : store.OrdinalsAbout(log.Log.Id, hash, after, upTo))
+                foreach (long ordinal in store.MutedOrdinals(log.Log.Id, mute.IsType, hash, after, upTo))
                 {
                     if (log.Muted.Contains(ordinal)) continue;
                     if (!log.Read.Contains(ordinal) && !log.Skips.Contains(ordinal)) log.CountOut(ordinal, 1);

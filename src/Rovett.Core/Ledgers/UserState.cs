@@ -1,5 +1,6 @@
 using Rovett.Core.Addresses;
 using Rovett.Core.Delivery;
+using Rovett.Core.Notifications;
 using Rovett.Core.Store;
 using Rovett.Core.Visibility;
 
@@ -30,6 +31,8 @@ public sealed class UserState(int space, PersonRow row)
     internal bool RolesAgree { get; set; }
     /// <summary>Every mute, oldest first.</summary>
     internal List<MuteRow> Mutes { get; } = [];
+    /// <summary>When the devices were last told of the choices, in due time.</summary>
+    internal long ChoicesToldAt { get; set; }
     /// <summary>The logs the user sees something of; null until first needed.</summary>
     internal List<UserLog>? Logs { get; set; }
     /// <summary>The topics followed, each with the position from which on; held only as long as policies and grants allow it.</summary>
@@ -93,12 +96,13 @@ public sealed class UserState(int space, PersonRow row)
         return false;
     }
 
-    /// <summary>Whether the user has muted what is of a type, about a subject, now.</summary>
-    internal bool HasMuted(string type, string? subject)
+    /// <summary>Whether the user has muted now what has such traits.</summary>
+    internal bool HasMuted(NotificationTraits traits)
     {
+        if (traits.IsAlways) return false;
         foreach (var mute in Mutes)
         {
-            if (mute.Until is null && mute.Text == (mute.IsType ? type : subject)) return true;
+            if (mute.Until is null && mute.Text == (mute.IsType ? traits.Type : traits.Subject)) return true;
         }
         return false;
     }

@@ -31,4 +31,6 @@ public enum EntryKind
     Rules = 14,
     /// <summary>A grant was given, or ended.</summary>
     Grant = 13,
+    /// <summary>A catalogue of types was loaded.</summary>
+    Types = 15,
 }

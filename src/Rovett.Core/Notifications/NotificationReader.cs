@@ -2,17 +2,13 @@ using System.Buffers;
 using System.Text.Json;
 using Rovett.Core.Addresses;
 
-
-
-
 namespace Rovett.Core.Notifications;
 
 /// <summary>Reads a notification as a backend sends it, and finds everything wrong with it at once.</summary>
-public static class NotificationReader
+public static partial class NotificationReader
 {
     static readonly string[] Fields = ["to", "except", "type", "subject", "title", "body", "link", "data", "urgency", "ttl", "slot",
-        "store", "takeable", "deadlines"];
-    static readonly string[] DeadlineFields = ["by", "within", "who", "otherwise"];
+        "store", "takeable", "deadlines", "always", "carry"];
     static readonly string[] Urgencies = ["very-low", "low", "normal", "high"];
 
     /// <summary>The largest <c>data</c>, in bytes of JSON.</summary>
@@ -21,15 +17,12 @@ public static class NotificationReader
     /// <summary>The longest time to live, and the longest a deadline may lie ahead.</summary>
     public static readonly TimeSpan MaxAhead = TimeSpan.FromDays(3650);
 
-    /// <summary>The most deadlines of one notification.</summary>
-    public const int MaxDeadlines = 4;
-
     /// <summary>Checks a body.</summary>
     /// <param name="root">The request body.</param>
-    /// <param name="receiptsOf">The receipts kept of a type.</param>
+    /// <param name="termsOf">What holds for a type.</param>
     /// <param name="isStored">False for an ephemeral one (<c>"store": false</c>).</param>
     /// <exception cref="ProblemException">422, naming every field at fault.</exception>
-    public static Draft Read(JsonElement root, Func<string, ReceiptLevel> receiptsOf, out bool isStored)
+    public static Draft Read(JsonElement root, Func<string, TypeTerms> termsOf, out bool isStored)
     {
         var errors = new List<FieldError>();
         if (root.ValueKind != JsonValueKind.Object)
@@ -41,9 +34,7 @@ public static class NotificationReader
             var name = JsonText.NameOf(member);
             if (Fields.Contains(name)) continue;
             var near = NearNames.Among(Fields, name);
-            errors.Add(new FieldError(name.Length <= 64 ? name : name[..64] + "…", name is "carry"
-                ? "is not available in this version; leave it out"
-                : near.Count > 0 ? $"is not a field of a notification; did you mean '{near[0]}'?"
+            errors.Add(new FieldError(Cut(name), near.Count > 0 ? $"is not a field of a notification; did you mean '{near[0]}'?"
                 : $"is not a field of a notification; the fields are {string.Join(", ", Fields)}"));
         }
         var to = Addresses(root, "to", required: true, errors);
@@ -76,6 +67,8 @@ public static class NotificationReader
         }
 
         var type = Text(root, "type", required: true, 128, errors, oneLine: true);
+        var terms = termsOf(type ?? "");
+        if (type is not null && terms.Refusal is { } refusal) errors.Add(new FieldError("type", refusal));
         var subject = Text(root, "subject", required: false, 256, errors, oneLine: true);
         var title = Text(root, "title", required: true, 256, errors, oneLine: true);
         var body = Text(root, "body", required: false, 4096, errors, oneLine: false);
@@ -96,6 +89,12 @@ public static class NotificationReader
             errors.Add(new FieldError("data", "contains U+0000 or half of a surrogate pair; leave it out"));
         }
         isStored = Flag(root, "store", true, errors);
+        bool isAlways = Flag(root, "always", false, errors) || terms.IsAlways;
+        var carry = CarryOf(root, terms.Carry, errors);
+        if (type is not null && terms.Data is { } schema && !errors.Exists(e => e.Field == "data"))
+        {
+            errors.AddRange(schema.Check(hasData ? data : null, "data"));
+        }
         TimeSpan? ttl = null;
         if (root.TryGetProperty("ttl", out var ttlElement))
         {
@@ -114,10 +113,11 @@ public static class NotificationReader
         var slot = Text(root, "slot", required: false, 128, errors, oneLine: true);
         if (slot is { Length: 0 }) errors.Add(new FieldError("slot", "is empty"));
         var takeFor = Takeable(root, to, except, errors);
-        var deadlines = Deadlines(root, takeFor is not null, receiptsOf, errors);
+        var deadlines = Deadlines(root, takeFor is not null, termsOf, errors);
         if (!isStored)
         {
-            foreach (var field in new[] { "ttl", "slot", "takeable", "deadlines" })
+            carry = Carry.Full; // nothing of it could be fetched
+            foreach (var field in new[] { "ttl", "slot", "takeable", "deadlines", "carry" })
             {
                 if (root.TryGetProperty(field, out _))
                 {
@@ -127,13 +127,24 @@ public static class NotificationReader
         }
         if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
         return new Draft(to, except,
-            Common(type!, subject, title!, body, link, urgency ?? "normal", hasData ? data : null, takeFor is not null),
-            new NotificationTraits(type!, subject, receiptsOf(type!), takeFor))
+            Common(type!, subject, title!, body, link, urgency ?? terms.Urgency ?? "normal", hasData ? data : null,
+            takeFor is not null, isAlways, carry),
+            new NotificationTraits(type!, subject, terms.Receipts, takeFor) { IsAlways = isAlways })
         {
             Ttl = ttl,
             Slot = slot,
             Deadlines = deadlines,
         };
+    }
+
+    /// <summary>The least of what the type says and what the sender does.</summary>
+    static Carry CarryOf(JsonElement root, Carry ofType, List<FieldError> errors)
+    {
+        if (!root.TryGetProperty("carry", out var element)) return ofType;
+        Carry? given = !JsonText.TryString(element, out var text) ? null
+            : text switch { "full" => Carry.Full, "summary" => Carry.Summary, "reference" => Carry.Reference, _ => null };
+        if (given is null) errors.Add(new FieldError("carry", "must be full, summary or reference"));
+        return given > ofType ? given.Value : ofType;
     }
 
     static bool Flag(JsonElement root, string field, bool otherwise, List<FieldError> errors)
@@ -172,77 +183,7 @@ public static class NotificationReader
         return takeFor;
     }
 
-    static List<DeadlineTerms> Deadlines(JsonElement root, bool takeable, Func<string, ReceiptLevel> receiptsOf, List<FieldError> errors)
-    {
-        var deadlines = new List<DeadlineTerms>();
-        if (!root.TryGetProperty("deadlines", out var array)) return deadlines;
-        if (array.ValueKind != JsonValueKind.Array || array.GetArrayLength() is 0 or > MaxDeadlines)
-        {
-            errors.Add(new FieldError("deadlines",
-                $"must be an array of 1 to {MaxDeadlines}, such as [{{\"by\": \"read\", \"within\": \"PT1M\"}}]"));
-            return deadlines;
-        }
-        int i = 0;
-        foreach (var item in array.EnumerateArray())
-        {
-            var at = $"deadlines[{i++}]";
-            if (item.ValueKind != JsonValueKind.Object)
-            {
-                errors.Add(new FieldError(at, "must be an object"));
-                continue;
-            }
-            foreach (var member in item.EnumerateObject())
-            {
-                if (!DeadlineFields.Contains(member.Name))
-                {
-                    errors.Add(new FieldError($"{at}.{member.Name}",
-                        $"is not a part of a deadline; the parts are {string.Join(", ", DeadlineFields)}"));
-                }
-            }
-            ReceiptState? by = !item.TryGetProperty("by", out var byElement)
-                ? ReceiptState.Read
-                : !JsonText.TryString(byElement, out var byText) ? null
-                : byText switch
-                {
-                    "read" => ReceiptState.Read,
-                    "received" => ReceiptState.Received,
-                    "handled" => ReceiptState.Handled,
-                    "taken" => ReceiptState.Taken,
-                    _ => null
-                };
-            if (by is null) errors.Add(new FieldError($"{at}.by", "must be read, received, handled or taken"));
-            if (by == ReceiptState.Taken && !takeable) errors.Add(new FieldError($"{at}.by", "can only be taken where 'takeable' is set"));
-            TimeSpan? within = item.TryGetProperty("within", out var time) ? Duration(time) : null;
-            if (within is null)
-            {
-                errors.Add(new FieldError($"{at}.within",
-                    "must be a duration of at least a second, such as \"1m\" or \"PT1M\" (ISO 8601)"));
-            }
-            var who = item.TryGetProperty("who", out var whoElement) ? JsonText.TryString(whoElement, out var whoText)
-                ? whoText
-                : "" : "anyone";
-            if (who is not ("anyone" or "each")) errors.Add(new FieldError($"{at}.who", "must be anyone or each"));
-            if (who == "each" && by == ReceiptState.Taken) errors.Add(new FieldError($"{at}.who", "can't be each: only one takes it"));
-            Draft? otherwise = null;
-            if (item.TryGetProperty("otherwise", out var next))
-            {
-                try
-                {
-                    otherwise = Read(next, receiptsOf, out _);
-                    if (otherwise.Deadlines.Count > 0 || otherwise.Ttl is not null || otherwise.Slot is not null
-                        || otherwise.Traits.TakeFor is not null || next.TryGetProperty("store", out _))
-                        errors.Add(new FieldError($"{at}.otherwise",
-                            "can only be a plain notification: no ttl, slot, store, takeable or deadlines of its own"));
-                }
-                catch (ProblemException wrong)
-                {
-                    errors.AddRange(wrong.Problem.Errors.Select(e => new FieldError($"{at}.otherwise.{e.Field}", e.Detail)));
-                }
-            }
-            if (by is not null && within is not null) deadlines.Add(new DeadlineTerms(by.Value, within.Value, who == "each", otherwise));
-        }
-        return deadlines;
-    }
+    static string Cut(string name) => name.Length <= 64 ? name : name[..64] + "…";
 
     /// <summary>A duration from one second on; null when it is none.</summary>
     static TimeSpan? Duration(JsonElement element) =>
@@ -329,18 +270,21 @@ public static class NotificationReader
 
     /// <summary>The members that are the same for everybody, as JSON without braces.</summary>
     static byte[] Common(string type, string? subject, string title, string? body, string? link, string urgency, JsonElement? data,
-        bool takeable)
+        bool takeable, bool isAlways, Carry carry)
     {
         var buffer = new ArrayBufferWriter<byte>(512);
         using (var json = new Utf8JsonWriter(buffer, JsonText.WriterOptions))
         {
             json.WriteStartObject();
+            // First, so that what is sent to devices can tell at once.
+            if (carry != Carry.Full) json.WriteString("carry", carry == Carry.Summary ? "summary" : "reference");
             json.WriteString("type", type);
             if (subject is not null) json.WriteString("subject", subject);
             json.WriteString("title", title);
             if (body is not null) json.WriteString("body", body);
             if (link is not null) json.WriteString("link", link);
             json.WriteString("urgency", urgency);
+            if (isAlways) json.WriteBoolean("always", true);
             if (takeable) json.WriteBoolean("takeable", true);
             if (data is { } d)
             {

@@ -11,6 +11,10 @@ namespace Rovett.Core.Notifications;
 /// <param name="TakeFor">It may be taken, for so long; null: not. <see cref="TimeSpan.Zero"/>: until it is released.</param>
 public sealed record NotificationTraits(string Type, string? Subject, ReceiptLevel Receipts, TimeSpan? TakeFor)
 {
+    /// <summary>People are always told of it: mutes and quiet hours don't apply. Not stored with the entry, whose
+    /// content says so.</summary>
+    public bool IsAlways { get; init; }
+
     /// <summary>For entries other than notifications.</summary>
     public static readonly NotificationTraits None = new("", null, ReceiptLevel.None, null);
 

@@ -56,13 +56,13 @@ public sealed record Condition(string Subject, DataPointer? Pointer)
         {
             if (item.ValueKind == JsonValueKind.Null) continue;
             var value = new Compared(item);
-            if (Not is not null && Not.Any(value.Is)) return false;
-            any |= (OneOf is null || OneOf.Any(value.Is)) && IsInRange(value);
+            if (Not is not null && value.IsOneOf(Not)) return false;
+            any |= (OneOf is null || value.IsOneOf(OneOf)) && IsInRange(value);
         }
         return any;
     }
 
-    bool IsMet(Compared value) => Exists != false && (OneOf is null || OneOf.Any(value.Is)) && (Not is null || !Not.Any(value.Is))
+    bool IsMet(Compared value) => Exists != false && (OneOf is null || value.IsOneOf(OneOf)) && (Not is null || !value.IsOneOf(Not))
         && IsInRange(value);
 
     bool IsInRange(Compared value) => !ComparesNumbers || (value.Number is { } number
@@ -114,7 +114,16 @@ public sealed record Condition(string Subject, DataPointer? Pointer)
 
         public decimal? Number { get; }
 
-        public bool Is(Comparand comparand)
+        public bool IsOneOf(IReadOnlyList<Comparand> comparands)
+        {
+            for (int i = 0; i < comparands.Count; i++)
+            {
+                if (Is(comparands[i])) return true;
+            }
+            return false;
+        }
+
+        bool Is(Comparand comparand)
         {
             if (comparand.Number is { } number) return Number == number;
             if (comparand.Flag is { } wanted) return flag == wanted;

@@ -2,7 +2,7 @@ using System.Text.Json;
 using Fluid;
 using Rovett.Core.Events;
 using Rovett.Core.Rules.Templates;
-using Rovett.Core.Rules.Yaml;
+using Rovett.Core.Yaml;
 
 namespace Rovett.Core.Rules;
 
@@ -21,16 +21,7 @@ sealed class LiteralPart(RuleNode node) : NotificationPart
 {
     public override void Write(Utf8JsonWriter json, TemplateContext context) => WriteSample(json);
 
-    public override void WriteSample(Utf8JsonWriter json)
-    {
-        switch (node.Kind)
-        {
-            case RuleNodeKind.Null: json.WriteNullValue(); break;
-            case RuleNodeKind.Flag: json.WriteBooleanValue(node.Flag); break;
-            case RuleNodeKind.Number: json.WriteNumberValue(node.Number); break;
-            default: json.WriteStringValue(node.Text); break;
-        }
-    }
+    public override void WriteSample(Utf8JsonWriter json) => node.Write(json);
 }
 
 /// <summary>A text that is filled in.</summary>
@@ -113,13 +104,16 @@ sealed class ListPart(IReadOnlyList<NotificationPart> items) : NotificationPart
 }
 
 /// <summary>A mapping.</summary>
-sealed class MapPart(IReadOnlyList<(string Name, NotificationPart Part)> members) : NotificationPart
+/// <param name="members">Its members.</param>
+/// <param name="isNotification">Type and subject are the event's unless it has them.</param>
+sealed class MapPart(IReadOnlyList<(string Name, NotificationPart Part)> members, bool isNotification = false) : NotificationPart
 {
     public IReadOnlyList<(string Name, NotificationPart Part)> Members => members;
 
     public override void Write(Utf8JsonWriter json, TemplateContext context)
     {
         json.WriteStartObject();
+        if (isNotification) WriteDefaults(json, Rule.EventOf(context).Type, Rule.EventOf(context).Subject);
         foreach (var (name, part) in members)
         {
             json.WritePropertyName(name);
@@ -128,9 +122,16 @@ sealed class MapPart(IReadOnlyList<(string Name, NotificationPart Part)> members
         json.WriteEndObject();
     }
 
+    void WriteDefaults(Utf8JsonWriter json, string type, string? subject)
+    {
+        if (!members.Any(m => m.Name == "type")) json.WriteString("type", type);
+        if (subject is not null && !members.Any(m => m.Name == "subject")) json.WriteString("subject", subject);
+    }
+
     public override void WriteSample(Utf8JsonWriter json)
     {
         json.WriteStartObject();
+        if (isNotification) WriteDefaults(json, "x", null);
         WriteSampleMembers(json);
         json.WriteEndObject();
     }

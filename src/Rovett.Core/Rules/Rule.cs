@@ -1,5 +1,7 @@
 using System.Buffers;
+using System.Text;
 using System.Text.Json;
+using System.Text.Json.Nodes;
 using Fluid;
 using Rovett.Core.Events;
 using Rovett.Core.Notifications;
@@ -130,8 +132,8 @@ public sealed class Rule
         try
         {
             using var document = JsonDocument.Parse(body);
-            var draft = NotificationReader.Read(document.RootElement, setting.ReceiptsOf, out bool isStored);
-            return new RuleDraft(draft, body, isStored)
+            var draft = NotificationReader.Read(document.RootElement, setting.TermsOf, out bool isStored);
+            return new RuleDraft(draft, GatherTerms is null ? body : WithTerms(body, setting.TermsOf(draft.Traits.Type)), isStored)
             {
                 ForCount = GatherTerms is null ? null : n => Draft(found, setting, new TemplateWork(), item, n)!,
             };
@@ -142,9 +144,24 @@ public sealed class Rule
         }
     }
 
+    /// <summary>A gathering is read again when it closes, without the catalogue: it has to say what that adds.</summary>
+    static byte[] WithTerms(byte[] body, TypeTerms terms)
+    {
+        var json = JsonNode.Parse(body)!.AsObject();
+        if (terms.IsAlways) json["always"] = true;
+        if (terms.Urgency is { } urgency && json["urgency"] is null) json["urgency"] = urgency;
+        if (terms.Carry == Carry.Reference || (terms.Carry == Carry.Summary && (string?)json["carry"] is null or "full"))
+        {
+            json["carry"] = terms.Carry == Carry.Summary ? "summary" : "reference";
+        }
+        return Encoding.UTF8.GetBytes(json.ToJsonString(Relaxed));
+    }
+
+    static readonly JsonSerializerOptions Relaxed = new() { Encoder = JsonText.WriterOptions.Encoder };
+
     TemplateContext Context(IncomingEvent found, RuleSetting setting, TemplateWork work, JsonElement? item, int? count)
     {
-        var context = new TemplateContext(new EventModel(found, item, count), RuleTemplates.OptionsIn(setting.Zone), true);
+        var context = new TemplateContext(TemplateNames.Of(found, item, count), RuleTemplates.OptionsIn(setting.Zone), true);
         context.Now = () => setting.Arrival;
         context.AmbientValues[EventKey] = found;
         work.AddTo(context);

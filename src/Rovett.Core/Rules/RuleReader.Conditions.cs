@@ -1,6 +1,6 @@
 using System.Text.RegularExpressions;
 using Rovett.Core.Events;
-using Rovett.Core.Rules.Yaml;
+using Rovett.Core.Yaml;
 
 namespace Rovett.Core.Rules;
 

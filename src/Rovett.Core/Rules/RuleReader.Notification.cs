@@ -1,6 +1,6 @@
 using Rovett.Core.Events;
 using Rovett.Core.Rules.Templates;
-using Rovett.Core.Rules.Yaml;
+using Rovett.Core.Yaml;
 
 namespace Rovett.Core.Rules;
 
@@ -31,7 +31,7 @@ public sealed partial class RuleReader
     {
         var members = new List<(string, NotificationPart)>();
         foreach (var member in node.Members) members.Add((member.Name, Member(member, $"{path}.{member.Name}", inOtherwise)));
-        return new MapPart(members);
+        return new MapPart(members, isNotification: inOtherwise);
     }
 
     NotificationPart Member(RuleMember member, string path, bool inOtherwise)
@@ -58,8 +58,38 @@ public sealed partial class RuleReader
     {
         if (node.Kind != RuleNodeKind.Map) return Literal(node, path);
         return new MapPart([.. node.Members.Select(m => (m.Name,
-            m.Name == "otherwise" && m.Value.Kind == RuleNodeKind.Map ? Map(m.Value, $"{path}.otherwise", inOtherwise: true)
-            : Literal(m.Value, $"{path}.{m.Name}")))]);
+            m.Name == "otherwise" ? Otherwise(m.Value, $"{path}.otherwise") : Literal(m.Value, $"{path}.{m.Name}")))]);
+    }
+
+    NotificationPart Otherwise(RuleNode node, string path) => node.Kind switch
+    {
+        RuleNodeKind.List => new ListPart([.. node.Items.Select((item, i) => Otherwise(item, $"{path}[{i}]"))]),
+        RuleNodeKind.Map when node["webhook"] is { } webhook => Webhook(node, webhook, path),
+        RuleNodeKind.Map when node["email"] is not null => Mail(node, path),
+        RuleNodeKind.Map => Map(node, path, inOtherwise: true),
+        _ => Literal(node, path),
+    };
+
+    NotificationPart Webhook(RuleNode node, RuleNode webhook, string path)
+    {
+        if (IsScalar(webhook)) outbound.Add(new OutboundUse(webhook.Text, IsMail: false, webhook.Line, webhook.Column, path + ".webhook"));
+        return Literal(node, path);
+    }
+
+    MapPart Mail(RuleNode node, string path) => new([.. node.Members.Select(m => (m.Name, m.Name switch
+    {
+        "email" when IsScalar(m.Value) => Mailbox(m.Value, path + ".email"),
+        "title" when IsScalar(m.Value) => Filled(m.Value, path + ".title", TextPlace.Text, MaxTitle, oneLine: true),
+        "body" when IsScalar(m.Value) => Filled(m.Value, path + ".body", TextPlace.Text, MaxBody),
+        _ => Literal(m.Value, $"{path}.{m.Name}"),
+    }))]);
+
+    /// <summary>A mailbox. What an event puts into it is checked as a whole: it can become no second address.</summary>
+    TextPart Mailbox(RuleNode node, string path)
+    {
+        if (TextTemplate.TryParse(node.Text, TextPlace.Text, out var template) is { } wrong) Add(node, path, wrong);
+        outbound.Add(new OutboundUse(TextTemplate.Has(node.Text) ? null : node.Text, IsMail: true, node.Line, node.Column, path));
+        return new TextPart(template, template.Sample == "x" ? "x@x" : template.Sample);
     }
 
     NotificationPart OtherwiseAddresses(RuleNode node, string path)
@@ -124,22 +154,12 @@ public sealed partial class RuleReader
         return new WholeLinkPart(pointer, hosts);
     }
 
-    NotificationPart Data(RuleNode node, string path)
+    NotificationPart Data(RuleNode node, string path) => DataParts.Of(node, path, (text, at) =>
     {
-        switch (node.Kind)
-        {
-            case RuleNodeKind.List: return new ListPart([.. node.Items.Select((item, i) => Data(item, $"{path}[{i}]"))]);
-            case RuleNodeKind.Map: return new MapPart([.. node.Members.Select(m => (m.Name, Data(m.Value, $"{path}.{m.Name}")))]);
-            case RuleNodeKind.Text when TextTemplate.Has(node.Text):
-                if (TextTemplate.TryParse(node.Text, TextPlace.Text, out var template) is { } wrong)
-                {
-                    Add(node, path, wrong);
-                    return new LiteralPart(node);
-                }
-                return new ValuePart(template);
-            default: return new LiteralPart(node);
-        }
-    }
+        if (TextTemplate.TryParse(text.Text, TextPlace.Text, out var template) is not { } wrong) return template;
+        Add(text, at, wrong);
+        return null;
+    });
 
     /// <summary>Anything else is taken as it is: the reader of notifications checks it.</summary>
     NotificationPart Literal(RuleNode node, string path)

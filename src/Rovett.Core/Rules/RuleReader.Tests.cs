@@ -1,7 +1,6 @@
-using System.Buffers;
 using System.Text.Json;
 using Rovett.Core.Events;
-using Rovett.Core.Rules.Yaml;
+using Rovett.Core.Yaml;
 
 namespace Rovett.Core.Rules;
 
@@ -9,7 +8,7 @@ namespace Rovett.Core.Rules;
 public sealed partial class RuleReader
 {
     static readonly string[] Expected = ["rule", "gathers", "to", "except", "type", "subject", "title", "body", "link", "data", "urgency",
-        "ttl", "slot", "store", "takeable", "deadlines"];
+        "ttl", "slot", "store", "takeable", "deadlines", "always", "carry"];
 
     List<RuleTest> Tests(RuleNode? list)
     {
@@ -38,7 +37,7 @@ public sealed partial class RuleReader
             {
                 foreach (var item in e.Items)
                 {
-                    if (IsMap(item, path + ".expect", Expected) && IsExpectation(item, path + ".expect")) expect.Add(JsonOf(item));
+                    if (IsMap(item, path + ".expect", Expected) && IsExpectation(item, path + ".expect")) expect.Add(item.ToJson());
                 }
             }
             if (mistakes.Count == before) tests.Add(new RuleTest(node.Line, given!, expect));
@@ -65,7 +64,7 @@ public sealed partial class RuleReader
         JsonElement? data = null;
         foreach (var member in node.Members)
         {
-            if (member.Name == "data") data = JsonOf(member.Value);
+            if (member.Name == "data") data = member.Value.ToJson();
             else if (!AttributeName().IsMatch(member.Name)
                 || member.Value.Kind is RuleNodeKind.List or RuleNodeKind.Map or RuleNodeKind.Null)
             {
@@ -77,35 +76,8 @@ public sealed partial class RuleReader
         {
             if (!attributes.TryGetValue(required, out var text) || text.Length == 0) Add(node, $"{path}.{required}", "is missing");
         }
-        return attributes.ContainsKey("type") && attributes.ContainsKey("source") ? new IncomingEvent(attributes, data) : null;
-    }
-
-    static JsonElement JsonOf(RuleNode node)
-    {
-        var buffer = new ArrayBufferWriter<byte>(256);
-        using (var json = new Utf8JsonWriter(buffer, JsonText.WriterOptions)) Write(json, node);
-        return JsonElement.Parse(buffer.WrittenSpan);
-    }
-
-    static void Write(Utf8JsonWriter json, RuleNode node)
-    {
-        switch (node.Kind)
-        {
-            case RuleNodeKind.List:
-                json.WriteStartArray();
-                foreach (var item in node.Items) Write(json, item);
-                json.WriteEndArray();
-                break;
-            case RuleNodeKind.Map:
-                json.WriteStartObject();
-                foreach (var member in node.Members)
-                {
-                    json.WritePropertyName(member.Name);
-                    Write(json, member.Value);
-                }
-                json.WriteEndObject();
-                break;
-            default: new LiteralPart(node).WriteSample(json); break;
-        }
+        if (!attributes.TryGetValue("type", out var type) || !attributes.ContainsKey("source")) return null;
+        foreach (var wrong in catalogue.MistakesIn(type, data, isStrict: false)) Add(node, $"{path}.{wrong.Field}", wrong.Detail);
+        return new IncomingEvent(attributes, data);
     }
 }

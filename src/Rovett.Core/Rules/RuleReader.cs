@@ -2,10 +2,12 @@ using System.Buffers;
 using System.Globalization;
 using System.Text.Json;
 using System.Text.RegularExpressions;
+using Rovett.Core.Catalogues;
 using Rovett.Core.Events;
 using Rovett.Core.Notifications;
 using Rovett.Core.Rules.Templates;
-using Rovett.Core.Rules.Yaml;
+using Rovett.Core.Schemas;
+using Rovett.Core.Yaml;
 
 namespace Rovett.Core.Rules;
 
@@ -17,20 +19,25 @@ public sealed partial class RuleReader
     internal const int MaxTitle = 256, MaxBody = 4096;
     const int MaxName = 128, MaxTests = 1000, MaxConditions = 32, MaxAlternatives = 100, MaxEvents = 32;
     static readonly TimeSpan LongestGathering = TimeSpan.FromDays(7);
-    static readonly string[] FileFields = ["rules", "tests"];
+    static readonly string[] FileFields = ["types", "events", "rules", "tests"];
     static readonly string[] RuleFields = ["name", "event", "when", "to", "except", "gather", "notification"];
 
     readonly List<RuleMistake> mistakes;
+    readonly List<OutboundUse> outbound = [];
 
-    RuleReader(List<RuleMistake> mistakes) => this.mistakes = mistakes;
+    Catalogue catalogue;
+
+    RuleReader(List<RuleMistake> mistakes, Catalogue known) => (this.mistakes, catalogue) = (mistakes, known);
 
     /// <summary>Reads a file.</summary>
     /// <param name="bytes">YAML 1.2 or JSON, UTF-8.</param>
     /// <param name="mistakes">Receives the mistakes; the result is then meaningless.</param>
-    public static RuleSet Read(ReadOnlySpan<byte> bytes, List<RuleMistake> mistakes)
+    /// <param name="known">The catalogue to check against if the file has none; null: there is none.</param>
+    /// <param name="prefersKnown">True: check against <paramref name="known"/> even if the file has a catalogue of its own.</param>
+    public static RuleSet Read(ReadOnlySpan<byte> bytes, List<RuleMistake> mistakes, Catalogue? known = null, bool prefersKnown = false)
     {
         if (RuleYaml.Read(bytes, mistakes) is not { } root) return RuleSet.None;
-        var set = new RuleReader(mistakes).File(root);
+        var set = new RuleReader(mistakes, known ?? Catalogue.None).File(root, prefersKnown);
         mistakes.Sort((a, b) => (a.Line, a.Column).CompareTo((b.Line, b.Column)));
         return set;
     }
@@ -39,9 +46,11 @@ public sealed partial class RuleReader
     public static IReadOnlyList<string> Untested(RuleSet rules) =>
         [.. rules.All.Where(r => !rules.Tests.Any(t => rules.For(t.Given.Type).Contains(r) && r.Matches(t.Given))).Select(r => r.Name)];
 
-    RuleSet File(RuleNode root)
+    RuleSet File(RuleNode root, bool prefersKnown)
     {
         if (!IsMap(root, "(file)", FileFields)) return RuleSet.None;
+        var own = CatalogueReader.OfFile(root, mistakes);
+        if (own is not null && !prefersKnown) catalogue = own;
         var rules = new List<Rule>();
         var names = new HashSet<string>();
         if (root["rules"] is not { } list) Add(root, "rules", "is missing; a rules file is 'rules:' and a list");
@@ -54,7 +63,7 @@ public sealed partial class RuleReader
                 if (Rule(list.Items[i], $"rules[{i}]", names) is { } rule) rules.Add(rule);
             }
         }
-        return new RuleSet(rules, Tests(root["tests"]));
+        return new RuleSet(rules, Tests(root["tests"])) { Outbound = outbound, Catalogue = own };
     }
 
     Rule? Rule(RuleNode node, string path, HashSet<string> names)
@@ -75,6 +84,7 @@ public sealed partial class RuleReader
         CheckSample(node, path, to, except, notification, gather);
         if (gather is not null) CheckGathering(node, path, notification, gather);
         if (to.Each is null && to.All is null) CheckItem(node, path);
+        CheckData(node, path, events);
         return mistakes.Count > before ? null : new Rule(name!, events, when, to, except, notification, gather);
     }
 
@@ -197,7 +207,10 @@ public sealed partial class RuleReader
 
     void CheckGathering(RuleNode rule, string path, MapPart notification, GatherTerms gather)
     {
-        if (rule["notification"]!["store"] is { Kind: RuleNodeKind.Flag, Flag: false }) Add(rule["gather"]!, path + ".gather", "cannot be used with 'store: false'");
+        if (rule["notification"]!["store"] is { Kind: RuleNodeKind.Flag, Flag: false })
+        {
+            Add(rule["gather"]!, path + ".gather", "cannot be used with 'store: false'");
+        }
         if (gather.FirstNow && notification.Members.Any(m => m.Name == "slot"))
         {
             Add(rule["gather"]!["first"]!, path + ".gather.first", "cannot be used with 'slot'");
@@ -216,6 +229,41 @@ public sealed partial class RuleReader
         foreach (var member in node.Members) CheckItem(member.Value, $"{path}.{member.Name}");
     }
 
+    /// <summary>What a rule uses of the data must be in the schema of each of its events that has one.</summary>
+    void CheckData(RuleNode rule, string path, List<EventPattern> events)
+    {
+        var schemas = events.Where(e => !e.IsPrefix).Select(e => catalogue.FindEvent(e.Text)?.Data).OfType<DataSchema>().ToList();
+        if (schemas.Count == 0) return;
+        foreach (var member in rule["when"]?.Members ?? [])
+        {
+            if (DataPointer.Is(member.Name) && DataPointer.TryParse(member.Name, out var pointer) is null
+                && Undeclared(schemas, pointer.Steps) is { } wrong)
+            {
+                mistakes.Add(RuleMistake.At(member, $"{path}.when.{member.Name}", wrong));
+            }
+        }
+        CheckTexts(rule, path, schemas);
+    }
+
+    void CheckTexts(RuleNode node, string path, List<DataSchema> schemas)
+    {
+        if (node.Kind == RuleNodeKind.Text)
+        {
+            IEnumerable<IReadOnlyList<string>> used = [];
+            if (DataPointer.Is(node.Text) && DataPointer.TryParse(node.Text, out var pointer) is null) used = [pointer.Steps];
+            else if (TextTemplate.Has(node.Text) && TextTemplate.TryParse(node.Text, TextPlace.Text, out var template) is null)
+            {
+                used = template.DataPaths;
+            }
+            if (used.Select(u => Undeclared(schemas, u)).FirstOrDefault(w => w is not null) is { } wrong) Add(node, path, wrong);
+        }
+        for (int i = 0; i < node.Items.Count; i++) CheckTexts(node.Items[i], $"{path}[{i}]", schemas);
+        foreach (var member in node.Members) CheckTexts(member.Value, $"{path}.{member.Name}", schemas);
+    }
+
+    static string? Undeclared(List<DataSchema> schemas, IReadOnlyList<string> path) =>
+        schemas.Select(s => s.Missing(path)).FirstOrDefault(w => w is not null);
+
     /// <summary>Checks a notification as it could be, with the reader of notifications itself.</summary>
     void CheckSample(RuleNode rule, string path, Recipients to, List<TextTemplate> except, MapPart notification, GatherTerms? gather)
     {
@@ -232,7 +280,7 @@ public sealed partial class RuleReader
         try
         {
             using var document = JsonDocument.Parse(buffer.WrittenMemory);
-            NotificationReader.Read(document.RootElement, static _ => ReceiptLevel.Totals, out _);
+            NotificationReader.Read(document.RootElement, static _ => new TypeTerms(ReceiptLevel.Totals), out _);
         }
         catch (ProblemException refused)
         {

@@ -1,3 +1,4 @@
+using Rovett.Core.Catalogues;
 using Rovett.Core.Events;
 
 namespace Rovett.Core.Rules;
@@ -35,6 +36,12 @@ public sealed class RuleSet
 
     /// <summary>The tests beside them.</summary>
     public IReadOnlyList<RuleTest> Tests { get; }
+
+    /// <summary>The catalogue beside them; null: the file has none.</summary>
+    public Catalogue? Catalogue { get; init; }
+
+    /// <summary>The webhooks and e-mail addresses that they name.</summary>
+    public IReadOnlyList<OutboundUse> Outbound { get; init; } = [];
 
     /// <summary>The rules for a type of event, in the order written.</summary>
     public IEnumerable<Rule> For(string type)

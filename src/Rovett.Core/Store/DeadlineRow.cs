@@ -3,7 +3,11 @@ using Rovett.Core.Notifications;
 namespace Rovett.Core.Store;
 
 /// <summary>A stored deadline. <see cref="Ended"/>: when it was met or missed.</summary>
-public sealed record DeadlineRow(long Position, int Number, DeadlineTerms Terms, StoredTime At, DeadlineState State, StoredTime? Ended);
+public sealed record DeadlineRow(long Position, int Number, DeadlineTerms Terms, StoredTime At, DeadlineState State, StoredTime? Ended)
+{
+    /// <summary>What it does when it is missed, and what became of that.</summary>
+    public IReadOnlyList<OtherwiseRow> Otherwise { get; init; } = [];
+}
 
 /// <summary>The states of a deadline.</summary>
 public enum DeadlineState

@@ -19,6 +19,10 @@ public enum ErasureStage
     Receipts = 6,
     /// <summary>Open gatherings.</summary>
     Gatherings = 7,
+    /// <summary>Webhook calls and e-mails that wait.</summary>
+    Outbound = 8,
+    /// <summary>Events that are kept as they came, and what they are about.</summary>
+    Events = 9,
 }
 
 /// <summary>An erasure under way.</summary>
@@ -34,6 +38,9 @@ public enum ErasureStage
 public sealed record ErasureRow(long Person, string Name, long Log, long Position, long Receipt, ErasureStage Stage, long At, long Scrubbed,
     StoredTime Began)
 {
+    /// <summary>The number of the newest gathering then: those that open later are another person's of the same id.</summary>
+    public long Gathering { get; init; }
+
     /// <summary>The person's pseudonym.</summary>
     public string Pseudonym => $"erased-{Person}";
 }

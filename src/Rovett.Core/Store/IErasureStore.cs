@@ -25,11 +25,12 @@ public interface IErasureStore
     void SaveTombstone(int space, byte[] idHash, long validFrom, long person);
     /// <summary>Removes the one of a person.</summary>
     void RemoveTombstone(int space, long person);
-    /// <summary>What deadlines of notifications in (<paramref name="after"/>, <paramref name="upTo"/>] are to send
-    /// otherwise: to whom.</summary>
-    IReadOnlyList<(long Position, int Number, Addressing Addressing)> OtherwiseAfter(int space, long after, long upTo, int limit);
-    /// <summary>Gives it another addressing; null: nothing is sent.</summary>
-    void RewriteOtherwise(int space, long position, int number, Addressing? addressing);
+    /// <summary>Notifications that missed deadlines of notifications in (<paramref name="after"/>, <paramref name="upTo"/>]
+    /// send: to whom.</summary>
+    IReadOnlyList<(long Position, int Deadline, int Item, Addressing Addressing)> OtherwiseAfter(int space, long after, long upTo,
+        int limit);
+    /// <summary>Gives one another addressing; null: nothing is sent.</summary>
+    void RewriteOtherwise(int space, long position, int deadline, int item, Addressing? addressing);
     /// <summary>Slots with what was put there in (<paramref name="after"/>, <paramref name="upTo"/>].</summary>
     IReadOnlyList<(long Position, string Key)> SlotsAfter(int space, long after, long upTo, int limit);
     /// <summary>Empties a slot.</summary>

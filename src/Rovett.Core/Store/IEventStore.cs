@@ -9,6 +9,11 @@ public interface IEventStore
     EventRow? FindEvent(int space, string source, string id);
     /// <summary>Stores an event, or its new outcome.</summary>
     void SaveEvent(int space, EventRow row);
+    /// <summary>Events taken after a time, in the order of their times: at least a number of them, if there are as many, and all of
+    /// the last one's time.</summary>
+    IReadOnlyList<EventRow> EventsAfter(int space, StoredTime time, int limit);
+    /// <summary>Stores another subject and content of an event.</summary>
+    void RewriteEvent(int space, EventRow row);
     /// <summary>Notes that a notification came of an event.</summary>
     void AddOrigin(int space, NotificationId notification, string source, string eventId, string rule);
     /// <summary>Removes events taken before a time, at most a number of them.</summary>
@@ -20,6 +25,10 @@ public interface IEventStore
     void AddRules(int space, RulesVersion version);
     /// <summary>The newest version at or before a position, or null.</summary>
     RulesVersion? RulesUpTo(int space, long position);
+    /// <summary>Stores a version of the catalogue, by the position of its entry.</summary>
+    void AddCatalogue(int space, RulesVersion version);
+    /// <summary>The newest version at or before a position, or null.</summary>
+    RulesVersion? CatalogueUpTo(int space, long position);
     /// <summary>The open gathering with a key, or null.</summary>
     GatheringRow? FindGathering(int space, byte[] key);
     /// <summary>An open gathering by its number, or null.</summary>
@@ -35,6 +44,8 @@ public interface IEventStore
     void RemoveGathering(int space, long number);
     /// <summary>Open gatherings after a number.</summary>
     IReadOnlyList<GatheringRow> GatheringsAfter(int space, long number, int limit);
+    /// <summary>The highest number of an open gathering, in any space; 0: none is open.</summary>
+    long NewestGathering();
     /// <summary>How many gatherings are open.</summary>
     long CountGatherings(int space);
     /// <summary>Something that was set aside, or null.</summary>
@@ -55,9 +66,13 @@ public interface IEventStore
 /// <param name="Trace">Its trace (<c>traceparent</c>), or null.</param>
 /// <param name="Outcome">What came of it, as JSON.</param>
 public sealed record EventRow(string Source, string Id, byte[] Hash, StoredTime Time, string Type, string? Subject, string? Trace,
-    byte[] Outcome);
+    byte[] Outcome)
+{
+    /// <summary>The event as it came; null: it is not kept.</summary>
+    public byte[]? Content { get; init; }
+}
 
-/// <summary>A stored version of a space's rules.</summary>
+/// <summary>A stored version of a space's rules, or of its catalogue.</summary>
 /// <param name="Position">The entry that loaded it.</param>
 /// <param name="Time">When.</param>
 /// <param name="Document">As it was loaded: YAML or JSON.</param>

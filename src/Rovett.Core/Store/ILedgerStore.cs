@@ -3,7 +3,7 @@ namespace Rovett.Core.Store;
 /// <summary>The store as the ledger sees it: called by one thread only, everything between <see cref="Begin"/> and
 /// <see cref="Commit"/> becomes true together or not at all. Every method may throw; the ledger then rolls back.</summary>
 public interface ILedgerStore : IClockStore, ISpaceStore, ILogStore, IEntryStore, IPeopleStore, IMarkStore, IDueStore, IReceiptStore,
-    IErasureStore, ITopicStore, IEventStore
+    IErasureStore, ITopicStore, IEventStore, IOutboundStore, IIntakeStore
 {
     /// <summary>Opens the transaction of a batch.</summary>
     /// <param name="lasting">False: its commit does not wait for the disk. A crash of the process does not lose it, a

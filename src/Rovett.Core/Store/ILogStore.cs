@@ -20,11 +20,12 @@ public interface ILogStore
     /// <summary>The ordinals of a log in (<paramref name="after"/>, <paramref name="upTo"/>] about a subject: the
     /// lowest of them, at most <paramref name="limit"/>.</summary>
     IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash, long after, long upTo, int limit = int.MaxValue);
-    /// <summary>The ordinals of a log in (<paramref name="after"/>, <paramref name="upTo"/>] of a type. Looks at each.</summary>
-    IReadOnlyList<long> OrdinalsOfType(long log, long typeHash, long after, long upTo);
+    /// <summary>The ordinals of a log in (<paramref name="after"/>, <paramref name="upTo"/>] of a type, or about a subject, that can be
+    /// muted. Of a type: looks at each.</summary>
+    IReadOnlyList<long> MutedOrdinals(long log, bool isType, long hash, long after, long upTo);
     /// <summary>The last position stored at or before a time; 0 when none was.</summary>
     long PositionAt(int space, StoredTime time);
-    /// <summary>Writes a notification's place in a log.</summary>
+    /// <summary>Writes a notification's place in a log; one whose type is below zero can't be muted.</summary>
     void AppendItem(long log, long ordinal, long position, long? subjectHash, long typeHash);
     /// <summary>Writes a change of one notification in one log.</summary>
     void AppendChange(long log, JournalRow change);

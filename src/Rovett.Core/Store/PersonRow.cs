@@ -23,6 +23,12 @@ public sealed record PersonRow(long Id, string User, StoredTime? Seen, long Rev,
     /// <summary>The position at which <see cref="Claims"/> last changed.</summary>
     public long ClaimsAt { get; init; }
 
+    /// <summary>The quiet hours, as JSON; empty: none.</summary>
+    public string Quiet { get; init; } = "";
+
+    /// <summary>The rev of the last change of mutes and quiet hours.</summary>
+    public long ChoicesRev { get; init; }
+
     /// <summary>Up to which change of policies and roles' grants it is settled which topics the user may follow; null
     /// for one who follows none.</summary>
     public long? RulesSeen { get; init; }

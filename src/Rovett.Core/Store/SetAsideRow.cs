@@ -11,6 +11,8 @@ public enum AsideKind
     Event = 3,
     /// <summary>The notification that closes a gathering.</summary>
     Gathering = 4,
+    /// <summary>Something a source delivered that is not an event, or may not be taken.</summary>
+    Intake = 5,
 }
 
 /// <summary>Something that was set aside.</summary>
@@ -23,4 +25,6 @@ public sealed record SetAsideRow(StoredTime Time, AsideKind Kind, long Position,
 {
     /// <summary>Its number.</summary>
     public long Number { get; init; }
+    /// <summary>Its identity within its source: it is set aside only once, however often it is delivered. Null: unknown.</summary>
+    public string? Origin { get; init; }
 }

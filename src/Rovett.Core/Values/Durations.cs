@@ -29,6 +29,20 @@ public static class Durations
         return true;
     }
 
+    /// <summary>Whole seconds in the largest unit that takes no rest: <c>48h</c> is <c>2d</c>.</summary>
+    public static string Write(TimeSpan span)
+    {
+        long seconds = (long)span.TotalSeconds;
+        var (unit, size) = seconds switch
+        {
+            _ when seconds % 86_400 == 0 => ('d', 86_400),
+            _ when seconds % 3600 == 0 => ('h', 3600),
+            _ when seconds % 60 == 0 => ('m', 60),
+            _ => ('s', 1),
+        };
+        return string.Create(CultureInfo.InvariantCulture, $"{seconds / size}{unit}");
+    }
+
     /// <summary>Reads a length of time: <c>30m</c>, or <c>PT30M</c> (ISO 8601).</summary>
     /// <returns>Null when it is neither.</returns>
     public static TimeSpan? Read(string text)

@@ -33,10 +33,20 @@ public sealed class InboxReader(IHistoryStore history)
 
     /// <summary>One notification of a user by its id, or null when the user has none such: asked the same way whether it
     /// exists or not.</summary>
-    public InboxItem? Item(ReadPlan plan, NotificationId id) => history.Read(rows =>
+    public InboxItem? Item(ReadPlan plan, NotificationId id) =>
+        history.Read(rows => Item(plan, rows, StoredLog.Of(plan, rows), id));
+
+    /// <summary>Some of them, in the order asked; those that the user has not, or no more, are left out.</summary>
+    public IReadOnlyList<InboxItem> Items(ReadPlan plan, IReadOnlyList<NotificationId> ids) => history.Read(rows =>
+    {
+        var logs = StoredLog.Of(plan, rows);
+        return (IReadOnlyList<InboxItem>)[.. ids.Select(id => Item(plan, rows, logs, id)).OfType<InboxItem>()
+            .Where(i => i.Taken || !logs.Find(l => l.Id == i.Log)!.Own.Log.Dead.Contains(i.Ordinal))];
+    });
+
+    static InboxItem? Item(ReadPlan plan, IHistoryRows rows, List<StoredLog> logs, NotificationId id)
     {
         var entry = rows.Notification(plan.Space, id);
-        var logs = StoredLog.Of(plan, rows);
         foreach (var place in entry?.Placements ?? [])
         {
             if (logs.Find(l => l.Id == place.Log) is { } log && log.Own.SegmentOf(place.Ordinal) is not null)
@@ -45,7 +55,7 @@ public sealed class InboxReader(IHistoryStore history)
             }
         }
         return null;
-    });
+    }
 
     /// <summary>How many unread notifications a user has of each type. Looks at each unread one.</summary>
     public IReadOnlyDictionary<string, long> UnreadByType(ReadPlan plan) => history.Read(rows =>

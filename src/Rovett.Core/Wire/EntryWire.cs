@@ -73,7 +73,8 @@ public sealed class EntryWire
     byte[] Build(Framing framing)
     {
         var address = JsonEncodedText.Encode(Address, JsonText.WriterOptions.Encoder).EncodedUtf8Bytes;
-        var buffer = ArrayPool<byte>.Shared.Rent(256 + Entry.Cursor.Length + address.Length + Entry.Body.Length);
+        var body = Entry.Sent;
+        var buffer = ArrayPool<byte>.Shared.Rent(256 + Entry.Cursor.Length + address.Length + body.Length);
         var text = new Utf8Text(buffer);
         text.Add("{\"kind\":\""u8);
         text.Add(Entry.KindName);
@@ -88,8 +89,8 @@ public sealed class EntryWire
             text.Add(address);
             text.Add((byte)'"');
         }
-        if (Entry.Body.Length > 0) text.Add((byte)',');
-        text.Add(Entry.Body);
+        if (body.Length > 0) text.Add((byte)',');
+        text.Add(body);
         text.Add(",\"time\":\""u8);
         text.Add(Entry.Time);
         text.Add((byte)'"');

@@ -1,5 +1,6 @@
 using System.Text;
 using System.Text.Json;
+using Rovett.Core.Choices;
 using Rovett.Core.Store;
 using Rovett.Core.Visibility;
 
@@ -42,6 +43,39 @@ public static class Messages
         var m = new MessageBuilder("totals");
         WriteTotals(m.Writer, totals);
         return new ControlMessage("totals", null, m.Close());
+    }
+
+    /// <summary>What the user chose: all of it. Devices don't ring within the spans, unless for urgency <c>high</c> or what people
+    /// are always told of.</summary>
+    public static ControlMessage Choices(IReadOnlyList<MuteRow> mutes, QuietHours? quiet, IReadOnlyList<QuietSpan> spans, long rev)
+    {
+        var m = new MessageBuilder("choices");
+        var json = m.Writer;
+        json.WriteNumber("rev", rev);
+        json.WriteStartArray("mutes");
+        foreach (var mute in mutes)
+        {
+            json.WriteStartObject();
+            json.WriteString(mute.IsType ? "type" : "subject", mute.Text);
+            json.WriteString("since", mute.Since.ToString());
+            json.WriteEndObject();
+        }
+        json.WriteEndArray();
+        if (quiet is not null)
+        {
+            json.WritePropertyName("quiet");
+            quiet.Write(json);
+            json.WriteStartArray("quietSpans");
+            foreach (var span in spans)
+            {
+                json.WriteStartObject();
+                json.WriteString("from", StoredTime.From(span.From).ToString());
+                json.WriteString("to", StoredTime.From(span.To).ToString());
+                json.WriteEndObject();
+            }
+            json.WriteEndArray();
+        }
+        return new ControlMessage("choices", null, m.Close());
     }
 
     /// <summary>Another device of the user changed what is read.</summary>

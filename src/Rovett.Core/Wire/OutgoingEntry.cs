@@ -10,6 +10,7 @@ public sealed class OutgoingEntry(EntryKind kind, Position position, StoredTime 
     readonly Lock gate = new();
     EntryWire[] wires = [];
     int[]? dispatched;
+    byte[]? sent;
 
     /// <summary>What it says.</summary>
     public EntryKind Kind { get; } = kind;
@@ -23,6 +24,8 @@ public sealed class OutgoingEntry(EntryKind kind, Position position, StoredTime 
     public string Cursor { get; } = cursor;
     /// <summary>The members that are the same for everybody.</summary>
     public byte[] Body { get; } = body;
+    /// <summary>The part of <see cref="Body"/> that is sent to devices.</summary>
+    public byte[] Sent => sent ??= CarriedBody.Of(Body);
     /// <summary>How many users it was written to since this process started.</summary>
     public int Dispatched => Volatile.Read(ref dispatched)?.Sum() ?? 0;
     /// <summary>What its finished bytes take in memory, in bytes.</summary>

@@ -16,8 +16,16 @@ sealed class AccessMiddleware(RequestDelegate next, SpaceDirectory spaces, ApiKe
 
     Task WithKey(HttpContext context, SpaceRuntime space, string scope)
     {
-        context.Features.Set(new KeyCaller(space, keys.Require(context, space, scope)));
+        context.Features.Set(new KeyCaller(space, ConsoleDoor.IsPassedBy(context) ? OfOperator(context, space, scope)
+            : keys.Require(context, space, scope)));
         return next(context);
+    }
+
+    /// <summary>An operator in place of a key.</summary>
+    ApiKey OfOperator(HttpContext context, SpaceRuntime space, string scope)
+    {
+        if (!HttpMethods.IsGet(context.Request.Method)) Operators.OwnPageOnly(context);
+        return ConsoleDoor.KeyOf(operators.Require(context, scope == "read" ? "view" : "operate"), space.Name);
     }
 
     async Task WithToken(HttpContext context)

@@ -4,7 +4,7 @@ using Rovett.Storage.Sqlite;
 namespace Rovett.Service.Credentials;
 
 /// <summary>The credential of a request.</summary>
-public sealed class ApiKey(StoredApiKey stored)
+public sealed class ApiKey(StoredApiKey stored, string? actor = null)
 {
     readonly HashSet<string> scopes = [.. stored.Scopes.Split(',')];
 
@@ -19,7 +19,7 @@ public sealed class ApiKey(StoredApiKey stored)
     /// <summary>The sources of events that it may publish, exact or ending in <c>*</c>; empty: any.</summary>
     public IReadOnlyList<string> Sources { get; } = ApiKeys.ListOf(stored.Sources);
     /// <summary>Its name in the audit log.</summary>
-    public string Actor => $"key:{stored.Id} {stored.Name}";
+    public string Actor => actor ?? $"key:{stored.Id} {stored.Name}";
 
     /// <summary>Whether it has a scope; <c>admin</c> covers the others.</summary>
     public bool Has(string scope) => scopes.Contains(scope) || scopes.Contains("admin");
@@ -28,14 +28,14 @@ public sealed class ApiKey(StoredApiKey stored)
     public bool IsNarrowed => Types.Count + Addresses.Count > 0;
 
     /// <summary>Whether it may send a type to all of some addresses.</summary>
-    public bool MaySend(string type, IEnumerable<string> to) => Covers(Types, type) && to.All(a => Covers(Addresses, a));
+    public bool MaySend(string type, IEnumerable<string> to) => Patterns.Cover(Types, type) && to.All(a => Patterns.Cover(Addresses, a));
 
     /// <summary>Lets through what it may send.</summary>
     /// <exception cref="ProblemException">403, naming what it may not send, and each address it may not send to.</exception>
     public void RequireMaySend(string type, IEnumerable<Address> to, string path = "")
     {
         var errors = new List<FieldError>();
-        if (!Covers(Types, type))
+        if (!Patterns.Cover(Types, type))
         {
             errors.Add(new FieldError(path + "type",
                 $"'{type}' is not among the types that the key '{stored.Name}' may send: {string.Join(", ", Types)}"));
@@ -43,7 +43,7 @@ public sealed class ApiKey(StoredApiKey stored)
         int i = 0;
         foreach (var address in to)
         {
-            if (!Covers(Addresses, address.ToString()))
+            if (!Patterns.Cover(Addresses, address.ToString()))
             {
                 errors.Add(new FieldError($"{path}to[{i}]",
                     $"{address} is not among the addresses that the key '{stored.Name}' may send to: {string.Join(", ", Addresses)}"));
@@ -56,6 +56,18 @@ public sealed class ApiKey(StoredApiKey stored)
             { Errors = errors }.ToException();
     }
 
+    /// <summary>Lets through webhooks and e-mails of missed deadlines.</summary>
+    /// <exception cref="ProblemException">403: the key is narrowed, and they can't be.</exception>
+    public void RequireMayCallOut(string field)
+    {
+        if (!IsNarrowed) return;
+        var error = new FieldError(field,
+            $"the key '{stored.Name}' is narrowed to types or addresses, and may neither have webhooks called nor e-mails sent");
+        throw new Problem(403, "api-key-narrowed", "API key not allowed to send this", error.Detail,
+            "Use a key that is not narrowed: POST /v1/keys without types and addresses.")
+        { Errors = [error] }.ToException();
+    }
+
     /// <summary>Lets through an event that it may publish.</summary>
     /// <exception cref="ProblemException">403: the key is narrowed, and does not cover it. Rules send with the rights of whoever loaded
     /// them, so a key that is narrowed in what it sends must say which events it may publish.</exception>
@@ -66,12 +78,12 @@ public sealed class ApiKey(StoredApiKey stored)
         {
             errors.Add(new FieldError("type", $"the key '{stored.Name}' is narrowed to notifications, and may publish no events"));
         }
-        else if (!Covers(Events, type))
+        else if (!Patterns.Cover(Events, type))
         {
             errors.Add(new FieldError("type",
                 $"'{type}' is not among the events that the key '{stored.Name}' may publish: {string.Join(", ", Events)}"));
         }
-        if (!Covers(Sources, source))
+        if (!Patterns.Cover(Sources, source))
         {
             errors.Add(new FieldError("source",
                 $"'{source}' is not among the sources that the key '{stored.Name}' may publish for: {string.Join(", ", Sources)}"));
@@ -80,18 +92,5 @@ public sealed class ApiKey(StoredApiKey stored)
             throw new Problem(403, "api-key-narrowed", "API key not allowed to send this", string.Join("; ", errors.Select(e => e.Detail)),
                 "Use a key that covers it: POST /v1/keys with events and sources.")
             { Errors = errors }.ToException();
-    }
-
-    static bool Covers(IReadOnlyList<string> patterns, string text)
-    {
-        if (patterns.Count == 0) return true;
-        foreach (var pattern in patterns)
-        {
-            if (pattern.EndsWith('*') ? text.StartsWith(pattern.AsSpan(0, pattern.Length - 1), StringComparison.Ordinal) : pattern == text)
-            {
-                return true;
-            }
-        }
-        return false;
     }
 }

@@ -63,6 +63,26 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
             throw new Problem(401, "token-for-api-key", "Not an API key",
                 "This path is for backends, and the credential is not an API key.",
                 "Send a key that begins with rovett_key_; user tokens are not accepted here.").ToException();
+        var key = Known(text);
+        context.Items[ActorItem] = (key.Stored.Space, key.Actor);
+        RequireScope(key, space, scope);
+        return key;
+    }
+
+    /// <summary>Admits what does not come by HTTP.</summary>
+    /// <param name="text">What was given as a key.</param>
+    /// <param name="space">The space.</param>
+    /// <param name="scope">The scope.</param>
+    /// <exception cref="ProblemException">401 or 403, as for requests.</exception>
+    public ApiKey Require(string text, SpaceRuntime space, string scope)
+    {
+        var key = Known(text);
+        RequireScope(key, space, scope);
+        return key;
+    }
+
+    ApiKey Known(string text)
+    {
         var cache = known;
         if (!cache.TryGetValue(text, out var found) || found.Touched < Now - TouchEvery)
         {
@@ -84,7 +104,11 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
             throw new Problem(401, "api-key-ended", "API key expired",
                 $"The key '{key.Stored.Name}' was replaced, and expired at {new StoredTime(key.Stored.Ends.Value)}.",
                 "Use the key that replaced it.").ToException();
-        context.Items[ActorItem] = (key.Stored.Space, key.Actor);
+        return key;
+    }
+
+    static void RequireScope(ApiKey key, SpaceRuntime space, string scope)
+    {
         if (key.Stored.Space != space.Name)
             throw new Problem(403, "api-key-of-another-space", "API key of another space",
                 $"It was not created for the space '{space.Name}'.",
@@ -93,7 +117,6 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
             throw new Problem(403, "api-key-scope", "API key scope missing",
                 $"This needs the scope '{scope}'; the key '{key.Stored.Name}' has {key.Stored.Scopes}.",
                 $"Use a key with the scope '{scope}'.").ToException();
-        return key;
     }
 
     /// <summary>Ends a key at once.</summary>

@@ -21,6 +21,7 @@ static class CredentialsSetup
             p.GetRequiredService<ServiceClock>(), p.GetRequiredService<ILogger<KeySets>>()))
         .AddSingleton<ApiKeys>()
         .AddSingleton<SigningKeys>()
+        .AddSingleton<StandIns>()
         .AddSingleton<Tokens>()
         .AddSingleton<Tickets>()
         .AddSingleton<Operators>()

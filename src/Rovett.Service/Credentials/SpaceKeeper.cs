@@ -2,6 +2,7 @@ using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
 using System.Text.Json.Nodes;
+using Rovett.Core.Catalogues;
 using Rovett.Core.Policies;
 using Rovett.Core.Store;
 using Rovett.Core.Wire;
@@ -20,8 +21,9 @@ public sealed class SpaceKeeper(AccessStore access, Epoch epoch, TimeProvider cl
     /// <summary>Opens a space.</summary>
     /// <param name="row">As it is stored.</param>
     /// <param name="policies">The policies that hold; null: none.</param>
+    /// <param name="types">The catalogue that holds; null: none.</param>
     /// <exception cref="StoreException">Its settings can't be read.</exception>
-    public SpaceRuntime Open(SpaceRow row, PolicyVersion? policies)
+    public SpaceRuntime Open(SpaceRow row, PolicyVersion? policies, RulesVersion? types = null)
     {
         CursorSeal Seal(string purpose)
         {
@@ -29,8 +31,10 @@ public sealed class SpaceKeeper(AccessStore access, Epoch epoch, TimeProvider cl
             lock (gate) seals.Add(seal);
             return seal;
         }
-        return new SpaceRuntime(row.Id, row.Name, Seal("cursor"), Seal("page"), Seal("receipts"))
+        var space = new SpaceRuntime(row.Id, row.Name, Seal("cursor"), Seal("page"), Seal("receipts"))
         { Settings = SettingsOf(row.Name), ClaimPaths = ClaimPathsOf(policies) };
+        if (types is not null) space.Load(types.Position, CatalogueReader.Read(types.Document, []));
+        return space;
     }
 
     /// <summary>New first credentials for a space that has none; null when it has some. They count once they are kept

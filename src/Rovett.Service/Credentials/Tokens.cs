@@ -10,7 +10,7 @@ namespace Rovett.Service.Credentials;
 
 /// <summary>Checks users' tokens: JWTs (RFC 7519), signed with one of the space's keys, with a user, <c>iat</c>,
 /// <c>exp</c> and roles.</summary>
-public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider clock)
+public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, StandIns standIns, TimeProvider clock)
 {
     /// <summary>The most characters a token may have.</summary>
     public const int MaxLength = 8192;
@@ -30,6 +30,7 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
             throw Refused(401, "api-key-for-token", "API key given where a user token is required",
                 "This path is for users, and the request has an API key.",
                 "Use a token for the user; create one with rovett token --user <id>.");
+        if (token.StartsWith(StandIns.Prefix, StringComparison.Ordinal)) return standIns.Check(token, space.Name);
         if (token.Length > MaxLength) throw Malformed($"It is {token.Length} characters long; the limit is {MaxLength}.");
         var verified = keys.Verified(space.Name); // before anything is looked at, so that what changes meanwhile is not overlooked
         var settings = space.Settings;
@@ -51,7 +52,9 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, TimeProvider
     }
 
     /// <summary>Whether the key that a credential holds by is still known.</summary>
-    public bool StillHolds(SpaceRuntime space, Credential credential) => keys.Has(space.Name, credential.SigningKey, credential.KeyId);
+    public bool StillHolds(SpaceRuntime space, Credential credential) => StandIns.Is(credential)
+        ? standIns.Holds(credential)
+        : keys.Has(space.Name, credential.SigningKey, credential.KeyId);
 
     (JsonWebToken Jwt, string Algorithm, string? Kid) Header(string token)
     {

@@ -13,6 +13,9 @@ public sealed record ServiceInfo(Epoch Epoch, StoredTime Since, string DataFolde
     /// <summary>Bytes of the history on disk.</summary>
     public long HistoryBytes() => new DirectoryInfo(DataFolder).EnumerateFiles(SqliteFiles.HistoryName + "*").Sum(f => f.Length);
 
+    /// <summary>Bytes that are free on the disk of the data folder.</summary>
+    public long FreeBytes() => new DriveInfo(DataFolder).AvailableFreeSpace;
+
     /// <summary>What the process's objects took after the last whole collection; 0: there was none yet.</summary>
     public static long LiveBytes()
     {

@@ -12,7 +12,8 @@ namespace Rovett.Service.Events;
 static class EventReader
 {
     const int MaxSource = 1024, MaxId = 512, MaxType = 128, MaxSubject = 256;
-    const string Prefix = "ce-";
+    const int MaxAround = 4096; // white space and escapes of an event that itself is small enough
+    const string Prefix = "ce-", Format = "application/cloudevents";
 
     /// <summary>Reads an event in the JSON format.</summary>
     /// <param name="root">The event.</param>
@@ -69,10 +70,29 @@ static class EventReader
             else if (Decoded(values[0]!) is { } text) texts.Add(KeyValuePair.Create(name, text));
             else errors.Add(new FieldError(header, "is not percent-encoded UTF-8 (CloudEvents HTTP binding, 3.1.3.2)"));
         }
-        if (body.Length > 0 && headers.ContentType.ToString() is { Length: > 0 } type)
+        return OfParts(texts, body, headers.ContentType.ToString(), trace, errors);
+    }
+
+    /// <summary>Reads an event as a source handed it over: in the JSON format, or its attributes beside its data.</summary>
+    public static IncomingEvent Raw(RawEvent raw)
+    {
+        if (raw.Body.Length > IncomingEvent.MaxBytes + MaxAround) throw TooLarge(raw.Body.Length).ToException();
+        bool isFormat = raw.ContentType?.StartsWith(Format, StringComparison.OrdinalIgnoreCase) == true;
+        if (!isFormat && raw.Attributes.Count > 0) return OfParts(raw.Attributes, raw.Body.ToArray(), raw.ContentType, null, []);
+        if (isFormat && raw.ContentType!.Split(';')[0].Trim() is var type && type is not (Format or Format + "+json"))
         {
-            texts.Add(KeyValuePair.Create("datacontenttype", type));
+            throw Problem.Invalid([new FieldError("content type", $"is {Shown(type)}; a source hands over one event in {Format}+json, or " +
+                "its attributes beside its data")]).ToException();
         }
+        using var document = Json.Parse(raw.Body.ToArray());
+        return Structured(document.RootElement.Clone(), null);
+    }
+
+    static IncomingEvent OfParts(IReadOnlyList<KeyValuePair<string, string>> given, byte[] body, string? contentType, string? trace,
+        List<FieldError> errors)
+    {
+        var texts = new List<KeyValuePair<string, string>>(given);
+        if (body.Length > 0 && contentType is { Length: > 0 }) texts.Add(KeyValuePair.Create("datacontenttype", contentType));
         var attributes = Attributes(texts, trace, errors);
         if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
         return body.Length == 0 ? Sized(new IncomingEvent(attributes, null)) : OfBytes(attributes, body);
@@ -96,10 +116,11 @@ static class EventReader
         return Sized(new IncomingEvent(attributes, null, bytes));
     }
 
-    static IncomingEvent Sized(IncomingEvent found) => found.Bytes.Length <= IncomingEvent.MaxBytes ? found
-        : throw new Problem(413, "event-too-large", "Event too large",
-        $"The event has {found.Bytes.Length} bytes; the limit is {IncomingEvent.MaxBytes}.",
-        "Put large content behind an address in its data.").ToException();
+    static IncomingEvent Sized(IncomingEvent found) =>
+        found.Bytes.Length <= IncomingEvent.MaxBytes ? found : throw TooLarge(found.Bytes.Length).ToException();
+
+    static Problem TooLarge(int bytes) => new(413, "event-too-large", "Event too large",
+        $"The event has {bytes} bytes; the limit is {IncomingEvent.MaxBytes}.", "Put large content behind an address in its data.");
 
     static bool IsJson(string? contentType)
     {

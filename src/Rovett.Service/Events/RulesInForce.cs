@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using Rovett.Core.Catalogues;
 using Rovett.Core.Events;
 using Rovett.Core.Ledgers.Commands.Events;
 using Rovett.Core.Rules;
@@ -32,7 +33,10 @@ public sealed class RulesInForce(LedgerPump ledger, RovettOptions options, TimeP
         known.AddOrUpdate(space.Id, (version, set), (_, other) => other.Version > version ? other : (version, set));
 
     /// <summary>What rules take into account now.</summary>
-    public RuleSetting Setting(SpaceRuntime space) => new(clock.GetUtcNow(), space.Settings.Zone, options.ReceiptsOf);
+    /// <param name="space">The space.</param>
+    /// <param name="catalogue">A catalogue in place of that in force.</param>
+    public RuleSetting Setting(SpaceRuntime space, Catalogue? catalogue = null) => new(clock.GetUtcNow(), space.Settings.Zone,
+        space.TermsOf(options.ReceiptsOf, catalogue));
 
     /// <summary>Works out an event.</summary>
     public static EvaluatedEvent Evaluate((long Version, RuleSet Set) rules, IncomingEvent found, RuleSetting setting) =>

@@ -5,13 +5,17 @@ using Rovett.Service.Diagnostics;
 using Rovett.Service.Endpoints.Admin;
 using Rovett.Service.Endpoints.Backend;
 using Rovett.Service.Endpoints.Events;
+using Rovett.Service.Endpoints.Intakes;
 using Rovett.Service.Endpoints.Live;
 using Rovett.Service.Endpoints.OperatorConsole;
 using Rovett.Service.Endpoints.User;
 using Rovett.Service.Http;
+using Rovett.Service.Intakes;
+using Rovett.Service.Intakes.Reading;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Limits;
 using Rovett.Service.Live;
+using Rovett.Service.Meters;
 using Rovett.Service.Options;
 using Rovett.Service.Outbound;
 using Rovett.Service.Receipts;
@@ -19,6 +23,7 @@ using Rovett.Service.Reference;
 using Rovett.Service.Spaces;
 using Rovett.Service.Topics;
 using Rovett.Storage.Sql;
+using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Hosting;
 
@@ -32,11 +37,14 @@ static class Composition
         services.AddSingleton(
             p => new ServiceInfo(p.GetRequiredService<SqlLedgerStore>().Epoch, StoredTime.From(clock.GetUtcNow()), options.Data));
         services.AddJson().AddReference();
-        services.AddLedgers().AddCredentials().AddLimits().AddAudit().AddOutbound().AddTopics().AddReceipts().AddLive(switches);
-        services.AddBackendEndpoints().AddEventEndpoints().AddAdminEndpoints().AddUserEndpoints().AddLiveEndpoints().AddConsoleEndpoints();
+        services.AddLedgers().AddCredentials().AddLimits().AddAudit().AddOutbound().AddTopics().AddReceipts().AddLive(switches)
+            .AddMeters().AddIntakes(options);
+        services.AddBackendEndpoints().AddEventEndpoints().AddIntakeEndpoints().AddAdminEndpoints().AddUserEndpoints().AddLiveEndpoints()
+            .AddConsoleEndpoints();
         services.AddSingleton(p => new Housekeeping(p.GetRequiredService<LedgerPump>(), p.GetRequiredService<SpaceDirectory>(),
             retention: options.KeepForSpan is not null || options.KeepCount > 0, clock, p.GetRequiredService<Faults>(),
-            p.GetRequiredService<UsersApi>().Erased, p.GetRequiredService<ILogger<Housekeeping>>()));
+            p.GetRequiredService<UsersApi>().Erased, p.GetRequiredService<IntakeList>().RepeatsLonger,
+            p.GetRequiredService<ILogger<Housekeeping>>()));
     }
 
     /// <summary>Starts what works by itself, whether or not a request asks for it.</summary>
@@ -44,9 +52,14 @@ static class Composition
     {
         provider.GetRequiredService<ActivityMonitor>()
             .Load(provider.GetRequiredService<SpaceDirectory>(), provider.GetRequiredService<SqlHistory>());
+        provider.GetRequiredService<AccessStore>()
+            .AddStart(new StoredStart(provider.GetRequiredService<ServiceInfo>().Since.Micros, ServiceInfo.Version));
+        provider.GetRequiredService<MeterKeeper>();
         provider.EndSessionsWithTheirKeys();
         provider.GetRequiredService<KeySetRounds>();
         provider.GetRequiredService<WebhookSender>();
+        provider.GetRequiredService<OutboundSender>();
         provider.GetRequiredService<Housekeeping>();
+        provider.GetRequiredService<IntakeList>().Start();
     }
 }

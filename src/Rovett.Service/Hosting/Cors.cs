@@ -14,13 +14,13 @@ sealed class Cors(RequestDelegate next, Origins origins)
         origins.Require(context);
         var headers = context.Response.Headers;
         headers.AccessControlAllowOrigin = origin;
-        headers.AccessControlExposeHeaders = "Link, Retry-After";
+        headers.AccessControlExposeHeaders = "ETag, Link, Retry-After";
         if (context.Request.Method != HttpMethods.Options || !context.Request.Headers.ContainsKey("Access-Control-Request-Method"))
         {
             return next(context);
         }
         headers.AccessControlAllowMethods = "GET, POST, PUT, PATCH, DELETE";
-        headers.AccessControlAllowHeaders = "Authorization, Content-Type, Last-Event-ID, Prefer";
+        headers.AccessControlAllowHeaders = "Authorization, Content-Type, If-Match, Last-Event-ID, Prefer";
         headers.AccessControlMaxAge = "600";
         context.Response.StatusCode = 204;
         return Task.CompletedTask;

@@ -24,7 +24,7 @@ sealed class FirstStart(SqlLedgerStore store, SpaceKeeper keeper, RovettOptions 
                 store.Commit();
             }
             if (keeper.FirstCredentials(name) is { } made) Credentials.Add(made);
-            spaces.Add(keeper.Open(row, store.PoliciesAt(row.Id, row.Head)));
+            spaces.Add(keeper.Open(row, store.PoliciesAt(row.Id, row.Head), store.CatalogueUpTo(row.Id, row.Head)));
         }
         return spaces;
     }

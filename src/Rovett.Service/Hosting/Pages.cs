@@ -54,7 +54,9 @@ static class Pages
         async Task Serve(HttpContext context, string name)
         {
             var file = files.GetFileInfo(name);
-            if (!file.Exists || file.IsDirectory) file = files.GetFileInfo(Path.HasExtension(name) ? "missing" : start);
+            // Names of people and types in the pages' addresses may hold dots.
+            bool isAsset = name.StartsWith("assets/", StringComparison.Ordinal);
+            if (!file.Exists || file.IsDirectory) file = files.GetFileInfo(isAsset ? "missing" : start);
             if (!file.Exists)
             {
                 context.Response.StatusCode = 404;
@@ -78,7 +80,7 @@ static class Pages
             context.Response.Headers["X-Frame-Options"] = "DENY";
             context.Response.Headers.XContentTypeOptions = "nosniff";
             context.Response.Headers["Referrer-Policy"] = "no-referrer";
-            context.Response.Headers.CacheControl = name.StartsWith("assets/", StringComparison.Ordinal)
+            context.Response.Headers.CacheControl = isAsset
                 ? "public, max-age=31536000, immutable"
                 : "no-cache";
             if (nonce is null) await context.Response.SendFileAsync(file);

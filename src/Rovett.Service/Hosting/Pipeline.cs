@@ -3,6 +3,7 @@ using Rovett.Service.Credentials;
 using Rovett.Service.Endpoints.Admin;
 using Rovett.Service.Endpoints.Backend;
 using Rovett.Service.Endpoints.Events;
+using Rovett.Service.Endpoints.Intakes;
 using Rovett.Service.Endpoints.Live;
 using Rovett.Service.Endpoints.OperatorConsole;
 using Rovett.Service.Endpoints.User;
@@ -24,6 +25,7 @@ static class Pipeline
         app.Use(next => context => open.IsCompleted ? next(context) : WhenOpen(context, next, open));
         app.Use(next => context =>
         {
+            ConsoleDoor.Enter(context);
             SpaceDirectory.Enter(context);
             return next(context);
         });
@@ -33,6 +35,7 @@ static class Pipeline
         app.UseMiddleware<AccessMiddleware>();
         app.MapBackend();
         app.MapEvents();
+        app.MapIntakes();
         app.MapAdmin();
         app.MapUser();
         app.MapLive();

@@ -3,13 +3,15 @@ using Rovett.Service.Credentials;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
+using Rovett.Service.Meters;
 using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Hosting;
 
 /// <summary>Answers whatever goes wrong in a request as an RFC 9457 document: refusals, store failures and bugs each in
 /// their own way.</summary>
-sealed class ProblemMiddleware(RequestDelegate next, Refusals refusals, Faults faults)
+sealed class ProblemMiddleware(RequestDelegate next, Refusals refusals, SpaceDirectory spaces, ServiceMeters meters,
+    Faults faults)
 {
     /// <summary>Catches what handlers throw, and gives a body to statuses that have none.</summary>
     public async Task Invoke(HttpContext context)
@@ -25,10 +27,12 @@ sealed class ProblemMiddleware(RequestDelegate next, Refusals refusals, Faults f
         }
         catch (ProblemException refused)
         {
-            if (refused.Problem.Status == 403 && context.Items[ApiKeys.ActorItem] is (string space, string actor))
+            if (refused.Problem.Status == 403 && context.Items[ApiKeys.ActorItem] is (string of, string actor))
             {
-                Note(context, space, actor, refused.Problem.Slug);
+                Note(context, of, actor, refused.Problem.Slug);
             }
+            if (context.GetEndpoint() is not null && spaces.Find(SpaceDirectory.NameOf(context)) is { } space)
+                meters.Refused(space.Name, refused.Problem.Slug);
             await Problems.Write(context, refused.Problem);
         }
         catch (BadHttpRequestException bad)

@@ -3,6 +3,7 @@ using Microsoft.AspNetCore.Hosting.Server.Features;
 using Microsoft.Extensions.Hosting;
 using Rovett.Core.Ledgers;
 using Rovett.Service.Credentials;
+using Rovett.Service.Intakes;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Live;
 using Rovett.Service.Options;
@@ -30,6 +31,8 @@ public sealed class RovettService : IAsyncDisposable
         app.Services.StartRounds();
         var access = app.Services.GetRequiredService<AccessStore>();
         ConsoleLink = access.HasOperators ? null : NewConsoleLink();
+        app.Lifetime.ApplicationStopping.Register(() =>
+            app.Services.GetRequiredService<IntakeList>().Stop(CloseWithin).GetAwaiter().GetResult());
         app.Lifetime.ApplicationStopping.Register(() =>
             app.Services.GetRequiredService<SessionRegistry>().Close(options.ComeBackWithinMs, CloseWithin).GetAwaiter().GetResult());
     }

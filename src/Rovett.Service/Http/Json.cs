@@ -18,20 +18,28 @@ public static class Json
     /// <param name="context">The request.</param>
     /// <param name="keepBytes">Set to the body's bytes.</param>
     /// <exception cref="ProblemException">400: it is not JSON; 413: it is too large.</exception>
-    public static async Task<JsonDocument> Read(HttpContext context, Action<byte[]>? keepBytes = null)
+    public static async Task<JsonDocument> Read(HttpContext context, Action<byte[]>? keepBytes = null, long most = long.MaxValue)
     {
-        var bytes = await Bytes(context);
+        var bytes = await Bytes(context, most);
         keepBytes?.Invoke(bytes);
         return Parse(bytes);
     }
 
     /// <summary>The body as it is.</summary>
-    public static async Task<byte[]> Bytes(HttpContext context)
+    /// <param name="context">The request.</param>
+    /// <param name="most">The most bytes to take, where the request was allowed more for another form of it.</param>
+    /// <exception cref="BadHttpRequestException">413: it has more.</exception>
+    public static async Task<byte[]> Bytes(HttpContext context, long most = long.MaxValue)
     {
         var reader = context.Request.BodyReader;
         for (; ; )
         {
             var result = await reader.ReadAsync(context.RequestAborted);
+            if (Math.Max(result.Buffer.Length, context.Request.ContentLength ?? 0) > most)
+            {
+                reader.AdvanceTo(result.Buffer.End);
+                throw new BadHttpRequestException("Request body too large.", StatusCodes.Status413PayloadTooLarge);
+            }
             if (!result.IsCompleted)
             {
                 reader.AdvanceTo(result.Buffer.Start, result.Buffer.End);

@@ -87,6 +87,10 @@ static class RequestReader
     {
         var type = Bare(member);
         if (type == typeof(IReadOnlyList<string>)) return Items(element, member, path, errors);
+        if (type.IsGenericType && type.GetGenericTypeDefinition() == typeof(IReadOnlyList<>))
+        {
+            return Objects(element, type.GenericTypeArguments[0], member, path, errors);
+        }
         if (type == typeof(JsonElement))
         {
             if (JsonText.HasBadText(element)) errors.Add(new FieldError(path, "contains half of a surrogate pair"));
@@ -124,6 +128,26 @@ static class RequestReader
                 errors.Add(new FieldError($"{path}[{i}]", broken.Detail));
             }
             else list.Add(text);
+            i++;
+        }
+        return list;
+    }
+
+    /// <summary>A list of records.</summary>
+    static Array Objects(JsonElement element, Type type, Member member, string path, List<FieldError> errors)
+    {
+        if (element.ValueKind != JsonValueKind.Array || element.GetArrayLength() > (member.Most?.Max ?? int.MaxValue))
+        {
+            errors.Add(new FieldError(path, member.Most?.Detail ?? "must be an array of objects"));
+            return Array.CreateInstance(type, 0);
+        }
+        var shape = ShapeOf(member.Property.Options.GetTypeInfo(type));
+        var list = Array.CreateInstance(type, element.GetArrayLength());
+        int i = 0;
+        foreach (var item in element.EnumerateArray())
+        {
+            if (item.ValueKind == JsonValueKind.Object) list.SetValue(Object(item, shape, $"{path}[{i}].", [], errors), i);
+            else errors.Add(new FieldError($"{path}[{i}]", $"must be an object; its members are {string.Join(", ", shape.Members.Keys)}"));
             i++;
         }
         return list;

@@ -1,6 +1,7 @@
 using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Directory;
 using Rovett.Core.Ledgers.Commands.Life;
+using Rovett.Core.Ledgers.Commands.Marking;
 using Rovett.Core.Ledgers.Commands.Spaces;
 using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Store;
@@ -15,7 +16,8 @@ namespace Rovett.Service.Ledgers;
 public sealed class Housekeeping : IDisposable
 {
     static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(250), LongestPause = TimeSpan.FromMinutes(1),
-        SaveClockEvery = TimeSpan.FromMinutes(5);
+        SaveClockEvery = TimeSpan.FromMinutes(5), ChoicesEvery = TimeSpan.FromHours(1),
+        LongestRepeats = TimeSpan.FromDays(36_500);
     const int Step = 256, MostTries = 3;
 
     readonly LedgerPump ledger;
@@ -25,28 +27,34 @@ public sealed class Housekeeping : IDisposable
     readonly ILogger log;
     readonly Repeating rounds;
     readonly Action<string, ErasureRow> erased;
-    long saveClockAfter;
+    readonly Func<string, TimeSpan?> repeatsLonger;
+    long saveClockAfter, choicesAfter;
     bool stepTold;
     readonly Dictionary<(string Space, string Step), (int Failures, long NotBefore)> paused = [];
     readonly Dictionary<(string Space, DueRow Due), int> tries = [];
 
     /// <summary>Starts the timer.</summary>
     public Housekeeping(LedgerPump ledger, SpaceDirectory spaces, bool retention, ServiceClock clock, Faults faults,
-        Action<string, ErasureRow> erased, ILogger<Housekeeping> log)
+        Action<string, ErasureRow> erased, Func<string, TimeSpan?> repeatsLonger, ILogger<Housekeeping> log)
     {
         (this.ledger, this.spaces, this.retention, this.clock, this.erased, this.log) = (ledger, spaces, retention, clock, erased, log);
+        this.repeatsLonger = repeatsLonger;
         rounds = new Repeating(nameof(Housekeeping), Interval, clock, faults, Round);
     }
 
     async Task Round()
     {
         await Guarded("", "clock", LookAtClock);
-        foreach (var space in spaces.All.Select(s => s.Name))
+        bool hourly = clock.Due.Micros >= choicesAfter;
+        if (hourly) choicesAfter = clock.Due.Micros + (long)ChoicesEvery.TotalMicroseconds;
+        foreach (var (space, settings) in spaces.All.Select(s => (s.Name, s.Settings)))
         {
             await Guarded(space, "due", () => Dues(space));
             await Guarded(space, "erasures", () => Erasures(space));
             await Guarded(space, "presence", () => ledger.Ask(new PresenceRoundCommand(space)));
-            if (retention) await Guarded(space, "retention", () => All(() => ledger.Ask(new TrimCommand(space, Step))));
+            if (hourly) await Guarded(space, "choices", () => ledger.Ask(new ChoicesRoundCommand(space)));
+            if (!retention) continue;
+            await Guarded(space, "retention", () => All(() => ledger.Ask(new TrimCommand(space, Step, Repeats(space, settings)))));
         }
         await Guarded("", "purge", async () =>
         {
@@ -55,6 +63,10 @@ public sealed class Housekeeping : IDisposable
             }
         });
     }
+
+    /// <summary>How long repeats of an event are recognised: longer while a source was not told that its events are taken.</summary>
+    TimeSpan Repeats(string space, SpaceSettings settings) =>
+        repeatsLonger(space) is { } longer ? settings.RepeatsKeptFor + longer : LongestRepeats;
 
     /// <summary>Tells of a step of the system's clock, believes it once it has lasted, and stores now and then what the time is.</summary>
     async Task LookAtClock()

@@ -52,6 +52,21 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
             { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.ToException();
     }
 
+    /// <summary>Lets through what a source hands over, counted as the sends of a key of its own.</summary>
+    /// <param name="space">The space.</param>
+    /// <param name="intake">The intake's name.</param>
+    /// <param name="count">How many notifications it makes.</param>
+    /// <returns>Zero when it may go on; otherwise how long to wait, and nothing is counted.</returns>
+    public TimeSpan TakeFromSource(SpaceRuntime space, string intake, int count)
+    {
+        int rate = SendsPerSecond(space);
+        if (rate == 0) return TimeSpan.Zero;
+        var key = (space.Name, "intake " + intake);
+        var bucket = sends.GetOrAdd(key, _ => new Bucket(rate, clock));
+        if (bucket.PerSecond != rate) sends[key] = bucket = new Bucket(rate, clock); // the setting changed
+        return bucket.TakeAll(count);
+    }
+
     /// <summary>Counts what rules made of an event beyond one notification: what follows waits for it.</summary>
     public void CountMore(SpaceRuntime space, string keyId, int more)
     {

@@ -75,6 +75,10 @@ public sealed partial class LiveSession
     public string? Label { get; }
     /// <summary>The framing of its bytes.</summary>
     public TransportKind Transport { get; }
+    /// <summary>How many may be sent to it before it acknowledges some.</summary>
+    public int Window => services.Session.Window;
+    /// <summary>What its device says that it tried before, and why that did not work.</summary>
+    public IReadOnlyList<string> Tried { get; init; } = [];
     /// <summary>The transport's name in messages.</summary>
     public string TransportName =>
         Transport switch { TransportKind.WebSocket => "websocket", TransportKind.Sse => "sse", _ => "long-poll" };
@@ -133,6 +137,7 @@ public sealed partial class LiveSession
             Messages.Opened(Id, User, Space.Name, opened.Channels, opened.Totals, Space.Cursors.Seal(start), services.Session.Window,
                 (int)services.Session.Heartbeat.TotalSeconds, TransportName, Device, StoredTime.From(services.Clock.GetUtcNow())),
         };
+        if (opened.Choices is { } choices) first.Add(choices);
         first.AddRange(words);
         Machine.Open(first, start);
         if (opened.FollowsInactive) _ = services.Topics.Returned(Space, User);
@@ -185,7 +190,8 @@ public sealed partial class LiveSession
             {
                 ArrayPool<byte>.Shared.Return(buffer);
             }
-            if (Machine.IsEnded) return;
+            if (Machine.IsDone) return; // it may have ended since the queue was found empty
+            if (Machine.IsEnded) continue;
             if (await Supply()) continue;
             if (await signal.Wait()) services.Ledger.WriterBegun();
         }

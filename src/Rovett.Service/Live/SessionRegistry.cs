@@ -1,15 +1,28 @@
 using System.Collections.Concurrent;
+using System.Diagnostics;
 using Rovett.Core.Wire;
 using Rovett.Service.Diagnostics;
 
 namespace Rovett.Service.Live;
 
+/// <summary>The sessions of a space over one transport.</summary>
+/// <param name="Space">The space.</param>
+/// <param name="Transport">The transport.</param>
+/// <param name="Open">How many are open.</param>
+/// <param name="Waiting">Notifications sent to them and not acknowledged yet.</param>
+/// <param name="Sent">Notifications sent since the start, those to sessions that have ended as well.</param>
+public sealed record SessionCount(string Space, string Transport, int Open, long Waiting, long Sent);
+
 /// <summary>The live sessions of this process, and the one timer that all of them share.</summary>
 public sealed class SessionRegistry : IDisposable
 {
     readonly ConcurrentDictionary<string, (LiveSession Session, Action Abort)> sessions = new();
+    static readonly TimeSpan CountHolds = TimeSpan.FromMilliseconds(500);
+
+    readonly ConcurrentDictionary<(string Space, string Transport), long> ended = new();
     readonly Repeating ticks;
     readonly Faults faults;
+    volatile Tuple<long, IReadOnlyList<SessionCount>> counted = Tuple.Create(0L, (IReadOnlyList<SessionCount>)[]);
 
     /// <summary>Starts the timer.</summary>
     public SessionRegistry(TimeProvider clock, Faults faults)
@@ -25,7 +38,29 @@ public sealed class SessionRegistry : IDisposable
     public void Add(LiveSession session, Action abort) => sessions[session.Id] = (session, abort);
 
     /// <summary>Removes a session.</summary>
-    public void Remove(LiveSession session) => sessions.TryRemove(session.Id, out _);
+    public void Remove(LiveSession session)
+    {
+        if (!sessions.TryRemove(session.Id, out _)) return;
+        long sent = session.Machine?.TotalSent ?? 0;
+        ended.AddOrUpdate((session.Space.Name, session.TransportName), sent, (_, before) => before + sent);
+    }
+
+    /// <summary>Counts the sessions by space and transport; at most once in half a second.</summary>
+    public IReadOnlyList<SessionCount> Count()
+    {
+        var (at, known) = counted;
+        if (known.Count > 0 && Stopwatch.GetElapsedTime(at) < CountHolds) return known;
+        var counts = ended.ToDictionary(e => e.Key, e => (Open: 0, Waiting: 0L, Sent: e.Value));
+        foreach (var (session, _) in sessions.Values)
+        {
+            var key = (session.Space.Name, session.TransportName);
+            var (open, waiting, sent) = counts.GetValueOrDefault(key);
+            counts[key] = (open + 1, waiting + (session.Machine?.Outstanding ?? 0), sent + (session.Machine?.TotalSent ?? 0));
+        }
+        known = [.. counts.Select(c => new SessionCount(c.Key.Item1, c.Key.Item2, c.Value.Open, c.Value.Waiting, c.Value.Sent))];
+        counted = Tuple.Create(Stopwatch.GetTimestamp(), known);
+        return known;
+    }
 
     /// <summary>A session by its id, or null.</summary>
     public LiveSession? Find(string id) => sessions.TryGetValue(id, out var found) ? found.Session : null;

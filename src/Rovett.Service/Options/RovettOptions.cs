@@ -34,6 +34,9 @@ public sealed class RovettOptions
     /// service's own is always allowed.</summary>
     public List<string> Origins { get; set; } = [];
 
+    /// <summary>File of intakes: where events are taken from, beside the requests of backends.</summary>
+    public string? Intakes { get; set; }
+
     /// <summary>How far back new members of a role see: <c>7d</c>, <c>12h</c>, or <c>now</c>.</summary>
     public string Newcomers { get; set; } = "7d";
 

@@ -7,5 +7,10 @@ namespace Rovett.Service.Outbound;
 static class OutboundSetup
 {
     public static IServiceCollection AddOutbound(this IServiceCollection services) => services
-        .AddSingleton(p => new OutboundGuard([.. p.GetRequiredService<RovettOptions>().WebhookNetworks.Select(n => IPNetwork.Parse(n))]));
+        .AddSingleton(p => new OutboundGuard([.. p.GetRequiredService<RovettOptions>().WebhookNetworks.Select(n => IPNetwork.Parse(n))]))
+        .AddSingleton<OutboundNews>()
+        .AddSingleton<OutboundTargets>()
+        .AddSingleton<WebhookCall>()
+        .AddSingleton<MailSender>()
+        .AddSingleton<OutboundSender>();
 }

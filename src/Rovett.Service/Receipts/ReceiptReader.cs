@@ -25,6 +25,7 @@ public sealed class ReceiptReader(SqlHistory history)
     public (List<ReceiptMessage> Messages, long Next) After(SpaceRuntime space, long number, int rows)
     {
         var messages = new List<ReceiptMessage>();
+        var traces = new Dictionary<NotificationId, string?>();
         foreach (var row in history.ReceiptsAfter(space.Id, number, rows))
         {
             if (messages.Count >= EnoughMessages) break;
@@ -35,13 +36,16 @@ public sealed class ReceiptReader(SqlHistory history)
                 .ToList();
             for (int i = 0; i < about.Count; i++)
             {
-                messages.Add(Message(row, about[i], user, i == about.Count - 1 ? space.Receipts.Seal(new Position(row.Number)) : null));
+                var id = about[i].Id;
+                if (!traces.TryGetValue(id, out var trace)) traces[id] = trace = history.TraceOf(space.Id, id);
+                var cursor = i == about.Count - 1 ? space.Receipts.Seal(new Position(row.Number)) : null;
+                messages.Add(Message(row, about[i], user, trace, cursor));
             }
         }
         return (messages, number);
     }
 
-    static ReceiptMessage Message(ReceiptRow row, EntryRow notification, string? user, string? cursor)
+    static ReceiptMessage Message(ReceiptRow row, EntryRow notification, string? user, string? trace, string? cursor)
     {
         var buffer = new ArrayBufferWriter<byte>(256);
         var state = NameOf(row.State);
@@ -58,6 +62,7 @@ public sealed class ReceiptReader(SqlHistory history)
             if (user is not null) json.WriteString("user", ErasedName.Shown(user));
             if (row.Device.Length > 0) json.WriteString("device", row.Device);
             json.WriteString("time", row.Time.ToString());
+            if (trace is not null) json.WriteString("trace", trace);
             if (row.State is ReceiptState.DeadlineMet or ReceiptState.DeadlineMissed)
             {
                 json.WritePropertyName("deadline");

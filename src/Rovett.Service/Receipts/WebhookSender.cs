@@ -1,9 +1,5 @@
 using System.Buffers;
-using System.Globalization;
-using System.Net;
-using System.Net.Http.Headers;
 using System.Numerics;
-using System.Security.Cryptography;
 using System.Text.Json;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Http;
@@ -20,8 +16,7 @@ public sealed class WebhookSender : IDisposable
 {
     /// <summary>The most acts that one request tells of.</summary>
     public const int MaxRows = 50;
-    static readonly TimeSpan Timeout = TimeSpan.FromSeconds(15), StorePause = TimeSpan.FromSeconds(5), LongestPause = TimeSpan.FromHours(1),
-        ShortestAskedPause = TimeSpan.FromSeconds(1);
+    static readonly TimeSpan StorePause = TimeSpan.FromSeconds(5), LongestPause = TimeSpan.FromHours(1);
 
     readonly AccessStore access;
     readonly SpaceDirectory spaces;
@@ -30,18 +25,18 @@ public sealed class WebhookSender : IDisposable
     readonly TimeProvider clock;
     readonly ILogger log;
     readonly Faults faults;
-    readonly HttpClient http;
+    readonly WebhookCall webhooks;
     readonly CancellationTokenSource stop = new();
     readonly Dictionary<(string Space, string Name), (long Created, CancellationTokenSource Stop, Task Work)> running = [];
     readonly Lock gate = new();
 
     /// <summary>Begins with what is stored.</summary>
-    public WebhookSender(AccessStore access, SpaceDirectory spaces, ReceiptReader receipts, ReceiptNews news, OutboundGuard guard,
+    public WebhookSender(AccessStore access, SpaceDirectory spaces, ReceiptReader receipts, ReceiptNews news, WebhookCall webhooks,
         TimeProvider clock, Faults faults, ILogger<WebhookSender> log)
     {
         (this.access, this.spaces, this.receipts, this.news, this.clock, this.faults, this.log) =
             (access, spaces, receipts, news, clock, faults, log);
-        http = new HttpClient(guard.Handler()) { Timeout = Timeout, MaxResponseContentBufferSize = 64 * 1024 };
+        this.webhooks = webhooks;
         Refresh();
     }
 
@@ -50,7 +45,8 @@ public sealed class WebhookSender : IDisposable
     {
         lock (gate)
         {
-            var stored = access.Webhooks().Where(w => w.Ended is null && spaces.Find(w.Space) is not null)
+            var stored = access.Webhooks()
+                .Where(w => w.Ended is null && w.Purpose == StoredWebhook.ForReceipts && spaces.Find(w.Space) is not null)
                 .ToDictionary(w => (w.Space, w.Name));
             foreach (var (key, run) in running.ToList())
             {
@@ -127,35 +123,11 @@ public sealed class WebhookSender : IDisposable
         var id = $"receipts_{space.Receipts.Seal(new Position(upTo))}";
         var body = Body(space, messages);
         var now = clock.GetUtcNow();
-        string? failure = null;
-        TimeSpan? asked = null;
-        bool gone = false;
-        try
-        {
-            using var request = new HttpRequestMessage(HttpMethod.Post, webhook.Url) { Content = new ByteArrayContent(body) };
-            request.Content.Headers.ContentType = new MediaTypeHeaderValue("application/json");
-            var timestamp = now.ToUnixTimeSeconds().ToString(CultureInfo.InvariantCulture);
-            request.Headers.Add("webhook-id", id);
-            request.Headers.Add("webhook-timestamp", timestamp);
-            request.Headers.Add("webhook-signature", "v1," + OutboundSignature.Of(webhook.Secret, id, timestamp, body));
-            request.Headers.UserAgent.ParseAdd("rovett/" + ServiceInfo.Version);
-            using var response = await http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancel);
-            if (!response.IsSuccessStatusCode) failure = $"answered {(int)response.StatusCode}";
-            gone = response.StatusCode == HttpStatusCode.Gone;
-            asked = response.Headers.RetryAfter is { } after ? after.Delta ?? after.Date - now : null;
-        }
-        catch (HttpRequestException error)
-        {
-            failure = error.InnerException is OutboundRefusedException refused ? refused.Message : error.Message;
-        }
-        catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
-        {
-            failure = $"did not answer within {Timeout.TotalSeconds} s";
-        }
+        var result = await webhooks.Post(webhook.Url, webhook.Secret, id, body, cancel);
         webhook = webhook with { Tried = Micros(now) };
-        if (failure is null) return webhook with { Delivered = upTo, Failures = 0, Error = null, Next = 0 };
-        webhook = Failed(webhook, failure, asked);
-        return gone ? webhook with { Ended = Micros(now) } : webhook;
+        if (result.Failure is not { } failure) return webhook with { Delivered = upTo, Failures = 0, Error = null, Next = 0 };
+        webhook = Failed(webhook, failure, result.Asked);
+        return result.IsGone ? webhook with { Ended = Micros(now) } : webhook;
     }
 
     /// <summary>Notes a failed attempt, and when the next one may be made.</summary>
@@ -168,15 +140,12 @@ public sealed class WebhookSender : IDisposable
             log.LogWarning("The webhook {Name} of the space {Space} {Failure} ({Count} times in a row)", webhook.Name, webhook.Space,
                 failure, webhook.Failures + 1);
         }
-        var pause = TimeSpan.FromSeconds(
-            Math.Pow(2, Math.Min(webhook.Failures, 12)) * (1 + (RandomNumberGenerator.GetInt32(250) / 1000.0)));
-        if (asked is { } wanted) pause = wanted > ShortestAskedPause ? wanted : ShortestAskedPause;
         return webhook with
         {
             Tried = Micros(now),
             Failures = webhook.Failures + 1,
             Error = failure,
-            Next = Micros(now + (pause < LongestPause ? pause : LongestPause))
+            Next = Micros(now + OutboundPause.After(webhook.Failures, asked))
         };
     }
 
@@ -211,7 +180,6 @@ public sealed class WebhookSender : IDisposable
         Task[] work;
         lock (gate) work = [.. running.Values.Select(r => r.Work)];
         Task.WaitAll(work, TimeSpan.FromSeconds(5));
-        http.Dispose();
         stop.Dispose();
     }
 }

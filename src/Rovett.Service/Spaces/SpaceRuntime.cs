@@ -1,3 +1,5 @@
+using Rovett.Core.Catalogues;
+using Rovett.Core.Notifications;
 using Rovett.Core.Wire;
 
 namespace Rovett.Service.Spaces;
@@ -17,6 +19,37 @@ public sealed class SpaceRuntime(int id, string name, CursorSeal cursors, Cursor
     public CursorSeal Receipts { get; } = receipts;
     /// <summary>Its settings.</summary>
     public SpaceSettings Settings { get; set; } = SpaceSettings.Default;
+
+    (long Version, Catalogue Catalogue) types = (0, Catalogue.None);
+    readonly Lock typesGate = new();
+
+    /// <summary>The catalogue of types in force, and its version; 0: none was loaded.</summary>
+    public (long Version, Catalogue Catalogue) Types
+    {
+        get
+        {
+            lock (typesGate) return types;
+        }
+    }
+
+    /// <summary>A catalogue was loaded; an older one than that in force changes nothing.</summary>
+    public void Load(long version, Catalogue catalogue)
+    {
+        lock (typesGate)
+        {
+            if (version > types.Version) types = (version, catalogue);
+        }
+    }
+
+    /// <summary>What holds for types of notification now.</summary>
+    /// <param name="receiptsOf">The receipts kept of a type that says nothing of them.</param>
+    /// <param name="catalogue">A catalogue in place of that in force.</param>
+    public Func<string, TypeTerms> TermsOf(Func<string, ReceiptLevel> receiptsOf, Catalogue? catalogue = null)
+    {
+        catalogue ??= Types.Catalogue;
+        bool isStrict = Settings.StrictTypes;
+        return type => catalogue.TermsOf(type, receiptsOf, isStrict);
+    }
 
     volatile IReadOnlyList<string> claimPaths = [];
     volatile bool isRemoved;

@@ -1,5 +1,7 @@
 using System.Text.Json;
 using System.Text.Json.Nodes;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Notifications;
 
 namespace Rovett.Service.Spaces;
 
@@ -13,6 +15,10 @@ public sealed record SpaceSettings
     /// <summary>Nothing is set.</summary>
     public static readonly SpaceSettings Default = new();
 
+    static readonly TimeSpan MostRepeatsKept = TimeSpan.FromDays(90);
+
+    static readonly string[] MailMembers = ["host", "port", "security", "user", "password", "from", "fromName", "domains", "perHour",
+        "linkBase"];
     static readonly string[] TokenMembers = ["audiences", "algorithms", "userClaim", "rolesClaim", "clockSkewSeconds", "maxLifeSeconds"];
 
     /// <summary>A token must name one of these as its audience; empty: any or none will do.</summary>
@@ -38,6 +44,18 @@ public sealed record SpaceSettings
     /// <summary>The time zone in which rules show times.</summary>
     public TimeZoneInfo Zone { get; init; } = TimeZoneInfo.Utc;
 
+    /// <summary>Types that are not in the catalogue are refused.</summary>
+    public bool StrictTypes { get; init; }
+
+    /// <summary>Events are kept as they came, not only by their names and outcomes.</summary>
+    public bool KeepEventData { get; init; }
+
+    /// <summary>How long repeats of an event are recognised at least.</summary>
+    public TimeSpan RepeatsKeptFor { get; init; } = Idempotency.KeptFor;
+
+    /// <summary>How it sends e-mails; null: it sends none.</summary>
+    public MailSettings? Mail { get; init; }
+
     /// <summary>Reads the stored form, or what a patch made of it.</summary>
     /// <param name="root">The object.</param>
     /// <param name="errors">Receives the mistakes.</param>
@@ -51,6 +69,11 @@ public sealed record SpaceSettings
                 case "tokens" when value is JsonObject tokens: read = ReadTokens(read, tokens, errors); break;
                 case "tokens": errors.Add(new FieldError(name, $"must be an object of {string.Join(", ", TokenMembers)}")); break;
                 case "timeZone": read = read with { Zone = ZoneOf(value, name, errors) }; break;
+                case "strictTypes": read = read with { StrictTypes = Flag(value, name, errors) }; break;
+                case "keepEventData": read = read with { KeepEventData = Flag(value, name, errors) }; break;
+                case "repeatsKeptFor": read = read with { RepeatsKeptFor = KeptFor(value, name, errors) }; break;
+                case "mail" when value is JsonObject mail: read = read with { Mail = ReadMail(mail, errors) }; break;
+                case "mail": errors.Add(new FieldError(name, $"must be an object of {string.Join(", ", MailMembers)}")); break;
                 case "origins":
                     var origins = Texts(value, name, 100, errors, o => OriginMistake(o));
                     read = read with { Origins = origins };
@@ -75,7 +98,8 @@ public sealed record SpaceSettings
                     break;
                 default:
                     errors.Add(new FieldError(name,
-                        "is not a setting of a space; there are tokens (an object), limits (an object), origins and timeZone"));
+                        "is not a setting of a space; there are tokens, limits and mail (objects), origins, timeZone, strictTypes, " +
+                        "keepEventData and repeatsKeptFor"));
                     break;
             }
         }
@@ -116,15 +140,97 @@ public sealed record SpaceSettings
         return read;
     }
 
+    static MailSettings? ReadMail(JsonObject mail, List<FieldError> errors)
+    {
+        int before = errors.Count;
+        foreach (var (name, _) in mail)
+        {
+            if (!MailMembers.Contains(name))
+            {
+                errors.Add(new FieldError("mail." + name, $"is not a setting; there are {string.Join(", ", MailMembers)}"));
+            }
+        }
+        var host = Text(mail, "host", true, 253, h => Uri.CheckHostName(h) == UriHostNameType.Unknown ? "must be a host's name" : null,
+            errors);
+        var from = Text(mail, "from", true, 254, Mailbox.Fault, errors);
+        var fromName = Text(mail, "fromName", false, 128, n => n.Any(char.IsControl) ? "contains a control character" : null, errors);
+        var user = Text(mail, "user", false, 254, n => n.Any(char.IsControl) ? "contains a control character" : null, errors);
+        var password = Text(mail, "password", false, 1024, _ => null, errors);
+        var security = Text(mail, "security", false, 16,
+            s => s is "starttls" or "tls" or "none" ? null : "must be starttls, tls or none", errors);
+        var linkBase = Text(mail, "linkBase", false, 1024,
+            l => Uri.TryCreate(l, UriKind.Absolute, out var u) && u.Scheme is "http" or "https" && u.UserInfo.Length == 0
+                ? null : "must be an http(s) address, such as https://crew.marrowsound.example", errors);
+        var domains = mail["domains"] is { } list ? Texts(list, "mail.domains", 100, errors,
+            d => Mailbox.Fault("x@" + d) is null ? null : "must be a domain, such as marrowsound.example") : [];
+        if (domains.Count == 0 && errors.Count == before)
+        {
+            errors.Add(new FieldError("mail.domains", "is missing; name the domains that e-mails may go to"));
+        }
+        int port = mail["port"] is { } p ? Number(p, "mail.port", 1, 65_535, errors) : 587;
+        int perHour = mail["perHour"] is { } n ? Number(n, "mail.perHour", 1, 100_000, errors) : MailSettings.DefaultPerHour;
+        return errors.Count > before ? null : new MailSettings
+        {
+            Host = host!,
+            Port = port,
+            Security = security switch { "tls" => MailSecurity.Tls, "none" => MailSecurity.None, _ => MailSecurity.StartTls },
+            User = user,
+            Password = password,
+            From = from!,
+            FromName = fromName,
+            Domains = domains,
+            PerHour = perHour,
+            LinkBase = linkBase,
+        };
+    }
+
+    static string? Text(JsonObject from, string name, bool required, int most, Func<string, string?> check, List<FieldError> errors)
+    {
+        var field = "mail." + name;
+        if (from[name] is not { } node)
+        {
+            if (required) errors.Add(new FieldError(field, "is missing"));
+            return null;
+        }
+        if (node is not JsonValue value || value.GetValueKind() != JsonValueKind.String
+            || !JsonText.TryString(value.GetValue<JsonElement>(), out var text) || text.Length == 0 || text.Length > most)
+        {
+            errors.Add(new FieldError(field, $"must be a text of 1 to {most} characters"));
+            return null;
+        }
+        if (check(text) is { } wrong) errors.Add(new FieldError(field, wrong));
+        return text;
+    }
+
     static TimeZoneInfo ZoneOf(JsonNode? value, string field, List<FieldError> errors)
     {
-        if (value is JsonValue v && v.GetValueKind() == JsonValueKind.String && v.GetValue<JsonElement>().GetString() is { } name
-            && (name == "UTC" || name.Contains('/')) && TimeZoneInfo.TryFindSystemTimeZoneById(name, out var zone))
+        if (value is JsonValue v && v.GetValueKind() == JsonValueKind.String && JsonText.TryString(v.GetValue<JsonElement>(), out var name)
+            && TimeZones.TryFind(name, out var zone))
         {
             return zone;
         }
-        errors.Add(new FieldError(field, "must be a time zone of the IANA database, such as Europe/Berlin or UTC"));
+        errors.Add(new FieldError(field, TimeZones.Rule));
         return TimeZoneInfo.Utc;
+    }
+
+    static bool Flag(JsonNode? value, string field, List<FieldError> errors)
+    {
+        if (value?.GetValueKind() is not (JsonValueKind.True or JsonValueKind.False))
+        {
+            errors.Add(new FieldError(field, "must be true or false"));
+        }
+        return value?.GetValueKind() == JsonValueKind.True;
+    }
+
+    static TimeSpan KeptFor(JsonNode? value, string field, List<FieldError> errors)
+    {
+        if (value?.GetValueKind() == JsonValueKind.String && JsonText.TryString(value.GetValue<JsonElement>(), out var text)
+            && Durations.Read(text) is { } time && time >= Idempotency.KeptFor && time <= MostRepeatsKept)
+        {
+            return time;
+        }
+        errors.Add(new FieldError(field, "must be a duration from 2d to 90d"));
+        return Idempotency.KeptFor;
     }
 
     static SpaceSettings Unknown(SpaceSettings read, string field, List<FieldError> errors)

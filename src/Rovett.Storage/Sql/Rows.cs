@@ -22,7 +22,7 @@ static class Rows
         "ORDER BY ordinal DESC LIMIT 1), "
         + "(SELECT position FROM change WHERE log=l.id ORDER BY position DESC LIMIT 1) FROM log l";
     public const string SelectPerson = "SELECT id, name, seen, rev, roles_issued_at, roles_changed_at, token_roles, directory_roles, " +
-        "display_name, locale, valid_from, blocked, claims, rules_seen, ahead, claims_at FROM person";
+        "display_name, locale, valid_from, blocked, claims, rules_seen, ahead, claims_at, quiet, choices_rev FROM person";
     public const string SelectUserLogs = "SELECT log, read_line, received_line, handled_line, muted_line, gone, journal_seen, " +
         "muted_through, parts, segments FROM user_log WHERE person=?1";
     public const string SelectChange = "SELECT position, ordinal, kind, turn FROM change";
@@ -62,7 +62,9 @@ static class Rows
             RulesSeen = Number(r, 13),
             Ahead = [.. r.GetString(14).Split(',', StringSplitOptions.RemoveEmptyEntries)
                 .Select(n => long.Parse(n, CultureInfo.InvariantCulture))],
-            ClaimsAt = r.GetInt64(15)
+            ClaimsAt = r.GetInt64(15),
+            Quiet = r.GetString(16),
+            ChoicesRev = r.GetInt64(17)
         };
 
     public static UserLogRow UserLog(DbDataReader r) =>

@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using System.Data.Common;
+using System.Text.RegularExpressions;
 using Rovett.Core.Marks;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
@@ -29,7 +30,7 @@ public sealed record OperatorItem(EntryRow Entry, PeopleCounts People)
 
 /// <summary>Reads the history: any number of threads, each on a connection of its own; never waits for the writer, and
 /// never makes it wait.</summary>
-public sealed class SqlHistory(Func<ISql> open) : IHistoryStore, IDisposable
+public sealed partial class SqlHistory(Func<ISql> open) : IHistoryStore, IDisposable
 {
     /// <summary>The most single receipts that are listed of a notification.</summary>
     public const int MaxReceipts = 1000;
@@ -62,10 +63,28 @@ public sealed class SqlHistory(Func<ISql> open) : IHistoryStore, IDisposable
     public long CountSetAside(int space) =>
         (Use(sql => Tuple.Create(sql.Number("SELECT count(*) FROM set_aside WHERE space=?1", (long)space) ?? 0)) ?? Tuple.Create(0L)).Item1;
 
+    /// <summary>How many people of a space are known, and how many roles and topics somebody holds.</summary>
+    public (long People, long Channels) CountPeople(int space) => Use(sql => (
+        sql.Number("SELECT count(*) FROM person WHERE space=?1 AND name>=' ' AND seen IS NOT NULL", (long)space) ?? 0,
+        sql.Number("SELECT count(*) FROM address WHERE space=?1 AND members>0 AND address<>'everyone'", (long)space) ?? 0));
+
+    /// <summary>How many calls of a webhook wait.</summary>
+    public long CountOutbound(int space, string webhook) => (Use(sql => Tuple.Create(sql.Number(
+        "SELECT count(*) FROM otherwise WHERE space=?1 AND kind=2 AND state=1 AND target=?2", (long)space, webhook) ?? 0))
+        ?? Tuple.Create(0L)).Item1;
+
     /// <summary>The events that a notification came of, with the rule that made it; at most a number of them.</summary>
-    public IReadOnlyList<(string Source, string Id, string Rule)> Origins(int space, NotificationId id, int limit) => Use(sql =>
-        sql.All("SELECT source, event, rule FROM origin WHERE space=?1 AND notification=?2 LIMIT ?3",
-        r => (r.GetString(0), r.GetString(1), r.GetString(2)), (long)space, Rows.IdBytes(id), (long)limit));
+    public IReadOnlyList<StoredOrigin> Origins(int space, NotificationId id, int limit) => Use(sql =>
+        sql.All("SELECT o.source, o.event, o.rule, e.time, e.trace FROM origin o LEFT JOIN event e ON e.space=o.space AND " +
+        "e.source=o.source AND e.id=o.event WHERE o.space=?1 AND o.notification=?2 ORDER BY e.time LIMIT ?3",
+        r => new StoredOrigin(r.GetString(0), r.GetString(1), r.GetString(2), Rows.Number(r, 3) is { } time ? new StoredTime(time) : null,
+        Rows.Text(r, 4)), (long)space, Rows.IdBytes(id), (long)limit));
+
+    /// <summary>The trace of the first event that a notification came of and that names one, or null.</summary>
+    public string? TraceOf(int space, NotificationId id) => Use(sql =>
+        sql.One("SELECT e.trace FROM origin o JOIN event e ON e.space=o.space AND e.source=o.source AND e.id=o.event " +
+        "WHERE o.space=?1 AND o.notification=?2 AND e.trace IS NOT NULL ORDER BY e.time LIMIT 1", r => r.GetString(0), (long)space,
+        Rows.IdBytes(id)));
 
     /// <summary>An event that was taken, or null.</summary>
     public EventRow? Event(int space, string source, string id) => Use(sql => SqlLedgerStore.EventOf(sql, space, source, id));
@@ -90,18 +109,27 @@ public sealed class SqlHistory(Func<ISql> open) : IHistoryStore, IDisposable
         {
             Timeline = Timeline(sql, space, entry),
             Deadlines = SqlLedgerStore.DeadlinesOf(sql, space, entry.Position.Value),
-            Taken = sql.One("SELECT p.name, t.until FROM take t JOIN person p ON p.id=t.person WHERE t.space=?1 AND t.position=?2",
-                r => Tuple.Create(r.GetString(0), Rows.Number(r, 1)), (long)space, entry.Position.Value) is var (user, until)
-                ? (user, until is { } end ? new StoredTime(end) : null) : null,
+            Taken = TakerOf(sql, space, entry),
         };
         return full ? item with { Receipts = Receipts(sql, entry) } : item;
     });
 
-    /// <summary>The last change of a notification, or null.</summary>
-    public EntryKind? LastChange(EntryRow entry) => entry.Placements.Length == 0 ? null : Use(sql =>
-        sql.Number("SELECT kind FROM change WHERE log=?1 AND position>?2 AND ordinal=?3 AND kind<>6 ORDER BY position DESC LIMIT 1",
-        entry.Placements[0].Log, entry.Position.Value,
-        entry.Placements[0].Ordinal) is { } kind ? Tuple.Create((EntryKind)kind) : null)?.Item1;
+    /// <summary>The last change to a notification; null: unchanged, or taken and given back.</summary>
+    public EntryKind? LastChange(EntryRow entry) => Use(sql => CurrentChange(sql, entry));
+
+    static EntryKind? CurrentChange(ISql sql, EntryRow entry)
+    {
+        if (entry.Placements is not [var place, ..]) return null;
+        var kind = (EntryKind?)sql.Number("SELECT kind FROM change WHERE log=?1 AND position>?2 AND ordinal=?3 AND kind<>6 ORDER BY " +
+            "position DESC LIMIT 1", place.Log, entry.Position.Value, place.Ordinal);
+        return kind is EntryKind.Released ? null : kind;
+    }
+
+    /// <summary>The taker of a notification, and until when; null: nobody.</summary>
+    static (string User, StoredTime? Until)? TakerOf(ISql sql, int space, EntryRow entry) =>
+        sql.One("SELECT p.name, t.until FROM take t JOIN person p ON p.id=t.person WHERE t.space=?1 AND t.position=?2",
+        r => Tuple.Create(r.GetString(0), Rows.Number(r, 1)), (long)space, entry.Position.Value) is var (user, until)
+        ? (user, until is { } end ? new StoredTime(end) : null) : null;
 
     static List<EntryRow> Timeline(ISql sql, int space, EntryRow entry)
     {
@@ -175,10 +203,15 @@ public sealed class SqlHistory(Func<ISql> open) : IHistoryStore, IDisposable
     /// <summary>The name of a person.</summary>
     public string? NameOf(long person) => Use(sql => sql.One("SELECT name FROM person WHERE id=?1", r => r.GetString(0), person));
 
-    /// <summary>Users of a space by their ids, after one.</summary>
-    public IReadOnlyList<PersonRow> Users(int space, string after, int limit) => Use(sql =>
-        sql.All(Rows.SelectPerson + " WHERE space=?1 AND name>?2 AND name>=' ' AND seen IS NOT NULL ORDER BY name LIMIT ?3", Rows.Person,
-        (long)space, after, (long)limit));
+    /// <summary>Users of a space by their ids, after one; with a text, those who have it in their id or name.</summary>
+    public IReadOnlyList<PersonRow> Users(int space, string after, int limit, string? text = null) => Use(sql =>
+    {
+        const string which = " WHERE space=?1 AND name>?2 AND name>=' ' AND seen IS NOT NULL", order = " ORDER BY name LIMIT ?3";
+        const string says = " AND (lower(name) LIKE ?4 ESCAPE '\\' OR lower(display_name) LIKE ?4 ESCAPE '\\')";
+        if (text is null) return sql.All(Rows.SelectPerson + which + order, Rows.Person, (long)space, after, (long)limit);
+        var pattern = "%" + Regex.Replace(text.ToLowerInvariant(), @"[\\%_]", @"\$0") + "%";
+        return sql.All(Rows.SelectPerson + which + says + order, Rows.Person, (long)space, after, (long)limit, pattern);
+    });
 
     /// <summary>Roles of a space that anybody ever held or that are set to something, with how many hold them.</summary>
     public IReadOnlyList<(string Role, long Users)> Roles(int space) => Use(sql =>

@@ -1,5 +1,4 @@
 using System.Data.Common;
-using Rovett.Core.Addresses;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
 
@@ -26,8 +25,8 @@ public sealed partial class SqlLedgerStore
 
     /// <inheritdoc/>
     public long SetAside(int space, SetAsideRow row) =>
-        sql.Number("INSERT INTO set_aside (space, time, kind, position, why, detail) VALUES (?1, ?2, ?3, ?4, ?5, ?6) RETURNING number",
-        (long)space, row.Time.Micros, (long)row.Kind, row.Position, row.Why, row.Detail)!.Value;
+        sql.Number("INSERT INTO set_aside (space, time, kind, position, why, detail, origin) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7) " +
+        "RETURNING number", (long)space, row.Time.Micros, (long)row.Kind, row.Position, row.Why, row.Detail, row.Origin)!.Value;
 
     const string SelectTake = "SELECT position, person, log, ordinal, until FROM take";
 
@@ -55,30 +54,25 @@ public sealed partial class SqlLedgerStore
 
     /// <inheritdoc/>
     public void SaveDeadline(int space, DeadlineRow d) =>
-        sql.Run("INSERT INTO deadline (space, position, number, by_state, within, for_each, at, state, ended, otherwise_addressing, " +
-        "otherwise_body, otherwise_type, otherwise_subject) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13) "
-            + "ON CONFLICT (space, position, number) DO UPDATE SET state=?8, ended=?9",
-            (long)space, d.Position, (long)d.Number, (long)d.Terms.By, (long)d.Terms.Within.TotalMicroseconds, d.Terms.Each ? 1L : 0L,
-            d.At.Micros, (long)d.State, d.Ended?.Micros,
-            d.Terms.Otherwise?.Addressing.Lines, d.Terms.Otherwise?.Body, d.Terms.Otherwise?.Traits.Type,
-            d.Terms.Otherwise?.Traits.Subject);
+        sql.Run("INSERT INTO deadline (space, position, number, by_state, within, for_each, at, state, ended) VALUES (?1, ?2, ?3, ?4, " +
+        "?5, ?6, ?7, ?8, ?9) ON CONFLICT (space, position, number) DO UPDATE SET state=?8, ended=?9", (long)space, d.Position,
+        (long)d.Number, (long)d.Terms.By, (long)d.Terms.Within.TotalMicroseconds, d.Terms.Each ? 1L : 0L, d.At.Micros, (long)d.State,
+        d.Ended?.Micros);
 
     /// <inheritdoc/>
     public IReadOnlyList<DeadlineRow> Deadlines(int space, long position) => DeadlinesOf(sql, space, position);
 
-    static Draft DraftOf(Addressing addressing, byte[] body, NotificationTraits traits) =>
-        new(Rows.Addresses(addressing.To), Rows.Addresses(addressing.Except), body, traits);
-
     internal static IReadOnlyList<DeadlineRow> DeadlinesOf(ISql sql, int space, long position) =>
-        sql.All("SELECT number, by_state, within, for_each, at, state, ended, otherwise_addressing, otherwise_body, otherwise_type, " +
-        "otherwise_subject FROM deadline WHERE space=?1 AND position=?2 ORDER BY number", r =>
-        {
-            var otherwise = r.IsDBNull(7)
-                ? null
-                : DraftOf(new Addressing(r.GetString(7)), Rows.Bytes(r, 8),
-                new NotificationTraits(r.GetString(9), Rows.Text(r, 10), ReceiptLevel.Totals, null));
-            return new DeadlineRow(position, (int)r.GetInt64(0),
-                new DeadlineTerms((ReceiptState)r.GetInt64(1), TimeSpan.FromMicroseconds(r.GetInt64(2)), r.GetInt64(3) != 0, otherwise),
-                new StoredTime(r.GetInt64(4)), (DeadlineState)r.GetInt64(5), Rows.Number(r, 6) is { } ended ? new StoredTime(ended) : null);
-        }, (long)space, position);
+        [.. sql.All("SELECT number, by_state, within, for_each, at, state, ended FROM deadline WHERE space=?1 AND position=?2 " +
+        "ORDER BY number", r => new DeadlineRow(position, (int)r.GetInt64(0),
+            new DeadlineTerms((ReceiptState)r.GetInt64(1), TimeSpan.FromMicroseconds(r.GetInt64(2)), r.GetInt64(3) != 0, []),
+            new StoredTime(r.GetInt64(4)), (DeadlineState)r.GetInt64(5), Rows.Number(r, 6) is { } ended ? new StoredTime(ended) : null),
+            (long)space, position).Select(d => WithOtherwise(sql, space, d))];
+
+    static DeadlineRow WithOtherwise(ISql sql, int space, DeadlineRow deadline)
+    {
+        var rows = OtherwiseOf(sql, space, deadline.Position, deadline.Number);
+        return rows.Count == 0 ? deadline
+            : deadline with { Terms = deadline.Terms with { Otherwise = [.. rows.Select(r => r.What)] }, Otherwise = rows };
+    }
 }

@@ -24,11 +24,12 @@ public sealed partial class SqlLedgerStore
         sql.Run("DELETE FROM topic_grant WHERE person=?1 AND person<>0", person);
     }
 
-    const string SelectErasure = "SELECT person, name, log, position, receipt, stage, at, scrubbed, began FROM erasure";
+    const string SelectErasure = "SELECT person, name, log, position, receipt, stage, at, scrubbed, began, gathering FROM erasure";
 
     static ErasureRow Erasure(DbDataReader r) =>
         new(r.GetInt64(0), r.GetString(1), r.GetInt64(2), r.GetInt64(3), r.GetInt64(4), (ErasureStage)r.GetInt64(5), r.GetInt64(6),
-        r.GetInt64(7), new StoredTime(r.GetInt64(8)));
+        r.GetInt64(7), new StoredTime(r.GetInt64(8)))
+        { Gathering = r.GetInt64(9) };
 
     /// <inheritdoc/>
     public IReadOnlyList<ErasureRow> Erasures(int space) => sql.All(SelectErasure + " WHERE space=?1 ORDER BY began", Erasure, (long)space);
@@ -39,9 +40,9 @@ public sealed partial class SqlLedgerStore
 
     /// <inheritdoc/>
     public void SaveErasure(int space, ErasureRow e) =>
-        sql.Run("INSERT INTO erasure (space, person, name, log, position, receipt, stage, at, scrubbed, began) VALUES (?1, ?2, ?3, ?4, " +
-        "?5, ?6, ?7, ?8, ?9, ?10) ON CONFLICT (space, person) DO UPDATE SET stage=?7, at=?8, scrubbed=?9",
-            (long)space, e.Person, e.Name, e.Log, e.Position, e.Receipt, (long)e.Stage, e.At, e.Scrubbed, e.Began.Micros);
+        sql.Run("INSERT INTO erasure (space, person, name, log, position, receipt, stage, at, scrubbed, began, gathering) VALUES (?1, " +
+        "?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11) ON CONFLICT (space, person) DO UPDATE SET stage=?7, at=?8, scrubbed=?9",
+            (long)space, e.Person, e.Name, e.Log, e.Position, e.Receipt, (long)e.Stage, e.At, e.Scrubbed, e.Began.Micros, e.Gathering);
 
     /// <inheritdoc/>
     public void RemoveErasure(int space, long person) => sql.Run("DELETE FROM erasure WHERE space=?1 AND person=?2", (long)space, person);
@@ -76,23 +77,21 @@ public sealed partial class SqlLedgerStore
         Rows.Key(space, upTo));
 
     /// <inheritdoc/>
-    public IReadOnlyList<(long Position, int Number, Addressing Addressing)> OtherwiseAfter(int space, long after, long upTo, int limit) =>
-        sql.All("SELECT position, number, otherwise_addressing FROM deadline WHERE space=?1 AND position>?2 AND position<=?3 AND " +
-        "otherwise_addressing IS NOT NULL ORDER BY position, number LIMIT ?4",
-            r => (r.GetInt64(0), (int)r.GetInt64(1), new Addressing(r.GetString(2))), (long)space, after, upTo, (long)limit);
+    public IReadOnlyList<(long Position, int Deadline, int Item, Addressing Addressing)> OtherwiseAfter(int space, long after, long upTo,
+        int limit) =>
+        sql.All("SELECT position, deadline, item, target FROM otherwise WHERE space=?1 AND position>?2 AND position<=?3 AND kind=1 " +
+        "ORDER BY position, deadline, item LIMIT ?4",
+            r => (r.GetInt64(0), (int)r.GetInt64(1), (int)r.GetInt64(2), new Addressing(r.GetString(3))), (long)space, after, upTo,
+            (long)limit);
 
     /// <inheritdoc/>
-    public void RewriteOtherwise(int space, long position, int number, Addressing? addressing)
+    public void RewriteOtherwise(int space, long position, int deadline, int item, Addressing? addressing)
     {
-        if (addressing is null)
-        {
-            sql.Run("UPDATE deadline SET otherwise_addressing=NULL, otherwise_body=NULL, otherwise_type=NULL, otherwise_subject=NULL " +
-                "WHERE space=?1 AND position=?2 AND number=?3", (long)space, position, (long)number);
-        }
+        const string one = " WHERE space=?1 AND position=?2 AND deadline=?3 AND item=?4";
+        if (addressing is null) sql.Run("DELETE FROM otherwise" + one, (long)space, position, (long)deadline, (long)item);
         else
         {
-            sql.Run("UPDATE deadline SET otherwise_addressing=?4 WHERE space=?1 AND position=?2 AND number=?3", (long)space, position,
-                (long)number, addressing.Value.Lines);
+            sql.Run("UPDATE otherwise SET target=?5" + one, (long)space, position, (long)deadline, (long)item, addressing.Value.Lines);
         }
     }
 

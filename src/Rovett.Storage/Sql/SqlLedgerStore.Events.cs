@@ -15,18 +15,39 @@ public sealed partial class SqlLedgerStore
         Rows.Number(r, 9));
 
     internal static EventRow? EventOf(ISql sql, int space, string source, string id) =>
-        sql.One("SELECT hash, time, type, subject, trace, outcome FROM event WHERE space=?1 AND source=?2 AND id=?3",
+        sql.One("SELECT hash, time, type, subject, trace, outcome, content FROM event WHERE space=?1 AND source=?2 AND id=?3",
         r => new EventRow(source, id, Rows.Bytes(r, 0), new StoredTime(r.GetInt64(1)), r.GetString(2), Rows.Text(r, 3), Rows.Text(r, 4),
-        Rows.Bytes(r, 5)), (long)space, source, id);
+        Rows.Bytes(r, 5))
+        { Content = r.IsDBNull(6) ? null : Rows.Bytes(r, 6) }, (long)space, source, id);
 
     /// <inheritdoc/>
     public EventRow? FindEvent(int space, string source, string id) => EventOf(sql, space, source, id);
 
     /// <inheritdoc/>
     public void SaveEvent(int space, EventRow row) =>
-        sql.Run("INSERT INTO event (space, source, id, hash, time, type, subject, trace, outcome) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, " +
-        "?8, ?9) ON CONFLICT (space, source, id) DO UPDATE SET outcome=?9", (long)space, row.Source, row.Id, row.Hash, row.Time.Micros,
-        row.Type, row.Subject, row.Trace, row.Outcome);
+        sql.Run("INSERT INTO event (space, source, id, hash, time, type, subject, trace, outcome, content) VALUES (?1, ?2, ?3, ?4, ?5, " +
+        "?6, ?7, ?8, ?9, ?10) ON CONFLICT (space, source, id) DO UPDATE SET outcome=?9", (long)space, row.Source, row.Id, row.Hash,
+        row.Time.Micros, row.Type, row.Subject, row.Trace, row.Outcome, row.Content);
+
+    /// <inheritdoc/>
+    public IReadOnlyList<EventRow> EventsAfter(int space, StoredTime time, int limit)
+    {
+        long until = sql.Number("SELECT time FROM event WHERE space=?1 AND time>?2 ORDER BY time LIMIT 1 OFFSET ?3",
+            (long)space, time.Micros, limit - 1L) ?? long.MaxValue;
+        return sql.All("SELECT source, id, hash, time, type, subject, trace, outcome, content FROM event WHERE space=?1 AND time>?2 AND " +
+            "time<=?3 ORDER BY time", ListedEvent, (long)space, time.Micros, until);
+    }
+
+    internal static EventRow ListedEvent(System.Data.Common.DbDataReader r) => new(r.GetString(0), r.GetString(1), Rows.Bytes(r, 2),
+        new StoredTime(r.GetInt64(3)), r.GetString(4), Rows.Text(r, 5), Rows.Text(r, 6), Rows.Bytes(r, 7))
+    {
+        Content = r.IsDBNull(8) ? null : Rows.Bytes(r, 8),
+    };
+
+    /// <inheritdoc/>
+    public void RewriteEvent(int space, EventRow row) =>
+        sql.Run("UPDATE event SET subject=?4, content=?5 WHERE space=?1 AND source=?2 AND id=?3", (long)space, row.Source, row.Id,
+        row.Subject, row.Content);
 
     /// <inheritdoc/>
     public void AddOrigin(int space, NotificationId notification, string source, string eventId, string rule) =>
@@ -50,13 +71,23 @@ public sealed partial class SqlLedgerStore
         sql.Run("DELETE FROM origin WHERE space=?1 AND notification<?2", (long)space, Rows.IdBytes(below));
 
     /// <inheritdoc/>
-    public void AddRules(int space, RulesVersion version) =>
-        sql.Run("INSERT INTO rules (key, time, document) VALUES (?1, ?2, ?3)", Rows.Key(space, version.Position), version.Time.Micros,
-        version.Document);
+    public void AddRules(int space, RulesVersion version) => AddVersion("rules", space, version);
 
     /// <inheritdoc/>
-    public RulesVersion? RulesUpTo(int space, long position) =>
-        sql.One("SELECT key, time, document FROM rules WHERE key>=?1 AND key<=?2 ORDER BY key DESC LIMIT 1",
+    public RulesVersion? RulesUpTo(int space, long position) => VersionUpTo("rules", space, position);
+
+    /// <inheritdoc/>
+    public void AddCatalogue(int space, RulesVersion version) => AddVersion("catalogue", space, version);
+
+    /// <inheritdoc/>
+    public RulesVersion? CatalogueUpTo(int space, long position) => VersionUpTo("catalogue", space, position);
+
+    void AddVersion(string table, int space, RulesVersion version) =>
+        sql.Run($"INSERT INTO {table} (key, time, document) VALUES (?1, ?2, ?3)", Rows.Key(space, version.Position), version.Time.Micros,
+        version.Document);
+
+    RulesVersion? VersionUpTo(string table, int space, long position) =>
+        sql.One($"SELECT key, time, document FROM {table} WHERE key>=?1 AND key<=?2 ORDER BY key DESC LIMIT 1",
         r => new RulesVersion(Rows.PositionOf(r.GetInt64(0)), new StoredTime(r.GetInt64(1)), Rows.Bytes(r, 2)), Rows.First(space),
         Rows.Key(space, position));
 
@@ -90,6 +121,9 @@ public sealed partial class SqlLedgerStore
     /// <inheritdoc/>
     public IReadOnlyList<GatheringRow> GatheringsAfter(int space, long number, int limit) =>
         sql.All(SelectGathering + " AND number>?2 ORDER BY number LIMIT ?3", Gathering, (long)space, number, (long)limit);
+
+    /// <inheritdoc/>
+    public long NewestGathering() => sql.Number("SELECT max(number) FROM gathering") ?? 0;
 
     /// <inheritdoc/>
     public long CountGatherings(int space) => sql.Number("SELECT count(*) FROM gathering WHERE space=?1", (long)space) ?? 0;

@@ -23,10 +23,11 @@ public sealed partial class SqlLedgerStore
     /// <inheritdoc/>
     public void SavePerson(PersonRow p) =>
         sql.Run("UPDATE person SET name=?2, seen=?3, rev=?4, roles_issued_at=?5, token_roles=?6, directory_roles=?7, display_name=?8, " +
-        "locale=?9, roles_changed_at=?10, valid_from=?11, blocked=?12, claims=?13, rules_seen=?14, ahead=?15, claims_at=?16 WHERE id=?1",
+        "locale=?9, roles_changed_at=?10, valid_from=?11, blocked=?12, claims=?13, rules_seen=?14, ahead=?15, claims_at=?16, quiet=?17, " +
+        "choices_rev=?18 WHERE id=?1",
             p.Id, p.User, p.Seen?.Micros, p.Rev, p.RolesIssuedAt, string.Join('\n', p.TokenRoles), string.Join('\n', p.DirectoryRoles),
             p.DisplayName, p.Locale, p.RolesChangedAt, p.ValidFrom, p.Blocked ? 1L : 0L, p.Claims, p.RulesSeen, string.Join(',', p.Ahead),
-            p.ClaimsAt);
+            p.ClaimsAt, p.Quiet, p.ChoicesRev);
 
     /// <inheritdoc/>
     public IReadOnlyList<Membership> Memberships(long person) =>

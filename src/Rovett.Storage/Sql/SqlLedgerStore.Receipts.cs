@@ -53,6 +53,7 @@ public sealed partial class SqlLedgerStore
         sql.Run("DELETE FROM take WHERE space=?1 AND position<=?2", (long)space, upTo);
         sql.Run("DELETE FROM slot WHERE space=?1 AND position<=?2", (long)space, upTo);
         sql.Run("DELETE FROM deadline WHERE space=?1 AND position<=?2", (long)space, upTo);
+        sql.Run("DELETE FROM otherwise WHERE space=?1 AND position<=?2", (long)space, upTo);
         sql.Run("DELETE FROM set_aside WHERE space=?1 AND position<=?2 AND kind<=2", (long)space, upTo);
         // Roles' grants of the past decide for those who were away.
         sql.Run("DELETE FROM topic_grant WHERE space=?1 AND role='' AND ended<=?2", (long)space, upTo);

@@ -28,8 +28,10 @@ public sealed partial class SqlLedgerStore
         if (PurgeEvents(space, limit)) return true;
         PurgeKeys("policies", space, int.MaxValue);
         PurgeKeys("rules", space, int.MaxValue);
-        foreach (var table in new[] { "audience_address", "address", "answer", "due", "slot", "take", "role", "deadline", "set_aside",
-            "tombstone", "erasure", "topic_grant", "membership", "gathering", "origin" })
+        PurgeKeys("catalogue", space, int.MaxValue);
+        foreach (var table in new[] { "audience_address", "address", "answer", "due", "slot", "take", "role", "deadline", "otherwise",
+            "outbound", "set_aside", "tombstone", "erasure", "topic_grant", "membership", "gathering", "origin", "intake",
+            "intake_position" })
         {
             sql.Run($"DELETE FROM {table} WHERE space=?1", space);
         }

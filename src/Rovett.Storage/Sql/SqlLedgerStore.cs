@@ -156,19 +156,25 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
         r => r.GetInt64(0), log, subjectHash, after, upTo, (long)limit);
 
     /// <inheritdoc/>
-    public IReadOnlyList<long> OrdinalsOfType(long log, long typeHash, long after, long upTo) =>
-        sql.All("SELECT ordinal FROM log_item WHERE log=?1 AND ordinal>?2 AND ordinal<=?3 AND type=?4 ORDER BY ordinal", r => r.GetInt64(0),
-        log, after, upTo, typeHash);
+    public IReadOnlyList<long> MutedOrdinals(long log, bool isType, long hash, long after, long upTo) =>
+        sql.All("SELECT ordinal FROM log_item WHERE log=?1 AND ordinal>?2 AND ordinal<=?3 AND " +
+        (isType ? "type=?4" : "subject=?4 AND type>=0") + " ORDER BY ordinal", r => r.GetInt64(0), log, after, upTo, hash);
 
     /// <inheritdoc/>
     public long PositionAt(int space, StoredTime time)
     {
-        // Times rise with positions, so the tree of entries is the index: halve it.
         long lo = sql.Number("SELECT floor FROM space WHERE id=?1", (long)space) ?? 0;
         long hi = Math.Max(lo,
             Rows.PositionOf(
             sql.Number("SELECT key FROM entry WHERE key>=?1 AND key<=?2 ORDER BY key DESC LIMIT 1", Rows.First(space), Rows.Last(space))
             ?? 0));
+        return PositionAt(sql, space, lo, hi, time);
+    }
+
+    /// <summary>The newest position up to a time, between two positions. Times rise with positions, so the tree of entries is the
+    /// index: it is halved.</summary>
+    internal static long PositionAt(ISql sql, int space, long lo, long hi, StoredTime time)
+    {
         while (lo < hi)
         {
             long middle = lo + (hi - lo + 1) / 2;

@@ -36,7 +36,13 @@ public sealed record StoredSigningKey(string Space, string Name, SigningKeyKind 
 /// <summary>Where receipts are posted to, as stored; times in microseconds. <see cref="States"/> and <see cref="Types"/>
 /// are comma-separated, empty for all. <see cref="Delivered"/>: up to which receipt.</summary>
 public sealed record StoredWebhook(string Space, string Name, string Url, byte[] Secret, string States, string Types, long Created,
-    long Delivered, long Failures, string? Error, long? Tried, long Next, long? Ended);
+    long Delivered, long Failures, string? Error, long? Tried, long Next, long? Ended, string Purpose = StoredWebhook.ForReceipts)
+{
+    /// <summary>It is told of receipts.</summary>
+    public const string ForReceipts = "receipts";
+    /// <summary>It is called by missed deadlines that name it.</summary>
+    public const string ForOtherwise = "otherwise";
+}
 
 /// <summary>An operator of the console, as stored. <see cref="May"/>: <c>view</c> or <c>operate</c>;
 /// <see cref="Password"/>: its hash.</summary>
@@ -45,13 +51,16 @@ public sealed record StoredOperator(string Name, string May, string Password, lo
 /// <summary>A sign-in at the console, or one that was refused (0).</summary>
 public sealed record StoredSignIn(string Operator, long Time, string Address, string Agent, long SignedIn);
 
+/// <summary>An operator's session of the console that goes on; times in microseconds.</summary>
+public sealed record StoredOperatorSession(string Operator, long Began, long Ends, string Address, string Agent);
+
 /// <summary>A backend that policies ask, as stored.</summary>
 public sealed record StoredDecider(string Space, string Name, string Url, byte[] Secret, long TimeoutMs, long AllowSeconds,
     long DenySeconds, long Created);
 
 /// <summary>The credentials of a data folder, in a file beside the history so that signing in never waits for sends.
 /// Safe to call from any thread; calls take turns.</summary>
-public sealed class AccessStore : IDisposable
+public sealed partial class AccessStore : IDisposable
 {
     readonly SqliteConnection connection;
     readonly Lock gate = new();
@@ -173,6 +182,14 @@ public sealed class AccessStore : IDisposable
         return true;
     }
 
+    /// <summary>Operators' sessions that go on, the newest first.</summary>
+    public IReadOnlyList<StoredOperatorSession> OperatorSessions(long now, int most) => All<StoredOperatorSession>(
+        "SELECT s.operator, s.began, s.ends, s.address, s.agent FROM operator_session s JOIN operator o ON o.name=s.operator AND " +
+        "o.created=s.made WHERE s.ends>@now ORDER BY s.began DESC LIMIT @most", new { now, most });
+
+    /// <summary>Ends all sessions of an operator; answers how many there were.</summary>
+    public int EndOperatorSessions(string name) => Run("DELETE FROM operator_session WHERE operator=@name", new { name });
+
     /// <summary>Begins an operator's session, and forgets those that have ended.</summary>
     public void AddOperatorSession(byte[] hash, StoredOperator who, long began, long ends, string address, string agent)
     {
@@ -228,7 +245,7 @@ public sealed class AccessStore : IDisposable
         new { most });
 
     const string SelectWebhook =
-        "SELECT space, name, url, secret, states, types, created, delivered, failures, error, tried, next, ended FROM webhook";
+        "SELECT space, name, url, secret, states, types, created, delivered, failures, error, tried, next, ended, purpose FROM webhook";
 
     /// <summary>Every webhook.</summary>
     public IReadOnlyList<StoredWebhook> Webhooks() => All<StoredWebhook>(SelectWebhook + " ORDER BY space, name", new { });
@@ -240,7 +257,8 @@ public sealed class AccessStore : IDisposable
     /// <summary>Stores a webhook, in place of the one of its name.</summary>
     public void SaveWebhook(StoredWebhook webhook) => Run(
         "INSERT OR REPLACE INTO webhook (space, name, url, secret, states, types, created, delivered, failures, error, tried, next, " +
-        "ended) VALUES (@Space, @Name, @Url, @Secret, @States, @Types, @Created, @Delivered, @Failures, @Error, @Tried, @Next, @Ended)",
+        "ended, purpose) VALUES (@Space, @Name, @Url, @Secret, @States, @Types, @Created, @Delivered, @Failures, @Error, @Tried, @Next, " +
+        "@Ended, @Purpose)",
         webhook);
 
     /// <summary>Notes how far a webhook is; one that was changed or removed meanwhile is left alone.</summary>
@@ -260,7 +278,7 @@ public sealed class AccessStore : IDisposable
     /// <summary>Removes all credentials and settings of a space. Its trail stays.</summary>
     public void RemoveSpace(string space)
     {
-        foreach (var table in new[] { "api_key", "signing_key", "ticket", "webhook", "space_settings", "decider" })
+        foreach (var table in new[] { "api_key", "signing_key", "ticket", "webhook", "space_settings", "decider", "meter_span" })
         {
             Run($"DELETE FROM {table} WHERE space=@space", new { space });
         }

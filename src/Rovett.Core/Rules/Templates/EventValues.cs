@@ -129,9 +129,19 @@ sealed class JsonNumberValue(string text) : FluidValue
     }
 }
 
-/// <summary>The names that a template can use: <c>data</c>, the event's attributes, <c>item</c> and <c>count</c>.</summary>
-sealed class EventModel(IncomingEvent found, JsonElement? item, int? count) : FluidValue
+/// <summary>The names that a template can use.</summary>
+/// <param name="find">Their values; <see cref="MissingValue"/> for what is not there.</param>
+sealed class TemplateNames(Func<string, FluidValue> find) : FluidValue
 {
+    /// <summary>Those of an event: <c>data</c>, its attributes, <c>item</c> and <c>count</c>.</summary>
+    public static TemplateNames Of(IncomingEvent found, JsonElement? item, int? count) => new(name => name switch
+    {
+        "data" => found.Data is { } data ? EventValues.Of(data, "data") : new MissingValue("data"),
+        "item" when item is { } i => EventValues.Of(i, "item"),
+        "count" when count is { } c => NumberValue.Create(c),
+        _ => found.Attributes.TryGetValue(name, out var text) ? new StringValue(text) : new MissingValue(name),
+    });
+
     public override FluidValues Type => FluidValues.Object;
 
     public override bool Equals(FluidValue? other) => ReferenceEquals(this, other);
@@ -144,13 +154,7 @@ sealed class EventModel(IncomingEvent found, JsonElement? item, int? count) : Fl
 
     public override object ToObjectValue() => this;
 
-    public override ValueTask<FluidValue> GetValueAsync(string name, TemplateContext context)
-    {
-        if (name == "data") return found.Data is { } data ? EventValues.Of(data, "data") : new MissingValue("data");
-        if (name == "item" && item is { } i) return EventValues.Of(i, "item");
-        if (name == "count" && count is { } c) return NumberValue.Create(c);
-        return found.Attributes.TryGetValue(name, out var text) ? new StringValue(text) : new MissingValue(name);
-    }
+    public override ValueTask<FluidValue> GetValueAsync(string name, TemplateContext context) => find(name);
 
     public override ValueTask WriteToAsync(TextWriter writer, TextEncoder encoder, CultureInfo cultureInfo) => default;
 }

@@ -7,6 +7,11 @@ sealed class TemplateCheck : AstVisitor
 {
     readonly HashSet<string> roots = [], loopVariables = [];
 
+    readonly List<IReadOnlyList<string>> dataPaths = [];
+
+    /// <summary>The places in the data that it names.</summary>
+    public IReadOnlyList<IReadOnlyList<string>> DataPaths => dataPaths;
+
     /// <summary>The first mistake; null: none.</summary>
     public string? Mistake { get; private set; }
 
@@ -32,7 +37,15 @@ sealed class TemplateCheck : AstVisitor
 
     protected override Expression VisitMemberExpression(MemberExpression member)
     {
-        if (member.Segments[0] is IdentifierSegment root) roots.Add(root.Identifier);
+        if (member.Segments[0] is IdentifierSegment root)
+        {
+            roots.Add(root.Identifier);
+            if (root.Identifier == "data")
+            {
+                dataPaths.Add([.. member.Segments.Skip(1).TakeWhile(s => s is IdentifierSegment)
+                    .Select(s => ((IdentifierSegment)s).Identifier)]);
+            }
+        }
         return base.VisitMemberExpression(member);
     }
 

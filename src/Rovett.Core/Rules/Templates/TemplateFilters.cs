@@ -10,6 +10,8 @@ static class TemplateFilters
     static readonly string[] Texts = ["upcase", "downcase", "capitalize", "strip", "lstrip", "rstrip", "truncate", "truncatewords"];
     static readonly string[] Numbers = ["plus", "minus", "times", "divided_by", "modulo", "round", "floor", "ceil", "abs", "at_least",
         "at_most"];
+    const int MostPadded = 64;
+
     static readonly string[] Others = ["default", "size", "first", "last"];
 
     /// <summary>Their names, in order.</summary>
@@ -31,8 +33,11 @@ static class TemplateFilters
             options.Filters.AddFilter(name, name == "default" ? Charged(inner[name]) : Strict(name, inner[name], static (_, v) => v));
         }
         var date = inner["date"];
-        options.Filters.AddFilter("date", Strict("date", (input, arguments, context) => date(Time(input, zone), arguments, context),
-            static (_, v) => v));
+        options.Filters.AddFilter("date", Strict("date", (input, arguments, context) =>
+        {
+            if (arguments.Count > 0) RequireShort(arguments.At(0).ToStringValue());
+            return date(Time(input, zone), arguments, context);
+        }, static (_, v) => v));
         options.Filters.AddFilter("append", Strict("append", Append, TextOf));
         options.Filters.AddFilter("prepend", Strict("prepend", Prepend, TextOf));
         options.Filters.AddFilter("replace", Strict("replace", Replace, TextOf));
@@ -84,6 +89,21 @@ static class TemplateFilters
             return NumberValue.Create(number);
         }
         throw new TemplateFault($"the filter '{name}' needs a number");
+    }
+
+    /// <summary>The engine pads what a format asks for to the width it names, however wide.</summary>
+    static void RequireShort(string format)
+    {
+        TemplateWork.Fits((long)format.Length * MostPadded);
+        for (int at = format.IndexOf('%'); at >= 0; at = format.IndexOf('%', at + 1))
+        {
+            int digits = 0;
+            for (int i = at + 1; i < format.Length && (char.IsDigit(format[i]) || format[i] is '-' or '_' or '^' or '#' or ':' or '+'); i++)
+            {
+                digits = char.IsDigit(format[i]) ? digits + 1 : digits;
+            }
+            if (digits > 1) throw new TemplateFault("the filter 'date' takes widths of one digit, such as '%3N'");
+        }
     }
 
     /// <summary>A time in the space's zone, whatever zone it is written in.</summary>

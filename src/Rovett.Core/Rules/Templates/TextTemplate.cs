@@ -37,6 +37,7 @@ sealed partial class TextTemplate
             check.VisitTemplate(found);
             mistake = check.Mistake;
             names = check.Names;
+            DataPaths = check.DataPaths;
             parsed = (FluidTemplate)new OutputPlacer(place).VisitTemplate(found);
         }
         catch (Exception error) when (error is FluidException or FormatException or OverflowException
@@ -48,6 +49,9 @@ sealed partial class TextTemplate
 
     /// <summary>As written.</summary>
     public string Source { get; }
+
+    /// <summary>The places in the event's data that it names.</summary>
+    public IReadOnlyList<IReadOnlyList<string>> DataPaths { get; } = [];
 
     /// <summary>Whether a text has anything to fill in.</summary>
     public static bool Has(string text) => text.Contains("{{", StringComparison.Ordinal) || text.Contains("{%", StringComparison.Ordinal);
@@ -73,6 +77,9 @@ sealed partial class TextTemplate
 
     [GeneratedRegex(@"\{%.*?%\}", RegexOptions.Singleline)]
     private static partial Regex Tags();
+
+    /// <summary>The names that it uses, without those of its loops.</summary>
+    public IReadOnlySet<string> Names => names;
 
     /// <summary>Whether it uses a name that is not a loop's.</summary>
     public bool Uses(string name) => names.Contains(name);
@@ -129,6 +136,12 @@ sealed partial class TextTemplate
     {
         protected override Statement VisitOutputStatement(OutputStatement statement) =>
             new PlacedOutput(((OutputStatement)base.VisitOutputStatement(statement)).Expression, place);
+
+        protected override Statement VisitCaseStatement(CaseStatement statement)
+        {
+            var found = (CaseStatement)base.VisitCaseStatement(statement);
+            return new CaseStatement(new Present(found.Expression), found.Else, [.. found.Whens]);
+        }
 
         protected override Expression VisitGreaterThanBinaryExpression(GreaterThanBinaryExpression expression)
         {

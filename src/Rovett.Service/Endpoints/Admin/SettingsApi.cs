@@ -45,13 +45,33 @@ public sealed class SettingsApi(SigningKeys signing, AccessStore store, AuditTra
         audit.Note(space.Name, admin.Actor, "settings.changed", space.Name, json =>
         {
             json.WritePropertyName("patch");
-            body.Root.WriteTo(json);
+            WithoutPassword(body.Root).WriteTo(json);
         });
         return Task.FromResult(Answer(settings));
     }
 
+    static JsonNode WithoutPassword(JsonElement patch)
+    {
+        var told = JsonNode.Parse(patch.GetRawText())!;
+        if (told["mail"] is JsonObject mail && mail["password"] is not null) mail["password"] = "(not shown)";
+        return told;
+    }
+
     static SettingsAnswer Answer(SpaceSettings settings) => new()
     {
+        Mail = settings.Mail is { } mail ? new MailSettingsAnswer
+        {
+            Host = mail.Host,
+            Port = mail.Port,
+            Security = mail.Security.ToString().ToLowerInvariant(),
+            User = mail.User,
+            HasPassword = mail.Password is not null,
+            From = mail.From,
+            FromName = mail.FromName,
+            Domains = mail.Domains,
+            PerHour = mail.PerHour,
+            LinkBase = mail.LinkBase,
+        } : null,
         Tokens = new TokenSettings
         {
             Audiences = settings.Audiences,
@@ -64,5 +84,8 @@ public sealed class SettingsApi(SigningKeys signing, AccessStore store, AuditTra
         Limits = new LimitSettings { SendsPerSecond = settings.SendsPerSecond, SessionsPerUser = settings.SessionsPerUser },
         Origins = settings.Origins,
         TimeZone = settings.Zone.Id,
+        StrictTypes = settings.StrictTypes,
+        KeepEventData = settings.KeepEventData,
+        RepeatsKeptFor = Durations.Write(settings.RepeatsKeptFor),
     };
 }

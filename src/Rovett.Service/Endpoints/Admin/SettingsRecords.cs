@@ -19,6 +19,66 @@ public sealed record SettingsPatch
     /// <summary>The time zone in which rules show times: a name of the IANA database.</summary>
     [Text(1, 64), Example("Europe/Berlin")]
     public string? TimeZone { get; set; }
+
+    /// <summary>True: types that are not in the catalogue are refused.</summary>
+    [Example(false)]
+    public bool? StrictTypes { get; set; }
+
+    /// <summary>True: events are kept as they came, and shown with their outcomes.</summary>
+    [Example(false)]
+    public bool? KeepEventData { get; set; }
+
+    /// <summary>How long repeats of an event are recognised at least, from <c>2d</c> (the default) to <c>90d</c>.</summary>
+    [Text(2, 40), Example("7d")]
+    public string? RepeatsKeptFor { get; set; }
+
+    /// <summary>How e-mails of missed deadlines are sent.</summary>
+    public MailSettingsPatch? Mail { get; set; }
+}
+
+/// <summary>How e-mails are sent; absent members stay unchanged.</summary>
+public sealed record MailSettingsPatch
+{
+    /// <summary>The mail server (SMTP).</summary>
+    [Text(1, 253), Example("mail.marrowsound.example")]
+    public string? Host { get; set; }
+
+    /// <summary>Its port; 587 by default.</summary>
+    [Whole(1, 65_535), Example(587)]
+    public int? Port { get; set; }
+
+    /// <summary>How the connection is protected: TLS agreed on after connecting (default), TLS from the first byte, or none, which is
+    /// only taken in <c>webhookNetworks</c>.</summary>
+    [OneOf("starttls", "tls", "none"), Example("starttls")]
+    public string? Security { get; set; }
+
+    /// <summary>The user to sign in as.</summary>
+    [Text(1, 254), Example("rovett")]
+    public string? User { get; set; }
+
+    /// <summary>That user's password; never shown.</summary>
+    [Text(1, 1024)]
+    public string? Password { get; set; }
+
+    /// <summary>The mailbox that e-mails come from.</summary>
+    [Text(1, 254), Example("watch@marrowsound.example")]
+    public string? From { get; set; }
+
+    /// <summary>The name beside it.</summary>
+    [Text(1, 128), Example("Marrow Sound Ferries")]
+    public string? FromName { get; set; }
+
+    /// <summary>The domains that e-mails may go to.</summary>
+    [AtMost(100, "texts"), Example("marrowsound.example")]
+    public IReadOnlyList<string>? Domains { get; set; }
+
+    /// <summary>The most e-mails in an hour; further ones wait. 100 by default.</summary>
+    [Whole(1, 100_000), Example(100)]
+    public int? PerHour { get; set; }
+
+    /// <summary>What relative links begin with in e-mails; without it they are left out.</summary>
+    [Text(1, 1024), Example("https://crew.marrowsound.example")]
+    public string? LinkBase { get; set; }
 }
 
 /// <summary>Requirements for tokens; absent members stay unchanged.</summary>
@@ -77,6 +137,65 @@ public sealed record SettingsAnswer
     /// <summary>The time zone in which rules show times.</summary>
     [Example("Europe/Berlin")]
     public required string TimeZone { get; init; }
+
+    /// <summary>Whether types that are not in the catalogue are refused.</summary>
+    [Example(false)]
+    public required bool StrictTypes { get; init; }
+
+    /// <summary>Whether events are kept as they came.</summary>
+    [Example(false)]
+    public required bool KeepEventData { get; init; }
+
+    /// <summary>How long repeats of an event are recognised at least.</summary>
+    [Example("2d")]
+    public required string RepeatsKeptFor { get; init; }
+
+    /// <summary>How e-mails of missed deadlines are sent; absent: there are none.</summary>
+    public MailSettingsAnswer? Mail { get; init; }
+}
+
+/// <summary>How e-mails are sent.</summary>
+public sealed record MailSettingsAnswer
+{
+    /// <summary>The mail server (SMTP).</summary>
+    [Example("mail.marrowsound.example")]
+    public required string Host { get; init; }
+
+    /// <summary>Its port.</summary>
+    [Example(587)]
+    public required int Port { get; init; }
+
+    /// <summary>How the connection is protected.</summary>
+    [OneOf("starttls", "tls", "none"), Example("starttls")]
+    public required string Security { get; init; }
+
+    /// <summary>The user to sign in as.</summary>
+    [Example("rovett")]
+    public string? User { get; init; }
+
+    /// <summary>Whether a password is set.</summary>
+    [Example(true)]
+    public required bool HasPassword { get; init; }
+
+    /// <summary>The mailbox that e-mails come from.</summary>
+    [Example("watch@marrowsound.example")]
+    public required string From { get; init; }
+
+    /// <summary>The name beside it.</summary>
+    [Example("Marrow Sound Ferries")]
+    public string? FromName { get; init; }
+
+    /// <summary>The domains that e-mails may go to.</summary>
+    [Example("marrowsound.example")]
+    public required IReadOnlyList<string> Domains { get; init; }
+
+    /// <summary>The most e-mails in an hour.</summary>
+    [Example(100)]
+    public required int PerHour { get; init; }
+
+    /// <summary>What relative links begin with in e-mails.</summary>
+    [Example("https://crew.marrowsound.example")]
+    public string? LinkBase { get; init; }
 }
 
 /// <summary>Requirements for tokens.</summary>

@@ -5,6 +5,7 @@ using Rovett.Service.Credentials;
 using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Live;
+using Rovett.Service.Meters;
 using Rovett.Service.Receipts;
 using Rovett.Service.Spaces;
 using Rovett.Service.Topics;
@@ -14,7 +15,8 @@ namespace Rovett.Service.Endpoints.Admin;
 
 /// <summary>Spaces, for callers with an admin key of <c>main</c>.</summary>
 public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys keys, SigningKeys signing, LedgerPump ledger,
-    AccessStore store, SessionRegistry sessions, WebhookSender webhooks, Deciders deciders, AuditTrail audit)
+    AccessStore store, SessionRegistry sessions, WebhookSender webhooks, Deciders deciders, MeterKeeper meters,
+    AuditTrail audit)
 {
     const int Most = 1000;
 
@@ -63,6 +65,7 @@ public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys
         var row = await ledger.Ask(new AddSpaceCommand(name, SpaceKeeper.NewKey()));
         store.RemoveSpace(name); // what a removal that was cut short may have left
         store.BeginSpace(name);
+        meters.Forget(name);
         var made = keeper.FirstCredentials(name)!;
         keeper.Keep(made);
         spaces.Add(keeper.Open(row, null));
@@ -92,6 +95,7 @@ public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys
         int ended = await ledger.Ask(new RemoveSpaceCommand(name)); // should it fail, nothing is removed
         spaces.Remove(space);
         store.RemoveSpace(name);
+        meters.Forget(name);
         keys.Forget();
         signing.ForgetVerified(name);
         webhooks.Refresh();

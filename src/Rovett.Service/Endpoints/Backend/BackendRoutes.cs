@@ -10,24 +10,27 @@ static class BackendRoutes
 
     public static IServiceCollection AddBackendEndpoints(this IServiceCollection services) => services
         .AddRecords(BackendJson.Default)
-        .AddSingleton<NotificationsApi>().AddSingleton<StatusApi>().AddSingleton<UsersApi>().AddSingleton<UserImport>()
+        .AddSingleton<NotificationsApi>()
+        .AddSingleton<NotificationSearchApi>().AddSingleton<StatusApi>().AddSingleton<MetersApi>().AddSingleton<ChannelsApi>()
+        .AddSingleton<UsersApi>().AddSingleton<UserImport>()
         .AddSingleton<RolesApi>().AddSingleton<PoliciesApi>().AddSingleton<GrantsApi>().AddSingleton<ExplainApi>()
         .AddSingleton<ReceiptsApi>().AddSingleton<WebhooksApi>();
 
     public static void MapBackend(this IEndpointRouteBuilder routes)
     {
         var p = routes.ServiceProvider;
-        MapNotifications(routes, p.GetRequiredService<NotificationsApi>());
+        MapNotifications(routes, p.GetRequiredService<NotificationsApi>(), p.GetRequiredService<NotificationSearchApi>());
         MapUsers(routes, p.GetRequiredService<UsersApi>(), p.GetRequiredService<UserImport>());
         MapRoles(routes, p.GetRequiredService<RolesApi>());
+        MapChannels(routes, p.GetRequiredService<ChannelsApi>());
         MapPolicies(routes, p.GetRequiredService<PoliciesApi>(), p.GetRequiredService<ExplainApi>());
         MapGrants(routes, p.GetRequiredService<GrantsApi>());
         MapReceipts(routes, p.GetRequiredService<ReceiptsApi>());
         MapWebhooks(routes, p.GetRequiredService<WebhooksApi>());
-        MapStatus(routes, p.GetRequiredService<StatusApi>());
+        MapStatus(routes, p.GetRequiredService<StatusApi>(), p.GetRequiredService<MetersApi>());
     }
 
-    static void MapNotifications(IEndpointRouteBuilder routes, NotificationsApi notifications)
+    static void MapNotifications(IEndpointRouteBuilder routes, NotificationsApi notifications, NotificationSearchApi search)
     {
         var send = routes.ForKeys("send").WithTags("Notifications");
         var sending = send.ByHand("POST", "/v1/notifications", notifications.Send).Named("sendNotification")
@@ -44,7 +47,10 @@ static class BackendRoutes
         sending.Query = typeof(SendQuery);
         send.Delete("/v1/notifications/{id}", notifications.Withdraw).Named("withdrawNotification")
             .WithPath("id", "The notification's id.", NotificationExample).Refuses(404, "unknown-notification");
-        routes.ForKeys("read").WithTags("Notifications").Get("/v1/notifications/{id}", notifications.ShowNotification)
+        var read = routes.ForKeys("read").WithTags("Notifications");
+        read.Get<NotificationQuery, NotificationList>("/v1/notifications", search.ListNotifications)
+            .AnswersHeader("Link", "The next page (RFC 8288).", "</v1/notifications?type=engine.*&before=4711&limit=50>; rel=\"next\"");
+        read.Get("/v1/notifications/{id}", notifications.ShowNotification)
             .WithPath("id", "The notification's id.", NotificationExample).Refuses(404, "unknown-notification");
     }
 
@@ -79,6 +85,11 @@ static class BackendRoutes
         admin.Put<RoleRequest, RoleAnswer>("/v1/roles", roles.PutRole).Named("putRoleByQuery").Query = typeof(RoleQuery);
         admin.Put<RoleRequest, RoleAnswer>("/v1/roles/{role}", roles.PutRole).WithPath("role", says, example);
     }
+
+    static void MapChannels(IEndpointRouteBuilder routes, ChannelsApi channels) =>
+        routes.ForKeys("read").WithTags("Channels").Get<ChannelQuery, object>("/v1/channels", channels.ListChannels)
+            .AnswersWith(typeof(ChannelPage)).AnswersWith(typeof(ChannelAnswer))
+            .AnswersHeader("Link", "The next page (RFC 8288).", "</v1/channels?after=role:engineer&limit=50>; rel=\"next\"");
 
     static void MapPolicies(IEndpointRouteBuilder routes, PoliciesApi policies, ExplainApi explain)
     {
@@ -119,11 +130,14 @@ static class BackendRoutes
         admin.Delete("/v1/webhooks/{name}", webhooks.RemoveWebhook).WithPath("name", says, example).Refuses(404, "unknown-webhook");
     }
 
-    static void MapStatus(IEndpointRouteBuilder routes, StatusApi status)
+    static void MapStatus(IEndpointRouteBuilder routes, StatusApi status, MetersApi meters)
     {
         var read = routes.ForKeys("read").WithTags("Operation");
         read.Get("/v1/status", status.ShowStatus);
         read.Get("/v1/sessions", status.ListSessions);
         read.Get("/v1/limits", status.ListLimits);
+        read.Get<MetersQuery, MetersAnswer>("/v1/meters", meters.ShowMeters);
+        routes.ForKeys("admin").WithTags("Operation").Delete("/v1/sessions/{session}", status.EndSession)
+            .WithPath("session", "The session's id.", "7Jx2mQ0bV4k9dKx2Qp0aZ4").Refuses(404, "unknown-session");
     }
 }

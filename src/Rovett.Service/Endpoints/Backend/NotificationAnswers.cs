@@ -12,7 +12,7 @@ static class NotificationAnswers
 {
     /// <summary>A notification as backends and operators see it.</summary>
     public static NotificationAnswer Of(OperatorItem found, ServiceClock clock,
-        IReadOnlyList<(string Source, string Id, string Rule)>? origins = null)
+        IReadOnlyList<StoredOrigin>? origins = null)
     {
         var entry = found.Entry;
         using var body = new StoredBody(entry.Body);
@@ -30,27 +30,54 @@ static class NotificationAnswers
             Link = body.Text("link"),
             Urgency = body.Text("urgency"),
             Takeable = body.Flag("takeable") ? true : null,
+            Always = body.Flag("always") ? true : null,
             Data = body.Any("data"),
+            Carry = body.Text("carry"),
             Expires = body.Time("expires"),
             Due = body.Time("due"),
-            People = new PeopleAnswer
-            {
-                Received = found.People.Received,
-                Handled = found.People.Handled,
-                Read = found.People.Read,
-            },
+            People = Of(found.People),
             ReceiptsKept = entry.Traits.Receipts.ToString().ToLowerInvariant(),
-            Taken = found.Taken is var (taker, until)
-                ? new TakenAnswer { By = taker, Until = until is { } end ? clock.Shown(end) : null }
-                : null,
+            Taken = Of(found.Taken, clock),
             Receipts = entry.Traits.Receipts == ReceiptLevel.Full ? [.. found.Receipts.Select(Of)] : null,
             Deadlines = found.Deadlines.Count > 0 ? [.. found.Deadlines.Select(Of)] : null,
             Events = origins is { Count: > 0 }
-                ? [.. origins.Select(o => new OriginAnswer { Source = o.Source, Id = o.Id, Rule = o.Rule })]
+                ? [.. origins.Select(o => new OriginAnswer { Source = o.Source, Id = o.Id, Rule = o.Rule, Time = o.Time, Trace = o.Trace })]
                 : null,
             Timeline = [new TimelineEntry { State = "stored", Time = entry.Time }, .. found.Timeline.Select(Of)],
         };
     }
+
+    /// <summary>A notification in a list.</summary>
+    public static ListedNotificationAnswer Of(ListedNotification listed, ServiceClock clock)
+    {
+        var entry = listed.Item.Entry;
+        using var body = new StoredBody(entry.Body);
+        return new ListedNotificationAnswer
+        {
+            Id = entry.Id.ToString(),
+            Position = entry.Position.Value,
+            Time = entry.Time,
+            To = [.. entry.Addressing.To],
+            Type = body.Text("type")!,
+            Subject = body.Text("subject"),
+            Title = body.Text("title")!,
+            Urgency = body.Text("urgency"),
+            State = listed.Change is { } change ? OutgoingEntry.NameOf(change) : "stored",
+            Taken = Of(listed.Item.Taken, clock),
+            For = listed.For,
+            People = Of(listed.Item.People),
+        };
+    }
+
+    static PeopleAnswer Of(PeopleCounts people) => new()
+    {
+        Received = people.Received,
+        Handled = people.Handled,
+        Read = people.Read,
+    };
+
+    static TakenAnswer? Of((string User, StoredTime? Until)? taken, ServiceClock clock) => taken is var (user, until)
+        ? new TakenAnswer { By = user, Until = until is { } end ? clock.Shown(end) : null } : null;
 
     static PersonReceiptAnswer Of(PersonReceipt receipt) => new()
     {
@@ -68,6 +95,21 @@ static class NotificationAnswers
         At = deadline.At,
         State = deadline.State.ToString().ToLowerInvariant(),
         Ended = deadline.Ended,
+        Otherwise = deadline.Otherwise.Count > 0 ? [.. deadline.Otherwise.Select(Of)] : null,
+    };
+
+    static OtherwiseAnswer Of(OtherwiseRow row) => new()
+    {
+        To = row.What is OtherwiseNotification n ? [.. n.Draft.To.Select(a => a.ToString())] : null,
+        Webhook = (row.What as OtherwiseWebhook)?.Name,
+        Email = (row.What as OtherwiseMail)?.To,
+        State = row.State switch
+        {
+            OtherwiseState.SetAside => "set-aside",
+            var state => state.ToString().ToLowerInvariant(),
+        },
+        Time = row.Time,
+        Notification = row.Sent?.ToString(),
     };
 
     static TimelineEntry Of(EntryRow change)

@@ -11,6 +11,7 @@ using Rovett.Service.Ledgers;
 using Rovett.Service.Limits;
 using Rovett.Service.Live;
 using Rovett.Service.Options;
+using Rovett.Service.Outbound;
 using Rovett.Service.Spaces;
 using Rovett.Storage.Sql;
 
@@ -19,7 +20,7 @@ namespace Rovett.Service.Endpoints.Backend;
 /// <summary>Sending, withdrawing and looking at notifications. Sending reads and writes its JSON by hand: it is the path
 /// that every notification takes.</summary>
 public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, SessionRegistry sessions, UsageLimits limits,
-    ServiceClock clock, RovettOptions options)
+    OutboundTargets outbound, ServiceClock clock, RovettOptions options)
 {
     const int MaxOrigins = 1000, MaxSends = 1000, MaxBulkBytes = 4 << 20, MaxLineBytes = 64 * 1024;
 
@@ -38,9 +39,9 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
         limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
         bool dryRun = Json.IsDryRun(context);
         byte[] bytes = [];
-        using var body = await Json.Read(context, b => bytes = b);
-        var draft = NotificationReader.Read(body.RootElement, options.ReceiptsOf, out bool isStored);
-        RequireMaySend(key, draft);
+        using var body = await Json.Read(context, b => bytes = b, options.MaxBodyBytes);
+        var draft = NotificationReader.Read(body.RootElement, space.TermsOf(options.ReceiptsOf), out bool isStored);
+        RequireMaySend(space, key, draft);
         await limits.Sending.Enter(context);
         try
         {
@@ -56,6 +57,7 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
     /// <summary>Several notifications in one body; null: it has one.</summary>
     static async Task<List<JsonElement?>?> ManyIn(HttpContext context)
     {
+        Json.AllowBody(context, MaxBulkBytes); // before the first byte is read
         bool areLines = context.Request.ContentType?.StartsWith("application/x-ndjson", StringComparison.OrdinalIgnoreCase) == true;
         if (!areLines && !await BeginsWithArray(context)) return null;
         if (context.Request.Headers.ContainsKey("Idempotency-Key"))
@@ -63,7 +65,6 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
             throw Problem.Invalid([new FieldError("Idempotency-Key",
                 "can't stand with several notifications; send events, which are recognised by their ids, or one at a time")]).ToException();
         }
-        Json.AllowBody(context, MaxBulkBytes);
         var many = new List<JsonElement?>();
         if (areLines)
         {
@@ -129,7 +130,7 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
         {
             try
             {
-                var draft = DraftOf(many[i], key);
+                var draft = DraftOf(many[i], space, key);
                 limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
                 drafts.Add((i, draft));
             }
@@ -154,26 +155,28 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
         await Json.Write(context, 200, json => WriteResults(json, results, problems));
     }
 
-    Draft DraftOf(JsonElement? root, ApiKey key)
+    Draft DraftOf(JsonElement? root, SpaceRuntime space, ApiKey key)
     {
         if (root is null)
         {
             throw new Problem(400, "malformed-json", "The body is not JSON", "The line is not JSON in UTF-8, or names a member twice.",
                 "Send one JSON object a line.").ToException();
         }
-        var draft = NotificationReader.Read(root.Value, options.ReceiptsOf, out bool isStored);
+        var draft = NotificationReader.Read(root.Value, space.TermsOf(options.ReceiptsOf), out bool isStored);
         if (!isStored) throw Problem.Invalid([new FieldError("store", "can't be false among several; send it by itself")]).ToException();
-        RequireMaySend(key, draft);
+        RequireMaySend(space, key, draft);
         return draft;
     }
 
-    static void RequireMaySend(ApiKey key, Draft draft)
+    void RequireMaySend(SpaceRuntime space, ApiKey key, Draft draft)
     {
         key.RequireMaySend(draft.Traits.Type, draft.To);
-        foreach (var deadline in draft.Deadlines)
+        foreach (var what in draft.Deadlines.SelectMany(d => d.Otherwise))
         {
-            if (deadline.Otherwise is { } otherwise) key.RequireMaySend(otherwise.Traits.Type, otherwise.To, "deadlines[].otherwise.");
+            if (what is OtherwiseNotification other) key.RequireMaySend(other.Draft.Traits.Type, other.Draft.To, "deadlines[].otherwise.");
+            else key.RequireMayCallOut("deadlines[].otherwise");
         }
+        outbound.Require(space, draft);
     }
 
     static void WriteResults(Utf8JsonWriter json, SendOutcome?[] results, Problem?[] problems)

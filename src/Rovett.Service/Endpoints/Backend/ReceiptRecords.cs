@@ -69,6 +69,10 @@ public sealed record ReceiptRecord
     /// <summary>When.</summary>
     public required StoredTime Time { get; init; }
 
+    /// <summary>The trace (W3C Trace Context) of the event that it came of.</summary>
+    [Example("00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01")]
+    public string? Trace { get; init; }
+
     /// <summary>Which deadline was met or missed, and by whom.</summary>
     [Example("{\"deadline\":0,\"by\":\"taken\",\"who\":\"anyone\"}")]
     public JsonElement? Deadline { get; init; }
@@ -80,9 +84,13 @@ public sealed record ReceiptRecord
 /// <summary>A webhook as a backend puts it.</summary>
 public sealed record WebhookRequest
 {
-    /// <summary>Where receipts are posted to: an https address.</summary>
+    /// <summary>The https address to post to.</summary>
     [Example("https://backend.marrowsound.example/rovett")]
     public string? Url { get; set; }
+
+    /// <summary>What it is called for: receipts (default), or missed deadlines that name it in <c>otherwise</c>.</summary>
+    [OneOf("receipts", "otherwise"), Example("receipts")]
+    public string? Purpose { get; set; }
 
     /// <summary>The secret that signs the calls: <c>whsec_</c> and 24 to 64 bytes in base64. One is created when it is left out.</summary>
     public string? Secret { get; set; }
@@ -107,9 +115,13 @@ public sealed record WebhookAnswer
     [Example("backend")]
     public required string Name { get; init; }
 
-    /// <summary>Where receipts are posted to.</summary>
+    /// <summary>The address to post to.</summary>
     [Example("https://backend.marrowsound.example/rovett")]
     public required string Url { get; init; }
+
+    /// <summary>What it is called for.</summary>
+    [OneOf("receipts", "otherwise"), Example("receipts")]
+    public required string Purpose { get; init; }
 
     /// <summary>The secret that signs the calls; shown when it is set, never again.</summary>
     [Example("whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw")]
@@ -127,11 +139,11 @@ public sealed record WebhookAnswer
     [OneOf("working", "failing", "ended"), Example("working")]
     public required string State { get; init; }
 
-    /// <summary>Up to where it has been told.</summary>
+    /// <summary>For receipts: up to where it has been told.</summary>
     [Example("8fWm2QkYyXI0mz47a5PVrz")]
-    public required string Delivered { get; init; }
+    public string? Delivered { get; init; }
 
-    /// <summary>How many receipts it is behind.</summary>
+    /// <summary>How many receipts it is behind, or how many calls wait.</summary>
     [Example(0)]
     public required long Behind { get; init; }
 

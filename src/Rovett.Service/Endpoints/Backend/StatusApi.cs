@@ -5,6 +5,7 @@ using Rovett.Core.Store;
 using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
 using Rovett.Service.Diagnostics;
+using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Limits;
 using Rovett.Service.Live;
@@ -14,9 +15,9 @@ namespace Rovett.Service.Endpoints.Backend;
 
 /// <summary>How the service is: what runs, who is connected, what limits are at.</summary>
 public sealed class StatusApi(LedgerPump ledger, SqlHistory history, SessionRegistry sessions, Origins origins, UsageLimits limits,
-    ServiceInfo info, Faults faults, ServiceClock clock)
+    ServiceInfo info, Faults faults, ServiceClock clock, AuditTrail audit)
 {
-    const int MostFaults = 20, MostSetAside = 50, MostSessions = 1000;
+    const int ComesBackWithinMs = 1000, MostFaults = 20, MostSetAside = 50, MostSessions = 1000;
 
     /// <summary>Shows how the service and the space are.</summary>
     public async Task<StatusAnswer> ShowStatus(HttpContext context)
@@ -80,5 +81,22 @@ public sealed class StatusApi(LedgerPump ledger, SqlHistory history, SessionRegi
         {
             Sessions = [.. sessions.In(space.Name).OrderBy(s => s.Since.Micros).Take(MostSessions).Select(SessionAnswer.Of)],
         });
+    }
+
+    /// <summary>Ends a session.</summary>
+    /// <remarks>The device is told. It reconnects within a second and continues where it was. To keep a user out, sign the user out or
+    /// block the user.</remarks>
+    public Task<NoAnswer> EndSession(HttpContext context)
+    {
+        var (space, key) = context.KeyCaller();
+        var id = context.Known("session");
+        if (sessions.Find(id) is not { } session || session.Space != space || session.Place is not { User: var user })
+        {
+            throw new Problem(404, "unknown-session", "No such session", "This space has no live session with this id; it may have ended.",
+                "List them: GET /v1/sessions.").ToException();
+        }
+        session.End("ended", ComesBackWithinMs);
+        audit.Note(space.Name, key.Actor, "session.ended", AuditTrail.Person(user.PersonId));
+        return NoAnswer.To(context);
     }
 }

@@ -238,6 +238,10 @@ public sealed record SessionAnswer
     [OneOf("websocket", "sse", "long-poll"), Example("websocket")]
     public required string Transport { get; init; }
 
+    /// <summary>What the device says it tried before, and why that did not work.</summary>
+    [Example("websocket: the upgrade failed")]
+    public required IReadOnlyList<string> Tried { get; init; }
+
     /// <summary>Since when.</summary>
     public required StoredTime Since { get; init; }
 
@@ -257,6 +261,14 @@ public sealed record SessionAnswer
     [Example(0)]
     public required int Outstanding { get; init; }
 
+    /// <summary>How many may be sent to it before it acknowledges some.</summary>
+    [Example(256)]
+    public required int Window { get; init; }
+
+    /// <summary>Everything for it up to this cursor has been sent or is queued; absent until it has been let in.</summary>
+    [Example("7Jx2mQ0bV4k9dKx2Qp0aZ4")]
+    public string? Cursor { get; init; }
+
     internal static SessionAnswer Of(LiveSession session) => new()
     {
         Session = session.Id,
@@ -269,5 +281,8 @@ public sealed record SessionAnswer
         Channels = [.. session.ChannelNames],
         Sent = session.Machine?.TotalSent ?? 0,
         Outstanding = session.Machine?.Outstanding ?? 0,
+        Tried = session.Tried,
+        Window = session.Window,
+        Cursor = session.Machine is { Through: > 0 and var through } ? session.Space.Cursors.Seal(new Position(through)) : null,
     };
 }

@@ -86,6 +86,10 @@ public sealed record UserQuery
     [Example("mara")]
     public string? After { get; set; }
 
+    /// <summary>Only those with this text in their id or name, ignoring case.</summary>
+    [Text(1, 128), Example("mar")]
+    public string? Search { get; set; }
+
     /// <summary>The most users of a page; 50 when left out.</summary>
     [Whole(1, 500), Example(50)]
     public int? Limit { get; set; }

@@ -66,11 +66,13 @@ public sealed class UsersApi(LedgerPump ledger, SqlHistory history, AuditTrail a
         if (query.Has("id")) return await ShowUser(context);
         var space = context.KeyCaller().Space;
         int limit = query.Sound().Limit ?? UsualPage;
-        var found = history.Users(space.Id, query.Value.After ?? "", limit + 1);
+        var search = query.Value.Search;
+        var found = history.Users(space.Id, query.Value.After ?? "", limit + 1, search);
         if (found.Count > limit)
         {
             context.Response.Headers.Link =
-                $"<{space.PathPrefix}/v1/users?after={Uri.EscapeDataString(found[limit - 1].User)}&limit={limit}>; rel=\"next\"";
+                $"<{space.PathPrefix}/v1/users?{(search is null ? "" : $"search={Uri.EscapeDataString(search)}&")}" +
+                $"after={Uri.EscapeDataString(found[limit - 1].User)}&limit={limit}>; rel=\"next\"";
         }
         return new UserPage { Users = [.. found.Take(limit).Select(Summary)] };
     }
@@ -106,7 +108,7 @@ public sealed class UsersApi(LedgerPump ledger, SqlHistory history, AuditTrail a
         access.Truncate();
     }
 
-    Problem Unknown(SpaceRuntime space, string id)
+    internal Problem Unknown(SpaceRuntime space, string id)
     {
         var near = NearNames.Among(history.NamesLike(space.Id, false, id), id);
         return new(404, "unknown-user", "No such user", "This space has no user with this id.",

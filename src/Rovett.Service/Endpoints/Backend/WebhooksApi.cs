@@ -5,13 +5,14 @@ using Rovett.Service.Http;
 using Rovett.Service.Outbound;
 using Rovett.Service.Receipts;
 using Rovett.Service.Spaces;
+using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Endpoints.Backend;
 
-/// <summary>Webhooks: where receipts are posted to.</summary>
+/// <summary>Webhooks: addresses to which receipts or missed deadlines are posted.</summary>
 public sealed class WebhooksApi(ReceiptReader receipts, AccessStore access, WebhookSender sender, OutboundGuard guard, AuditTrail audit,
-    TimeProvider clock)
+    SqlHistory history, TimeProvider clock)
 {
     const int MaxWebhooks = 32, MaxType = 128;
 
@@ -27,9 +28,11 @@ public sealed class WebhooksApi(ReceiptReader receipts, AccessStore access, Webh
         var (states, types) = (body.Value.States ?? [], body.Value.Types ?? []);
         CheckEach(body, "states", states, ReceiptReader.States.Contains, $"must be one of {string.Join(", ", ReceiptReader.States)}");
         CheckEach(body, "types", types, t => t.Length is > 0 and <= MaxType && !t.Contains(','), "must be a type, or its beginning and *");
+        var before = access.FindWebhook(space.Name, name);
+        var purpose = body.Value.Purpose ?? before?.Purpose ?? StoredWebhook.ForReceipts;
+        CheckPurpose(body, purpose, before);
         body.Sound("Correct the named members; nothing was changed.");
         await WebhookTarget.RequireReachable(guard, url!, context.RequestAborted);
-        var before = access.FindWebhook(space.Name, name);
         if (before is null && access.Webhooks().Count(w => w.Space == space.Name) >= MaxWebhooks)
         {
             throw new Problem(422, "too-many-webhooks", "Too many webhooks", $"The limit is {MaxWebhooks} for one space.",
@@ -38,13 +41,26 @@ public sealed class WebhooksApi(ReceiptReader receipts, AccessStore access, Webh
         bool keepsSecret = before is not null && !body.Has("secret");
         var webhook = new StoredWebhook(space.Name, name, url!.AbsoluteUri, keepsSecret ? before!.Secret : secret, string.Join(',', states),
             string.Join(',', types), StoredTime.From(clock.GetUtcNow()).Micros,
-            before?.Delivered ?? (body.Value.After is not null ? 0 : receipts.Bounds(space).Newest), 0, null, null, 0, null);
+            before?.Delivered ?? (body.Value.After is not null ? 0 : receipts.Bounds(space).Newest), 0, null, null, 0, null, purpose);
         access.SaveWebhook(webhook);
         sender.Refresh();
         // Not the whole address: it may hold a secret.
         audit.Note(space.Name, key.Actor, "webhook.put", name, json => json.WriteString("host", url.Host));
         if (before is null) context.Response.StatusCode = StatusCodes.Status201Created;
         return Answer(space, webhook, showSecret: !keepsSecret);
+    }
+
+    static void CheckPurpose(Given<WebhookRequest> body, string purpose, StoredWebhook? before)
+    {
+        if (before is not null && purpose != before.Purpose)
+        {
+            body.Wrong("purpose", $"can't be changed; remove the webhook first, whose purpose is '{before.Purpose}'");
+        }
+        if (purpose != StoredWebhook.ForOtherwise) return;
+        foreach (var member in new[] { "states", "types", "after" })
+        {
+            if (body.Has(member)) body.Wrong(member, "is only for webhooks whose purpose is 'receipts'");
+        }
     }
 
     static void CheckEach(Given<WebhookRequest> body, string member, IReadOnlyList<string> texts, Func<string, bool> allows, string detail)
@@ -92,14 +108,16 @@ public sealed class WebhooksApi(ReceiptReader receipts, AccessStore access, Webh
         Name = webhook.Name,
         Url = webhook.Url,
         Secret = showSecret ? WebhookTarget.Text(webhook.Secret) : null,
+        Purpose = webhook.Purpose,
         States = webhook.States.Split(',', StringSplitOptions.RemoveEmptyEntries),
         Types = webhook.Types.Split(',', StringSplitOptions.RemoveEmptyEntries),
         State = webhook.Ended is not null ? "ended" : webhook.Failures > 0 ? "failing" : "working",
-        Delivered = space.Receipts.Seal(new Position(webhook.Delivered)),
-        Behind = Math.Max(0, receipts.Bounds(space).Newest - webhook.Delivered),
+        Delivered = webhook.Purpose == StoredWebhook.ForReceipts ? space.Receipts.Seal(new Position(webhook.Delivered)) : null,
+        Behind = webhook.Purpose == StoredWebhook.ForReceipts ? Math.Max(0, receipts.Bounds(space).Newest - webhook.Delivered)
+            : history.CountOutbound(space.Id, webhook.Name),
         Failures = webhook.Failures,
         LastError = webhook.Error,
         LastTried = webhook.Tried is { } tried ? new StoredTime(tried) : null,
-        NextTry = webhook.Failures > 0 && webhook.Ended is null ? new StoredTime(webhook.Next) : null,
+        NextTry = webhook.Failures > 0 && webhook.Ended is null && webhook.Next > 0 ? new StoredTime(webhook.Next) : null,
     };
 }

@@ -162,6 +162,28 @@ public sealed record EventQuery
     /// <summary>Its id.</summary>
     [Example("check-91-due")]
     public string? Id { get; set; }
+
+    /// <summary>In a list: their type, or its beginning followed by <c>*</c>.</summary>
+    [Text(1, 256), Example("engine.*")]
+    public string? Type { get; set; }
+
+    /// <summary>In a list: the subject they are about.</summary>
+    [Text(1, 256), Example("vessel/turnstone")]
+    public string? Subject { get; set; }
+
+    /// <summary>In a list: the most of a page; 50 when left out.</summary>
+    [Whole(1, 200), Example(50)]
+    public int? Limit { get; set; }
+
+    /// <summary>In a list: where the page begins, from the <c>next</c> link of the page before.</summary>
+    public string? Page { get; set; }
+}
+
+/// <summary>Events that were taken, newest first.</summary>
+public sealed record EventPage
+{
+    /// <summary>The events. A page may be short and still have a next one: each request looks at 5,000 when it filters.</summary>
+    public required IReadOnlyList<EventAnswer> Events { get; init; }
 }
 
 /// <summary>An event that was taken.</summary>
@@ -192,6 +214,9 @@ public sealed record EventAnswer
 
     /// <summary>What came of it.</summary>
     public required EventOutcomeAnswer Outcome { get; init; }
+
+    /// <summary>The event as it came, for keys with the scope <c>admin</c>; only with the setting <c>keepEventData</c>.</summary>
+    public JsonElement? Event { get; init; }
 }
 
 /// <summary>The code that reads and writes the records of this folder.</summary>
@@ -204,5 +229,6 @@ public sealed record EventAnswer
 [JsonSerializable(typeof(TryAnswer)), JsonSerializable(typeof(SetAsideList)), JsonSerializable(typeof(SetAsideItem))]
 [JsonSerializable(typeof(SetAsideQuery)), JsonSerializable(typeof(RetryRequest)), JsonSerializable(typeof(RetryAnswer))]
 [JsonSerializable(typeof(RetryManyRequest)), JsonSerializable(typeof(RetryList)), JsonSerializable(typeof(DropAnswer))]
-[JsonSerializable(typeof(ProblemAnswer))]
+[JsonSerializable(typeof(TypesDocument)), JsonSerializable(typeof(TypesAnswer)), JsonSerializable(typeof(TypesLoaded))]
+[JsonSerializable(typeof(ProblemAnswer)), JsonSerializable(typeof(EventPage)), JsonSerializable(typeof(string[]))]
 sealed partial class EventsJson : JsonSerializerContext;

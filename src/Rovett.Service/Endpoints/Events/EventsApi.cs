@@ -1,22 +1,27 @@
+using System.Buffers.Text;
+using System.Globalization;
 using System.Text.Json;
 using Rovett.Core.Events;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Events;
 using Rovett.Core.Rules;
+using Rovett.Core.Store;
 using Rovett.Service.Credentials;
 using Rovett.Service.Events;
 using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Limits;
+using Rovett.Service.Meters;
 using Rovett.Service.Spaces;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Endpoints.Events;
 
 /// <summary>Events: rules make notifications of them.</summary>
-public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForce rules, UsageLimits limits)
+public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForce rules, EventChecks checks, UsageLimits limits,
+    ServiceMeters meters)
 {
-    const int MaxEvents = 1000, MaxBodyBytes = 4 << 20, DraftsAtOnce = 50;
+    const int UsualPage = 50, MaxEvents = 1000, MaxBodyBytes = 4 << 20;
     const string Batch = "application/cloudevents-batch", Single = "application/cloudevents", Lines = "application/x-ndjson";
 
     /// <summary>Publishes events.</summary>
@@ -43,6 +48,7 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
                 {
                     var found = given[i].Event!;
                     key.RequireMayPublish(found.Type, found.Source);
+                    checks.RequireFits(space, found);
                     limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
                     var evaluated = RulesInForce.Evaluate(inForce, found, setting);
                     limits.CountMore(space, key.Stored.Id, evaluated.Results.Sum(r => r.Drafts.Count) - 1);
@@ -61,7 +67,11 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
         {
             foreach (var (index, one) in taken) answers[index] = new EventResultAnswer { Outcome = Dry(one) };
         }
-        else await Store(context, space, taken, setting, answers, isOne);
+        else
+        {
+            await Store(context, space, taken, setting, answers, isOne);
+            meters.TookEvents(space.Name, answers.Count(a => a.Outcome is not null));
+        }
         if (isOne) return answers[0].Outcome!;
         int refusals = answers.Count(a => a.Problem is not null);
         return new EventResultList { Taken = answers.Length - refusals, Refused = refusals, Results = answers };
@@ -75,11 +85,7 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
         {
             for (int from = 0; from < taken.Count;)
             {
-                int to = from;
-                for (int drafts = 0; to < taken.Count && (to == from || drafts < DraftsAtOnce); to++)
-                {
-                    drafts += 1 + taken[to].Event.Results.Sum(r => r.Drafts.Count);
-                }
+                int to = EventParts.End(taken, from, t => t.Event.Results.Sum(r => r.Drafts.Count));
                 try
                 {
                     await StorePart(space, taken, from, to, setting, answers, isOne);
@@ -105,7 +111,7 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
         EventResultAnswer[] answers, bool isOne)
     {
         var part = taken.GetRange(from, to - from);
-        var stored = await ledger.Ask(new EventsCommand(space.Name, [.. part.Select(p => p.Event)], setting));
+        var stored = await ledger.Ask(new EventsCommand(space.Name, [.. part.Select(p => p.Event)], setting, space.Settings.KeepEventData));
         for (int i = 0; i < part.Count; i++)
         {
             if (isOne && stored[i].Refusal is { } refusal) throw refusal.ToException();
@@ -222,10 +228,41 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
         return events;
     }
 
-    /// <summary>Shows an event that was taken.</summary>
-    /// <remarks>What came of it. Events are kept as long as their notifications, and at least for 48 hours; those that no rule
+    /// <summary>Lists events that were taken.</summary>
+    /// <remarks>Newest first. <c>Link</c> leads to the next page. With <c>source</c> and <c>id</c>, shows that event instead.
+    /// Events are kept as long as their notifications, and at least for 48 hours; those that no rule
     /// matched are not.</remarks>
-    public Task<EventAnswer> ShowEvent(HttpContext context, Given<EventQuery> query)
+    public Task<object> ListEvents(HttpContext context, Given<EventQuery> query)
+    {
+        if (query.Has("source") || query.Has("id")) return Task.FromResult<object>(ShowEvent(context, query));
+        var (space, key) = context.KeyCaller();
+        (StoredTime, string, string)? before = null;
+        if (query.Value.Page is { } page)
+        {
+            try
+            {
+                var parts = JsonSerializer.Deserialize(Base64Url.DecodeFromChars(page), EventsJson.Default.StringArray)!;
+                before = (new StoredTime(long.Parse(parts[0], CultureInfo.InvariantCulture)), parts[1], parts[2]);
+            }
+            catch (Exception error) when (error is FormatException or JsonException or IndexOutOfRangeException or OverflowException)
+            {
+                query.Wrong("page", "is not from a 'next' link; start again without it");
+            }
+        }
+        query.Sound();
+        var (type, subject, limit) = (query.Value.Type, query.Value.Subject, query.Value.Limit ?? UsualPage);
+        var found = history.Events(space.Id, new EventSearch { Before = before, Limit = limit, Type = type, Subject = subject });
+        if (found.Next is { } next)
+        {
+            var sealedPage = Base64Url.EncodeToString(JsonSerializer.SerializeToUtf8Bytes(
+                [next.Time.Micros.ToString(CultureInfo.InvariantCulture), next.Source, next.Id], EventsJson.Default.StringArray));
+            context.Response.Headers.Link = $"<{space.PathPrefix}/v1/events?{(type is null ? "" : $"type={Uri.EscapeDataString(type)}&")}" +
+                $"{(subject is null ? "" : $"subject={Uri.EscapeDataString(subject)}&")}limit={limit}&page={sealedPage}>; rel=\"next\"";
+        }
+        return Task.FromResult<object>(new EventPage { Events = [.. found.Found.Select(row => Answer(row, key))] });
+    }
+
+    EventAnswer ShowEvent(HttpContext context, Given<EventQuery> query)
     {
         var (source, id) = (query.Value.Source, query.Value.Id);
         if (string.IsNullOrEmpty(source)) query.Wrong("source", "is missing; name the event's source");
@@ -234,15 +271,18 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
         var row = history.Event(context.KeyCaller().Space.Id, source!, id!) ?? throw new Problem(404, "unknown-event", "No such event",
             "No event with this source and id was taken, or no rule matched it, or it is no longer kept.",
             "Check both; an unmatched event leaves nothing behind.").ToException();
-        return Task.FromResult(new EventAnswer
-        {
-            Source = row.Source,
-            Id = row.Id,
-            Type = row.Type,
-            Subject = row.Subject,
-            Trace = row.Trace,
-            Time = row.Time,
-            Outcome = Answer(EventOutcome.Parse(row.Outcome)),
-        });
+        return Answer(row, context.KeyCaller().Key);
     }
+
+    static EventAnswer Answer(EventRow row, ApiKey key) => new()
+    {
+        Source = row.Source,
+        Id = row.Id,
+        Type = row.Type,
+        Subject = row.Subject,
+        Trace = row.Trace,
+        Time = row.Time,
+        Outcome = Answer(EventOutcome.Parse(row.Outcome)),
+        Event = row.Content is { } content && key.Has("admin") ? JsonElement.Parse(content) : null,
+    };
 }

@@ -8,14 +8,15 @@ namespace Rovett.Service.Endpoints.Events;
 static class EventsRoutes
 {
     public static IServiceCollection AddEventEndpoints(this IServiceCollection services) => services
-        .AddRecords(EventsJson.Default).AddSingleton<RulesInForce>()
-        .AddSingleton<EventsApi>().AddSingleton<RulesApi>().AddSingleton<SetAsideApi>();
+        .AddRecords(EventsJson.Default).AddSingleton<RulesInForce>().AddSingleton<EventChecks>()
+        .AddSingleton<EventsApi>().AddSingleton<RulesApi>().AddSingleton<TypesApi>().AddSingleton<SetAsideApi>();
 
     public static void MapEvents(this IEndpointRouteBuilder routes)
     {
         var p = routes.ServiceProvider;
         MapPublishing(routes, p.GetRequiredService<EventsApi>());
         MapRules(routes, p.GetRequiredService<RulesApi>());
+        MapTypes(routes, p.GetRequiredService<TypesApi>());
         MapSetAside(routes, p.GetRequiredService<SetAsideApi>());
     }
 
@@ -33,7 +34,9 @@ static class EventsRoutes
             .Refuses(422, "event-differs").Refuses(429, "too-many-sends")
             .Refuses(503, "overloaded", "set-aside-full", "too-many-gatherings");
         publishing.Query = typeof(PublishQuery);
-        routes.ForKeys("read").WithTags("Events").Get<EventQuery, EventAnswer>("/v1/events", events.ShowEvent)
+        routes.ForKeys("read").WithTags("Events").Get<EventQuery, object>("/v1/events", events.ListEvents)
+            .AnswersWith(typeof(EventPage)).AnswersWith(typeof(EventAnswer))
+            .AnswersHeader("Link", "The next page (RFC 8288).", "</v1/events?type=engine.*&limit=50&page=WyIxNz…>; rel=\"next\"")
             .Refuses(404, "unknown-event");
     }
 
@@ -47,6 +50,14 @@ static class EventsRoutes
         admin.Post<TryRequest, TryAnswer>("/v1/rules/try", rules.TryRules);
         routes.MapGroup("").WithTags("Rules").ByHand("GET", "/v1/rules/schema", rules.ShowRuleSchema)
             .AnswersWith(typeof(System.Text.Json.JsonElement), "application/json", "A JSON Schema.");
+    }
+
+    static void MapTypes(IEndpointRouteBuilder routes, TypesApi types)
+    {
+        routes.ForKeys("read").WithTags("Types").Get("/v1/types", types.ShowTypes).AnswersHeader("ETag", "The version.", "\"45\"");
+        routes.ForKeys("admin").WithTags("Types").Put("/v1/types", types.PutTypes).Takes<TypesDocument>()
+            .TakesHeader("If-Match", "Only in place of this version.", "\"41\"").AnswersHeader("ETag", "The version.", "\"45\"")
+            .Refuses(412, "other-version").Query = typeof(LoadRulesQuery);
     }
 
     static void MapSetAside(IEndpointRouteBuilder routes, SetAsideApi aside)

@@ -14,6 +14,12 @@ public sealed record RulesDocument
 
     /// <summary>The tests beside them.</summary>
     public JsonElement? Tests { get; set; }
+
+    /// <summary>The types of notification; as in <c>PUT /v1/types</c>.</summary>
+    public JsonElement? Types { get; set; }
+
+    /// <summary>The types of event.</summary>
+    public JsonElement? Events { get; set; }
 }
 
 /// <summary>Which version to show.</summary>

@@ -1,23 +1,25 @@
 using System.Globalization;
 using System.Text;
 using System.Text.Json;
+using Rovett.Core.Catalogues;
 using Rovett.Core.Events;
 using Rovett.Core.Ledgers.Commands.Events;
 using Rovett.Core.Ledgers.Commands.Sending;
 using Rovett.Core.Notifications;
 using Rovett.Core.Rules;
-using Rovett.Core.Rules.Yaml;
+using Rovett.Core.Yaml;
 using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
 using Rovett.Service.Events;
 using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
+using Rovett.Service.Outbound;
 using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Endpoints.Events;
 
 /// <summary>Rules: which notifications are made of events, all of it as one version.</summary>
-public sealed class RulesApi(LedgerPump ledger, RulesInForce rules, AuditTrail audit)
+public sealed class RulesApi(LedgerPump ledger, RulesInForce rules, OutboundTargets outbound, AuditTrail audit)
 {
     const int MaxShown = 20, MaxDifferences = 20;
 
@@ -73,18 +75,20 @@ public sealed class RulesApi(LedgerPump ledger, RulesInForce rules, AuditTrail a
         var document = await Json.Bytes(context);
         var errors = new List<FieldError>();
         var inPlaceOf = Json.VersionToReplace(context, errors);
-        var set = Read(document, errors);
+        var set = Read(document, errors, space.Types.Catalogue);
+        errors.AddRange(outbound.Mistakes(space, set));
         if (errors.Count > 0)
         {
             throw Problem.Invalid(errors, "Correct the named rules; the version in effect has not changed.").ToException();
         }
-        var warnings = Warnings(set, rules.Setting(space));
+        List<string> warnings = [.. Warnings(set, rules.Setting(space, set.Catalogue)), .. OutboundTargets.Warnings(space, set)];
         if (dryRun)
         {
             return new RulesLoaded { DryRun = true, Rules = set.All.Count, Tests = set.Tests.Count, Warnings = warnings };
         }
         var version = await ledger.Ask(new PutRulesCommand(space.Name, set, document, inPlaceOf));
         rules.Loaded(space, version.Position, set);
+        if (set.Catalogue is { } catalogue) space.Load(version.Position, catalogue);
         audit.Note(space.Name, key.Actor, "rules.loaded", $"version {version.Position}", json => json.WriteNumber("rules", set.All.Count));
         context.Response.Headers.ETag = string.Create(CultureInfo.InvariantCulture, $"\"{version.Position}\"");
         return new RulesLoaded
@@ -97,10 +101,10 @@ public sealed class RulesApi(LedgerPump ledger, RulesInForce rules, AuditTrail a
         };
     }
 
-    static RuleSet Read(byte[] document, List<FieldError> errors)
+    static RuleSet Read(byte[] document, List<FieldError> errors, Catalogue known)
     {
         var mistakes = new List<RuleMistake>();
-        var set = RuleReader.Read(document, mistakes);
+        var set = RuleReader.Read(document, mistakes, known);
         errors.AddRange(mistakes.Select(m => m.ToFieldError()));
         return set;
     }
@@ -138,7 +142,7 @@ public sealed class RulesApi(LedgerPump ledger, RulesInForce rules, AuditTrail a
         if (given.Document is { } document)
         {
             var errors = new List<FieldError>();
-            set = Read(Encoding.UTF8.GetBytes(document), errors);
+            set = Read(Encoding.UTF8.GetBytes(document), errors, space.Types.Catalogue);
             if (errors.Count > 0) throw Problem.Invalid(errors).ToException();
         }
         var tried = new List<TriedRule>();

@@ -6,6 +6,7 @@ using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
 using Rovett.Service.Events;
 using Rovett.Service.Http;
+using Rovett.Service.Intakes;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Spaces;
 using Rovett.Storage.Sql;
@@ -13,13 +14,14 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Endpoints.Events;
 
 /// <summary>What was set aside because it would fail again: listed, retried, dropped.</summary>
-public sealed class SetAsideApi(LedgerPump ledger, SqlHistory history, RulesInForce rules, AuditTrail audit)
+public sealed class SetAsideApi(LedgerPump ledger, SqlHistory history, RulesInForce rules, IntakeList intakes,
+    AuditTrail audit)
 {
     const int DefaultLimit = 100, MaxNumbers = 1000, MaxShown = 100;
 
     /// <summary>Lists what is set aside.</summary>
-    /// <remarks>Events for which a rule failed, notifications of gatherings and missed deadlines that could not be sent, and due work
-    /// that failed; oldest first.</remarks>
+    /// <remarks>Events for which a rule failed, what intakes received that could not be taken as an event, notifications of gatherings and
+    /// missed deadlines that could not be sent, and due work that failed; oldest first.</remarks>
     public Task<SetAsideList> ListSetAside(HttpContext context, Given<SetAsideQuery> query)
     {
         var (after, limit) = (query.Sound().After ?? 0, query.Value.Limit ?? DefaultLimit);
@@ -55,24 +57,54 @@ public sealed class SetAsideApi(LedgerPump ledger, SqlHistory history, RulesInFo
         AsideKind.Event => "event",
         AsideKind.Gathering => "gathering",
         AsideKind.Otherwise => "otherwise",
+        AsideKind.Intake => "intake",
         _ => "due",
     };
 
     /// <summary>Retries something that is set aside.</summary>
     /// <remarks>For an event, only the rules that failed are retried, in the version in effect; with <c>data</c>, on that data in place
-    /// of the event's own. The event's outcome is then marked <c>late</c>.</remarks>
+    /// of the event's own. The event's outcome is then marked <c>late</c>. What an intake received is read again, or <c>event</c> is
+    /// taken in its place.</remarks>
     public async Task<RetryAnswer> RetrySetAside(HttpContext context, Given<RetryRequest> body)
     {
         var (space, key) = context.KeyCaller();
-        JsonElement? data = body.Sound().Data is { } given ? given.Clone() : null;
-        var result = await Retry(space, NumberIn(context), data) ?? throw Unknown().ToException();
+        var given = body.Sound();
+        var result = await Retry(space, NumberIn(context), given.Data?.Clone(), given.Event?.Clone()) ?? throw Unknown().ToException();
         audit.Note(space.Name, key.Actor, "set-aside.retried", NumberIn(context).ToString(CultureInfo.InvariantCulture),
             json => json.WriteBoolean("done", result.Reason is null));
         return Answer(result);
     }
 
-    Task<RetryResult?> Retry(SpaceRuntime space, long number, JsonElement? data) =>
-        ledger.Ask(new RetryCommand(space.Name, number, rules.Setting(space), data));
+    Task<RetryResult?> Retry(SpaceRuntime space, long number, JsonElement? data, JsonElement? instead)
+    {
+        if (history.SetAsideAfter(space.Id, number - 1, 1) is [{ Kind: AsideKind.Intake } row] && row.Number == number)
+        {
+            if (data is not null) throw OnlyFor("data", "an event for which a rule failed; give the whole event as 'event'");
+            return RetryHandedOver(space, row, instead);
+        }
+        if (instead is not null) throw OnlyFor("event", "something an intake received");
+        return ledger.Ask(new RetryCommand(space.Name, number, rules.Setting(space), data));
+    }
+
+    static ProblemException OnlyFor(string field, string what) =>
+        Problem.Invalid([new FieldError(field, $"can be given only for {what}")]).ToException();
+
+    async Task<RetryResult?> RetryHandedOver(SpaceRuntime space, SetAsideRow row, JsonElement? instead)
+    {
+        var detail = JsonElement.Parse(row.Detail);
+        if (AsideDetail.Read(detail) is { } kept)
+        {
+            return instead is { } other ? await intakes.Retry(space, null, row.Number, RawEvent.Of(other))
+                : await intakes.Retry(space, kept.Intake, row.Number, kept.Raw);
+        }
+        if (instead is { } given) return await intakes.Retry(space, null, row.Number, RawEvent.Of(given));
+        if (detail.TryGetProperty("intake", out _))
+        {
+            return new RetryResult(row.Number, "it was too large to be kept whole; give an event to take in its place ('event')", []);
+        }
+        await ledger.Ask(new DropSetAsideCommand(space.Name, row.Number)); // its content was erased with a person
+        return new RetryResult(row.Number, null, []);
+    }
 
     static RetryAnswer Answer(RetryResult result) => new()
     {
@@ -90,7 +122,7 @@ public sealed class SetAsideApi(LedgerPump ledger, SqlHistory history, RulesInFo
         var failures = new List<RetryAnswer>();
         foreach (long number in Numbers(space, body))
         {
-            if (await Retry(space, number, null) is not { } result) continue;
+            if (await Retry(space, number, null, null) is not { } result) continue;
             if (result.Reason is null) done++;
             else if (++failed <= MaxShown) failures.Add(Answer(result));
         }

@@ -25,15 +25,17 @@ public sealed record SetAsideItem
     /// <summary>When it was set aside.</summary>
     public required StoredTime Time { get; init; }
 
-    /// <summary>What it is: an event, the notification of a gathering or of a missed deadline, or work that was due.</summary>
-    [OneOf("event", "gathering", "otherwise", "due"), Example("event")]
+    /// <summary>What it is: an event for which a rule failed, something an intake received that could not be taken as an event, the
+    /// notification of a gathering or of a missed deadline, or work that was due.</summary>
+    [OneOf("event", "intake", "gathering", "otherwise", "due"), Example("event")]
     public required string Kind { get; init; }
 
     /// <summary>Why.</summary>
     [Example("Engine check due: title: data.vessel is missing or null")]
     public required string Reason { get; init; }
 
-    /// <summary>What it holds: the event and its failed rules, or the notification. Empty after an erasure.</summary>
+    /// <summary>The event with the rules that failed; the intake's name with what it received, as JSON (<c>content</c>), <c>text</c> or
+    /// <c>base64</c>; or the notification. Empty after an erasure.</summary>
     [Example("""{"event":{"specversion":"1.0","id":"1","source":"/planning/1","type":"engine.check.due"},"rules":[]}""")]
     public required JsonElement Detail { get; init; }
 }
@@ -55,6 +57,10 @@ public sealed record RetryRequest
     /// <summary>For an event: other data for it.</summary>
     [Example("""{"vessel":{"id":"turnstone","name":"Turnstone"},"check":"bow thruster"}""")]
     public JsonElement? Data { get; set; }
+
+    /// <summary>For something an intake received: the event to take in its place, in the JSON format of CloudEvents.</summary>
+    [Example("""{"specversion":"1.0","id":"1","source":"/planning/1","type":"engine.check.due"}""")]
+    public JsonElement? Event { get; set; }
 }
 
 /// <summary>The result of a retry.</summary>

@@ -277,7 +277,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         var place = services.Limits.EnterSession(space, credential.Identity.User.Value, context.Connection.RemoteIpAddress);
         var session = new LiveSession(services, place, space, credential, opened, device ?? "unnamed-" + Secrets.NewId(), label, transport,
             heartbeat == "event")
-        { Poll = transport == TransportKind.LongPoll ? new PollTransport(services.Clock) : null };
+        { Tried = TriedHints.Read(query["tried"]), Poll = transport == TransportKind.LongPoll ? new PollTransport(services.Clock) : null };
         try
         {
             await session.Attach(after, foreign);

@@ -21,6 +21,11 @@ public sealed record LiveQuery
     [OneOf("event")]
     public string? Heartbeat { get; set; }
 
+    /// <summary>What was tried before this connection, and why it did not work: a hint for operators. May be repeated; the first four are
+    /// shown.</summary>
+    [Example("websocket: the upgrade failed")]
+    public string? Tried { get; set; }
+
     /// <summary>A connect ticket, in place of the header.</summary>
     public string? Ticket { get; set; }
 }

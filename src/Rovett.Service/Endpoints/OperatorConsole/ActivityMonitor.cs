@@ -9,6 +9,8 @@ using Rovett.Core.Wire;
 using Rovett.Service.Endpoints.Backend;
 using Rovett.Service.Http;
 using Rovett.Service.Live;
+using Rovett.Service.Meters;
+using Rovett.Service.Outbound;
 using Rovett.Service.Receipts;
 using Rovett.Service.Spaces;
 using Rovett.Storage.Sql;
@@ -17,7 +19,8 @@ namespace Rovett.Service.Endpoints.OperatorConsole;
 
 /// <summary>The newest notifications of each space with their counts, kept current as things happen: what the console
 /// shows moving. Hears of everything on the ledger's thread.</summary>
-public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts) : ILedgerObserver
+public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts, OutboundNews outbound, ServiceMeters meters)
+    : ILedgerObserver
 {
     /// <summary>How many notifications are kept for each space.</summary>
     public const int Kept = 100;
@@ -36,6 +39,16 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts) : 
         public readonly Dictionary<(long, long), Row> ByPlace = [];
         public readonly Dictionary<NotificationId, Row> ById = [];
         public long StoredSinceStart;
+        public readonly long[] PerSecond = new long[60];
+        public long Second;
+
+        /// <summary>Counts one, and forgets the seconds that went by.</summary>
+        public void Count(long second, int more)
+        {
+            for (long s = Math.Max(Second + 1, second - PerSecond.Length + 1); s <= second; s++) PerSecond[s % PerSecond.Length] = 0;
+            Second = Math.Max(Second, second);
+            if (second > Second - PerSecond.Length) PerSecond[second % PerSecond.Length] += more;
+        }
     }
 
     readonly Lock gate = new();
@@ -64,6 +77,8 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts) : 
         {
             var state = Of(space);
             state.StoredSinceStart++;
+            meters.WasStored(space, notification.Time, placements);
+            state.Count(Second, 1);
             Add(state, new Row(
                 new OperatorItem(
                 new EntryRow(notification.Position, notification.Time, EntryKind.Notification, notification.Id, notification.Body,
@@ -101,10 +116,14 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts) : 
     public void Receipted(string space) => receipts.Tell(space);
 
     /// <inheritdoc/>
+    public void Outbound(string space) => outbound.Tell(space);
+
+    /// <inheritdoc/>
     public void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign)
     {
         lock (gate)
         {
+            if (kind == MarkKind.Received && sign > 0) meters.WasReceived(space, log, run);
             var state = Of(space);
             // A run can be long; what is kept is short.
             if (run.Count > Kept)
@@ -143,6 +162,29 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts) : 
         state.ById.Remove(state.Newest.Last!.Value.Item.Entry.Id);
         foreach (var place in state.Newest.Last!.Value.Item.Entry.Placements) state.ByPlace.Remove((place.Log, place.Ordinal));
         state.Newest.RemoveLast();
+    }
+
+    long Second => clock.GetUtcNow().ToUnixTimeSeconds();
+
+    /// <summary>How many notifications of a space were stored since the start, and in the last 60 seconds.</summary>
+    public (long SinceStart, long LastMinute) Sent(string space)
+    {
+        lock (gate)
+        {
+            var state = Of(space);
+            state.Count(Second, 0);
+            return (state.StoredSinceStart, state.PerSecond.Sum());
+        }
+    }
+
+    /// <summary>Whether any of the newest notifications of a space was sent, and received by anybody.</summary>
+    public (bool Sent, bool Received) Ever(string space)
+    {
+        lock (gate)
+        {
+            var newest = Of(space).Newest;
+            return (newest.Count > 0, newest.Any(r => r.Received > 0));
+        }
     }
 
     /// <summary>Writes what the console shows of a space.</summary>

@@ -9,6 +9,7 @@ using Rovett.Service.Endpoints.Backend;
 using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Limits;
+using Rovett.Service.Live;
 using Rovett.Service.Spaces;
 using Rovett.Service.Topics;
 using Rovett.Storage.Sql;
@@ -19,9 +20,10 @@ namespace Rovett.Service.Endpoints.OperatorConsole;
 /// <summary>The console's page about access: who may, who was refused and why, what limits are at, who signs in here; and,
 /// for operators who may operate, what is done about it.</summary>
 public sealed class ConsoleAccess(AccessStore access, Operators operators, SpaceDirectory spaces, LedgerPump ledger,
-    SqlHistory history, Origins origins, UsageLimits limits, Deciders deciders, ExplainApi explain, AuditTrail audit)
+    SqlHistory history, Origins origins, UsageLimits limits, Deciders deciders, ExplainApi explain, StandIns standIns,
+    SessionRegistry sessions, AuditTrail audit, TimeProvider clock)
 {
-    const int MostActs = 50, MostSignIns = 50;
+    const int MostActs = 50, MostSignIns = 50, MostSessions = 200;
 
     /// <summary>Shows what the page about access shows.</summary>
     public async Task<AccessAnswer> ShowAccess(HttpContext context)
@@ -61,6 +63,15 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
     {
         Operators = [.. access.Operators().Select(o =>
             new OperatorAnswer { Name = o.Name, May = o.May, Since = new StoredTime(o.Created) })],
+        Sessions = [.. access.OperatorSessions(StoredTime.From(clock.GetUtcNow()).Micros, MostSessions).Select(s =>
+            new OperatorSessionAnswer
+        {
+            Operator = s.Operator,
+            Since = new StoredTime(s.Began),
+            Ends = new StoredTime(s.Ends),
+            Address = s.Address,
+            Agent = s.Agent,
+        })],
         SignIns = [.. access.SignIns(MostSignIns).Select(s => new SignInAnswer
         {
             Operator = s.Operator,
@@ -105,8 +116,45 @@ public sealed class ConsoleAccess(AccessStore access, Operators operators, Space
                 "No operator has this name, or it is the last one who may operate.",
                 "Invite another operator who may operate first.").ToException();
         }
+        EndStandIns(name);
         audit.Note("main", "operator:" + who.Name, "operator.removed", name);
         return NoAnswer.To(context);
+    }
+
+    /// <summary>Ends all sessions of an operator at the console.</summary>
+    public Task<NoAnswer> EndSessions(HttpContext context, Given<OperatorName> body)
+    {
+        var who = context.Operator();
+        var name = body.Sound().Name ?? "";
+        int ended = access.EndOperatorSessions(name);
+        EndStandIns(name);
+        audit.Note("main", "operator:" + who.Name, "operator.signed-out", name, json => json.WriteNumber("sessionsEnded", ended));
+        return NoAnswer.To(context);
+    }
+
+    void EndStandIns(string name)
+    {
+        standIns.End(name);
+        foreach (var session in spaces.All.SelectMany(s => sessions.In(s.Name)).Where(s => StandIns.IsOf(s.Credential, name)))
+            session.End("signed-out", null);
+    }
+
+    /// <summary>Gives a credential to connect as a person for a few minutes, and notes it.</summary>
+    public async Task<StandInAnswer> StandIn(HttpContext context, Given<UserName> body)
+    {
+        var who = context.Operator();
+        var space = ConsoleEndpoints.SpaceOf(spaces, context);
+        if (Names.Check(body.Value.User, false, out var user) is { } wrong) body.Wrong("user", wrong);
+        body.Sound();
+        if (await ledger.Ask(new FindUserCommand(space.Name, user)) is not { } found)
+        {
+            throw new Problem(404, "unknown-user", "No such user", $"Nobody with the id '{user}' is known in {space.Name}.",
+                "Choose somebody who has connected or was put: GET /v1/users.").ToException();
+        }
+        var (token, ends) = standIns.Make(space.Name, who, new UserId(user));
+        audit.Note(space.Name, "operator:" + who.Name, "user.stood-in-for", AuditTrail.Person(found.Row.Id));
+        context.Response.Headers.CacheControl = "no-store";
+        return new StandInAnswer { Token = token, Ends = StoredTime.From(ends) };
     }
 
     /// <summary>Signs a user out.</summary>

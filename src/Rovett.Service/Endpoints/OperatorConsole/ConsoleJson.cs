@@ -9,6 +9,7 @@ namespace Rovett.Service.Endpoints.OperatorConsole;
     DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull, Converters = [typeof(StoredTimeConverter)])]
 [JsonSerializable(typeof(MeAnswer)), JsonSerializable(typeof(SignInRequest)), JsonSerializable(typeof(AccessAnswer))]
 [JsonSerializable(typeof(OperatorsAnswer)), JsonSerializable(typeof(LinkRequest)), JsonSerializable(typeof(LinkAnswer))]
-[JsonSerializable(typeof(OperatorName)), JsonSerializable(typeof(UserName)), JsonSerializable(typeof(ExplainQuery))]
-[JsonSerializable(typeof(ExplainAnswer))]
+[JsonSerializable(typeof(OperatorName)), JsonSerializable(typeof(UserName)), JsonSerializable(typeof(StandInAnswer))]
+[JsonSerializable(typeof(ExplainQuery))]
+[JsonSerializable(typeof(ExplainAnswer)), JsonSerializable(typeof(FactsAnswer))]
 sealed partial class ConsoleJson : JsonSerializerContext;

@@ -103,6 +103,9 @@ public sealed record OperatorsAnswer
     /// <summary>The operators.</summary>
     public required IReadOnlyList<OperatorAnswer> Operators { get; init; }
 
+    /// <summary>Their sessions that go on, the newest first, at most 200.</summary>
+    public required IReadOnlyList<OperatorSessionAnswer> Sessions { get; init; }
+
     /// <summary>The newest sign-ins and refused attempts.</summary>
     public required IReadOnlyList<SignInAnswer> SignIns { get; init; }
 }
@@ -118,6 +121,25 @@ public sealed record OperatorAnswer
 
     /// <summary>Since when.</summary>
     public required StoredTime Since { get; init; }
+}
+
+/// <summary>An operator's session of the console.</summary>
+public sealed record OperatorSessionAnswer
+{
+    /// <summary>The operator.</summary>
+    public required string Operator { get; init; }
+
+    /// <summary>Since when.</summary>
+    public required StoredTime Since { get; init; }
+
+    /// <summary>When it ends, unless it is used until then.</summary>
+    public required StoredTime Ends { get; init; }
+
+    /// <summary>The network address it was begun from.</summary>
+    public required string Address { get; init; }
+
+    /// <summary>The browser.</summary>
+    public required string Agent { get; init; }
 }
 
 /// <summary>A sign-in, or an attempt.</summary>
@@ -170,9 +192,19 @@ public sealed record OperatorName
     public string? Name { get; set; }
 }
 
-/// <summary>A user to sign out.</summary>
+/// <summary>A user to sign out, or to stand in for.</summary>
 public sealed record UserName
 {
     /// <summary>The user's id.</summary>
     public string? User { get; set; }
+}
+
+/// <summary>A credential to connect as a person.</summary>
+public sealed record StandInAnswer
+{
+    /// <summary>The credential, in place of a user's token.</summary>
+    public required string Token { get; init; }
+
+    /// <summary>When it ends.</summary>
+    public required StoredTime Ends { get; init; }
 }

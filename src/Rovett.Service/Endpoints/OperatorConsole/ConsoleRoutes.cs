@@ -13,6 +13,7 @@ static class ConsoleRoutes
         .AddSingleton<ActivityMonitor>()
         .AddSingleton<ILedgerObserver>(p => p.GetRequiredService<ActivityMonitor>())
         .AddSingleton<ConsoleEndpoints>()
+        .AddSingleton<ConsoleFacts>()
         .AddSingleton<ConsoleAccess>();
 
     public static void MapConsole(this IEndpointRouteBuilder routes)
@@ -25,13 +26,16 @@ static class ConsoleRoutes
         routes.Post("/console/api/sign-out", console.SignOutOperator);
         var view = routes.ForOperators("view");
         view.ByHand("GET", "/console/api/live", console.Live);
+        view.Get("/console/api/facts", p.GetRequiredService<ConsoleFacts>().ShowFacts);
         view.Get("/console/api/access", access.ShowAccess);
         view.Get<ExplainQuery, ExplainAnswer>("/console/api/explain", access.ExplainInConsole);
         view.Get("/console/api/operators", access.ListOperators);
         var operate = routes.ForOperators("operate");
         operate.Post<OperatorName, NoAnswer>("/console/api/operators/remove", access.RemoveOperator);
+        operate.Post<OperatorName, NoAnswer>("/console/api/operators/end-sessions", access.EndSessions);
         operate.Post<LinkRequest, LinkAnswer>("/console/api/links", access.CreateLink);
         operate.Post<UserName, NoAnswer>("/console/api/sign-out-user", access.SignOutUser);
+        operate.Post<UserName, StandInAnswer>("/console/api/stand-ins", access.StandIn);
         // So that nobody is locked out of the console.
         routes.ForMainKeys("admin").WithTags("Operators").Post<LinkRequest, LinkAnswer>("/v1/console-links", access.CreateConsoleLink)
             .Answers(201);

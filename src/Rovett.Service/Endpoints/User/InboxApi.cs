@@ -1,4 +1,5 @@
 using System.Text.Json;
+using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Marking;
 using Rovett.Core.Ledgers.Commands.Sessions;
 using Rovett.Core.Marks;
@@ -14,13 +15,14 @@ namespace Rovett.Service.Endpoints.User;
 /// <summary>A user's inbox: what it holds, how many are unread, and marking.</summary>
 public sealed class InboxApi(LedgerPump ledger, MarkSteps marks, InboxReader inbox)
 {
-    const int UsualPage = 50;
+    const int UsualPage = 50, MaxIds = 100;
 
     /// <summary>Lists the inbox.</summary>
     /// <remarks>Newest first. <c>Link</c> leads to the next page.</remarks>
     public async Task<InboxAnswer> ListInbox(HttpContext context, Given<InboxQuery> query)
     {
         var (space, credential) = context.UserCaller();
+        if (query.Has("ids")) return await Some(space, credential.Identity, query);
         long before = long.MaxValue;
         if (query.Value.Page is { } page)
         {
@@ -29,8 +31,7 @@ public sealed class InboxApi(LedgerPump ledger, MarkSteps marks, InboxReader inb
         }
         var (state, limit) = (query.Sound().State, query.Value.Limit ?? UsualPage);
         var plan = await ledger.Ask(new IdentifyAndPlanCommand(space.Name, credential.Identity));
-        var found = inbox.Page(plan, before, limit,
-            state switch { "unread" => InboxState.Unread, "read" => InboxState.Read, _ => InboxState.All });
+        var found = inbox.Page(plan, before, limit, StateOf(state));
         if (found.More)
         {
             var next = $"{space.PathPrefix}/v1/inbox?page={space.Pages.Seal(found.Items[^1].Entry.Position)}&limit={limit}" +
@@ -40,6 +41,37 @@ public sealed class InboxApi(LedgerPump ledger, MarkSteps marks, InboxReader inb
         return new InboxAnswer
         {
             Items = [.. found.Items.Select(i => Answer(space, i))],
+            Totals = TotalsByAnswer.Of(plan.Totals),
+            Cursor = space.Cursors.Seal(plan.Head),
+        };
+    }
+
+    internal static InboxState StateOf(string? name) =>
+        name switch { "unread" => InboxState.Unread, "read" => InboxState.Read, _ => InboxState.All };
+
+    /// <summary>Those that devices were sent in part.</summary>
+    async Task<InboxAnswer> Some(SpaceRuntime space, Identity identity, Given<InboxQuery> query)
+    {
+        foreach (var other in new[] { "state", "limit", "page" })
+        {
+            if (query.Has(other)) query.Wrong(other, "can't stand with 'ids'");
+        }
+        var texts = query.Value.Ids!.Split(',');
+        var ids = new List<NotificationId>();
+        if (texts.Length > MaxIds) query.Wrong("ids", $"names {texts.Length}; the limit is {MaxIds}");
+        else
+        {
+            foreach (var text in texts)
+            {
+                if (NotificationId.TryParse(text, out var id)) ids.Add(id);
+                else query.Wrong("ids", $"has '{(text.Length <= 32 ? text : text[..32] + "…")}', which is not an id");
+            }
+        }
+        query.Sound();
+        var plan = await ledger.Ask(new IdentifyAndPlanCommand(space.Name, identity, withSubscribed: true));
+        return new InboxAnswer
+        {
+            Items = [.. inbox.Items(plan, ids).Select(i => Answer(space, i))],
             Totals = TotalsByAnswer.Of(plan.Totals),
             Cursor = space.Cursors.Seal(plan.Head),
         };
@@ -125,7 +157,7 @@ public sealed class InboxApi(LedgerPump ledger, MarkSteps marks, InboxReader inb
 
     static TotalsAfter After(TotalsBy totals) => new() { Totals = TotalsByAnswer.Of(totals) };
 
-    static InboxItemAnswer Answer(SpaceRuntime space, InboxItem item)
+    internal static InboxItemAnswer Answer(SpaceRuntime space, InboxItem item)
     {
         using var body = new StoredBody(item.Entry.Body);
         return new InboxItemAnswer
@@ -140,6 +172,7 @@ public sealed class InboxApi(LedgerPump ledger, MarkSteps marks, InboxReader inb
             Link = body.Text("link"),
             Urgency = body.Text("urgency"),
             Takeable = body.Flag("takeable") ? true : null,
+            Always = body.Flag("always") ? true : null,
             Data = body.Any("data"),
             Expires = body.Time("expires"),
             Due = body.Time("due"),

@@ -1,4 +1,6 @@
+using System.Text.Json;
 using System.Text.Json.Serialization;
+using Rovett.Core.Choices;
 using Rovett.Core.Visibility;
 using Rovett.Service.Endpoints.Backend;
 using Rovett.Service.Http;
@@ -18,6 +20,11 @@ public sealed record InboxQuery
 
     /// <summary>Where the page begins, from the <c>next</c> link of the page before.</summary>
     public string? Page { get; set; }
+
+    /// <summary>Only these, at most 100 ids with commas between them, and also those that came by a subscription of a session of the
+    /// user's. One that is gone is left out. Without other members.</summary>
+    [Example("01KB8Q0M5H7C4B9A533F1C0E7D")]
+    public string? Ids { get; set; }
 }
 
 /// <summary>A page of an inbox, newest first.</summary>
@@ -204,6 +211,102 @@ public sealed record MuteAnswer
 
     /// <summary>Since when.</summary>
     public required StoredTime Since { get; init; }
+}
+
+/// <summary>What a user chose, all of it.</summary>
+public sealed record ChoicesRequest
+{
+    /// <summary>The types and subjects to mute; left out or empty: none.</summary>
+    [AtMost(100, "mutes")]
+    public IReadOnlyList<MuteRequest>? Mutes { get; set; }
+
+    /// <summary>When devices are not to ring; left out or null: at no time.</summary>
+    [Example("{\"timeZone\":\"Europe/Berlin\",\"hours\":[" +
+        "{\"days\":[\"mon\",\"tue\",\"wed\",\"thu\",\"fri\"],\"from\":\"22:00\",\"to\":\"06:30\"}]}")]
+    public JsonElement? Quiet { get; set; }
+}
+
+/// <summary>What a user chose.</summary>
+public sealed record ChoicesAnswer
+{
+    /// <summary>The rev of the last change of it; 0: nothing was ever chosen.</summary>
+    [Example(7)]
+    public required long Rev { get; init; }
+
+    /// <summary>What is muted.</summary>
+    public required IReadOnlyList<MuteAnswer> Mutes { get; init; }
+
+    /// <summary>The quiet hours; absent: none.</summary>
+    public QuietAnswer? Quiet { get; init; }
+
+    /// <summary>The quiet hours of the next 48 hours as instants.</summary>
+    public required IReadOnlyList<QuietSpanAnswer> QuietSpans { get; init; }
+
+    /// <summary>The types of the catalogue that have a name for people, in the language asked for (<c>Accept-Language</c>).</summary>
+    public required IReadOnlyList<ChosenType> Types { get; init; }
+}
+
+/// <summary>A type that can be chosen.</summary>
+public sealed record ChosenType
+{
+    /// <summary>The type.</summary>
+    [Example("engine.check.due")]
+    public required string Type { get; init; }
+
+    /// <summary>Its name for people.</summary>
+    [Example("Engine checks")]
+    public required string Name { get; init; }
+
+    /// <summary>True when people are always told of it; it can't be muted.</summary>
+    public bool? Always { get; init; }
+}
+
+/// <summary>Quiet hours.</summary>
+public sealed record QuietAnswer
+{
+    /// <summary>The time zone in which they are meant.</summary>
+    [Example("Europe/Berlin")]
+    public required string TimeZone { get; init; }
+
+    /// <summary>The times.</summary>
+    public required IReadOnlyList<QuietTimeAnswer> Hours { get; init; }
+
+    internal static QuietAnswer Of(QuietHours quiet) => new()
+    {
+        TimeZone = quiet.Zone.Id,
+        Hours = [.. quiet.Times.Select(t => new QuietTimeAnswer
+        {
+            Days = t.IsDaily ? null : [.. t.Days.Select(QuietHours.NameOf)],
+            From = QuietHours.TextOf(t.From),
+            To = QuietHours.TextOf(t.To),
+        })],
+    };
+}
+
+/// <summary>A time of some days.</summary>
+public sealed record QuietTimeAnswer
+{
+    /// <summary>The days on which it begins; absent: every day.</summary>
+    [OneOf("mon", "tue", "wed", "thu", "fri", "sat", "sun"), Example("sat", "sun")]
+    public IReadOnlyList<string>? Days { get; init; }
+
+    /// <summary>Its begin, as the clock shows it there.</summary>
+    [Example("22:00")]
+    public required string From { get; init; }
+
+    /// <summary>Its end; not after the begin: on the next day.</summary>
+    [Example("06:30")]
+    public required string To { get; init; }
+}
+
+/// <summary>A span in which devices don't ring.</summary>
+public sealed record QuietSpanAnswer
+{
+    /// <summary>Its begin.</summary>
+    public required StoredTime From { get; init; }
+
+    /// <summary>Its end.</summary>
+    public required StoredTime To { get; init; }
 }
 
 /// <summary>A topic to follow or unfollow.</summary>

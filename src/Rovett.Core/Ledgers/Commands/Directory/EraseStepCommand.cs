@@ -48,22 +48,24 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
                 ErasureStage.Named => Named(),
                 ErasureStage.Acts => Acts(),
                 ErasureStage.Receipts => Receipts(),
-                _ => InGatherings(),
+                ErasureStage.Gatherings => InGatherings(),
+                ErasureStage.Outbound => Outbound(),
+                _ => Events(),
             };
             var next = erasure with { Scrubbed = erasure.Scrubbed + scrubbed };
             if (at is { } further) return next with { At = further };
-            return erasure.Stage == ErasureStage.Gatherings ? null : next with { Stage = erasure.Stage + 1, At = 0 };
+            return erasure.Stage == ErasureStage.Events ? null : next with { Stage = erasure.Stage + 1, At = 0 };
         }
 
         long? Otherwise()
         {
             var rows = store.OtherwiseAfter(state.Id, erasure.At, erasure.Position, Few);
-            foreach (var (position, number, addressing) in rows)
+            foreach (var (position, number, item, addressing) in rows)
             {
                 if (!addressing.Names(named)) continue;
                 // A stand-in that nobody is: the rest of them still hears of it; alone, nobody does.
                 var rest = addressing.Without(named);
-                store.RewriteOtherwise(state.Id, position, number, rest.To.Any() ? rest : null);
+                store.RewriteOtherwise(state.Id, position, number, item, rest.To.Any() ? rest : null);
             }
             return rows.Count < Few ? null : rows[^1].Position - (rows[^1].Position == rows[0].Position ? 0 : 1);
         }
@@ -83,12 +85,24 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
             var rows = store.SetAsideAfter(state.Id, erasure.At, Few);
             foreach (var (number, detail) in rows)
             {
-                if (detail.Contains(Quoted(erasure.Name), StringComparison.Ordinal) || detail.Contains(named, StringComparison.Ordinal))
-                {
-                    store.RewriteSetAside(number, "{}");
-                }
+                if (Names(detail) || SaysNameIn(detail)) store.RewriteSetAside(number, "{}");
             }
             return rows.Count < Few ? null : rows[^1].Number;
+        }
+
+        /// <summary>Whether what a source handed over, and nobody could read, has the name in it as a word.</summary>
+        bool SaysNameIn(string detail)
+        {
+            var root = JsonElement.Parse(detail);
+            var text = root.TryGetProperty("text", out var said) ? said.GetString()!
+                : root.TryGetProperty("base64", out var bytes) ? Encoding.Latin1.GetString(bytes.GetBytesFromBase64()) : "";
+            for (int at = 0; (at = text.IndexOf(erasure.Name, at, StringComparison.Ordinal)) >= 0; at++)
+            {
+                int end = at + erasure.Name.Length;
+                bool begins = at == 0 || !char.IsLetterOrDigit(text[at - 1]);
+                if (begins && (end == text.Length || !char.IsLetterOrDigit(text[end]))) return true;
+            }
+            return false;
         }
 
         long? Own()
@@ -118,6 +132,7 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
             var addressing = entry.Addressing.Instead(named, instead);
             if (alone)
             {
+                store.EraseOtherwise(state.Id, position);
                 store.EraseEntry(state.Id, position,
                     [.. Changes.Member("type", "erased"), (byte)',', .. Changes.Member("title", "(erased)")], addressing);
             }
@@ -158,11 +173,68 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
             var rows = store.GatheringsAfter(state.Id, erasure.At, Few);
             foreach (var row in rows)
             {
-                // One that was opened since is another person's.
-                if (row.Id.Time <= erasure.Began.ToDateTime()) Gatherings.Erase(ledger, state, row, named);
+                if (row.Number <= erasure.Gathering) Gatherings.Erase(ledger, state, row, named);
             }
             return rows.Count < Few ? null : rows[^1].Number;
         }
+
+        /// <summary>Calls and e-mails about what was the person's alone end by themselves; the others lose the name.</summary>
+        long? Outbound()
+        {
+            var rows = store.OutboundAfter(state.Id, erasure.At, Few);
+            foreach (var row in rows)
+            {
+                if (row.Position >= erasure.Position || !row.Detail.Contains(Quoted(erasure.Name), StringComparison.Ordinal)) continue;
+                var root = JsonNode.Parse(row.Detail)!;
+                Rename(root);
+                store.SaveOutbound(state.Id, row with { Detail = root.ToJsonString(Relaxed) });
+            }
+            return rows.Count < Few ? null : rows[^1].Number;
+        }
+
+        /// <summary>An event loses its content if that names the person, and the name in its subject. Its id stays: repeats are
+        /// recognised by it.</summary>
+        long? Events()
+        {
+            var rows = store.EventsAfter(state.Id, new StoredTime(erasure.At), Few);
+            foreach (var row in rows)
+            {
+                var subject = row.Subject is { } about ? string.Join('/', about.Split('/').Select(Other)) : null;
+                bool isNamed = row.Content is { } content && Names(Encoding.UTF8.GetString(content));
+                if (isNamed || subject != row.Subject)
+                {
+                    store.RewriteEvent(state.Id, row with { Subject = subject, Content = isNamed ? null : row.Content });
+                }
+            }
+            return rows.Count == 0 || rows[^1].Time.Micros > erasure.Began.Micros ? null : rows[^1].Time.Micros;
+        }
+
+        string Other(string part) => part == erasure.Name ? erasure.Pseudonym : part == named ? instead : part;
+
+        bool Names(string json) =>
+            json.Contains(Quoted(erasure.Name), StringComparison.Ordinal) || json.Contains(named, StringComparison.Ordinal);
+
+        void Rename(JsonNode? node)
+        {
+            if (node is JsonObject map)
+            {
+                foreach (var (name, value) in map.ToList())
+                {
+                    if (IsName(value)) map[name] = erasure.Pseudonym;
+                    else Rename(value);
+                }
+            }
+            else if (node is JsonArray list)
+            {
+                for (int i = 0; i < list.Count; i++)
+                {
+                    if (IsName(list[i])) list[i] = erasure.Pseudonym;
+                    else Rename(list[i]);
+                }
+            }
+        }
+
+        bool IsName(JsonNode? node) => node is JsonValue value && value.TryGetValue(out string? text) && text == erasure.Name;
 
         static string Quoted(string text) => $"\"{JsonEncodedText.Encode(text, JavaScriptEncoder.UnsafeRelaxedJsonEscaping)}\"";
 

@@ -35,7 +35,8 @@ public sealed class EraseUserCommand(string space, string userId, TimeSpan longe
         state.Topics.ForgetAll();
         var (position, time) = state.Draw();
         var erasure = new ErasureRow(user.PersonId, userId, personal.Id, position.Value, state.LastReceipt, ErasureStage.Deadlines, 0,
-            0, time);
+            0, time)
+        { Gathering = ledger.Store.NewestGathering() };
         // No id may hold a control character.
         ledger.Store.SavePerson(
             user.Row with
@@ -46,6 +47,8 @@ public sealed class EraseUserCommand(string space, string userId, TimeSpan longe
                 ValidFrom = 0,
                 Blocked = false,
                 Ahead = [],
+                Quiet = "",
+                ChoicesRev = 0,
                 ClaimsAt = 0
             });
         state.Rename(personal, ErasedName.Of(erasure.Pseudonym));

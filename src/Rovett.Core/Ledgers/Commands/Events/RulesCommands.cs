@@ -6,7 +6,7 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Events;
 
-/// <summary>Loads a version of the rules, all or nothing. Open gatherings stay.</summary>
+/// <summary>Loads a version of the rules, all or nothing, with the catalogue beside them if there is one. Open gatherings stay.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="rules">The rules.</param>
 /// <param name="document">As they are stored.</param>
@@ -25,6 +25,11 @@ public sealed class PutRulesCommand(string space, RuleSet rules, byte[] document
             Encoding.UTF8.GetBytes($"\"rules\":{rules.All.Count}"), Addressing.None, [], NotificationTraits.None));
         Answer = new RulesVersion(position.Value, time, document);
         ledger.Store.AddRules(state.Id, Answer);
+        if (rules.Catalogue is { } catalogue)
+        {
+            ledger.Store.AddCatalogue(state.Id, Answer);
+            state.Events.Load(catalogue);
+        }
         state.Events.Load(position.Value, rules);
     }
 }

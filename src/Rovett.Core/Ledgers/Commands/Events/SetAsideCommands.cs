@@ -2,17 +2,12 @@ using System.Text.Json;
 using System.Text.Json.Nodes;
 using Rovett.Core.Addresses;
 using Rovett.Core.Events;
+using Rovett.Core.Ledgers.Commands.Life;
 using Rovett.Core.Notifications;
 using Rovett.Core.Rules;
 using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Events;
-
-/// <summary>The result of a retry.</summary>
-/// <param name="Number">The number of what was retried.</param>
-/// <param name="Reason">Why it failed again; null: it is done, and no longer set aside.</param>
-/// <param name="Notifications">The notifications made.</param>
-public sealed record RetryResult(long Number, string? Reason, IReadOnlyList<NotificationId> Notifications);
 
 /// <summary>Retries something that was set aside. For an event, only the rules that failed are carried out, in the version in force.
 /// Answers null for an unknown number.</summary>
@@ -34,6 +29,7 @@ public sealed class RetryCommand(string space, long number, RuleSetting setting,
         {
             AsideKind.Event => Event(ledger, state, row),
             AsideKind.Due => Due(ledger, state, row),
+            AsideKind.Otherwise when IsOutbound(row, out var outbound) => Outbound(ledger, state, row, outbound),
             _ => Notification(ledger, state, row),
         };
     }
@@ -56,9 +52,7 @@ public sealed class RetryCommand(string space, long number, RuleSetting setting,
         }
         var outcome = making.Outcome([]);
         Remember(ledger, state, found, outcome);
-        return new RetryResult(outcome.SetAside ?? number,
-            outcome.Failed.Count > 0 ? string.Join("; ", outcome.Failed.Select(f => $"{f.Rule}: {f.Reason}")) : null,
-            [.. outcome.Notifications.Select(n => n.Id), .. outcome.Gatherings.Select(g => g.Id)]);
+        return RetryResult.Of(number, outcome);
     }
 
     static void Remember(Ledger ledger, SpaceState state, IncomingEvent found, EventOutcome made)
@@ -107,6 +101,24 @@ public sealed class RetryCommand(string space, long number, RuleSetting setting,
         }
     }
 
+    static bool IsOutbound(SetAsideRow row, out JsonElement detail)
+    {
+        detail = JsonElement.Parse(row.Detail);
+        return detail.TryGetProperty("outbound", out _);
+    }
+
+    /// <summary>A webhook call or an e-mail waits to be made once more.</summary>
+    RetryResult Outbound(Ledger ledger, SpaceState state, SetAsideRow row, JsonElement detail)
+    {
+        var outbound = new OutboundRow(0, state.Due, row.Position, detail.GetProperty("deadline").GetInt32(),
+            detail.GetProperty("item").GetInt32(), state.Due, 0, null, detail.GetProperty("outbound").GetRawText());
+        ledger.Store.AddOutbound(state.Id, outbound);
+        SettleOutboundCommand.Note(ledger, state, outbound, OtherwiseState.Waiting);
+        ledger.Observe(o => o.Outbound(space));
+        Remove(ledger, state);
+        return new RetryResult(number, null, []);
+    }
+
     /// <summary>The notification that could not be sent; null: it was erased with a person.</summary>
     /// <param name="row">What is set aside.</param>
     /// <param name="drawn">The id that its events were answered; default: none was drawn.</param>
@@ -122,7 +134,7 @@ public sealed class RetryCommand(string space, long number, RuleSetting setting,
             if (addressing.Except.Any()) notification["except"] = new JsonArray([.. addressing.Except.Select(a => (JsonNode)a)]);
         }
         using var document = JsonDocument.Parse(notification.ToJsonString());
-        return NotificationReader.Read(document.RootElement, setting.ReceiptsOf, out _);
+        return NotificationReader.Read(document.RootElement, setting.TermsOf, out _);
     }
 
     /// <summary>Its content was erased with a person: nothing is left to try.</summary>

@@ -21,6 +21,8 @@ public sealed class SaveClockCommand : LedgerCommand<bool>
 /// The clock itself follows (<see cref="ServiceClock.Believe"/>) once this is on disk.</summary>
 public sealed class BelieveStepCommand(ClockStep step) : LedgerCommand<ClockStep>
 {
+    const int ComeBackWithinMs = 1000;
+
     internal override void Execute(Ledger ledger)
     {
         var row = ledger.Clock.RowAfter(step);
@@ -29,7 +31,15 @@ public sealed class BelieveStepCommand(ClockStep step) : LedgerCommand<ClockStep
         long from = by > 0 ? ledger.Clock.Began.Micros : row.SeenTime + (long)ServiceClock.Tolerance.TotalMicroseconds;
         ledger.Store.SaveClock(row);
         ledger.Store.ShiftStanding(from, by);
-        foreach (var name in ledger.KnownSpaces) ledger.Space(name).ShiftStanding(from, by);
+        foreach (var name in ledger.KnownSpaces)
+        {
+            var state = ledger.Space(name);
+            foreach (var user in state.ShiftStanding(from, by))
+            {
+                // One may have been opened since with a credential from before the sign-out: each comes back and is looked at again.
+                if (by > 0) Standing.EndSessions(ledger, state, user, "signed-out", ComeBackWithinMs);
+            }
+        }
         Answer = step;
     }
 }

@@ -9,7 +9,10 @@ namespace Rovett.Core.Ledgers.Commands.Life;
 
 /// <summary>Deletes the oldest entries that retention no longer keeps, a few at a time. Answers how many; as
 /// many as the limit: there may be more.</summary>
-public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<int>
+/// <param name="space">The space's name.</param>
+/// <param name="limit">The most to delete.</param>
+/// <param name="repeatsKeptFor">How long repeats of an event are recognised at least; null: as long as those of a send.</param>
+public sealed class TrimCommand(string space, int limit = 256, TimeSpan? repeatsKeptFor = null) : LedgerCommand<int>
 {
     internal override void Execute(Ledger ledger)
     {
@@ -75,7 +78,7 @@ public sealed class TrimCommand(string space, int limit = 256) : LedgerCommand<i
     /// <summary>Events are kept as long as their notifications, and for as long as a repeat must be recognised.</summary>
     void TrimEvents(Ledger ledger, SpaceState state, StoredTime through)
     {
-        long repeats = ledger.Clock.Retention.Micros - (long)Idempotency.KeptFor.TotalMicroseconds;
+        long repeats = ledger.Clock.Retention.Micros - (long)(repeatsKeptFor ?? Idempotency.KeptFor).TotalMicroseconds;
         if (ledger.Store.TrimEvents(state.Id, new StoredTime(Math.Min(through.Micros, repeats)), limit) == limit) Answer = limit;
         ledger.Store.TrimOrigins(state.Id, NotificationId.First(through.ToDateTime()));
     }

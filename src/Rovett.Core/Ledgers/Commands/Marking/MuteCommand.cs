@@ -19,21 +19,10 @@ public sealed class MuteCommand(string space, string userId, bool isType, string
                 "End some of them first.").ToException();
         if (mute != muted)
         {
-            state.UserLogs.Ensure(user); // what came until now is settled under the old mutes
-            foreach (var log in user.Logs!) log.Save(ledger.Store, user.PersonId, evenUnchanged: true);
-            if (mute)
-            {
-                var row = new MuteRow(isType, text, state.Head, null, state.Time);
-                ledger.Store.AddMute(user.PersonId, row);
-                user.Mutes.Add(row);
-            }
-            else
-            {
-                ledger.Store.EndMute(user.PersonId, isType, text, state.Head);
-                int index = user.Mutes.FindIndex(m => m.Until is null && m.IsType == isType && m.Text == text);
-                user.Mutes[index] = user.Mutes[index] with { Until = state.Head };
-            }
-            ledger.NextRev(user);
+            ChoiceOperation.Begin(ledger, state, user);
+            if (mute) ChoiceOperation.Mute(ledger, state, user, isType, text);
+            else ChoiceOperation.Unmute(ledger, state, user, isType, text);
+            ChoiceOperation.End(ledger, user);
         }
         Answer = [.. user.Mutes.Where(m => m.Until is null)];
     }

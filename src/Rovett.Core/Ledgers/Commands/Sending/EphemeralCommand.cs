@@ -28,7 +28,7 @@ public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<
                 {
                     continue;
                 }
-                if (user.HasMuted(draft.Traits.Type, draft.Traits.Subject)) continue;
+                if (user.HasMuted(draft.Traits)) continue;
                 message ??= Messages.Ephemeral(address.ToString(), draft.Body, state.Time);
                 foreach (var place in only is null ? user.Sessions : [only])
                 {

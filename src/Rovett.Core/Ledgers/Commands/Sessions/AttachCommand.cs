@@ -1,5 +1,6 @@
 using Rovett.Core.Delivery;
 using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers.Commands.Sessions;
 
@@ -15,6 +16,9 @@ public sealed record OpenInfo(UserState User, ChannelList Channels, Totals Total
 
     /// <summary>Where a session started that is live already: what its device missed was in memory and is queued.</summary>
     public Position? LiveFrom { get; init; }
+
+    /// <summary>The message with the user's choices; null: nothing was chosen.</summary>
+    public ControlMessage? Choices { get; init; }
 
     /// <summary>The plan for reading its logs; null when it is live already.</summary>
     public ReadPlan? Plan { get; init; }
@@ -44,7 +48,8 @@ public sealed class AttachCommand(string space, Identity identity, string device
         var totals = Plans.TotalsOf(user);
         Answer = new OpenInfo(user, Roles.ChannelsOf(user, null), totals, new Position(state.Head))
         {
-            FollowsInactive = user.Follows.Keys.Any(t => !user.Holds("topic:" + t))
+            FollowsInactive = user.Follows.Keys.Any(t => !user.Holds("topic:" + t)),
+            Choices = user.Row.ChoicesRev > 0 ? ChoiceOperation.MessageFor(user) : null,
         };
         session.Join(user.PlanVersion, user.Dispatched, user.Devices.Begin(device));
         var place = new SessionPlace(user, device) { Session = session };
@@ -53,6 +58,7 @@ public sealed class AttachCommand(string space, Identity identity, string device
         if (user.Sessions.Count == 1)
         {
             user.Unread = totals.Unread;
+            user.ChoicesToldAt = state.Due.Micros;
             state.Connected.Join(user);
         }
         else state.Connected.Count(user);

@@ -21,7 +21,8 @@ public sealed class IdentifyCommand(string space, Identity identity) : LedgerCom
 /// <summary>The same, and answers what the user may read.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="identity">The user and the credential.</param>
-public sealed class IdentifyAndPlanCommand(string space, Identity identity) : LedgerCommand<ReadPlan>
+/// <param name="withSubscribed">With what the user's sessions have only subscribed to.</param>
+public sealed class IdentifyAndPlanCommand(string space, Identity identity, bool withSubscribed = false) : LedgerCommand<ReadPlan>
 {
     bool mustLast;
 
@@ -34,6 +35,10 @@ public sealed class IdentifyAndPlanCommand(string space, Identity identity) : Le
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(space);
-        Answer = Plans.For(state, Identification.Take(ledger, state, identity, out mustLast));
+        var user = Identification.Take(ledger, state, identity, out mustLast);
+        Answer = Plans.For(state, user);
+        if (!withSubscribed) return;
+        var more = user.Sessions.Where(s => s.SubscribedLogs.Count > 0).SelectMany(s => Plans.For(state, user, s).Logs);
+        Answer = Answer with { Logs = [.. Answer.Logs.Concat(more).DistinctBy(l => l.Log)] };
     }
 }

@@ -1,5 +1,5 @@
 
-namespace Rovett.Core.Rules.Yaml;
+namespace Rovett.Core.Yaml;
 
 /// <summary>A mistake in a rules file.</summary>
 /// <param name="Line">Its line, from 1.</param>

@@ -1,6 +1,8 @@
+using System.Buffers;
 using System.Globalization;
+using System.Text.Json;
 
-namespace Rovett.Core.Rules.Yaml;
+namespace Rovett.Core.Yaml;
 
 /// <summary>The kinds of value in a rules file.</summary>
 public enum RuleNodeKind
@@ -39,6 +41,40 @@ public sealed record RuleNode(RuleNodeKind Kind, int Line, int Column)
 
     /// <summary>The members of a mapping, in the order written.</summary>
     public IReadOnlyList<RuleMember> Members { get; init; } = [];
+
+    /// <summary>As JSON.</summary>
+    public JsonElement ToJson()
+    {
+        var buffer = new ArrayBufferWriter<byte>(256);
+        using (var json = new Utf8JsonWriter(buffer, JsonText.WriterOptions)) Write(json);
+        return JsonElement.Parse(buffer.WrittenSpan);
+    }
+
+    /// <summary>Writes it as JSON.</summary>
+    public void Write(Utf8JsonWriter json)
+    {
+        switch (Kind)
+        {
+            case RuleNodeKind.List:
+                json.WriteStartArray();
+                foreach (var item in Items) item.Write(json);
+                json.WriteEndArray();
+                break;
+            case RuleNodeKind.Map:
+                json.WriteStartObject();
+                foreach (var member in Members)
+                {
+                    json.WritePropertyName(member.Name);
+                    member.Value.Write(json);
+                }
+                json.WriteEndObject();
+                break;
+            case RuleNodeKind.Null: json.WriteNullValue(); break;
+            case RuleNodeKind.Flag: json.WriteBooleanValue(Flag); break;
+            case RuleNodeKind.Number: json.WriteNumberValue(Number); break;
+            default: json.WriteStringValue(Text); break;
+        }
+    }
 
     /// <summary>A member of a mapping, or null.</summary>
     public RuleNode? this[string name] => Members.FirstOrDefault(m => m.Name == name)?.Value;

@@ -4,7 +4,7 @@ using System.Text.RegularExpressions;
 using YamlDotNet.Core;
 using YamlDotNet.Core.Events;
 
-namespace Rovett.Core.Rules.Yaml;
+namespace Rovett.Core.Yaml;
 
 /// <summary>Reads YAML 1.2 with its core schema (JSON is part of it) into nodes that know their place. Aliases, anchors, tags and
 /// duplicate names are refused.</summary>

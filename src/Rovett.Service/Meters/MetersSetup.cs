@@ -1,0 +1,8 @@
+namespace Rovett.Service.Meters;
+
+/// <summary>Registers the meters.</summary>
+static class MetersSetup
+{
+    public static IServiceCollection AddMeters(this IServiceCollection services) =>
+        services.AddSingleton<ServiceMeters>().AddSingleton<MeterKeeper>();
+}
