@@ -16,7 +16,11 @@ if (args is ["bulk"])
     await Bulk.Run();
     return 0;
 }
-
+if (args is ["intakes"])
+{
+    await Intakes.Run();
+    return 0;
+}
 if (args is ["pages", .. var counts])
 {
     await Pages.Run(counts is [var people, ..] ? int.Parse(people) : 100_000, counts is [_, var many] ? int.Parse(many) : 1_000_000);

@@ -43,11 +43,31 @@ public static class OutboxSaving
         async Task<int> Save(IDbContextTransaction transaction, bool isTracked)
         {
             int saved = await db.SaveChangesAsync(isTracked, cancel).ConfigureAwait(false);
-            foreach (var found in events())
+            foreach (var found in isTracked ? events() : Knowing(db, events))
             {
                 await outbox.Add(db.Database.GetDbConnection(), transaction.GetDbTransaction(), found, cancel).ConfigureAwait(false);
             }
             return saved;
+        }
+    }
+
+    /// <summary>Makes the events while the entities show what the database generated. Until the commit, only the change tracker has
+    /// that.</summary>
+    static IReadOnlyList<BackendEvent> Knowing(DbContext db, Func<IReadOnlyList<BackendEvent>> events)
+    {
+        var generated = db.ChangeTracker.Entries().Where(e => e.State is EntityState.Added or EntityState.Modified)
+            .SelectMany(e => e.Properties.Where(p => p.Metadata.FieldInfo is not null)
+            .Select(p => (e.Entity, Field: p.Metadata.FieldInfo!, Value: p.CurrentValue)))
+            .Select(g => (g.Entity, g.Field, g.Value, Before: g.Field.GetValue(g.Entity)))
+            .Where(g => !Equals(g.Value, g.Before)).ToList();
+        foreach (var g in generated) g.Field.SetValue(g.Entity, g.Value);
+        try
+        {
+            return events();
+        }
+        finally
+        {
+            foreach (var g in generated) g.Field.SetValue(g.Entity, g.Before);
         }
     }
 }

@@ -27,6 +27,9 @@ public sealed class ServiceProcess : IDisposable
     public Uri Url { get; }
     public int Id => process.Id;
 
+    /// <summary>Its standard input.</summary>
+    public StreamWriter Input => process.StandardInput;
+
     /// <summary>All that it has printed so far.</summary>
     public string Printed => string.Join('\n', output);
 

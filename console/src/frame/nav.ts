@@ -14,7 +14,7 @@ export interface Entry {
 /** Whether it is well, and what is not. */
 export function watched(facts: Facts): { sign: Sign; text: string } {
   if (facts.bugs + facts.storeFailures > 0) return { sign: 'denied', text: 'needs you' };
-  if (facts.setAside > 0) return { sign: 'watch', text: 'to watch' };
+  if (facts.setAside + facts.intakesWaiting > 0) return { sign: 'watch', text: 'to watch' };
   return { sign: 'live', text: 'well' };
 }
 

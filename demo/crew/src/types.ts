@@ -12,6 +12,8 @@ export interface NotificationData {
   'engine.check.done': unknown;
   /** Engine alarms */
   'engine.alarm': unknown;
+  /** Bilge water */
+  'bilge.level': unknown;
   /** Alarms that are over */
   'engine.alarm.cleared': unknown;
   /** Delays */

@@ -1,7 +1,6 @@
 using System.Diagnostics;
 using System.Net;
 using System.Net.Sockets;
-using System.Text.Json.Nodes;
 using Npgsql;
 using Rovett.Client;
 using Rovett.Service.Intakes.Outbox;

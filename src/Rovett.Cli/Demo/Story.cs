@@ -159,10 +159,10 @@ sealed class Story(Scenario scenario, Uri service, FaultSwitches faults, Func<Pe
             long before = desk.Unread!.Value;
             await planning.Note(Due(92, "anchor winch"), isCommitted: false);
             AnsiConsole.MarkupLine("  [grey]outbox[/] a check of the anchor winch, in a transaction that is rolled back");
-            await planning.Note(Due(93, "fire pump"));
-            AnsiConsole.MarkupLine("  [grey]outbox[/] a check of the fire pump, in a transaction that is committed");
-            await Check("Mara is told of the fire pump, and only of that",
-                () => desk.Unread == before + 1 && desk.Got[^1].Title == "Sandpiper: fire pump check due");
+            await planning.Note(Due(93, "emergency steering"));
+            AnsiConsole.MarkupLine("  [grey]outbox[/] a check of the emergency steering, in a transaction that is committed");
+            await Check("Mara is told of the emergency steering, and only of that",
+                () => desk.Unread == before + 1 && desk.Got[^1].Title == "Sandpiper: emergency steering check due");
         }
         long mine = desk.Unread!.Value;
         foreach (int level in new[] { 31, 34, 78 })

@@ -16,6 +16,8 @@ public static class NotificationTypes
     public const string EngineCheckDone = "engine.check.done";
     /// <summary><c>engine.alarm</c></summary>
     public const string EngineAlarm = "engine.alarm";
+    /// <summary><c>bilge.level</c></summary>
+    public const string BilgeLevel = "bilge.level";
     /// <summary><c>engine.alarm.cleared</c></summary>
     public const string EngineAlarmCleared = "engine.alarm.cleared";
     /// <summary><c>sailing.delayed</c></summary>

@@ -1,6 +1,7 @@
 using System.ComponentModel.DataAnnotations;
 using System.Text.Json.Nodes;
 using Microsoft.EntityFrameworkCore;
+using Npgsql;
 using Rovett.Client;
 using Rovett.Client.EntityFrameworkCore;
 using Rovett.Service.Intakes.Outbox;
@@ -18,9 +19,11 @@ public sealed class OutboxSavingTests(PostgresServer server) : IClassFixture<Pos
 
     public async ValueTask InitializeAsync()
     {
-        await using var plan = Open();
-        await plan.Database.ExecuteSqlRawAsync(OutboxSql.Create("rovett_outbox", null).Replace("{", "{{").Replace("}", "}}") +
-            "CREATE TABLE check_plan (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, vessel text NOT NULL UNIQUE)");
+        await using var connection = new NpgsqlConnection(database);
+        await connection.OpenAsync();
+        await using var create = new NpgsqlCommand(OutboxSql.Create("rovett_outbox", null) +
+            "CREATE TABLE check_plan (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, vessel text NOT NULL UNIQUE)", connection);
+        await create.ExecuteNonQueryAsync();
     }
 
     public ValueTask DisposeAsync() => default;
@@ -59,7 +62,7 @@ public sealed class OutboxSavingTests(PostgresServer server) : IClassFixture<Pos
     {
         await using var plan = Open();
         plan.Add(new Check { Vessel = "knot" });
-        await Should.ThrowAsync<Npgsql.PostgresException>(() => plan.SaveChangesAsync(new Outbox("no_such_table"), [Due("never")]));
+        await Should.ThrowAsync<PostgresException>(() => plan.SaveChangesAsync(new Outbox("no_such_table"), [Due("never")]));
         (await plan.Checks.CountAsync(TestContext.Current.CancellationToken)).ShouldBe(0);
         (await plan.SaveChangesAsync(Events, [Due("then")])).ShouldBe(1);
         (await plan.Checks.CountAsync(TestContext.Current.CancellationToken)).ShouldBe(1);
