@@ -6,7 +6,7 @@ PAGES := clients/typescript/dist/index.js console/dist/index.html demo/crew/dist
 SOURCES := $(shell find src demo/scenario.yaml demo/policies.yaml demo/rules.yaml demo/intakes.yaml docs/rules.schema.json docs/problems.md docs/conformance -name obj -prune -o -name bin -prune -o -type f -print)
 
 
-.PHONY: help build demo test simulate prove fuzz corebench lint bench clean tools
+.PHONY: help build demo test test-postgres simulate prove fuzz corebench lint bench clean tools
 help: ## Say what can be made
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 10
 
@@ -48,6 +48,10 @@ test: build tools ## Build everything, check its style, and run all tests
 	for t in $$failed; do echo "== $$t failed"; grep -A 30 '\[FAIL\]' .build/$$t.log; done; \
 	for t in $$failed; do grep -hA 1 '\[FAIL\]' .build/$$t.log | cut -c1-300; done; test -z "$$failed"
 
+test-postgres: build tools ## Run the tests of the service on PostgreSQL in place of a data folder
+	dotnet build tests/Rovett.Service.Tests -c Release -v quiet --nologo
+	ROVETT_TEST_HOME=postgres dotnet tests/Rovett.Service.Tests/bin/Release/net10.0/Rovett.Service.Tests.dll -trait- "home=folder" -noColor -noLogo
+
 SEEDS := 1..1000
 simulate: ## Judge simulated worlds by their seeds: make simulate SEEDS=1..10000
 	dotnet run -c Release --project tests/Rovett.Simulator -- $(SEEDS)
@@ -56,7 +60,7 @@ KILLS := 505
 CUTS := 1500
 prove: build tools ## Kill the service and cut its power hundreds of times: make prove KILLS=505 CUTS=1500
 	dotnet build tests/Rovett.Faults -c Release -v quiet --nologo
-	ROVETT_KILLS=$(KILLS) ROVETT_KILL_SENDS=1980 ROVETT_CUTS=$(CUTS) dotnet tests/Rovett.Faults/bin/Release/net10.0/Rovett.Faults.dll -noColor -noLogo -diagnostics
+	ROVETT_INTAKE_EVENTS=10000 ROVETT_INTAKE_CUTS=50 ROVETT_BACKEND_KILLS=100 ROVETT_KILLS=$(KILLS) ROVETT_KILL_SENDS=1980 ROVETT_CUTS=$(CUTS) dotnet tests/Rovett.Faults/bin/Release/net10.0/Rovett.Faults.dll -noColor -noLogo -diagnostics
 
 COUNT := 10000000
 fuzz: ## Feed every parser broken input: make fuzz COUNT=10000000

@@ -3,7 +3,7 @@ using Rovett.Client;
 using Rovett.Core.Addresses;
 using Rovett.Core.Wire;
 using Rovett.Service.Hosting;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 using Shouldly;
 using Xunit;
 

@@ -1,8 +1,10 @@
 using System.Collections.Concurrent;
 using System.Text.Json.Nodes;
 using Rovett.Client;
+using Rovett.Storage.Postgres;
 using Rovett.Storage.Sqlite;
 using Rovett.Testing;
+using Rovett.Testing.Servers;
 using Shouldly;
 using Xunit;
 
@@ -19,9 +21,26 @@ public sealed class CrashTests
     static int Number(string name, int otherwise) =>
         int.TryParse(Environment.GetEnvironmentVariable(name), out int number) ? number : otherwise;
 
-    [Fact]
-    public async Task Nothing_answered_is_lost_or_doubled_by_kills_and_a_device_goes_on_where_it_was()
+    /// <summary>What is killed.</summary>
+    public enum Victim
     {
+        /// <summary>The service, on a data folder.</summary>
+        Service,
+        /// <summary>The service, on PostgreSQL.</summary>
+        ServiceOnPostgres,
+        /// <summary>The server of PostgreSQL, under the service.</summary>
+        Postgres,
+    }
+
+    [Theory]
+    [InlineData(Victim.Service)]
+    [InlineData(Victim.ServiceOnPostgres)]
+    [InlineData(Victim.Postgres)]
+    public async Task Nothing_answered_is_lost_or_doubled_by_kills_and_a_device_goes_on_where_it_was(Victim victim)
+    {
+        using var server = victim == Victim.Service ? null : new PostgresServer();
+        var database = server?.NewDatabase();
+        string[] more = database is null ? [] : ["--database", database];
         var folder = Directory.CreateTempSubdirectory("rovett-crash-").FullName;
         int seed = Environment.TickCount;
         var random = new Random(seed);
@@ -34,7 +53,7 @@ public sealed class CrashTests
             string key = "", secret = "";
             for (int life = 0; life <= Kills; life++)
             {
-                using var service = await ServiceProcess.Start(folder);
+                using var service = await ServiceProcess.Start(folder, more);
                 if (life == 0)
                 {
                     (key, secret) =
@@ -65,9 +84,13 @@ public sealed class CrashTests
                 {
                     try
                     {
-                        for (int i = 0; ; i++) await Send(client, $"{lifeNumber}-{sender}-{i}{(i % 10 == 9 ? " for teo" : "")}", answered);
+                        for (int i = 0; !stop.IsCancellationRequested; i++)
+                        {
+                            await Send(client, $"{lifeNumber}-{sender}-{i}{(i % 10 == 9 ? " for teo" : "")}", answered);
+                        }
                     }
-                    catch (HttpRequestException)
+                    catch (Exception error) when (error is HttpRequestException
+                        || (victim == Victim.Postgres && error is RovettRefusedException { Status: 503 }))
                     {
                         // killed: this one was not answered
                     }
@@ -75,15 +98,25 @@ public sealed class CrashTests
                 int before = answered.Count;
                 await Eventually.Holds(() => answered.Count > before + SendsPerLife, "sends are under way", 60);
                 await Task.Delay(random.Next(5, 300)); // the instant of the kill is what is tested
-                await service.Kill();
+                if (victim == Victim.Postgres)
+                {
+                    server!.Crash();
+                    await Task.WhenAll(senders.Select(s => Task.WhenAny(s, Task.Delay(random.Next(5, 300)))));
+                    server.Start();
+                    // The same service goes on by itself.
+                    await Eventually.Holds(async () => await Takes(client, $"{lifeNumber} goes on", answered), t => t, "sends are taken", 60);
+                    await stop.CancelAsync();
+                    (await service.Terminate()).ShouldBe(0);
+                }
+                else await service.Kill();
                 dead++;
                 await Task.WhenAll(senders);
                 await stop.CancelAsync();
                 await receiving;
             }
             var path = Path.Combine(folder, "data", SqliteFiles.HistoryName);
-            using var store = SqliteFiles.OpenHistory(path);
-            using var reader = SqliteFiles.ReadHistory(path);
+            using var store = database is null ? SqliteFiles.OpenHistory(path) : PostgresHistory.Open(database);
+            using var reader = database is null ? SqliteFiles.ReadHistory(path) : PostgresHistory.Read(database);
             reader.Check().ShouldBeEmpty($"seed {seed}");
             var history = reader.History(store.FindSpace("main")!.Id);
             history.Select(e => e.Position).ShouldBe(Enumerable.Range(1, history.Count).Select(i => (long)i));
@@ -107,12 +140,25 @@ public sealed class CrashTests
             if (Kills > 12)
             {
                 File.AppendAllText(Path.Combine(Path.GetTempPath(), "rovett-kills.txt"),
-                    $"{dead} kills, {answered.Count} answered sends, {stored.Count} stored, seed {seed}\n");
+                    $"{victim}: {dead} kills, {answered.Count} answered sends, {stored.Count} stored, seed {seed}\n");
             }
         }
         finally
         {
             Directory.Delete(folder, recursive: true);
+        }
+    }
+
+    static async Task<bool> Takes(RovettClient client, string key, ConcurrentDictionary<string, string> answered)
+    {
+        try
+        {
+            await Send(client, key, answered);
+            return true;
+        }
+        catch (RovettRefusedException error) when (error.Status == 503)
+        {
+            return false;
         }
     }
 

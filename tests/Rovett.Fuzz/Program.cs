@@ -18,6 +18,7 @@ using Rovett.Service.Events;
 using Rovett.Service.Http;
 using Rovett.Service.Outbound;
 using Rovett.Service.Spaces;
+using Rovett.Storage.Access;
 using Rovett.Storage.Sqlite;
 using Rovett.Testing;
 
@@ -230,7 +231,7 @@ public static class Program
 
     static Tokens NewTokens()
     {
-        var store = new AccessStore(Path.Combine(Folder.FullName, "access.db"));
+        var store = SqliteFiles.OpenAccess(Path.Combine(Folder.FullName, "access.db"));
         store.AddSigningKey(new StoredSigningKey("main", "first", SigningKeyKind.Secret, null, Encoding.UTF8.GetBytes(Secret), 0));
         AppDomain.CurrentDomain.ProcessExit += (_, _) =>
         {

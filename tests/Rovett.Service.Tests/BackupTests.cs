@@ -8,6 +8,7 @@ using Xunit;
 namespace Rovett.Service.Tests;
 
 /// <summary>A data folder's files: whose they are, and what a copy of them holds.</summary>
+[Trait("home", "folder")]
 public sealed class BackupTests : IAsyncLifetime
 {
     const UnixFileMode Own = UnixFileMode.UserRead | UnixFileMode.UserWrite;

@@ -14,6 +14,7 @@ using Xunit;
 namespace Rovett.Service.Tests;
 
 /// <summary>One owner for a data folder, credentials that are never lost, and bugs that are told and confined.</summary>
+[Trait("home", "folder")]
 public sealed class FaultTests : IDisposable
 {
     readonly string folder = Directory.CreateTempSubdirectory("rovett-faults-").FullName;

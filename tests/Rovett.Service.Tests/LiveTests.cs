@@ -256,6 +256,7 @@ public sealed class LiveTests : IAsyncLifetime
     }
 
     [Fact]
+    [Trait("home", "folder")]
     public async Task A_cursor_beyond_the_end_of_a_store_put_back_gets_a_gap()
     {
         await s.Send("user:mara", "kept");

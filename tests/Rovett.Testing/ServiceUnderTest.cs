@@ -1,10 +1,14 @@
+using System.Data.Common;
 using System.Net.Http.Headers;
 using System.Text;
 using System.Text.Json.Nodes;
+using Microsoft.Data.Sqlite;
+using Npgsql;
 using Rovett.Client;
 using Rovett.Service.Credentials;
 using Rovett.Service.Hosting;
 using Rovett.Service.Options;
+using Rovett.Testing.Servers;
 
 namespace Rovett.Testing;
 
@@ -50,6 +54,7 @@ public sealed class ServiceUnderTest : IAsyncDisposable
             Log = "error"
         };
         configure?.Invoke(options);
+        options.Database ??= TestDatabase.For(options.Data);
         var service = RovettService.Create(options, clock);
         await service.Start();
         var made = new ServiceUnderTest(options, clock, folder is not null, service);
@@ -63,6 +68,17 @@ public sealed class ServiceUnderTest : IAsyncDisposable
         await Service.DisposeAsync();
         Service = RovettService.Create(options, clock);
         await Service.Start();
+    }
+
+    /// <summary>A number out of its history, read past it.</summary>
+    public long Count(string sql)
+    {
+        using DbConnection connection = options.Database is { } database ? new NpgsqlConnection(database + ";Pooling=false")
+            : new SqliteConnection($"Data Source={Path.Combine(Folder, "history.db")};Mode=ReadOnly;Pooling=False");
+        connection.Open();
+        using var command = connection.CreateCommand();
+        command.CommandText = sql;
+        return (long)command.ExecuteScalar()!;
     }
 
     public string Token(string user, params string[] roles) => TestTokens.Make(Secret, user, roles);
@@ -117,6 +133,6 @@ public sealed class ServiceUnderTest : IAsyncDisposable
     {
         await Service.DisposeAsync();
         http.Dispose();
-        if (!keepFolder) Directory.Delete(Folder, recursive: true);
+        if (!keepFolder && Directory.Exists(Folder)) Directory.Delete(Folder, recursive: true);
     }
 }

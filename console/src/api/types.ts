@@ -81,7 +81,7 @@ export interface Facts {
   bugs: number;
   storeFailures: number;
   historyBytes: number;
-  freeBytes: number;
+  freeBytes: number | null;
   limits: Limit[];
   changed: Act[];
 }

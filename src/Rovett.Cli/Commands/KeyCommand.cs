@@ -168,7 +168,7 @@ static class KeyCommand
                         $"Spaces: {string.Join(", ", history.Spaces())}.");
                 }
             }
-            using var access = new AccessStore(Path.Combine(folder, SqliteFiles.AccessName));
+            using var access = SqliteFiles.OpenAccess(Path.Combine(folder, SqliteFiles.AccessName));
             var (stored, key) = new ApiKeys(access, TimeProvider.System).Make(name, "recovered admin key", ["admin"]);
             new AuditTrail(access, TimeProvider.System).Note(name, $"local:{Environment.UserName}", "api-key.recovered", stored.Id);
             if (parsed.GetValue(json)) Output.Json(new JsonObject { ["id"] = stored.Id, ["space"] = name, ["key"] = key });

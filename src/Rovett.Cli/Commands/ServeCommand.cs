@@ -20,6 +20,8 @@ static class ServeCommand
         var settings = new (string Name, Option<string?> Option)[]
         {
             ("data", new("--data") { Description = "Data folder. [default: data]" }),
+            ("database", new("--database")
+                { Description = "PostgreSQL database to store everything in, in place of the data folder: Host=…;Database=…;Username=…" }),
             ("address", new("--address") { Description = "The IP address to listen on. [default: 127.0.0.1]" }),
             ("port", new("--port") { Description = "The TCP port; 0 takes a free one. [default: 7411]" }),
             ("readyFile", new("--ready-file")

@@ -5,7 +5,7 @@ using System.Text.Json;
 using Rovett.Core.Notifications;
 using Rovett.Service.Http;
 using Rovett.Storage.Sql;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Audit;
 

@@ -1,5 +1,5 @@
 using Rovett.Core.Addresses;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Credentials;
 

@@ -1,5 +1,5 @@
 using Rovett.Service.Spaces;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Credentials;
 

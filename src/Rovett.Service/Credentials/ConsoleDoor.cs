@@ -1,4 +1,4 @@
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Credentials;
 

@@ -2,6 +2,8 @@ using Rovett.Core.Ledgers;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Options;
 using Rovett.Service.Outbound;
+using Rovett.Storage.Access;
+using Rovett.Storage.Homes;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 
@@ -13,11 +15,11 @@ static class CredentialsSetup
     static readonly TimeSpan KeySetsLookedAtEvery = TimeSpan.FromSeconds(15);
 
     public static IServiceCollection AddCredentials(this IServiceCollection services) => services
-        .AddSingleton(p => new AccessStore(InData(p, SqliteFiles.AccessName)))
-        .AddSingleton(p => new TicketStore(InData(p, SqliteFiles.AccessName)))
+        .AddSingleton(p => p.GetRequiredService<IStoreHome>().OpenAccess())
+        .AddSingleton(p => p.GetRequiredService<IStoreHome>().OpenTickets())
         .AddSingleton(p => new SpaceKeeper(p.GetRequiredService<AccessStore>(), p.GetRequiredService<SqlLedgerStore>().Epoch,
             p.GetRequiredService<TimeProvider>()))
-        .AddSingleton(p => new KeySets(p.GetRequiredService<OutboundGuard>(), InData(p, SqliteFiles.KeySetsName),
+        .AddSingleton(p => new KeySets(p.GetRequiredService<OutboundGuard>(), Path.Combine(p.GetRequiredService<RovettOptions>().Data, SqliteFiles.KeySetsName),
             p.GetRequiredService<ServiceClock>(), p.GetRequiredService<ILogger<KeySets>>()))
         .AddSingleton<ApiKeys>()
         .AddSingleton<SigningKeys>()
@@ -27,8 +29,6 @@ static class CredentialsSetup
         .AddSingleton<Operators>()
         .AddSingleton(p => new KeySetRounds(new Repeating("key sets", KeySetsLookedAtEvery, p.GetRequiredService<TimeProvider>(),
             p.GetRequiredService<Faults>(), p.GetRequiredService<SigningKeys>().RefreshWhenDue)));
-
-    static string InData(IServiceProvider p, string name) => Path.Combine(p.GetRequiredService<RovettOptions>().Data, name);
 }
 
 /// <summary>Looks at key sets again and again.</summary>

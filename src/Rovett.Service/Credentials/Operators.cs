@@ -1,6 +1,6 @@
 using Microsoft.AspNetCore.Identity;
 using Rovett.Core.Ledgers;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Credentials;
 

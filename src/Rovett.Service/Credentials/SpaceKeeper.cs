@@ -8,7 +8,7 @@ using Rovett.Core.Store;
 using Rovett.Core.Wire;
 using Rovett.Service.Spaces;
 using Rovett.Storage;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Credentials;
 

@@ -1,7 +1,7 @@
 using System.Collections.Concurrent;
 using Rovett.Core.Addresses;
 using Rovett.Core.Ledgers;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Credentials;
 

@@ -3,7 +3,7 @@ using Rovett.Core.Addresses;
 using Rovett.Core.Ledgers;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Limits;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Credentials;
 

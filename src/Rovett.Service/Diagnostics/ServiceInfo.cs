@@ -1,20 +1,20 @@
 using System.Reflection;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Homes;
 
 namespace Rovett.Service.Diagnostics;
 
 /// <summary>The service's own status.</summary>
-public sealed record ServiceInfo(Epoch Epoch, StoredTime Since, string DataFolder)
+public sealed record ServiceInfo(Epoch Epoch, StoredTime Since, IStoreHome Home)
 {
     /// <summary>The program's version.</summary>
     public static readonly string Version =
         typeof(ServiceInfo).Assembly.GetCustomAttribute<AssemblyInformationalVersionAttribute>()?.InformationalVersion.Split('+')[0] ?? "0";
 
     /// <summary>Bytes of the history on disk.</summary>
-    public long HistoryBytes() => new DirectoryInfo(DataFolder).EnumerateFiles(SqliteFiles.HistoryName + "*").Sum(f => f.Length);
+    public long HistoryBytes() => Home.HistoryBytes();
 
-    /// <summary>Bytes that are free on the disk of the data folder.</summary>
-    public long FreeBytes() => new DriveInfo(DataFolder).AvailableFreeSpace;
+    /// <summary>Bytes that are free on its disk; null: only the database server knows.</summary>
+    public long? FreeBytes() => Home.FreeBytes();
 
     /// <summary>What the process's objects took after the last whole collection; 0: there was none yet.</summary>
     public static long LiveBytes()

@@ -22,20 +22,22 @@ using Rovett.Service.Receipts;
 using Rovett.Service.Reference;
 using Rovett.Service.Spaces;
 using Rovett.Service.Topics;
+using Rovett.Storage.Access;
+using Rovett.Storage.Homes;
 using Rovett.Storage.Sql;
-using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Hosting;
 
 /// <summary>All that the service is made of, feature by feature.</summary>
 static class Composition
 {
-    public static void AddRovett(this IServiceCollection services, RovettOptions options, ServiceClock clock, FaultSwitches? switches)
+    public static void AddRovett(this IServiceCollection services, RovettOptions options, IStoreHome home, ServiceClock clock,
+        FaultSwitches? switches)
     {
-        services.AddSingleton(options).AddSingleton(clock).AddSingleton<TimeProvider>(clock);
+        services.AddSingleton(options).AddSingleton(_ => home).AddSingleton(clock).AddSingleton<TimeProvider>(clock);
         services.AddSingleton<Health>().AddSingleton<FirstStart>().AddSingleton(p => p.GetRequiredService<FirstStart>().OpenSpaces());
         services.AddSingleton(
-            p => new ServiceInfo(p.GetRequiredService<SqlLedgerStore>().Epoch, StoredTime.From(clock.GetUtcNow()), options.Data));
+            p => new ServiceInfo(p.GetRequiredService<SqlLedgerStore>().Epoch, StoredTime.From(clock.GetUtcNow()), p.GetRequiredService<IStoreHome>()));
         services.AddJson().AddReference();
         services.AddLedgers().AddCredentials().AddLimits().AddAudit().AddOutbound().AddTopics().AddReceipts().AddLive(switches)
             .AddMeters().AddIntakes(options);

@@ -8,25 +8,26 @@ using Rovett.Service.Ledgers;
 using Rovett.Service.Live;
 using Rovett.Service.Options;
 using Rovett.Storage;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
+using Rovett.Storage.Homes;
 
 namespace Rovett.Service.Hosting;
 
-/// <summary>The service: one process, one data folder. Make it, start it, wait for it, dispose it.</summary>
+/// <summary>The service: one process, one data folder or database. Make it, start it, wait for it, dispose it.</summary>
 public sealed class RovettService : IAsyncDisposable
 {
     static readonly TimeSpan CloseWithin = TimeSpan.FromSeconds(4);
 
     readonly WebApplication app;
     readonly RovettOptions options;
-    readonly DataFolderLock folder;
+    readonly IStoreHome home;
     // Requests wait until first credentials count.
     readonly TaskCompletionSource open = new(TaskCreationOptions.RunContinuationsAsynchronously);
     bool disposed;
 
-    RovettService(RovettOptions options, WebApplication app, DataFolderLock folder)
+    RovettService(RovettOptions options, WebApplication app, IStoreHome home)
     {
-        (this.options, this.app, this.folder) = (options, app, folder);
+        (this.options, this.app, this.home) = (options, app, home);
         app.MapEverything(options, open.Task);
         app.Services.StartRounds();
         var access = app.Services.GetRequiredService<AccessStore>();
@@ -37,25 +38,24 @@ public sealed class RovettService : IAsyncDisposable
             app.Services.GetRequiredService<SessionRegistry>().Close(options.ComeBackWithinMs, CloseWithin).GetAwaiter().GetResult());
     }
 
-    /// <summary>Opens the data folder and prepares everything, without listening yet.</summary>
-    /// <exception cref="StoreException">The data folder can't be used, or another process uses it.</exception>
+    /// <summary>Opens the data folder, or the database, and prepares everything, without listening yet.</summary>
+    /// <exception cref="StoreException">It can't be used, or another process uses it.</exception>
     public static RovettService Create(RovettOptions options, TimeProvider? clock = null, FaultSwitches? faults = null)
     {
-        Directory.CreateDirectory(options.Data, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
-        var folder = DataFolderLock.Take(options.Data);
+        IStoreHome home = options.Database is { } database ? new PostgresHome(database) : new DataFolder(options.Data);
         WebApplication? app = null;
         try
         {
             var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
             builder.ConfigureServer(options);
-            builder.Services.AddRovett(options, new ServiceClock(clock ?? new BootClock()), faults);
+            builder.Services.AddRovett(options, home, new ServiceClock(clock ?? new BootClock()), faults);
             app = builder.Build();
-            return new RovettService(options, app, folder);
+            return new RovettService(options, app, home);
         }
         catch
         {
             app?.DisposeAsync().AsTask().GetAwaiter().GetResult();
-            folder.Dispose();
+            home.Dispose();
             throw;
         }
     }
@@ -104,6 +104,6 @@ public sealed class RovettService : IAsyncDisposable
         if (Interlocked.Exchange(ref disposed, true)) return;
         await app.StopAsync();
         await app.DisposeAsync();
-        folder.Dispose();
+        home.Dispose();
     }
 }

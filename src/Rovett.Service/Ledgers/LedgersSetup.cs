@@ -4,8 +4,8 @@ using Rovett.Core.Store;
 using Rovett.Core.Visibility;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Options;
+using Rovett.Storage.Homes;
 using Rovett.Storage.Sql;
-using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Ledgers;
 
@@ -15,7 +15,7 @@ static class LedgersSetup
     public static IServiceCollection AddLedgers(this IServiceCollection services) => services
         .AddSingleton<Faults>()
         .AddSingleton(OpenStore)
-        .AddSingleton(p => SqliteFiles.ReadHistory(History(p)))
+        .AddSingleton(p => p.GetRequiredService<IStoreHome>().ReadHistory())
         .AddSingleton<IHistoryStore>(p => p.GetRequiredService<SqlHistory>())
         .AddSingleton<HistoryReader>()
         .AddSingleton<InboxReader>()
@@ -24,13 +24,11 @@ static class LedgersSetup
         .AddSingleton<AckBuffer>()
         .AddSingleton<MarkSteps>();
 
-    static string History(IServiceProvider p) => Path.Combine(p.GetRequiredService<RovettOptions>().Data, SqliteFiles.HistoryName);
-
     static SqlLedgerStore OpenStore(IServiceProvider p)
     {
         var (options, clock, faults) =
             (p.GetRequiredService<RovettOptions>(), p.GetRequiredService<ServiceClock>(), p.GetRequiredService<Faults>());
-        var store = SqliteFiles.OpenHistory(History(p), checkpointsBeside: true, failed: e => faults.Thrown(null, "checkpoint", e));
+        var store = p.GetRequiredService<IStoreHome>().OpenHistory(failed: e => faults.Thrown(null, "checkpoint", e));
         clock.Restore(store.Clock, options.PlausibleAbsence);
         clock.SettleStanding(store);
         if (clock.RetentionHeldBack > TimeSpan.Zero)

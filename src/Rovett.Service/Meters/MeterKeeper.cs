@@ -2,7 +2,7 @@ using System.Diagnostics.Metrics;
 using System.Text.Json;
 using Rovett.Core.Ledgers;
 using Rovett.Service.Diagnostics;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Meters;
 

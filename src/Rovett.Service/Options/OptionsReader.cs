@@ -5,6 +5,7 @@ using System.Security.Cryptography;
 using Rovett.Core.Addresses;
 using Rovett.Service.Spaces;
 using Rovett.Service.Tls;
+using Rovett.Storage.Homes;
 using YamlDotNet.Core;
 using YamlDotNet.RepresentationModel;
 
@@ -149,6 +150,12 @@ public static class OptionsReader
         {
             Check(IPNetwork.TryParse(network, out _), "trustedProxies",
                 $"'{network}' is not a network; write the address and the length of its prefix: 10.1.0.0/16");
+        }
+        if (o.Database is { } database)
+        {
+            // What is wrong is told without the text, which may have a password.
+            Check(PostgresHome.Mistake(database) is null, "database",
+                $"{PostgresHome.Mistake(database)}; give it as Host=db.internal;Database=rovett;Username=rovett");
         }
         Between(o.HandshakeSeconds, "handshakeSeconds", 1, 60);
         Between(o.MaxUnauthenticated, "maxUnauthenticated", 0, 100_000);

@@ -9,6 +9,10 @@ public sealed class RovettOptions
     /// <summary>Data folder, created if missing.</summary>
     public string Data { get; set; } = "data";
 
+    /// <summary>PostgreSQL database (15 or newer) to store everything in, in place of the data folder:
+    /// <c>Host=db.internal;Database=rovett;Username=rovett;Passfile=/run/secrets/pgpass</c>.</summary>
+    public string? Database { get; set; }
+
     /// <summary>IP address to listen on. For access from other machines, put a proxy with TLS in front, or
     /// configure a certificate.</summary>
     public string Address { get; set; } = "127.0.0.1";

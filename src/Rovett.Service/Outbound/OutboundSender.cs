@@ -8,7 +8,7 @@ using Rovett.Service.Diagnostics;
 using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Spaces;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Outbound;
 

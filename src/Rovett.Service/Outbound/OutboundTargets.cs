@@ -2,7 +2,7 @@ using Rovett.Core.Notifications;
 using Rovett.Core.Rules;
 using Rovett.Core.Yaml;
 using Rovett.Service.Spaces;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Outbound;
 

@@ -6,7 +6,7 @@ using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Outbound;
 using Rovett.Service.Spaces;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Receipts;
 

@@ -1,6 +1,4 @@
-using Dapper;
-
-namespace Rovett.Storage.Sqlite;
+namespace Rovett.Storage.Access;
 
 /// <summary>What the meters counted in a span of time. <see cref="Length"/> and <see cref="Start"/> in seconds;
 /// <see cref="Counted"/> is a JSON object.</summary>
@@ -15,18 +13,13 @@ public sealed partial class AccessStore
     /// time.</summary>
     /// <param name="spans">The spans.</param>
     /// <param name="before">For each length, the oldest start that is kept.</param>
-    public void SaveSpans(IReadOnlyList<StoredSpan> spans, IReadOnlyList<(long Length, long Oldest)> before)
+    public void SaveSpans(IReadOnlyList<StoredSpan> spans, IReadOnlyList<(long Length, long Oldest)> before) => Together(() =>
     {
-        lock (gate)
-        {
-            using var transaction = connection.BeginTransaction();
-            connection.Execute("INSERT OR REPLACE INTO meter_span (space, length, start, counted) VALUES (@Space, @Length, @Start, " +
-                "@Counted)", spans, transaction);
-            connection.Execute("DELETE FROM meter_span WHERE length=@Length AND start<@Oldest",
-                before.Select(b => new { b.Length, b.Oldest }), transaction);
-            transaction.Commit();
-        }
-    }
+        Run("INSERT INTO meter_span (space, length, start, counted) VALUES (@Space, @Length, @Start, @Counted) " +
+            "ON CONFLICT (space, length, start) DO UPDATE SET counted=@Counted", spans);
+        Run("DELETE FROM meter_span WHERE length=@Length AND start<@Oldest",
+            before.Select(b => new { b.Length, b.Oldest }).ToList());
+    });
 
     /// <summary>All stored spans.</summary>
     public IReadOnlyList<StoredSpan> Spans() =>
@@ -34,7 +27,7 @@ public sealed partial class AccessStore
 
     /// <summary>Notes a start of the service.</summary>
     public void AddStart(StoredStart start) =>
-        Run("INSERT OR REPLACE INTO service_start (time, version) VALUES (@Time, @Version)", start);
+        Run("INSERT INTO service_start (time, version) VALUES (@Time, @Version) ON CONFLICT (time) DO UPDATE SET version=@Version", start);
 
     /// <summary>The newest starts since a time, newest first.</summary>
     public IReadOnlyList<StoredStart> Starts(long since, int most) =>

@@ -1,7 +1,4 @@
-using Dapper;
-using Microsoft.Data.Sqlite;
-
-namespace Rovett.Storage.Sqlite;
+namespace Rovett.Storage.Access;
 
 /// <summary>An API key as stored: never the key itself. <see cref="Types"/> and <see cref="Addresses"/> are JSON arrays of what it is
 /// narrowed to, empty for anything. Times in microseconds.</summary>
@@ -58,22 +55,11 @@ public sealed record StoredOperatorSession(string Operator, long Began, long End
 public sealed record StoredDecider(string Space, string Name, string Url, byte[] Secret, long TimeoutMs, long AllowSeconds,
     long DenySeconds, long Created);
 
-/// <summary>The credentials of a data folder, in a file beside the history so that signing in never waits for sends.
-/// Safe to call from any thread; calls take turns.</summary>
-public sealed partial class AccessStore : IDisposable
+/// <summary>The credentials, beside the history so that signing in never waits for sends. Safe to call from any thread; calls take
+/// turns.</summary>
+/// <param name="sql">A connection of its own, which it closes.</param>
+public sealed partial class AccessStore(IAccessSql sql) : IDisposable
 {
-    readonly SqliteConnection connection;
-    readonly Lock gate = new();
-
-    /// <summary>Opens (and on the first start makes) the file.</summary>
-    /// <exception cref="StoreException">It can't be used.</exception>
-    public AccessStore(string path)
-    {
-        SqliteFiles.MakeOwn(path);
-        SqliteFiles.Migrate(path, "Sqlite.AccessMigrations");
-        connection = SqliteFiles.Open(path, readOnly: false);
-    }
-
     /// <summary>Stores a key.</summary>
     public void AddKey(StoredApiKey key, byte[] hash) => Run(
         "INSERT INTO api_key (id, space, name, hash, scopes, types, addresses, created, events, sources) VALUES (@Id, @Space, @Name, " +
@@ -101,7 +87,7 @@ public sealed partial class AccessStore : IDisposable
 
     /// <summary>Sets the end of a key, never later than before.</summary>
     public void EndKey(string space, string id, long ends) =>
-        Run("UPDATE api_key SET ends=MIN(COALESCE(ends, @ends), @ends) WHERE space=@space AND id=@id", new { space, id, ends });
+        Run("UPDATE api_key SET ends=CASE WHEN ends<@ends THEN ends ELSE @ends END WHERE space=@space AND id=@id", new { space, id, ends });
 
     /// <summary>Adds a line to the audit trail.</summary>
     public void AddAct(string space, long time, string actor, string act, string about, string detail) =>
@@ -136,8 +122,8 @@ public sealed partial class AccessStore : IDisposable
     /// <summary>Stores a signing key; false when there is one of its name.</summary>
     public bool AddSigningKey(StoredSigningKey key)
     {
-        bool added = Run("INSERT OR IGNORE INTO signing_key (space, name, kind, kid, value, created) VALUES (@Space, @Name, @Kind, " +
-            "@Kid, @Value, @Created)", new { key.Space, key.Name, Kind = (int)key.Kind, key.Kid, key.Value, key.Created }) == 1;
+        bool added = Run("INSERT INTO signing_key (space, name, kind, kid, value, created) VALUES (@Space, @Name, @Kind, @Kid, @Value, " +
+            "@Created) ON CONFLICT DO NOTHING", new { key.Space, key.Name, Kind = (int)key.Kind, key.Kid, key.Value, key.Created }) == 1;
         // Of an earlier key by that name.
         if (added) Run("DELETE FROM ticket WHERE space=@Space AND signing_key=@Name", new { key.Space, key.Name });
         return added;
@@ -168,7 +154,7 @@ public sealed partial class AccessStore : IDisposable
 
     /// <summary>Stores an operator; false when the name is taken.</summary>
     public bool AddOperator(StoredOperator made) =>
-        Run("INSERT OR IGNORE INTO operator (name, may, password, created) VALUES (@Name, @May, @Password, @Created)", made) == 1;
+        Run("INSERT INTO operator (name, may, password, created) VALUES (@Name, @May, @Password, @Created) ON CONFLICT DO NOTHING", made) == 1;
 
     /// <summary>Removes an operator; false when there is none, or it is the last who may operate.</summary>
     public bool RemoveOperator(string name)
@@ -256,9 +242,11 @@ public sealed partial class AccessStore : IDisposable
 
     /// <summary>Stores a webhook, in place of the one of its name.</summary>
     public void SaveWebhook(StoredWebhook webhook) => Run(
-        "INSERT OR REPLACE INTO webhook (space, name, url, secret, states, types, created, delivered, failures, error, tried, next, " +
+        "INSERT INTO webhook (space, name, url, secret, states, types, created, delivered, failures, error, tried, next, " +
         "ended, purpose) VALUES (@Space, @Name, @Url, @Secret, @States, @Types, @Created, @Delivered, @Failures, @Error, @Tried, @Next, " +
-        "@Ended, @Purpose)",
+        "@Ended, @Purpose) ON CONFLICT (space, name) DO UPDATE SET url=@Url, secret=@Secret, states=@States, types=@Types, " +
+        "created=@Created, delivered=@Delivered, failures=@Failures, error=@Error, tried=@Tried, next=@Next, ended=@Ended, " +
+        "purpose=@Purpose",
         webhook);
 
     /// <summary>Notes how far a webhook is; one that was changed or removed meanwhile is left alone.</summary>
@@ -272,8 +260,8 @@ public sealed partial class AccessStore : IDisposable
 
     /// <summary>A space begins: what is in the trail from before, under the same name, is not its own.</summary>
     public void BeginSpace(string space) =>
-        Run("INSERT OR REPLACE INTO space_start (space, audit_after) VALUES (@space, (SELECT COALESCE(MAX(id), 0) FROM audit))",
-        new { space });
+        Run("INSERT INTO space_start (space, audit_after) VALUES (@space, (SELECT COALESCE(MAX(id), 0) FROM audit)) " +
+        "ON CONFLICT (space) DO UPDATE SET audit_after=excluded.audit_after", new { space });
 
     /// <summary>Removes all credentials and settings of a space. Its trail stays.</summary>
     public void RemoveSpace(string space)
@@ -297,54 +285,26 @@ public sealed partial class AccessStore : IDisposable
 
     /// <summary>Stores a decider, in place of the one of its name.</summary>
     public void SaveDecider(StoredDecider decider) => Run(
-        "INSERT OR REPLACE INTO decider (space, name, url, secret, timeout_ms, allow_seconds, deny_seconds, created) VALUES (@Space, " +
-        "@Name, @Url, @Secret, @TimeoutMs, @AllowSeconds, @DenySeconds, @Created)", decider);
+        "INSERT INTO decider (space, name, url, secret, timeout_ms, allow_seconds, deny_seconds, created) VALUES (@Space, " +
+        "@Name, @Url, @Secret, @TimeoutMs, @AllowSeconds, @DenySeconds, @Created) ON CONFLICT (space, name) DO UPDATE SET url=@Url, " +
+        "secret=@Secret, timeout_ms=@TimeoutMs, allow_seconds=@AllowSeconds, deny_seconds=@DenySeconds, created=@Created", decider);
 
     /// <summary>Removes a decider; false when there is none.</summary>
     public bool RemoveDecider(string space, string name) =>
         Run("DELETE FROM decider WHERE space=@space AND name=@name", new { space, name }) == 1;
 
-    /// <summary>Moves everything out of the write-ahead log and empties it, so that what was removed is not readable
-    /// there; as far as nobody reads just now.</summary>
-    public void Truncate()
-    {
-        lock (gate) SqliteFiles.Execute(connection, "PRAGMA wal_checkpoint(TRUNCATE)");
-    }
+    /// <summary>Has what was removed overwritten, where the home keeps it; as far as nobody reads just now.</summary>
+    public void ScrubFreed() => sql.ScrubFreed();
 
     /// <summary>Carries out several calls in one transaction: all of them become true, or none.</summary>
-    public void Together(Action work)
-    {
-        lock (gate)
-        {
-            SqliteFiles.Execute(connection, "BEGIN IMMEDIATE");
-            try
-            {
-                work();
-                SqliteFiles.Execute(connection, "COMMIT");
-            }
-            catch
-            {
-                SqliteFiles.Execute(connection, "ROLLBACK");
-                throw;
-            }
-        }
-    }
+    public void Together(Action work) => sql.Together(work);
 
-    int Run(string sql, object parameters)
-    {
-        lock (gate) return connection.Execute(sql, parameters);
-    }
+    int Run(string text, object parameters) => sql.Run(text, parameters);
 
-    T? One<T>(string sql, object parameters) where T : class
-    {
-        lock (gate) return connection.QueryFirstOrDefault<T>(sql, parameters);
-    }
+    T? One<T>(string text, object parameters) where T : class => sql.One<T>(text, parameters);
 
-    List<T> All<T>(string sql, object parameters)
-    {
-        lock (gate) return [.. connection.Query<T>(sql, parameters)];
-    }
+    List<T> All<T>(string text, object parameters) => sql.All<T>(text, parameters);
 
     /// <inheritdoc/>
-    public void Dispose() => connection.Dispose();
+    public void Dispose() => sql.Dispose();
 }

@@ -1,7 +1,4 @@
-using Dapper;
-using Microsoft.Data.Sqlite;
-
-namespace Rovett.Storage.Sqlite;
+namespace Rovett.Storage.Access;
 
 /// <summary>A connect ticket as stored; times in microseconds. <see cref="KeyId"/>: which key its token was signed
 /// with; empty: not known.</summary>
@@ -10,34 +7,19 @@ public sealed record StoredTicket(string Space, string User, string Roles, long 
 
 /// <summary>Connect tickets, on a connection of their own that does not wait for the disk: a power cut may lose the newest, whose
 /// devices then ask for others, and no check of a credential waits for them. Safe to call from any thread; calls take turns.</summary>
-public sealed class TicketStore : IDisposable
+/// <param name="sql">A connection of its own, which it closes.</param>
+public sealed class TicketStore(IAccessSql sql) : IDisposable
 {
-    readonly SqliteConnection connection;
-    readonly Lock gate = new();
-
-    /// <summary>Opens them in the file of the <see cref="AccessStore"/>, which must be open already.</summary>
-    public TicketStore(string path)
-    {
-        connection = SqliteFiles.Open(path, readOnly: false);
-        SqliteFiles.Execute(connection, "PRAGMA synchronous=NORMAL");
-    }
-
     /// <summary>Stores a ticket.</summary>
     public void Add(byte[] hash, StoredTicket t) => Run(
-        "INSERT INTO ticket (hash, space, user, roles, issued_at, expires, opens_until, signing_key, key_id, claims) VALUES (@hash, " +
+        "INSERT INTO ticket (hash, space, \"user\", roles, issued_at, expires, opens_until, signing_key, key_id, claims) VALUES (@hash, " +
         "@Space, @User, @Roles, @IssuedAt, @Expires, @OpensUntil, @SigningKey, @KeyId, @Claims)",
         new { hash, t.Space, t.User, t.Roles, t.IssuedAt, t.Expires, t.OpensUntil, t.SigningKey, t.KeyId, t.Claims });
 
     /// <summary>A ticket by its hash, or null.</summary>
-    public StoredTicket? Find(byte[] hash)
-    {
-        lock (gate)
-        {
-            return connection.QueryFirstOrDefault<StoredTicket>("SELECT space, user, roles, issued_at AS IssuedAt, expires, opens_until " +
-                "AS OpensUntil, opened, device, origin, signing_key AS SigningKey, key_id AS KeyId, claims, comes_back AS ComesBack " +
-                "FROM ticket WHERE hash=@hash", new { hash });
-        }
-    }
+    public StoredTicket? Find(byte[] hash) => sql.One<StoredTicket>("SELECT space, \"user\", roles, issued_at AS IssuedAt, expires, " +
+        "opens_until AS OpensUntil, opened, device, origin, signing_key AS SigningKey, key_id AS KeyId, claims, comes_back AS ComesBack " +
+        "FROM ticket WHERE hash=@hash", new { hash });
 
     /// <summary>Opens a ticket for a device; false when it was opened before.</summary>
     public bool Open(byte[] hash, string device, string? origin, bool comesBack, long now) =>
@@ -50,7 +32,7 @@ public sealed class TicketStore : IDisposable
         "claims=@claims WHERE hash=@hash", new { hash, roles, issuedAt, expires, signingKey, keyId, claims });
 
     /// <summary>Removes a user's tickets.</summary>
-    public void RemoveOf(string space, string user) => Run("DELETE FROM ticket WHERE space=@space AND user=@user", new { space, user });
+    public void RemoveOf(string space, string user) => Run("DELETE FROM ticket WHERE space=@space AND \"user\"=@user", new { space, user });
 
     /// <summary>Removes tickets that can no longer be used, a while after they could be, so that who comes too late is told why.</summary>
     /// <param name="now">The time.</param>
@@ -59,11 +41,8 @@ public sealed class TicketStore : IDisposable
         Run("DELETE FROM ticket WHERE expires<@past OR (opens_until<@past AND (opened IS NULL OR comes_back=0))",
         new { past = now - grace });
 
-    int Run(string sql, object parameters)
-    {
-        lock (gate) return connection.Execute(sql, parameters);
-    }
+    int Run(string text, object parameters) => sql.Run(text, parameters);
 
     /// <inheritdoc/>
-    public void Dispose() => connection.Dispose();
+    public void Dispose() => sql.Dispose();
 }

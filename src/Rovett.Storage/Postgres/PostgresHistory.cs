@@ -9,6 +9,9 @@ namespace Rovett.Storage.Postgres;
 /// <summary>The history in a PostgreSQL database (15 or newer) of its own.</summary>
 public static class PostgresHistory
 {
+    const int MostReaders = 8;
+    const long MigrationLock = 0x726f_7665_7475;
+
     /// <summary>Opens (and at first makes the tables of) the history, to write it.</summary>
     /// <param name="connectionString">As Npgsql reads it: <c>Host=…;Database=…;Username=…</c>.</param>
     /// <exception cref="StoreException">It can't be used; the message names the fix.</exception>
@@ -17,28 +20,47 @@ public static class PostgresHistory
         var settings = Settings(connectionString);
         try
         {
-            var result = DeployChanges.To.PostgresqlDatabase(settings)
-                .WithScriptsEmbeddedInAssembly(Assembly.GetExecutingAssembly(),
-                name => name.Contains(".Postgres.Migrations.", StringComparison.Ordinal))
-                .WithTransactionPerScript().LogTo(new NoOpUpgradeLog()).Build().PerformUpgrade();
-            if (!result.Successful)
-            {
-                throw new StoreException($"The database could not be brought to the present schema: {result.Error.Message}", result.Error);
-            }
+            Migrate(settings);
             return new SqlLedgerStore(new PostgresSql(settings, writes: true));
         }
         catch (NpgsqlException error)
         {
-            throw new StoreException($"The database can't be used: {error.Message}. Check that the server runs and that the user may " +
-                $"make tables in the database.", error);
+            throw Unusable(error);
         }
     }
 
+    /// <summary>Brings a database to the present schema, the history and the credentials. Processes that start at once take turns.</summary>
+    static void Migrate(string settings)
+    {
+        using var turn = new NpgsqlConnection(settings);
+        turn.Open();
+        using (var wait = new NpgsqlCommand($"SELECT pg_advisory_lock({MigrationLock})", turn)) wait.ExecuteNonQuery();
+        var result = DeployChanges.To.PostgresqlDatabase(settings)
+            .WithScriptsEmbeddedInAssembly(Assembly.GetExecutingAssembly(),
+            name => name.Contains(".Postgres.Migrations.", StringComparison.Ordinal)
+            || name.Contains(".Postgres.AccessMigrations.", StringComparison.Ordinal))
+            .WithTransactionPerScript().WithVariablesDisabled().LogTo(new NoOpUpgradeLog()).Build().PerformUpgrade();
+        if (!result.Successful)
+        {
+            throw new StoreException($"The database could not be brought to the present schema: {result.Error.Message}", result.Error);
+        }
+    }
+
+    internal static StoreException Unusable(NpgsqlException error) => new($"The database can't be used: {error.Message}. Check that the " +
+        "server runs and that the user may make tables in the database.", error);
+
     /// <summary>Reads the history beside its writer.</summary>
-    public static SqlHistory Read(string connectionString) => new(() => new PostgresSql(Settings(connectionString), writes: false));
+    public static SqlHistory Read(string connectionString) =>
+        new(() => new PostgresSql(Settings(connectionString), writes: false), MostReaders);
 
     // Not pooled: the writer's lock must go with its connection. What is asked often is prepared by itself.
-    static string Settings(string connectionString) =>
-        new NpgsqlConnectionStringBuilder(connectionString)
-        { Pooling = false, MaxAutoPrepare = 200, AutoPrepareMinUsages = 2, Enlist = false }.ConnectionString;
+    internal static string Settings(string connectionString)
+    {
+        var settings = new NpgsqlConnectionStringBuilder(connectionString)
+        { Pooling = false, MaxAutoPrepare = 200, AutoPrepareMinUsages = 2, Enlist = false };
+        settings.ApplicationName ??= "rovett";
+        // Of several hosts, the one that accepts writes; after a fail-over that is another one.
+        if (settings.Host?.Contains(',', StringComparison.Ordinal) == true) settings.TargetSessionAttributes ??= "read-write";
+        return settings.ConnectionString;
+    }
 }

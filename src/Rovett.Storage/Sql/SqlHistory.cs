@@ -30,7 +30,9 @@ public sealed record OperatorItem(EntryRow Entry, PeopleCounts People)
 
 /// <summary>Reads the history: any number of threads, each on a connection of its own; never waits for the writer, and
 /// never makes it wait.</summary>
-public sealed partial class SqlHistory(Func<ISql> open) : IHistoryStore, IDisposable
+/// <param name="open">Opens a connection.</param>
+/// <param name="most">The most connections at once; who wants another waits.</param>
+public sealed partial class SqlHistory(Func<ISql> open, int most = int.MaxValue) : IHistoryStore, IDisposable
 {
     /// <summary>The most single receipts that are listed of a notification.</summary>
     public const int MaxReceipts = 1000;
@@ -39,6 +41,7 @@ public sealed partial class SqlHistory(Func<ISql> open) : IHistoryStore, IDispos
 
     readonly ConcurrentStack<ISql> idle = [];
     int kept; // how many are idle; counting the stack would walk it
+    readonly SemaphoreSlim? turns = most == int.MaxValue ? null : new SemaphoreSlim(most);
     volatile bool disposed;
 
     /// <summary>The newest notifications of a space, newest first.</summary>
@@ -261,8 +264,28 @@ public sealed partial class SqlHistory(Func<ISql> open) : IHistoryStore, IDispos
     T Use<T>(Func<ISql, T> work)
     {
         ObjectDisposedException.ThrowIf(disposed, this);
-        if (idle.TryPop(out var sql)) Interlocked.Decrement(ref kept);
-        else sql = open();
+        turns?.Wait();
+        try
+        {
+            if (!idle.TryPop(out var sql)) return Use(open(), work);
+            Interlocked.Decrement(ref kept);
+            try
+            {
+                return Use(sql, work);
+            }
+            catch (Exception error) when (StoreFailures.Is(error))
+            {
+                return Use(open(), work); // the server may have closed it while it was idle
+            }
+        }
+        finally
+        {
+            turns?.Release();
+        }
+    }
+
+    T Use<T>(ISql sql, Func<ISql, T> work)
+    {
         bool sound = false;
         try
         {

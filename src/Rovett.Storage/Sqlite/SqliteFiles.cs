@@ -2,6 +2,7 @@ using System.Reflection;
 using DbUp;
 using DbUp.Engine.Output;
 using Microsoft.Data.Sqlite;
+using Rovett.Storage.Access;
 using Rovett.Storage.Sql;
 using SQLitePCL;
 
@@ -108,6 +109,23 @@ public static class SqliteFiles
         if (!checkpointsBeside) return new SqlLedgerStore(new SqliteSql(connection));
         Execute(connection, "PRAGMA wal_autocheckpoint=0");
         return new SqlLedgerStore(new SqliteSql(connection, new SqliteCheckpoints(path, failed)));
+    }
+
+    /// <summary>Opens (and on the first start makes) the credentials at a path.</summary>
+    /// <exception cref="StoreException">They can't be used; the message names the fix.</exception>
+    public static AccessStore OpenAccess(string path)
+    {
+        MakeOwn(path);
+        Migrate(path, "Sqlite.AccessMigrations");
+        return new AccessStore(new SqliteAccess(Open(path, readOnly: false)));
+    }
+
+    /// <summary>Opens the connect tickets in the file of the credentials, which must be open already.</summary>
+    public static TicketStore OpenTickets(string path)
+    {
+        var connection = Open(path, readOnly: false);
+        Execute(connection, "PRAGMA synchronous=NORMAL");
+        return new TicketStore(new SqliteAccess(connection));
     }
 
     /// <summary>Reads the history at a path beside its writer.</summary>

@@ -52,7 +52,7 @@ public sealed class PostgresServer : IDisposable
 
     public void Start() =>
         AsServer("pg_ctl", "-D", Path.Combine(folder, "data"), "-w", "-s", "-l", Path.Combine(folder, "log"), "-o",
-        $"-c listen_addresses=127.0.0.1 -c port={Port} -c fsync=off -k {folder}", "start").ShouldBe(0);
+        $"-c listen_addresses=127.0.0.1 -c port={Port} -c fsync=off -c max_connections=400 -c autovacuum=off -c checkpoint_timeout=1d -c max_wal_size=20GB -k {folder}", "start").ShouldBe(0);
 
     /// <summary>Stops it as a crash would: connections are cut.</summary>
     public void Crash() => AsServer("pg_ctl", "-D", Path.Combine(folder, "data"), "-w", "-s", "-m", "immediate", "stop").ShouldBe(0);

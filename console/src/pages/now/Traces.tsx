@@ -196,6 +196,7 @@ function rowsOf(
     ) : (
       none
     );
+  const free = facts.freeBytes === null ? 'in PostgreSQL' : `${bytes(facts.freeBytes)} free`;
   return [
     {
       name: 'Sessions',
@@ -295,8 +296,8 @@ function rowsOf(
       what: 'bytes of the history',
       number: (p) => bytes(p ? (p.store ?? 0) : facts.historyBytes),
       unit: 'on disk',
-      beside: `${bytes(facts.freeBytes)} free`,
-      says: `Store: ${bytes(facts.historyBytes)}, ${bytes(facts.freeBytes)} free.`,
+      beside: free,
+      says: `Store: ${bytes(facts.historyBytes)}, ${free}.`,
       chart: frame('area', <Area {...area} dataKey="store" className={styles.slateLine} />),
     },
   ];

@@ -19,6 +19,9 @@ const near = 0.8;
 
 /** To watch below 1 GB or a tenth of disk and history together; wrong below 100 MB. */
 function store(facts: Facts): Watched {
+  if (facts.freeBytes === null) {
+    return { name: 'Store', fact: `${bytes(facts.historyBytes)} in PostgreSQL`, level: 'well', page: '/' };
+  }
   const free = facts.freeBytes / (facts.freeBytes + facts.historyBytes);
   const little = facts.freeBytes < 1e9 || free < 0.1;
   const none = facts.freeBytes < 1e8;
@@ -28,6 +31,23 @@ function store(facts: Facts): Watched {
     level: none ? 'wrong' : little ? 'watch' : 'well',
     page: '/',
     why: little ? `the disk has ${bytes(facts.freeBytes)} left: make room, or keep less (keepFor)` : undefined,
+  };
+}
+
+/** What brings events, and what is made of them. */
+function events(facts: Facts): Watched {
+  const { rulesFailed: failed, intakesWaiting: waiting } = facts;
+  return {
+    name: 'Events',
+    fact: waiting > 0 ? `${waiting} waiting` : failed > 0 ? `${failed} failed` : many(facts.rules, 'rule'),
+    level: waiting + failed > 0 ? 'watch' : 'well',
+    page: waiting > 0 ? '/intakes' : failed > 0 ? '/set-aside' : '/rules',
+    why: [
+      waiting > 0 && many(waiting, 'intake waits for its source', 'intakes wait for their sources'),
+      failed > 0 && `${many(failed, 'rule', 'rules')} failed for an event since the start`,
+    ]
+      .filter(Boolean)
+      .join('; '),
   };
 }
 
@@ -53,13 +73,7 @@ export function watchedOf(facts: Facts): Watched[] {
       page: '/set-aside',
       why: `${many(facts.setAside, 'thing', 'things')} could not be carried out and ${facts.setAside === 1 ? 'waits' : 'wait'} for you`,
     },
-    {
-      name: 'Rules',
-      fact: facts.rulesFailed === 0 ? many(facts.rules, 'rule') : `${facts.rulesFailed} failed`,
-      level: facts.rulesFailed > 0 ? 'watch' : 'well',
-      page: '/set-aside',
-      why: `${many(facts.rulesFailed, 'rule', 'rules')} failed for an event since the start`,
-    },
+    events(facts),
     {
       name: 'Limits',
       fact: fullest ? `highest ${Math.round(used * 100)} %` : 'not in use',

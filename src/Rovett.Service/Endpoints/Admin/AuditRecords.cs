@@ -2,7 +2,7 @@ using System.Text.Json;
 using Rovett.Service.Audit;
 using Rovett.Service.Http;
 using Rovett.Storage.Sql;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Endpoints.Admin;
 

@@ -7,7 +7,7 @@ using Rovett.Service.Outbound;
 using Rovett.Service.Receipts;
 using Rovett.Service.Spaces;
 using Rovett.Service.Topics;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Endpoints.Admin;
 

@@ -3,7 +3,7 @@ using Rovett.Core.Addresses;
 using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
 using Rovett.Service.Http;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Endpoints.Admin;
 

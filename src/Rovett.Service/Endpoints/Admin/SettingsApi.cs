@@ -4,7 +4,7 @@ using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
 using Rovett.Service.Http;
 using Rovett.Service.Spaces;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Endpoints.Admin;
 

@@ -9,7 +9,7 @@ using Rovett.Service.Meters;
 using Rovett.Service.Receipts;
 using Rovett.Service.Spaces;
 using Rovett.Service.Topics;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Endpoints.Admin;
 

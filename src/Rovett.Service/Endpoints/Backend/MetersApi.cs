@@ -3,7 +3,7 @@ using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
 using Rovett.Service.Http;
 using Rovett.Service.Meters;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Endpoints.Backend;
 

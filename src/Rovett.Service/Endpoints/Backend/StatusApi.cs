@@ -43,7 +43,7 @@ public sealed class StatusApi(LedgerPump ledger, SqlHistory history, SessionRegi
             Erasures = history.Erasures(space.Id),
             SetAside = [.. history.SetAside(space.Id, MostSetAside).Select(Answer)],
             Clock = ClockReadings.Of(clock),
-            Data = info.DataFolder,
+            Data = info.Home.Name,
             HistoryBytes = info.HistoryBytes(),
             ResidentBytes = Environment.WorkingSet,
             LiveBytes = ServiceInfo.LiveBytes(),

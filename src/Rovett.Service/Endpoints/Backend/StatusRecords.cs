@@ -64,7 +64,7 @@ public sealed record StatusAnswer
     /// <summary>The service's clock.</summary>
     public required ClockReading Clock { get; init; }
 
-    /// <summary>The data folder.</summary>
+    /// <summary>The data folder, or the database.</summary>
     [Example("/var/lib/rovett")]
     public required string Data { get; init; }
 

@@ -7,7 +7,7 @@ using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Spaces;
 using Rovett.Storage.Sql;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Endpoints.Backend;
 
@@ -105,7 +105,7 @@ public sealed class UsersApi(LedgerPump ledger, SqlHistory history, AuditTrail a
     internal void Erased(string space, ErasureRow erasure)
     {
         tickets.End(space, erasure.Name);
-        access.Truncate();
+        access.ScrubFreed();
     }
 
     internal Problem Unknown(SpaceRuntime space, string id)

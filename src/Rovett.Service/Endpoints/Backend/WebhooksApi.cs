@@ -6,7 +6,7 @@ using Rovett.Service.Outbound;
 using Rovett.Service.Receipts;
 using Rovett.Service.Spaces;
 using Rovett.Storage.Sql;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Endpoints.Backend;
 

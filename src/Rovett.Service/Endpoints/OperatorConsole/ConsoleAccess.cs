@@ -13,7 +13,7 @@ using Rovett.Service.Live;
 using Rovett.Service.Spaces;
 using Rovett.Service.Topics;
 using Rovett.Storage.Sql;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Endpoints.OperatorConsole;
 

@@ -4,7 +4,7 @@ using Rovett.Service.Http;
 using Rovett.Service.Limits;
 using Rovett.Service.Live;
 using Rovett.Service.Spaces;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Endpoints.OperatorConsole;
 

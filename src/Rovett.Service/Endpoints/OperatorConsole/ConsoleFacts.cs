@@ -9,7 +9,7 @@ using Rovett.Service.Limits;
 using Rovett.Service.Live;
 using Rovett.Service.Spaces;
 using Rovett.Storage.Sql;
-using Rovett.Storage.Sqlite;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Endpoints.OperatorConsole;
 

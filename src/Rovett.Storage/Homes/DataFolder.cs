@@ -1,0 +1,48 @@
+using Rovett.Storage.Access;
+using Rovett.Storage.Sql;
+using Rovett.Storage.Sqlite;
+
+namespace Rovett.Storage.Homes;
+
+/// <summary>A data folder, held by one process.</summary>
+public sealed class DataFolder : IStoreHome
+{
+    readonly DataFolderLock held;
+
+    /// <summary>Makes the folder if it is missing, and takes it.</summary>
+    /// <exception cref="StoreException">Another process uses it, or it can't be made.</exception>
+    public DataFolder(string path)
+    {
+        Name = path;
+        Directory.CreateDirectory(path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        held = DataFolderLock.Take(path);
+    }
+
+    /// <inheritdoc/>
+    public string Name { get; }
+
+    string History => Path.Combine(Name, SqliteFiles.HistoryName);
+
+    string Access => Path.Combine(Name, SqliteFiles.AccessName);
+
+    /// <inheritdoc/>
+    public SqlLedgerStore OpenHistory(Action<Exception> failed) => SqliteFiles.OpenHistory(History, checkpointsBeside: true, failed);
+
+    /// <inheritdoc/>
+    public SqlHistory ReadHistory() => SqliteFiles.ReadHistory(History);
+
+    /// <inheritdoc/>
+    public AccessStore OpenAccess() => SqliteFiles.OpenAccess(Access);
+
+    /// <inheritdoc/>
+    public TicketStore OpenTickets() => SqliteFiles.OpenTickets(Access);
+
+    /// <inheritdoc/>
+    public long HistoryBytes() => new DirectoryInfo(Name).EnumerateFiles(SqliteFiles.HistoryName + "*").Sum(f => f.Length);
+
+    /// <inheritdoc/>
+    public long? FreeBytes() => new DriveInfo(Name).AvailableFreeSpace;
+
+    /// <inheritdoc/>
+    public void Dispose() => held.Dispose();
+}

@@ -1,0 +1,32 @@
+using Rovett.Storage.Access;
+using Rovett.Storage.Sql;
+
+namespace Rovett.Storage.Homes;
+
+/// <summary>Where everything lies that the service stores: a data folder, or a database.</summary>
+public interface IStoreHome : IDisposable
+{
+    /// <summary>The home as people know it, without secrets: the folder, or the server and the database.</summary>
+    string Name { get; }
+
+    /// <summary>Opens (and at first makes) the history, to write it.</summary>
+    /// <param name="failed">Hears why work beside it failed; it is tried again.</param>
+    /// <exception cref="StoreException">It can't be used; the message names the fix.</exception>
+    SqlLedgerStore OpenHistory(Action<Exception> failed);
+
+    /// <summary>Reads the history beside its writer.</summary>
+    SqlHistory ReadHistory();
+
+    /// <summary>Opens (and at first makes) the credentials.</summary>
+    /// <exception cref="StoreException">They can't be used; the message names the fix.</exception>
+    AccessStore OpenAccess();
+
+    /// <summary>Opens the connect tickets, on a connection that does not wait for the disk. The credentials must be open already.</summary>
+    TicketStore OpenTickets();
+
+    /// <summary>Bytes of the history on disk.</summary>
+    long HistoryBytes();
+
+    /// <summary>Bytes that are free on its disk; null: only the server knows.</summary>
+    long? FreeBytes();
+}
