@@ -1,6 +1,7 @@
 # Everything sets itself up: the first call installs what it needs (.NET SDK 10, Node 20 and apt as root are there).
 SHELL := /bin/bash
 CLI := .build/cli/rovett.dll
+SERVICE := tests/Rovett.Service.Tests/bin/Release/net10.0/Rovett.Service.Tests.dll
 TESTS := Rovett.Core.Tests Rovett.Service.Tests Rovett.EndToEnd Rovett.Faults
 PAGES := clients/typescript/dist/index.js console/dist/index.html demo/crew/dist/index.html
 SOURCES := $(shell find src demo/scenario.yaml demo/policies.yaml demo/rules.yaml demo/intakes.yaml docs/rules.schema.json docs/problems.md docs/conformance -name obj -prune -o -name bin -prune -o -type f -print)
@@ -45,12 +46,15 @@ test: build tools ## Build everything, check its style, and run all tests
 	dotnet tests/Rovett.Fuzz/bin/Release/net10.0/Rovett.Fuzz.dll 20000
 	@set -o pipefail; failed=""; for t in $(TESTS); do echo "== $$t"; \
 	dotnet tests/$$t/bin/Release/net10.0/$$t.dll -noColor -noLogo 2>&1 | tee .build/$$t.log || failed="$$failed $$t"; done; \
+	echo "== Rovett.Service.Tests on PostgreSQL, a third of the classes, another one each day"; \
+	third=$$(dotnet $(SERVICE) -list classes -noLogo | awk -v day=$$(($$(date +%s) / 86400 % 3)) 'NF && ++n % 3 == day { print "-class", $$0 }'); \
+	ROVETT_TEST_HOME=postgres dotnet $(SERVICE) -trait- "home=folder" $$third -noColor -noLogo 2>&1 | tee .build/Postgres.log || failed="$$failed Postgres"; \
 	for t in $$failed; do echo "== $$t failed"; grep -A 30 '\[FAIL\]' .build/$$t.log; done; \
 	for t in $$failed; do grep -hA 1 '\[FAIL\]' .build/$$t.log | cut -c1-300; done; test -z "$$failed"
 
 test-postgres: build tools ## Run the tests of the service on PostgreSQL in place of a data folder
 	dotnet build tests/Rovett.Service.Tests -c Release -v quiet --nologo
-	ROVETT_TEST_HOME=postgres dotnet tests/Rovett.Service.Tests/bin/Release/net10.0/Rovett.Service.Tests.dll -trait- "home=folder" -noColor -noLogo
+	ROVETT_TEST_HOME=postgres dotnet $(SERVICE) -trait- "home=folder" -noColor -noLogo
 
 SEEDS := 1..1000
 simulate: ## Judge simulated worlds by their seeds: make simulate SEEDS=1..10000

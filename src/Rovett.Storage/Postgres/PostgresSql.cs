@@ -18,6 +18,7 @@ public sealed partial class PostgresSql : ISql
     readonly Dictionary<string, string> statements = [];
     NpgsqlConnection? connection;
     NpgsqlBatch? waiting;
+    NpgsqlTransaction? reading;
     long batch;
     bool wrote;
 
@@ -84,12 +85,20 @@ public sealed partial class PostgresSql : ISql
     public void BeginReading()
     {
         if (connection?.State != ConnectionState.Open) Connect();
-        Defer("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", []);
+        // Goes out with the first query. Not as a statement of a batch: the driver writes the second of a batch on the thread pool, whose
+        // threads may all be waiting for their turn to read.
+        reading = connection!.BeginTransaction(IsolationLevel.RepeatableRead);
     }
 
     /// <inheritdoc/>
     public void Commit()
     {
+        if (reading is not null)
+        {
+            reading.Commit();
+            reading = null;
+            return;
+        }
         long number = batch + 1;
         if (wrote) Defer("UPDATE store SET batch=?1", [number]);
         Defer("COMMIT", []);
@@ -109,6 +118,7 @@ public sealed partial class PostgresSql : ISql
     public void Rollback()
     {
         waiting = null;
+        reading = null;
         if (connection?.State != ConnectionState.Open) return;
         try
         {
