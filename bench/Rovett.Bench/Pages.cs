@@ -72,6 +72,7 @@ static class Pages
         await page.GetByRole(AriaRole.Textbox, new PageGetByRoleOptions { Name = "Password" }).FillAsync("marrow sound");
         await page.GetByRole(AriaRole.Button, new PageGetByRoleOptions { Name = "Sign up" }).ClickAsync();
         await page.GetByRole(AriaRole.Navigation).First.WaitForAsync(); // signed in
+        await page.WaitForLoadStateAsync(LoadState.NetworkIdle); // and what that opened is there
         var slowest = new List<(double Ms, string Path)>();
         page.RequestFinished += (_, request) =>
         {

@@ -16,9 +16,9 @@ if (args is ["bulk"])
     await Bulk.Run();
     return 0;
 }
-if (args is ["intakes"])
+if (args is ["intakes", .. var kinds])
 {
-    await Intakes.Run();
+    await Intakes.Run(kinds is [var kind, ..] ? kind : null);
     return 0;
 }
 if (args is ["pages", .. var counts])

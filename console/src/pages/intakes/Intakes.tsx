@@ -79,7 +79,7 @@ function verdict(all: number, waiting: number, paused: number): string {
   if (all === 0) return 'Events come by requests alone.';
   if (waiting > 0) return `${many(waiting, 'intake waits for its source', 'intakes wait for their sources')}.`;
   if (paused > 0) return `${many(paused, 'intake is', 'intakes are')} paused.`;
-  return all === 1 ? 'The intake runs.' : `All ${all} intakes run.`;
+  return all === 1 ? 'The intake runs.' : all === 2 ? 'Both intakes run.' : `All ${all} intakes run.`;
 }
 
 function Row({ intake }: { intake: Intake }) {

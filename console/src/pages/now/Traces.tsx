@@ -1,5 +1,5 @@
 import { SegmentedControl, Switch } from '@mantine/core';
-import { type ReactNode, useMemo, useState } from 'react';
+import { type ReactNode, useEffect, useMemo, useState } from 'react';
 import { Area, AreaChart, Bar, BarChart, ReferenceLine, Tooltip, XAxis, YAxis } from 'recharts';
 import { useSearchParams } from 'wouter';
 import { bytes, many } from '../../api/times';
@@ -111,11 +111,12 @@ function Rows({ meters, facts }: { meters: Meters; facts: Facts }) {
     return kind === 'area' ? <AreaChart {...shared}>{inside}</AreaChart> : <BarChart {...shared}>{inside}</BarChart>;
   };
   const rows = rowsOf(points, meters, facts, over, frame);
+  const drawn = useOneByOne(rows.length);
   return (
     <>
       <Marks marks={marks} domain={domain} />
       <div className={styles.rows}>
-        {rows.map((row) => (
+        {rows.map((row, i) => (
           <figure key={row.name} className={styles.row}>
             <figcaption className={styles.name}>
               <b>{row.name}</b>
@@ -126,7 +127,7 @@ function Rows({ meters, facts }: { meters: Meters; facts: Facts }) {
               <span>{pointed ? timeOf(pointed.at, over) : row.unit}</span>
             </p>
             <div className={styles.trace} role="img" aria-label={row.says}>
-              {row.chart}
+              {i < drawn && row.chart}
             </div>
             <p className={styles.beside}>{row.beside}</p>
           </figure>
@@ -139,6 +140,17 @@ function Rows({ meters, facts }: { meters: Meters; facts: Facts }) {
       </div>
     </>
   );
+}
+
+/** How many are drawn so far: one more with each turn, so that the numbers need not wait for the drawings. */
+function useOneByOne(all: number): number {
+  const [drawn, setDrawn] = useState(1);
+  useEffect(() => {
+    if (drawn >= all) return;
+    const next = setTimeout(() => setDrawn(drawn + 1));
+    return () => clearTimeout(next);
+  }, [drawn, all]);
+  return Math.min(drawn, all);
 }
 
 /** What was changed, above its line. */

@@ -13,6 +13,8 @@ namespace Rovett.Service.Intakes.Lines;
 sealed class LineConnection(Socket socket, Inlet inlet, LineSettings lines, LineRate rate, bool needsKey) : IDisposable
 {
     static readonly TimeSpan KeyWithin = TimeSpan.FromSeconds(10);
+    // A few hundred lines at once go into one commit; who sends nothing holds no buffer.
+    static readonly StreamPipeReaderOptions Reading = new(bufferSize: 128 * 1024, minimumReadSize: 32 * 1024, useZeroByteReads: true);
 
     readonly NetworkStream stream = new(socket, ownsSocket: true);
 
@@ -21,7 +23,7 @@ sealed class LineConnection(Socket socket, Inlet inlet, LineSettings lines, Line
     {
         try
         {
-            var reader = new LineStream(PipeReader.Create(stream), lines.MaxLine);
+            var reader = new LineStream(PipeReader.Create(stream, Reading), lines.MaxLine);
             var key = needsKey ? await Admit(reader, drain) : null;
             if (needsKey && key is null) return;
             while (await reader.Next(inlet.Settings.Batch, drain) is { Count: > 0 } found)
