@@ -39,6 +39,9 @@ public sealed class IntakeCrashTests
     [Fact]
     public Task Nothing_is_lost_or_doubled_of_lines_that_are_sent_until_they_are_answered() => Disturbed(() => new TcpGround());
 
+    [Fact]
+    public Task Nothing_is_lost_or_doubled_of_lines_over_a_unix_socket() => Disturbed(() => new UnixGround());
+
     static async Task Disturbed(Func<SourceGround> open)
     {
         var folder = Directory.CreateTempSubdirectory("rovett-intake-").FullName;

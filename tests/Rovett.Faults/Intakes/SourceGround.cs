@@ -237,38 +237,27 @@ sealed class KafkaGround : SourceGround
 }
 
 /// <summary>Who sends lines keeps each until it is answered.</summary>
-sealed class TcpGround : RelayedGround
+sealed class LineSender(Func<Task<Socket>> connect, Func<string?> key) : IDisposable
 {
-    readonly int port;
     Socket? socket;
     StreamReader? reader;
 
-    public TcpGround() : this(FreePort.Next()) { }
-
-    TcpGround(int port) : base(port) => this.port = port;
-
-    public string Key { get; set; } = "";
-
-    public override string Settings => $"tcp: {{ listen: \"127.0.0.1:{port}\" }}";
-
-    public override async Task Publish(string json, string key)
+    public async Task Send(string json)
     {
         try
         {
             if (socket is null)
             {
-                socket = new Socket(SocketType.Stream, ProtocolType.Tcp);
-                await socket.ConnectAsync(Relay.Url.Host, Relay.Url.Port);
+                socket = await connect();
                 reader = new StreamReader(new NetworkStream(socket));
-                await Ask(Key);
+                if (key() is { } first) await Ask(first);
             }
             var answer = JsonNode.Parse(await Ask(json))!;
             if (answer["notifications"] is null) throw new IOException(answer.ToJsonString());
         }
         catch
         {
-            socket?.Dispose();
-            socket = null;
+            Cut();
             throw;
         }
     }
@@ -280,9 +269,73 @@ sealed class TcpGround : RelayedGround
         return await reader!.ReadLineAsync(limit.Token) ?? throw new IOException("closed");
     }
 
-    public override ValueTask DisposeAsync()
+    /// <summary>Closes the connection, whatever is under way.</summary>
+    public void Cut()
     {
         socket?.Dispose();
+        socket = null;
+    }
+
+    public void Dispose() => Cut();
+}
+
+sealed class TcpGround : RelayedGround
+{
+    readonly int port;
+    readonly LineSender sender;
+
+    public TcpGround() : this(FreePort.Next()) { }
+
+    TcpGround(int port) : base(port)
+    {
+        this.port = port;
+        sender = new LineSender(async () =>
+        {
+            var socket = new Socket(SocketType.Stream, ProtocolType.Tcp);
+            await socket.ConnectAsync(Relay.Url.Host, Relay.Url.Port);
+            return socket;
+        }, () => Key);
+    }
+
+    public string Key { get; set; } = "";
+
+    public override string Settings => $"tcp: {{ listen: \"127.0.0.1:{port}\" }}";
+
+    public override Task Publish(string json, string key) => sender.Send(json);
+
+    public override ValueTask DisposeAsync()
+    {
+        sender.Dispose();
         return base.DisposeAsync();
+    }
+}
+
+sealed class UnixGround : SourceGround
+{
+    readonly string path = Path.Combine(Directory.CreateTempSubdirectory("rovett-lines-").FullName, "lines.sock");
+    readonly LineSender sender;
+
+    public UnixGround() => sender = new LineSender(async () =>
+    {
+        var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
+        await socket.ConnectAsync(new UnixDomainSocketEndPoint(path));
+        return socket;
+    }, () => null);
+
+    public override string Settings => $"unix: {{ path: {path} }}";
+
+    public override Task Publish(string json, string key) => sender.Send(json);
+
+    public override Task Cut()
+    {
+        sender.Cut();
+        return Task.CompletedTask;
+    }
+
+    public override ValueTask DisposeAsync()
+    {
+        sender.Dispose();
+        Directory.Delete(Path.GetDirectoryName(path)!, recursive: true);
+        return default;
     }
 }
