@@ -44,11 +44,13 @@ test: build tools ## Build everything, check its style, and run all tests
 	dotnet build Rovett.slnx -c Release -v quiet --nologo
 	dotnet format whitespace . --folder --verify-no-changes --exclude node_modules --exclude .build
 	dotnet tests/Rovett.Fuzz/bin/Release/net10.0/Rovett.Fuzz.dll 20000
+	# A thread of the PostgreSQL driver may outlive its tests by seconds, which the runner does not wait for: their summary counts.
 	@set -o pipefail; failed=""; for t in $(TESTS); do echo "== $$t"; \
 	dotnet tests/$$t/bin/Release/net10.0/$$t.dll -noColor -noLogo 2>&1 | tee .build/$$t.log || failed="$$failed $$t"; done; \
 	echo "== Rovett.Service.Tests on PostgreSQL, a third of the classes, another one each day"; \
 	third=$$(dotnet $(SERVICE) -list classes -noLogo | awk -v day=$$(($$(date +%s) / 86400 % 3)) 'NF && ++n % 3 == day { print "-class", $$0 }'); \
-	ROVETT_TEST_HOME=postgres dotnet $(SERVICE) -trait- "home=folder" $$third -noColor -noLogo 2>&1 | tee .build/Postgres.log || failed="$$failed Postgres"; \
+	ROVETT_TEST_HOME=postgres dotnet $(SERVICE) -trait- "home=folder" $$third -noColor -noLogo 2>&1 | tee .build/Postgres.log \
+	|| grep -q "Errors: 0, Failed: 0," .build/Postgres.log || failed="$$failed Postgres"; \
 	for t in $$failed; do echo "== $$t failed"; grep -A 30 '\[FAIL\]' .build/$$t.log; done; \
 	for t in $$failed; do grep -hA 1 '\[FAIL\]' .build/$$t.log | cut -c1-300; done; test -z "$$failed"
 

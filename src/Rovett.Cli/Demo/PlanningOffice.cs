@@ -36,6 +36,7 @@ sealed class PlanningOffice : IAsyncDisposable
         await office.AsOwner("initdb", "-D", office.Data, "-A", "trust", "-U", "rovett", "--no-sync");
         await office.AsOwner("pg_ctl", "-D", office.Data, "-w", "-s", "-l", Path.Combine(office.folder.FullName, "log"), "-o",
             $"-c listen_addresses=127.0.0.1 -c port={office.Port} -k {office.folder.FullName}", "start");
+        office.StopWithThisProcess();
         await Sql(office.Database.Replace("Database=planning", "Database=postgres", StringComparison.Ordinal), "CREATE DATABASE planning");
         await Sql(office.Database, OutboxSql.Create(OutboxKind.DefaultTable, null) +
             "CREATE TABLE check_plan (id bigint, vessel text, due timestamptz DEFAULT now())");
@@ -43,6 +44,14 @@ sealed class PlanningOffice : IAsyncDisposable
     }
 
     string Data => Path.Combine(folder.FullName, "data");
+
+    /// <summary>The server would outlive a demo that is killed.</summary>
+    void StopWithThisProcess()
+    {
+        var stop = string.Join(' ', Command("pg_ctl", "-D", Data, "-s", "-m", "immediate", "stop"));
+        using var watch = Process.Start("bash", ["-c",
+            $"exec <&- >/dev/null 2>&1; tail --pid={Environment.ProcessId} -f /dev/null; {stop}; rm -rf {folder.FullName}"]);
+    }
 
     /// <summary>Notes that a check is due, with the event that tells of it.</summary>
     /// <param name="found">The event.</param>
@@ -79,8 +88,14 @@ sealed class PlanningOffice : IAsyncDisposable
 
     Task AsOwner(string program, params string[] arguments)
     {
+        var command = Command(program, arguments);
+        return Run(command[0], command[1..]);
+    }
+
+    string[] Command(string program, params string[] arguments)
+    {
         string[] command = [Path.Combine(programs, program), .. arguments];
-        return Environment.UserName == "root" ? Run("runuser", ["-u", Owner, "--", .. command]) : Run(command[0], command[1..]);
+        return Environment.UserName == "root" ? ["runuser", "-u", Owner, "--", .. command] : command;
     }
 
     async Task Run(string program, string[] arguments)
