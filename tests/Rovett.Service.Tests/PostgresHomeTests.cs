@@ -15,7 +15,7 @@ public sealed class PostgresHomeTests
     public async Task After_a_fail_over_it_goes_on_with_the_new_primary_and_has_all_that_was_answered()
     {
         using var first = new PostgresServer();
-        var database = first.NewDatabase();
+        first.NewDatabase(); // store1
         using var second = first.Standby();
         await using var s = await ServiceUnderTest.Start(
             o => o.Database = $"Host=127.0.0.1:{first.Port},127.0.0.1:{second.Port};Username=rovett;Database=store1");
@@ -32,7 +32,6 @@ public sealed class PostgresHomeTests
         var titles = (await s.Get("/v1/inbox?limit=100", token)).Json!["items"]!.AsArray().Select(i => (string)i!["title"]!).Reverse();
         titles.ShouldBe(Enumerable.Range(0, 40).Select(i => $"{i}"));
         (await s.Totals(token)).Unread.ShouldBe(40);
-        database.ShouldContain("store1");
     }
 
     [Fact]

@@ -35,7 +35,7 @@ test('a link leads to a page, and runs nothing', () => {
     assert.equal(safe(link), undefined, link);
 });
 
-test('texts are filled in, and what is unknown stays to be seen', () => {
+test('texts are filled in, and unknown placeholders stay visible', () => {
   assert.equal(fillIn(defaultTexts.bell, { unread: 128 }), 'Notifications, 128 unread');
   assert.equal(fillIn('{count} {what}', { count: 0 }), '0 {what}');
 });

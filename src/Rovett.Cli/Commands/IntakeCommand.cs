@@ -18,7 +18,8 @@ static class IntakeCommand
           rovett intake test planning
         """)
     {
-        List(), Show(), Turn("pause", "Pause an intake: it finishes its current batch and takes nothing more until it is resumed, even after a restart."),
+        List(), Show(),
+        Turn("pause", "Pause an intake: it finishes its current batch and takes nothing more until it is resumed, even after a restart."),
         Turn("resume", "Resume a paused intake."), Test(), Check(), Sql(),
     };
 
@@ -104,8 +105,9 @@ static class IntakeCommand
         AnsiConsole.MarkupLine($"[bold]{Output.Plain((string?)one["name"])}[/]  {one["kind"]}  {Output.Plain((string?)one["from"])}");
         AnsiConsole.MarkupLine($"{State(one)} since {Time(one["since"])}"
             + ((string?)one["reason"] is { } reason ? $": [yellow]{Output.Plain(reason)}[/]" : ""));
+        var notifications = (long)one["notifications"]! == 1 ? "notification" : "notifications";
         AnsiConsole.MarkupLine($"{Number(one["events"])} events since the service started ({Number(one["repeated"])} repeated, "
-            + $"{Number(one["unmatched"])} without a rule), {Number(one["notifications"])} {((long)one["notifications"]! == 1 ? "notification" : "notifications")}");
+            + $"{Number(one["unmatched"])} without a rule), {Number(one["notifications"])} {notifications}");
         if (one["lastTaken"] is { } last)
         {
             AnsiConsole.MarkupLine($"last at {Time(last)}"

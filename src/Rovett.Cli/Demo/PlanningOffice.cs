@@ -29,7 +29,8 @@ sealed class PlanningOffice : IAsyncDisposable
     {
         const string versions = "/usr/lib/postgresql";
         var programs = Directory.Exists(versions)
-            ? Directory.GetDirectories(versions).OrderDescending().Select(d => Path.Combine(d, "bin")).FirstOrDefault(Directory.Exists) : null;
+            ? Directory.GetDirectories(versions).OrderDescending().Select(d => Path.Combine(d, "bin")).FirstOrDefault(Directory.Exists)
+            : null;
         if (programs is null) return null;
         var office = new PlanningOffice(Directory.CreateTempSubdirectory("rovett-planning-"), programs, FreePort());
         if (Environment.UserName == "root") await office.Run("chown", [Owner, office.folder.FullName]);

@@ -76,7 +76,7 @@ static class OtherwiseOperation
         Save(ledger, space, notification.Position.Value, deadline, row with { State = state, Sent = sent });
     }
 
-    /// <summary>Where to, under which id, and what is said. The id is the same for every attempt, so that a repeat can be told.</summary>
+    /// <summary>The recipient, the id and the content. The id is the same for every attempt, so that repeats can be recognised.</summary>
     static string Detail(SpaceState space, EntryRow notification, DeadlineRow deadline, OtherwiseRow row,
         (string Kind, string Target) where, string missed)
     {

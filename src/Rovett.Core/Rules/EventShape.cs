@@ -18,7 +18,8 @@ public sealed partial class EventShape
     readonly IReadOnlyList<(string Name, TextTemplate Template)> attributes;
     readonly NotificationPart? data;
 
-    EventShape(IReadOnlyList<(string, TextTemplate)> attributes, NotificationPart? data) => (this.attributes, this.data) = (attributes, data);
+    EventShape(IReadOnlyList<(string, TextTemplate)> attributes, NotificationPart? data) =>
+        (this.attributes, this.data) = (attributes, data);
 
     /// <summary>Whether it says which id an event has.</summary>
     public bool HasId => attributes.Any(a => a.Name == "id");

@@ -19,7 +19,8 @@ static class CredentialsSetup
         .AddSingleton(p => p.GetRequiredService<IStoreHome>().OpenTickets())
         .AddSingleton(p => new SpaceKeeper(p.GetRequiredService<AccessStore>(), p.GetRequiredService<SqlLedgerStore>().Epoch,
             p.GetRequiredService<TimeProvider>()))
-        .AddSingleton(p => new KeySets(p.GetRequiredService<OutboundGuard>(), Path.Combine(p.GetRequiredService<RovettOptions>().Data, SqliteFiles.KeySetsName),
+        .AddSingleton(p => new KeySets(p.GetRequiredService<OutboundGuard>(),
+            Path.Combine(p.GetRequiredService<RovettOptions>().Data, SqliteFiles.KeySetsName),
             p.GetRequiredService<ServiceClock>(), p.GetRequiredService<ILogger<KeySets>>()))
         .AddSingleton<ApiKeys>()
         .AddSingleton<SigningKeys>()

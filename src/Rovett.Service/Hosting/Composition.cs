@@ -34,10 +34,10 @@ static class Composition
     public static void AddRovett(this IServiceCollection services, RovettOptions options, IStoreHome home, ServiceClock clock,
         FaultSwitches? switches)
     {
-        services.AddSingleton(options).AddSingleton(_ => home).AddSingleton(clock).AddSingleton<TimeProvider>(clock);
+        services.AddSingleton(options).AddSingleton(home).AddSingleton(clock).AddSingleton<TimeProvider>(clock);
         services.AddSingleton<Health>().AddSingleton<FirstStart>().AddSingleton(p => p.GetRequiredService<FirstStart>().OpenSpaces());
         services.AddSingleton(
-            p => new ServiceInfo(p.GetRequiredService<SqlLedgerStore>().Epoch, StoredTime.From(clock.GetUtcNow()), p.GetRequiredService<IStoreHome>()));
+            p => new ServiceInfo(p.GetRequiredService<SqlLedgerStore>().Epoch, StoredTime.From(clock.GetUtcNow()), home));
         services.AddJson().AddReference();
         services.AddLedgers().AddCredentials().AddLimits().AddAudit().AddOutbound().AddTopics().AddReceipts().AddLive(switches)
             .AddMeters().AddIntakes(options);

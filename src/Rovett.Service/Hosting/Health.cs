@@ -15,8 +15,8 @@ public sealed class Health(LedgerPump ledger, IntakeList intakes)
     public Task CheckAlive(HttpContext context) => Say(context, "ok\n");
 
     /// <summary>Tells that the service takes requests.</summary>
-    /// <remarks>While the store fails: 503, until a write goes through. A second line says how many intakes are waiting for their sources; the service
-    /// is ready all the same.</remarks>
+    /// <remarks>While the store fails: 503, until a write goes through. A second line says how many intakes are waiting for their
+    /// sources; the service is ready all the same.</remarks>
     public async Task CheckReady(HttpContext context)
     {
         if (ledger.StoreFailing) await ledger.Ask(new ProbeCommand("main"));

@@ -154,7 +154,8 @@ public sealed partial class AccessStore(IAccessSql sql) : IDisposable
 
     /// <summary>Stores an operator; false when the name is taken.</summary>
     public bool AddOperator(StoredOperator made) =>
-        Run("INSERT INTO operator (name, may, password, created) VALUES (@Name, @May, @Password, @Created) ON CONFLICT DO NOTHING", made) == 1;
+        Run("INSERT INTO operator (name, may, password, created) VALUES (@Name, @May, @Password, @Created) ON CONFLICT DO NOTHING",
+        made) == 1;
 
     /// <summary>Removes an operator; false when there is none, or it is the last who may operate.</summary>
     public bool RemoveOperator(string name)

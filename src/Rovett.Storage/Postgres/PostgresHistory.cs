@@ -29,7 +29,7 @@ public static class PostgresHistory
         }
     }
 
-    /// <summary>Brings a database to the present schema, the history and the credentials. Processes that start at once take turns.</summary>
+    /// <summary>Brings history and credentials to the present schema. Processes that start at once take turns.</summary>
     static void Migrate(string settings)
     {
         using var turn = new NpgsqlConnection(settings);

@@ -48,7 +48,7 @@ export const newTime = (): QuietTime => ({ from: '22:00', to: '06:30' });
 /** Quiet hours that can be changed; without times there are none. */
 export const draftOf = (quiet: QuietHours | null): QuietHours => quiet ?? { timeZone: hereZone(), hours: [] };
 
-/** Whether quiet hours can be saved: they differ from what is saved, and each time has a beginning, an end and a day. */
+/** Whether quiet hours can be saved: they differ from what is saved, and each period has a start, an end and at least one day. */
 export const canSave = (draft: QuietHours, saved: QuietHours): boolean =>
   JSON.stringify(draft) !== JSON.stringify(saved) &&
   draft.hours.every((t) => t.from && t.to && t.from !== t.to && t.days?.length !== 0);

@@ -28,7 +28,7 @@ export class TopicPiece extends Piece {
       this.changed();
     };
     let isAsked = false;
-    // Once there is a connection: a refusal is answered to whoever asks over it.
+    // Only once connected: a refusal goes to whoever asked over the connection.
     const ask = () => {
       if (isAsked || !live.session) return;
       isAsked = true;

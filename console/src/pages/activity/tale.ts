@@ -39,7 +39,7 @@ const signs: Record<string, Sign> = {
   released: 'stored',
 };
 
-/** What became of a notification, in order, from what is stored of it. */
+/** What happened to a notification, in order, as far as it is stored. */
 export function taleOf(shown: Shown): Tale {
   const first = (shown.events ?? []).flatMap((e) => (e.time ? [Date.parse(e.time)] : [])).sort((a, b) => a - b)[0];
   const stored = Date.parse(shown.time);

@@ -99,7 +99,8 @@ sealed class RabbitMqSource(RabbitMqKind kind, Inlet inlet) : IIntakeSource
         foreach (var (name, value) in message.BasicProperties.Headers ?? new Dictionary<string, object?>())
         {
             // The binding's prefix is cloudEvents: or, where a client takes no colon, cloudEvents_.
-            if (!name.StartsWith(Prefix, StringComparison.Ordinal) || name.Length <= Prefix.Length || name[Prefix.Length] is not (':' or '_')) continue;
+            if (!name.StartsWith(Prefix, StringComparison.Ordinal) || name.Length <= Prefix.Length) continue;
+            if (name[Prefix.Length] is not (':' or '_')) continue;
             attributes.Add(KeyValuePair.Create(name[(Prefix.Length + 1)..].ToLowerInvariant(), Text(value)));
         }
         return new SourceItem(new RawEvent(body) { ContentType = message.BasicProperties.ContentType, Attributes = attributes })

@@ -20,7 +20,8 @@ public sealed record HandedOver
     /// <summary>The part of the source that it is from.</summary>
     public string Part { get; init; } = "";
 
-    /// <summary>The position within that part once it is taken, computed for the last of a batch only; null: the source has no positions.</summary>
+    /// <summary>The position within that part once it is taken, computed for the last of a batch only; null: the source has
+    /// no positions.</summary>
     public Func<string>? Place { get; init; }
 }
 
