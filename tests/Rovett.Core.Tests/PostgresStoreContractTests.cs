@@ -1,8 +1,10 @@
+using Npgsql;
 using Rovett.Core.Addresses;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
 using Rovett.Storage;
 using Rovett.Storage.Postgres;
+using Rovett.Storage.Sql;
 using Rovett.Testing.Servers;
 using Shouldly;
 using Xunit;
@@ -38,12 +40,13 @@ public sealed class PostgresStoreContractTests(PostgresServer server) : StoreCon
         Should.Throw<StoreException>(() => PostgresHistory.Open(database)).Message.ShouldContain("Another service");
     }
 
+    static EntryRow Entry(long position) => new(new Position(position), new StoredTime(position), EntryKind.Notification,
+        NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), [], new Addressing("+everyone"), [], NotificationTraits.None);
+
     static void AppendOne(ILedgerStore store, int main, long position)
     {
         store.Begin();
-        store.AppendEntry(main,
-            new EntryRow(new Position(position), new StoredTime(position), EntryKind.Notification,
-            NotificationId.New(DateTimeOffset.UnixEpoch.AddDays(position)), [], new Addressing("+everyone"), [], NotificationTraits.None));
+        store.AppendEntry(main, Entry(position));
         store.Commit();
     }
 
@@ -62,28 +65,138 @@ public sealed class PostgresStoreContractTests(PostgresServer server) : StoreCon
         store.FindSpace("main")!.Head.ShouldBe(2);
     }
 
-    [Theory]
-    [InlineData(CuttingSocket.Cut.BeforeCommit)]
-    [InlineData(CuttingSocket.Cut.AfterCommit)]
-    public void A_line_cut_at_a_commit_leaves_it_stored_and_known_or_neither(CuttingSocket.Cut cut)
+    /// <summary>Writes with the line cut somewhere.</summary>
+    /// <returns>Whether it is said to be stored.</returns>
+    static bool Try(ILedgerStore store, int main, long position)
+    {
+        try
+        {
+            AppendOne(store, main, position);
+            return true;
+        }
+        catch (Exception error) when (error is NpgsqlException)
+        {
+            store.Rollback();
+            return false;
+        }
+    }
+
+    [Fact]
+    public void A_line_cut_at_any_byte_of_a_commit_or_its_answer_leaves_it_stored_and_known_or_neither()
     {
         using var line = new CuttingSocket(server.Folder, server.Port);
         using var store = PostgresHistory.Open(database.Replace(server.Folder, line.Host));
-        int main = store.FindSpace("main")!.Id;
-        void Append(long position) => AppendOne(store, main, position);
-        Append(1);
-        line.Next = cut;
-        if (cut == CuttingSocket.Cut.BeforeCommit)
-        {
-            Should.Throw<Exception>(() => Append(2));
-            store.Rollback();
-            store.FindSpace("main")!.Head.ShouldBe(1);
-        }
-        else Append(2); // no answer came, and the look-up after it says that it is there
-        line.Next.ShouldBe(CuttingSocket.Cut.Never);
-        if (cut == CuttingSocket.Cut.BeforeCommit) Append(2);
-        Append(3);
         using var reader = PostgresHistory.Read(database);
-        reader.History(main).Select(e => e.Position).ShouldBe([1, 2, 3]);
+        int main = store.FindSpace("main")!.Id;
+        for (long position = 1; position <= 3; position++) AppendOne(store, main, position); // its statements are prepared
+        line.Plan(CuttingSocket.Cut.Never, 0);
+        AppendOne(store, main, 4);
+        var (asked, answered) = (line.Asked, line.Answered);
+        asked.ShouldBeGreaterThan(100);
+        var (stored, expected) = (0, new List<long> { 1, 2, 3, 4 });
+        var cuts = Enumerable.Range(0, answered).Select(n => (CuttingSocket.Cut.Answered, n))
+            .Concat(Enumerable.Range(0, asked).Where(n => n % 7 == 0 || n > asked - 100).Select(n => (CuttingSocket.Cut.Asked, n)));
+        foreach (var (cut, after) in cuts)
+        {
+            long next = expected[^1] + 1;
+            line.Plan(cut, after);
+            if (Try(store, main, next))
+            {
+                stored++;
+                expected.Add(next);
+            }
+            line.IsPlanned.ShouldBeFalse($"{cut} after {after} of {asked} and {answered} bytes");
+            reader.History(main).Select(e => e.Position).ShouldBe(expected, $"{cut} after {after}");
+            AppendOne(store, main, expected[^1] + 1); // it goes on
+            expected.Add(expected[^1] + 1);
+        }
+        stored.ShouldBeInRange(answered, answered + 20, "all whose answer was cut, none whose question was, but for its very end");
+        reader.History(main).Select(e => e.Position).ShouldBe(expected);
+    }
+
+    [Fact]
+    public async Task A_commit_that_reaches_the_server_late_can_no_longer_happen()
+    {
+        using var line = new CuttingSocket(server.Folder, server.Port);
+        using var store = PostgresHistory.Open(database.Replace(server.Folder, line.Host));
+        using var reader = PostgresHistory.Read(database);
+        int main = store.FindSpace("main")!.Id;
+        for (long position = 1; position <= 3; position++) AppendOne(store, main, position);
+        foreach (int after in new[] { 0, 5, 60 })
+        {
+            line.Plan(CuttingSocket.Cut.AskedLate, after);
+            Try(store, main, 4).ShouldBeFalse("it is not there when it is looked for");
+            await line.LetThrough();
+            reader.History(main).Count.ShouldBe(3);
+        }
+        AppendOne(store, main, 4);
+        reader.History(main).Select(e => e.Position).ShouldBe([1, 2, 3, 4]);
+    }
+
+    [Fact]
+    public void What_could_not_be_found_out_is_not_said_to_be_unstored()
+    {
+        using var line = new CuttingSocket(server.Folder, server.Port);
+        var behind = database.Replace(server.Folder, line.Host);
+        using var store = PostgresHistory.Open(behind);
+        int main = store.FindSpace("main")!.Id;
+        AppendOne(store, main, 1);
+        line.Plan(CuttingSocket.Cut.Answered, 3);
+        line.RefusesNew = true;
+        Should.Throw<InDoubtException>(() => AppendOne(store, main, 2));
+        store.Rollback();
+        line.RefusesNew = false;
+        AppendOne(store, main, 3);
+        using var reader = PostgresHistory.Read(database);
+        reader.History(main).Select(e => e.Position).ShouldBe([1, 2, 3]); // it was
+    }
+
+    [Fact]
+    public void What_another_has_taken_is_no_longer_written_to()
+    {
+        using var store = PostgresHistory.Open(database);
+        using var hold = new PostgresHold(database + ";Pooling=false", alone: false);
+        using var other = new SqlLedgerStore(new PostgresWriter(database + ";Pooling=false", hold));
+        int main = store.FindSpace("main")!.Id;
+        void Append(SqlLedgerStore by, long position)
+        {
+            by.Begin();
+            by.TakeSpace("main");
+            by.AppendEntry(main, Entry(position));
+            by.Commit([main]);
+        }
+        Append(store, 1);
+        Append(other, 2);
+        Should.Throw<DeposedException>(() => Append(store, 3)).Space.ShouldBe(main);
+        store.Rollback();
+        store.Begin();
+        store.TakeSpace("main")!.Head.ShouldBe(2);
+        store.Commit();
+        Append(store, 3);
+        Should.Throw<DeposedException>(() => Append(other, 4));
+    }
+
+    [Fact]
+    public void Commits_that_were_confirmed_and_are_gone_begin_a_new_life()
+    {
+        using var store = PostgresHistory.Open(database);
+        int main = store.FindSpace("main")!.Id;
+        for (long position = 1; position <= 3; position++) AppendOne(store, main, position);
+        // As on a server that lagged behind by one commit.
+        using (var behind = new NpgsqlConnection(database + ";Pooling=false"))
+        {
+            behind.Open();
+            using var back = new NpgsqlCommand("DELETE FROM entry WHERE time=3; DELETE FROM batch_done WHERE batch=" +
+                "(SELECT max(batch) FROM batch_done WHERE space=0) AND space=0; SELECT pg_terminate_backend(pid) FROM pg_stat_activity " +
+                "WHERE datname=current_database() AND pid<>pg_backend_pid()", behind);
+            back.ExecuteNonQuery();
+        }
+        Should.Throw<InDoubtException>(() => AppendOne(store, main, 4));
+        store.Rollback();
+        Should.Throw<StoreException>(() => AppendOne(store, main, 4)).Message.ShouldContain("lost commits");
+        store.Dispose();
+        using var again = PostgresHistory.Open(database);
+        again.Epoch.ShouldNotBe(store.Epoch);
+        again.FindSpace("main")!.Head.ShouldBe(2);
     }
 }

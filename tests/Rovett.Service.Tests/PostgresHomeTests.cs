@@ -24,7 +24,8 @@ public sealed class PostgresHomeTests
         await live.Next("opened");
         for (int i = 0; i < 30; i++) await s.Send("user:mara", $"{i}");
         first.Crash();
-        (await s.Post("/v1/notifications", s.Key, """{"to":["user:mara"],"type":"t","title":"never"}""")).Problem.ShouldBe("store-unavailable");
+        (await s.Post("/v1/notifications", s.Key, """{"to":["user:mara"],"type":"t","title":"never"}""")).Problem
+            .ShouldBeOneOf("store-unavailable", "outcome-unknown");
         second.Promote();
         await Eventually.Holds(async () => (await s.Post("/v1/notifications", s.Key, """{"to":["user:mara"],"type":"t","title":"30"}""",
             ("Idempotency-Key", "thirty"))).Status, status => status == 201, "it sends again");
@@ -67,8 +68,8 @@ public sealed class PostgresHomeTests
             most = Math.Max(most, (long)(await count.ExecuteScalarAsync(TestContext.Current.CancellationToken))!);
         }
         (await reading).ShouldAllBe(answer => answer.Status == 200);
-        // The writer, credentials, tickets, eight that read, and one that asks for the size.
-        most.ShouldBeInRange(2, 12);
+        // Four that write, the one that keeps others out, credentials, tickets, eight that read, and one that asks for the size.
+        most.ShouldBeInRange(2, 16);
     }
 
     [Theory]

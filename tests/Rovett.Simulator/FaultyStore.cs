@@ -38,15 +38,15 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     }
 
     public void Begin(bool lasting) => inner.Begin(lasting);
-    public void Sync()
+    public void Sync(IReadOnlyList<int>? spaces = null)
     {
         if (FailCommit) throw new DiskFault();
-        inner.Sync();
+        inner.Sync(spaces);
     }
-    public void Commit()
+    public void Commit(IReadOnlyList<int>? spaces = null)
     {
         if (FailCommit) throw new DiskFault();
-        inner.Commit();
+        inner.Commit(spaces);
     }
     public void Rollback() => inner.Rollback();
     public bool IsFailure(Exception error) => error is DiskFault || inner.IsFailure(error);
@@ -55,7 +55,9 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void SaveClock(ClockRow clock) => Write(() => inner.SaveClock(clock));
     public void CapStanding(long now, long tolerance) => inner.CapStanding(now, tolerance);
     public void ShiftStanding(long from, long by) => Write(() => inner.ShiftStanding(from, by));
+    public IReadOnlyList<int> Changed() => inner.Changed();
     public SpaceRow? FindSpace(string name) => inner.FindSpace(name);
+    public SpaceRow? TakeSpace(string name) => inner.TakeSpace(name);
     public SpaceRow AddSpace(string name, byte[] key) => Write(() => inner.AddSpace(name, key));
     public void SaveFloor(int space, long floor) => Write(() => inner.SaveFloor(space, floor));
     public LogRow? FindLog(int space, string key) => inner.FindLog(space, key);

@@ -84,7 +84,7 @@ static class ServeCommand
             var stop = service.WaitForStop();
             await Task.WhenAny(stop, Task.Delay(Timeout.Infinite, cancel));
             Output.Hint("Shutting down: notifying sessions, writing pending data …");
-            return 0;
+            return service.Failure is null ? 0 : 1;
         }
         catch (StoreException broken)
         {

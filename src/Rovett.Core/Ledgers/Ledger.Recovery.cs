@@ -21,6 +21,15 @@ public sealed partial class Ledger
         foreach (var space in touched.ToList()) Recover(space, lost);
     }
 
+    /// <summary>Forgets what it knows of spaces that may be otherwise by now.</summary>
+    void ReadAnew(IReadOnlyList<int> changed)
+    {
+        foreach (int id in changed)
+        {
+            if (spaces.Values.FirstOrDefault(s => s.Id == id) is { } known) Recover(known, []);
+        }
+    }
+
     void Recover(SpaceState old, HashSet<ISessionPort> lost)
     {
         var name = old.Row.Name;

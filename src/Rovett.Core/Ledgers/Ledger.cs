@@ -13,6 +13,8 @@ namespace Rovett.Core.Ledgers;
 public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider time, RecentBySpace recent,
     ILedgerObserver? observer = null, ILedgerFaults? faults = null) : IPresenceBatch
 {
+    const int MostDeposed = 3;
+
     readonly Dictionary<string, SpaceState> spaces = [];
     readonly List<SpaceState> touched = []; // by the attempt under way: only these differ from the store until it is committed
     readonly List<LedgerCommand> written = [];
@@ -66,12 +68,14 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
 
     void CarryOut(IReadOnlyList<LedgerCommand> batch)
     {
+        int deposed = 0;
         while (Attempt(batch, out var culprit) is { } error)
         {
             var where = touched.Count == 1 ? touched[0].Row.Name : null;
             store.Rollback();
             Recover();
-            if (store.IsFailure(error))
+            if (error is DeposedException && ++deposed < MostDeposed) continue; // all of it again, on what is stored by now
+            if (error is DeposedException || store.IsFailure(error))
             {
                 StoreFailing = true;
                 faults?.StoreFailed(error);
@@ -119,16 +123,16 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
         written.Clear();
         refused.Clear();
         culprit = null;
-        bool lasting = !batch.All(static c => c.MaySyncLater), begun = false;
+        bool lasting = !batch.All(static c => c.MaySyncLater), begun = batch.Any(static c => c.NeedsStore);
         try
         {
+            if (begun)
+            {
+                store.Begin(lasting);
+                ReadAnew(store.Changed());
+            }
             foreach (var command in batch)
             {
-                if (command.NeedsStore && !begun)
-                {
-                    store.Begin(lasting);
-                    begun = true;
-                }
                 culprit = null;
                 if (!command.OnlySends) FanOut.Flush();
                 culprit = command;
@@ -147,8 +151,9 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
             WriteTallies();
             if (begun)
             {
-                store.Commit();
-                if (!lasting && written.Exists(static c => c.MustLast)) store.Sync();
+                var used = touched.ConvertAll(static s => s.Id);
+                store.Commit(used);
+                if (!lasting && written.Exists(static c => c.MustLast)) store.Sync(used);
                 if (storeFailing && written.Exists(static c => c.ShowsStoreWorks))
                 {
                     StoreFailing = false;
@@ -324,7 +329,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
     {
         if (!spaces.TryGetValue(name, out var space))
         {
-            var row = store.FindSpace(name)
+            var row = store.TakeSpace(name)
                 ?? throw new Problem(404, "unknown-space", "No such space", $"No space is called '{name}'.",
                 "Check the path: /v1/… for the space main.").ToException();
             spaces[name] = space = new SpaceState(row, store, options, clock, recent.Of(name), residents);

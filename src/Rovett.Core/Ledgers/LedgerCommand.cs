@@ -3,8 +3,12 @@ using System.Diagnostics;
 namespace Rovett.Core.Ledgers;
 
 /// <summary>A command for the ledger.</summary>
-public abstract class LedgerCommand
+/// <param name="space">The name of the space that it is about; null: it is about all of them.</param>
+public abstract class LedgerCommand(string? space)
 {
+    /// <summary>The name of the space that it is about; empty: it is about all of them.</summary>
+    public string Space { get; } = space ?? "";
+
     /// <summary>When it was submitted (<see cref="Stopwatch.GetTimestamp"/>); for the ledger's host.</summary>
     public long AskedAt { get; set; }
 
@@ -51,7 +55,8 @@ public abstract class LedgerCommand
 }
 
 /// <summary>A command with an answer.</summary>
-public abstract class LedgerCommand<T> : LedgerCommand
+/// <param name="space">The name of the space that it is about; null: it is about all of them.</param>
+public abstract class LedgerCommand<T>(string? space) : LedgerCommand(space)
 {
     readonly TaskCompletionSource<T> done = new(TaskCreationOptions.RunContinuationsAsynchronously);
 

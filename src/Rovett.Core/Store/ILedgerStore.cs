@@ -10,9 +10,15 @@ public interface ILedgerStore : IClockStore, ISpaceStore, ILogStore, IEntryStore
     /// power cut may, until <see cref="Sync"/> or the next commit that lasts.</param>
     void Begin(bool lasting = true);
     /// <summary>Returns once the batch is on disk, unless it was begun otherwise.</summary>
-    void Commit();
+    /// <param name="spaces">The spaces that it used; null: it is about none.</param>
+    /// <exception cref="DeposedException">Nothing is stored: another has taken one of them.</exception>
+    /// <exception cref="InDoubtException">It is not known whether it is stored.</exception>
+    void Commit(IReadOnlyList<int>? spaces = null);
     /// <summary>Returns once everything committed before is on disk.</summary>
-    void Sync();
+    /// <param name="spaces">As for <see cref="Commit"/>.</param>
+    void Sync(IReadOnlyList<int>? spaces = null);
+    /// <summary>The spaces that may be otherwise by now than when they were last read; asked after <see cref="Begin"/>, told once.</summary>
+    IReadOnlyList<int> Changed();
     /// <summary>Forgets the batch; must not throw.</summary>
     void Rollback();
     /// <summary>Whether something thrown means that the store can't be read or written now. Anything else is a bug.</summary>

@@ -5,6 +5,8 @@ public interface ISpaceStore
 {
     /// <summary>A space by its name, or null.</summary>
     SpaceRow? FindSpace(string name);
+    /// <summary>A space by its name, or null, to write to it from now on: whoever did no longer can.</summary>
+    SpaceRow? TakeSpace(string name);
     /// <summary>Creates a space.</summary>
     SpaceRow AddSpace(string name, byte[] key);
     /// <summary>Stores up to where entries are gone.</summary>

@@ -47,7 +47,7 @@ sealed class ProblemMiddleware(RequestDelegate next, Refusals refusals, SpaceDir
         catch (Exception error) when (LedgerPump.IsStoreFailure(error) && !context.RequestAborted.IsCancellationRequested)
         {
             faults.StoreFailed(error);
-            await Problems.Write(context, LedgerPump.StoreFailed());
+            await Problems.Write(context, LedgerPump.StoreFailed(error));
         }
         catch (OperationCanceledException) when (context.RequestAborted.IsCancellationRequested)
         {

@@ -30,6 +30,12 @@ public sealed class RovettService : IAsyncDisposable
         (this.options, this.app, this.home) = (options, app, home);
         app.MapEverything(options, open.Task);
         app.Services.StartRounds();
+        home.Lost = why =>
+        {
+            Failure = why;
+            app.Services.GetRequiredService<ILogger<RovettService>>().LogCritical("The service stops: {Why}", why.Message);
+            app.Lifetime.StopApplication();
+        };
         var access = app.Services.GetRequiredService<AccessStore>();
         ConsoleLink = access.HasOperators ? null : NewConsoleLink();
         app.Lifetime.ApplicationStopping.Register(() =>
@@ -92,7 +98,10 @@ public sealed class RovettService : IAsyncDisposable
         if (ready is not null) File.Move(ready, options.ReadyFile!, overwrite: true);
     }
 
-    /// <summary>Returns once the service was asked to stop (SIGTERM, Ctrl-C) and has stopped.</summary>
+    /// <summary>Why it stopped by itself; null: it did not.</summary>
+    public Exception? Failure { get; private set; }
+
+    /// <summary>Returns once the service was asked to stop (SIGTERM, Ctrl-C) and has stopped, or has stopped by itself.</summary>
     public Task WaitForStop() => HostingAbstractionsHostExtensions.WaitForShutdownAsync(app);
 
     /// <summary>Writes a file that only its owner may read; aside and then moved, so that a script never reads half of it.</summary>

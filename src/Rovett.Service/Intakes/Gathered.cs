@@ -17,4 +17,20 @@ static class Gathered
         while (found.Count < most && reader.TryRead(out var one)) found.Add(one);
         return found;
     }
+
+    /// <summary>Waits for something, but not for ever.</summary>
+    /// <returns>False: it is still to come.</returns>
+    /// <exception cref="Exception">What it throws.</exception>
+    public static async Task<bool> IsWithin(this Task coming, TimeSpan limit, TimeProvider clock)
+    {
+        try
+        {
+            await coming.WaitAsync(limit, clock);
+            return true;
+        }
+        catch (TimeoutException) when (!coming.IsCompleted)
+        {
+            return false;
+        }
+    }
 }

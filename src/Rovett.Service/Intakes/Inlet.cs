@@ -95,7 +95,7 @@ public sealed class Inlet(SpaceRuntime space, IntakeSettings settings, IntakePro
         }
         catch (Exception failed) when (LedgerPump.IsStoreFailure(failed))
         {
-            return ([], LedgerPump.StoreFailed());
+            return ([], LedgerPump.StoreFailed(failed));
         }
     }
 

@@ -89,7 +89,7 @@ public sealed class Housekeeping : IDisposable
     /// <summary>Believes a step of the system's clock from now on.</summary>
     public async Task Believe(ClockStep step)
     {
-        clock.Believe(await ledger.Ask(new BelieveStepCommand(step)));
+        clock.Believe(await ledger.Believe(step));
         stepTold = false;
         log.LogWarning("The system's clock is believed from now on: the time went {By} {Direction}. Retention {Retention}",
             step.By.Duration(), step.By > TimeSpan.Zero ? "ahead" : "back",

@@ -1,78 +1,75 @@
-using System.Diagnostics;
 using Rovett.Core.Ledgers;
-using Rovett.Core.Ledgers.Commands.Sending;
-using Rovett.Core.Ledgers.Commands.Sessions;
-using Rovett.Service.Diagnostics;
+using Rovett.Core.Ledgers.Commands.Life;
+using Rovett.Core.Store;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Ledgers;
 
-/// <summary>Has the ledger carry out one thing after the other. Whatever has been asked for while a commit was under way goes into
-/// the next one together, on a thread of its own; what is brief and finds nothing before it is carried out where it is asked for.</summary>
+/// <summary>Has every command carried out on the lane of its space. A lane is a ledger with a thread and a connection of its own;
+/// a data folder has one, a database may have several, so that one space's work does not wait for another's.</summary>
 public sealed class LedgerPump : IDisposable
 {
-    const int FewWaiting = 64;
+    readonly Lane[] lanes;
 
-    readonly LedgerQueue queue = new(TimeProvider.System);
-    readonly Ledger ledger;
-    readonly Faults faults;
-    readonly Thread thread;
-    readonly Lock turn = new(); // held while the ledger carries something out
-    bool stopped; // nothing is carried out but what waits
-    readonly TimeSpan maxWait;
-    long begun, waited; // timestamps: when the batch under way began, how long the first of the last sends had waited
-
-    /// <summary>Starts the thread.</summary>
-    /// <param name="ledger">The ledger.</param>
+    /// <summary>Starts the lanes.</summary>
+    /// <param name="ledgers">A ledger for each. The first also has what is about no space, or about all.</param>
     /// <param name="maxWait">A send that would wait longer than this for its turn is refused.</param>
     /// <param name="faults">Hears of bugs.</param>
-    public LedgerPump(Ledger ledger, TimeSpan maxWait, Faults faults)
+    public LedgerPump(IEnumerable<Ledger> ledgers, TimeSpan maxWait, Diagnostics.Faults faults) =>
+        lanes = [.. ledgers.Select(l => new Lane(l, maxWait, faults))];
+
+    Lane LaneOf(string space) => lanes.Length == 1 || space.Length == 0 ? lanes[0] : lanes[Hash(space) % (uint)lanes.Length];
+
+    // The same after each start, so that what is measured can be measured again.
+    static uint Hash(string space)
     {
-        this.ledger = ledger;
-        this.maxWait = maxWait;
-        this.faults = faults;
-        thread = new Thread(Run) { Name = "ledger", IsBackground = true };
-        thread.Start();
+        uint hash = 2166136261;
+        foreach (char c in space) hash = (hash ^ c) * 16777619;
+        return hash;
     }
 
     /// <summary>Asks the ledger; the answer comes when it is on disk.</summary>
     /// <exception cref="ProblemException">Refused by the command, or 503: the queue is full or the store can't be written.</exception>
-    public Task<T> Ask<T>(LedgerCommand<T> command)
+    public Task<T> Ask<T>(LedgerCommand<T> command) => LaneOf(command.Space).Ask(command);
+
+    /// <summary>Believes a step of the system's clock, with everything else held.</summary>
+    public async Task<ClockStep> Believe(ClockStep step)
     {
-        if (command is SendCommand && IsOverloaded()) throw Overloaded().ToException();
-        if ((command is AttachCommand && CarryOutNow(command)) || queue.Add(command)) return command.Task;
-        throw Overloaded().ToException();
+        if (lanes.Length == 1) return await Ask(new BelieveStepCommand(step));
+        return await Task.Run(() => WithAllHeld(step));
     }
 
-    /// <returns>False when something else comes first.</returns>
-    bool CarryOutNow(LedgerCommand command)
+    Task<ClockStep> WithAllHeld(ClockStep step)
     {
-        if (!queue.IsIdle || !turn.TryEnter()) return false;
+        var held = new List<Lane.Turn>(lanes.Length);
         try
         {
-            if (stopped || !queue.IsIdle) return false;
-            CarryOut([command]);
-            return true;
+            foreach (var lane in lanes) held.Add(lane.Hold());
+            var command = new BelieveStepCommand(step);
+            held[0].CarryOut(command);
+            foreach (var other in command.Task.IsCompletedSuccessfully ? held.Skip(1) : []) other.CarryOut(command.ForOthers());
+            return command.Task;
         }
         finally
         {
-            turn.Exit();
+            foreach (var one in held) one.Dispose();
         }
     }
 
     /// <summary>The last attempt to write to the store failed.</summary>
-    public bool StoreFailing => ledger.StoreFailing;
-
-    /// <summary>More is sent than can be done: many sends wait, and for long. Refusing some then keeps the others quick.</summary>
-    bool IsOverloaded() => queue.Sends > FewWaiting
-        && (Stopwatch.GetElapsedTime(0, Volatile.Read(ref waited)) > maxWait
-        || (Volatile.Read(ref begun) is var since and not 0 && Stopwatch.GetElapsedTime(since) > maxWait));
+    public bool StoreFailing => Array.Exists(lanes, l => l.StoreFailing);
 
     /// <summary>A session's writer was woken, and has not begun to write yet.</summary>
-    public void WriterWoken() => queue.Gathering.WriterWoken();
+    public void WriterWoken()
+    {
+        foreach (var lane in lanes) lane.WriterWoken();
+    }
 
     /// <summary>It has begun.</summary>
-    public void WriterBegun() => queue.Gathering.WriterBegun();
+    public void WriterBegun()
+    {
+        foreach (var lane in lanes) lane.WriterBegun();
+    }
 
     /// <summary>True for what a store throws that can't be read or written now.</summary>
     public static bool IsStoreFailure(Exception error) => StoreFailures.Is(error);
@@ -88,48 +85,20 @@ public sealed class LedgerPump : IDisposable
         { RetryAfterSeconds = RetryAfterSeconds };
 
     /// <summary>The answer when a commit failed.</summary>
-    public static Problem StoreFailed() =>
-        new(503, "store-unavailable", "Store unavailable", "The store cannot be written now; nothing of this request was stored.",
+    /// <param name="why">What was thrown; null: nothing was tried.</param>
+    public static Problem StoreFailed(Exception? why = null) => why is InDoubtException
+        ? new(503, "outcome-unknown", "Outcome unknown",
+        "The store became unreachable while this request was stored: it may be stored or not.",
+        "Try again; with an Idempotency-Key that is safe, without one something may be stored twice.")
+        { RetryAfterSeconds = 2 }
+        : new(503, "store-unavailable", "Store unavailable", "The store cannot be written now; nothing of this request was stored.",
         "Try again; with an Idempotency-Key that is safe. If it persists, the service log has the reason (disk full, " +
         "read-only, locked).")
         { RetryAfterSeconds = 2 };
 
-    void Run()
-    {
-        for (var batch = new List<LedgerCommand>(); queue.Take(batch); batch.Clear())
-        {
-            lock (turn)
-            {
-                int sends = batch.Count(static c => c is SendCommand);
-                Volatile.Write(ref begun, Stopwatch.GetTimestamp());
-                if (sends > 0 || queue.Sends == 0) Volatile.Write(ref waited, sends > 0 ? begun - batch[0].AskedAt : 0);
-                long offered = ledger.Offered;
-                if (CarryOut(batch)) queue.Gathering.Committed(sends, ledger.Offered - offered);
-                Volatile.Write(ref begun, 0);
-            }
-        }
-    }
-
-    bool CarryOut(IReadOnlyList<LedgerCommand> batch)
-    {
-        try
-        {
-            ledger.Process(batch);
-            return true;
-        }
-        catch (Exception error)
-        {
-            faults.Bug(null, nameof(Ledger), error);
-            foreach (var command in batch) command.Abandon(error);
-            return false;
-        }
-    }
-
     /// <summary>Carries out what is waiting, then stops.</summary>
     public void Dispose()
     {
-        lock (turn) stopped = true;
-        queue.Close();
-        thread.Join(TimeSpan.FromSeconds(10));
+        foreach (var lane in lanes) lane.Dispose();
     }
 }

@@ -9,12 +9,26 @@ using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Ledgers;
 
+/// <summary>The stores of the lanes: one history, on a connection each.</summary>
+sealed record LaneStores(IReadOnlyList<SqlLedgerStore> All) : IDisposable
+{
+    /// <summary>The first one's, which also has what is about no space.</summary>
+    public SqlLedgerStore First => All[0];
+
+    /// <inheritdoc/>
+    public void Dispose()
+    {
+        foreach (var one in All) one.Dispose();
+    }
+}
+
 /// <summary>Registers the store, the ledger on its thread, and what works beside it.</summary>
 static class LedgersSetup
 {
     public static IServiceCollection AddLedgers(this IServiceCollection services) => services
         .AddSingleton<Faults>()
-        .AddSingleton(OpenStore)
+        .AddSingleton(OpenStores)
+        .AddSingleton(p => p.GetRequiredService<LaneStores>().First)
         .AddSingleton(p => p.GetRequiredService<IStoreHome>().ReadHistory())
         .AddSingleton<IHistoryStore>(p => p.GetRequiredService<SqlHistory>())
         .AddSingleton<HistoryReader>()
@@ -24,11 +38,13 @@ static class LedgersSetup
         .AddSingleton<AckBuffer>()
         .AddSingleton<MarkSteps>();
 
-    static SqlLedgerStore OpenStore(IServiceProvider p)
+    static LaneStores OpenStores(IServiceProvider p)
     {
         var (options, clock, faults) =
             (p.GetRequiredService<RovettOptions>(), p.GetRequiredService<ServiceClock>(), p.GetRequiredService<Faults>());
-        var store = p.GetRequiredService<IStoreHome>().OpenHistory(failed: e => faults.Thrown(null, "checkpoint", e));
+        var stores = new LaneStores(
+            p.GetRequiredService<IStoreHome>().OpenHistory(options.DatabaseLanes, failed: e => faults.Thrown(null, "checkpoint", e)));
+        var store = stores.First;
         clock.Restore(store.Clock, options.PlausibleAbsence);
         clock.SettleStanding(store);
         if (clock.RetentionHeldBack > TimeSpan.Zero)
@@ -36,14 +52,14 @@ static class LedgersSetup
             p.GetRequiredService<ILogger<ServiceClock>>().LogWarning("The clock is {Days:0.0} days ahead of the last start's. Retention " +
                 "waits: it follows after 24 hours, or at once by 'rovett clock --confirm'", clock.RetentionHeldBack.TotalDays);
         }
-        return store;
+        return stores;
     }
 
     static LedgerPump StartLedger(IServiceProvider p)
     {
         var options = p.GetRequiredService<RovettOptions>();
         var faults = p.GetRequiredService<Faults>();
-        var ledger = new Ledger(p.GetRequiredService<SqlLedgerStore>(), new LedgerOptions
+        var settings = new LedgerOptions
         {
             Newcomers = options.NewcomersLookBack,
             StrictAddresses = options.StrictAddresses,
@@ -53,7 +69,9 @@ static class LedgersSetup
             KeepsFullReceipts = options.FullReceipts.Count > 0,
             ReconnectWindow = TimeSpan.FromSeconds(options.ReconnectWindowSeconds),
             PresenceGrace = TimeSpan.FromSeconds(options.PresenceGraceSeconds),
-        }, p.GetRequiredService<ServiceClock>(), p.GetRequiredService<RecentBySpace>(), p.GetRequiredService<ILedgerObserver>(), faults);
-        return new LedgerPump(ledger, TimeSpan.FromMilliseconds(options.MaxSendWaitMs), faults);
+        };
+        return new LedgerPump(p.GetRequiredService<LaneStores>().All.Select(store => new Ledger(store, settings,
+            p.GetRequiredService<ServiceClock>(), p.GetRequiredService<RecentBySpace>(), p.GetRequiredService<ILedgerObserver>(), faults)),
+            TimeSpan.FromMilliseconds(options.MaxSendWaitMs), faults);
     }
 }

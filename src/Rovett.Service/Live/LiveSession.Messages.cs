@@ -111,7 +111,7 @@ public sealed partial class LiveSession
         }
         catch (Exception error) when (LedgerPump.IsStoreFailure(error))
         {
-            return Messages.Refused(message.RequestId, LedgerPump.StoreFailed());
+            return Messages.Refused(message.RequestId, LedgerPump.StoreFailed(error));
         }
     }
 

@@ -173,6 +173,7 @@ public static class OptionsReader
             $"'{o.KeepFor}' is not a time to keep entries for; give always, or a number with m, h or d such as 90d");
         Check(o.KeepCount is 0 or >= 100, "keepCount", $"'keepCount' is {o.KeepCount}; give 0 for any number, or at least 100");
         Between(o.SendsAtOnce, "sendsAtOnce", 1, 10_000);
+        Between(o.DatabaseLanes, "databaseLanes", 1, 32);
         Between(o.MaxSendWaitMs, "maxSendWaitMs", 10, 60_000);
         Between(o.PresenceGraceSeconds, "presenceGraceSeconds", 0, 3600);
         Between(o.ReconnectWindowSeconds, "reconnectWindowSeconds", 0, 3600);

@@ -26,7 +26,11 @@ public sealed class DataFolder : IStoreHome
     string Access => Path.Combine(Name, SqliteFiles.AccessName);
 
     /// <inheritdoc/>
-    public SqlLedgerStore OpenHistory(Action<Exception> failed) => SqliteFiles.OpenHistory(History, checkpointsBeside: true, failed);
+    public IReadOnlyList<SqlLedgerStore> OpenHistory(int lanes, Action<Exception> failed) =>
+        [SqliteFiles.OpenHistory(History, checkpointsBeside: true, failed)];
+
+    /// <inheritdoc/>
+    public Action<StoreException>? Lost { get; set; }
 
     /// <inheritdoc/>
     public SqlHistory ReadHistory() => SqliteFiles.ReadHistory(History);

@@ -10,9 +10,13 @@ public interface IStoreHome : IDisposable
     string Name { get; }
 
     /// <summary>Opens (and at first makes) the history, to write it.</summary>
+    /// <param name="lanes">The most connections to write on, each for spaces of its own.</param>
     /// <param name="failed">Hears why work beside it failed; it is tried again.</param>
     /// <exception cref="StoreException">It can't be used; the message names the fix.</exception>
-    SqlLedgerStore OpenHistory(Action<Exception> failed);
+    IReadOnlyList<SqlLedgerStore> OpenHistory(int lanes, Action<Exception> failed);
+
+    /// <summary>Is told when what was on disk no longer is: this process must end, and another may start.</summary>
+    Action<StoreException>? Lost { set; }
 
     /// <summary>Reads the history beside its writer.</summary>
     SqlHistory ReadHistory();

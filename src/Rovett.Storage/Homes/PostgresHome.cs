@@ -16,6 +16,7 @@ public sealed class PostgresHome(string connectionString) : IStoreHome
     readonly string settings = PostgresHistory.Settings(connectionString);
     readonly Lock gate = new();
     long asked, size;
+    PostgresHold? hold;
 
     /// <inheritdoc/>
     public string Name
@@ -42,7 +43,15 @@ public sealed class PostgresHome(string connectionString) : IStoreHome
     }
 
     /// <inheritdoc/>
-    public SqlLedgerStore OpenHistory(Action<Exception> failed) => PostgresHistory.Open(connectionString);
+    public IReadOnlyList<SqlLedgerStore> OpenHistory(int lanes, Action<Exception> failed)
+    {
+        hold = PostgresHistory.Hold(connectionString);
+        hold.LostCommits = e => Lost?.Invoke(e);
+        return PostgresHistory.Open(connectionString, hold, lanes);
+    }
+
+    /// <inheritdoc/>
+    public Action<StoreException>? Lost { get; set; }
 
     /// <inheritdoc/>
     public SqlHistory ReadHistory() => PostgresHistory.Read(connectionString);
@@ -80,8 +89,5 @@ public sealed class PostgresHome(string connectionString) : IStoreHome
     public long? FreeBytes() => null;
 
     /// <inheritdoc/>
-    public void Dispose()
-    {
-        // The writer's connection holds what keeps others out.
-    }
+    public void Dispose() => hold?.Dispose();
 }

@@ -17,15 +17,49 @@ public static class PostgresHistory
     /// <exception cref="StoreException">It can't be used; the message names the fix.</exception>
     public static SqlLedgerStore Open(string connectionString)
     {
+        var hold = Hold(connectionString);
+        try
+        {
+            return Open(connectionString, hold, 1, holds: true)[0];
+        }
+        catch
+        {
+            hold.Dispose();
+            throw;
+        }
+    }
+
+    /// <summary>Has this process, and no other, write to a database, whose tables are made if they are not there.</summary>
+    internal static PostgresHold Hold(string connectionString)
+    {
         var settings = Settings(connectionString);
         try
         {
             Migrate(settings);
-            return new SqlLedgerStore(new PostgresSql(settings, writes: true));
+            return new PostgresHold(settings);
         }
         catch (NpgsqlException error)
         {
             throw Unusable(error);
+        }
+    }
+
+    /// <summary>Opens connections to write on.</summary>
+    internal static IReadOnlyList<SqlLedgerStore> Open(string connectionString, PostgresHold hold, int lanes, bool holds = false)
+    {
+        var opened = new List<SqlLedgerStore>();
+        try
+        {
+            for (int i = 0; i < lanes; i++)
+            {
+                opened.Add(new SqlLedgerStore(new PostgresWriter(Settings(connectionString), hold, disposesHold: holds && i == 0)));
+            }
+            return opened;
+        }
+        catch (Exception error)
+        {
+            foreach (var one in opened) one.Dispose();
+            throw error is NpgsqlException broken ? Unusable(broken) : error;
         }
     }
 
@@ -51,7 +85,12 @@ public static class PostgresHistory
 
     /// <summary>Reads the history beside its writer.</summary>
     public static SqlHistory Read(string connectionString) =>
-        new(() => new PostgresSql(Settings(connectionString), writes: false), MostReaders);
+        new(() =>
+        {
+            var reader = new PostgresSql(Settings(connectionString));
+            reader.Connect();
+            return reader;
+        }, MostReaders);
 
     // Not pooled: the writer's lock must go with its connection. What is asked often is prepared by itself.
     internal static string Settings(string connectionString)

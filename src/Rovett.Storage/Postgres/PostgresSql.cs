@@ -6,50 +6,37 @@ using Rovett.Storage.Sql;
 
 namespace Rovett.Storage.Postgres;
 
-/// <summary>A PostgreSQL connection. Writes are gathered and go out with the next read, or with the commit, in one round
-/// trip. A writer holds a lock of its database for as long as it lives: there is one. When a connection breaks while a
-/// commit is under way, whether it happened is looked up by the number that every commit writes.</summary>
-public sealed partial class PostgresSql : ISql
+/// <summary>A PostgreSQL connection. Writes are gathered and go out with the next read, or with the commit, in one round trip.</summary>
+public partial class PostgresSql(string connectionString) : ISql
 {
-    const long WriterLock = 0x726f_7665_7474;
-
-    readonly string connectionString;
-    readonly bool writes;
     readonly Dictionary<string, string> statements = [];
     NpgsqlConnection? connection;
     NpgsqlBatch? waiting;
     NpgsqlTransaction? reading;
-    long batch;
-    bool wrote;
 
-    /// <summary>Connects.</summary>
-    /// <exception cref="StoreException">It can't be reached, or (for a writer) another service writes to it.</exception>
-    public PostgresSql(string connectionString, bool writes)
-    {
-        this.connectionString = connectionString;
-        this.writes = writes;
-        Connect();
-    }
+    /// <summary>Whether something was written since the transaction was begun.</summary>
+    protected bool Wrote { get; private set; }
 
-    void Connect()
+    /// <summary>How many times the server was asked and waited for since the connection was made.</summary>
+    public long RoundTrips { get; private set; }
+
+    /// <summary>The connection holds, as far as is known.</summary>
+    protected bool IsOpen => connection?.State == ConnectionState.Open;
+
+    /// <summary>Connects, or connects anew.</summary>
+    /// <exception cref="NpgsqlException">The server can't be reached.</exception>
+    public void Connect()
     {
         connection?.Dispose();
         connection = null;
         waiting = null;
+        reading = null;
         var made = new NpgsqlConnection(connectionString);
         try
         {
             made.Open();
-            // Waits a little: an earlier connection of ours that the server has not noticed to be gone holds the lock still.
-            if (writes) Execute(made, $"SET synchronous_commit=on; SET lock_timeout='3s'; SELECT pg_advisory_lock({WriterLock})");
+            Connected(made);
             connection = made;
-            // Read anew with every connection: a commit whose answer was lost may have used a number up.
-            if (writes) batch = Number("SELECT batch FROM store") ?? 0;
-        }
-        catch (PostgresException error) when (error.SqlState == PostgresErrorCodes.LockNotAvailable)
-        {
-            made.Dispose();
-            throw new StoreException("Another service writes to this database. Stop it, or give each a database of its own.", error);
         }
         catch
         {
@@ -58,40 +45,43 @@ public sealed partial class PostgresSql : ISql
         }
     }
 
-    static void Execute(NpgsqlConnection connection, string sql)
+    /// <summary>Has the connection ready for what it is for.</summary>
+    protected virtual void Connected(NpgsqlConnection made) { }
+
+    internal static void Execute(NpgsqlConnection connection, string sql)
     {
         using var command = new NpgsqlCommand(sql, connection);
         command.ExecuteNonQuery();
     }
 
     /// <inheritdoc/>
-    public void Begin(bool lasting = true)
+    public virtual void Begin(bool lasting = true)
     {
-        if (connection?.State != ConnectionState.Open) Connect();
-        wrote = false;
+        if (!IsOpen) Connect();
+        Wrote = false;
         Defer("BEGIN", []);
         if (!lasting) Defer("SET LOCAL synchronous_commit=off", []);
     }
 
     /// <inheritdoc/>
-    public void Sync()
+    public void Sync(IReadOnlyList<int>? spaces = null)
     {
         Begin();
-        wrote = true;
-        Commit();
+        Wrote = true; // the end of the batch is
+        Commit(spaces);
     }
 
     /// <inheritdoc/>
     public void BeginReading()
     {
-        if (connection?.State != ConnectionState.Open) Connect();
+        if (!IsOpen) Connect();
         // Goes out with the first query. Not as a statement of a batch: the driver writes the second of a batch on the thread pool, whose
         // threads may all be waiting for their turn to read.
         reading = connection!.BeginTransaction(IsolationLevel.RepeatableRead);
     }
 
     /// <inheritdoc/>
-    public void Commit()
+    public virtual void Commit(IReadOnlyList<int>? spaces = null)
     {
         if (reading is not null)
         {
@@ -99,34 +89,32 @@ public sealed partial class PostgresSql : ISql
             reading = null;
             return;
         }
-        long number = batch + 1;
-        if (wrote) Defer("UPDATE store SET batch=?1", [number]);
         Defer("COMMIT", []);
-        try
-        {
-            Flush();
-        }
-        catch (Exception error) when (wrote && error is NpgsqlException and not PostgresException)
-        {
-            Connect(); // broken before the server's answer: what is stored says whether the commit is there
-            if (batch != number) throw;
-        }
-        if (wrote) batch = number;
+        Flush();
     }
 
     /// <inheritdoc/>
-    public void Rollback()
+    public virtual void Own(int space) { }
+
+    /// <inheritdoc/>
+    public virtual IReadOnlyList<int> Changed() => [];
+
+    /// <inheritdoc/>
+    public virtual (long From, long To) Numbers(string table) => throw new InvalidOperationException("It only reads.");
+
+    /// <inheritdoc/>
+    public virtual void Rollback()
     {
         waiting = null;
         reading = null;
-        if (connection?.State != ConnectionState.Open) return;
+        if (!IsOpen) return;
         try
         {
-            Execute(connection, "ROLLBACK");
+            Execute(connection!, "ROLLBACK");
         }
         catch (Exception error) when (error is DbException or IOException or InvalidOperationException)
         {
-            connection.Dispose(); // the server forgets it with the connection
+            connection!.Dispose(); // the server forgets it with the connection
         }
     }
 
@@ -139,7 +127,7 @@ public sealed partial class PostgresSql : ISql
     /// <inheritdoc/>
     public void Run(string sql, params ReadOnlySpan<object?> values)
     {
-        wrote = true;
+        Wrote = true;
         Defer(sql, values);
     }
 
@@ -171,17 +159,21 @@ public sealed partial class PostgresSql : ISql
         Defer(sql, values);
         var all = waiting!;
         waiting = null;
+        RoundTrips++;
         return all.ExecuteReader(); // of what was gathered only the query has rows
     }
 
-    void Flush()
+    /// <summary>Has what was gathered carried out.</summary>
+    protected void Flush()
     {
-        var all = waiting;
+        if (waiting is not { } all) return;
         waiting = null;
-        all?.ExecuteNonQuery();
+        RoundTrips++;
+        all.ExecuteNonQuery();
     }
 
-    void Defer(string sql, ReadOnlySpan<object?> values)
+    /// <summary>Gathers a statement that gives no rows back.</summary>
+    protected void Defer(string sql, ReadOnlySpan<object?> values)
     {
         if (!statements.TryGetValue(sql, out var text)) statements[sql] = text = Parameter().Replace(sql, "$$$1");
         waiting ??= new NpgsqlBatch(connection);
@@ -194,5 +186,9 @@ public sealed partial class PostgresSql : ISql
     private static partial Regex Parameter();
 
     /// <inheritdoc/>
-    public void Dispose() => connection?.Dispose();
+    public virtual void Dispose()
+    {
+        connection?.Dispose();
+        GC.SuppressFinalize(this);
+    }
 }

@@ -13,9 +13,16 @@ public interface ISql : IDisposable
     /// <summary>Opens a transaction to read in: everything read in it is of one moment.</summary>
     void BeginReading();
     /// <summary>Ends the transaction; what was written is on disk when this returns, unless it was begun otherwise.</summary>
-    void Commit();
+    /// <param name="spaces">The spaces it is about; null: none.</param>
+    void Commit(IReadOnlyList<int>? spaces = null);
     /// <summary>Everything committed before is on disk when this returns.</summary>
-    void Sync();
+    void Sync(IReadOnlyList<int>? spaces = null);
+    /// <summary>Has nobody else write to a space from now on.</summary>
+    void Own(int space);
+    /// <summary>The spaces that may be otherwise by now than when they were last read; told once.</summary>
+    IReadOnlyList<int> Changed();
+    /// <summary>Numbers for new rows of a table that nobody else draws.</summary>
+    (long From, long To) Numbers(string table);
     /// <summary>Forgets the transaction; does not throw.</summary>
     void Rollback();
     /// <summary>Has what was freed overwritten, where the home keeps it: once the transaction is committed, and at the

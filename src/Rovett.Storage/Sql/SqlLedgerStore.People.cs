@@ -15,7 +15,7 @@ public sealed partial class SqlLedgerStore
     /// <inheritdoc/>
     public PersonRow AddPerson(int space, string user, StoredTime? seen)
     {
-        long id = nextPerson++;
+        long id = Draw(ref people, "person");
         sql.Run("INSERT INTO person (id, space, name, seen) VALUES (?1, ?2, ?3, ?4)", id, (long)space, user, seen?.Micros);
         return new PersonRow(id, user, seen, 0, 0, 0, [], [], null, null);
     }

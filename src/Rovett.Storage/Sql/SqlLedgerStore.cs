@@ -1,3 +1,4 @@
+using System.Data.Common;
 using System.Security.Cryptography;
 using Rovett.Core.Addresses;
 using Rovett.Core.Ledgers;
@@ -15,7 +16,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     const int BlockSize = OrdinalSet.BlockSize;
 
     readonly ISql sql;
-    long nextLog, nextPerson;
+    (long Next, long To) logs = (1, 0), people = (1, 0);
     int answersAdded;
 
     /// <summary>Takes over an open, migrated database, and makes its first space when it is empty.</summary>
@@ -30,7 +31,6 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
             Commit();
         }
         Epoch = new Epoch(Guid.ParseExact(sql.One("SELECT epoch FROM store", r => r.GetString(0))!, "N"));
-        Count();
     }
 
     /// <inheritdoc/>
@@ -62,45 +62,46 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
         sql.Run("UPDATE person SET roles_issued_at=?1 WHERE roles_issued_at>?2", now, now + tolerance);
     }
 
-    void Count()
+    /// <summary>Draws a number. It stays drawn when the batch fails.</summary>
+    long Draw(ref (long Next, long To) block, string table)
     {
-        nextLog = (sql.Number("SELECT max(id) FROM log") ?? 0) + 1;
-        nextPerson = (sql.Number("SELECT max(id) FROM person") ?? 0) + 1;
+        if (block.Next > block.To) block = sql.Numbers(table);
+        return block.Next++;
     }
 
     /// <inheritdoc/>
     public void Begin(bool lasting = true) => sql.Begin(lasting);
 
     /// <inheritdoc/>
-    public void Commit() => sql.Commit();
+    public void Commit(IReadOnlyList<int>? spaces = null) => sql.Commit(spaces);
 
     /// <inheritdoc/>
-    public void Sync() => sql.Sync();
+    public void Sync(IReadOnlyList<int>? spaces = null) => sql.Sync(spaces);
 
     /// <inheritdoc/>
-    public void Rollback()
-    {
-        sql.Rollback();
-        try
-        {
-            Count();
-        }
-        catch (Exception error) when (StoreFailures.Is(error))
-        {
-            // It can't be read either. The numbers drawn stay drawn: they were not given to anybody else.
-        }
-    }
+    public IReadOnlyList<int> Changed() => sql.Changed();
+
+    /// <inheritdoc/>
+    public void Rollback() => sql.Rollback();
 
     /// <inheritdoc/>
     public bool IsFailure(Exception error) => StoreFailures.Is(error);
 
     /// <inheritdoc/>
-    public SpaceRow? FindSpace(string name)
+    public SpaceRow? FindSpace(string name) => FindSpace(name, taking: false);
+
+    /// <inheritdoc/>
+    public SpaceRow? TakeSpace(string name) => FindSpace(name, taking: true);
+
+    SpaceRow? FindSpace(string name, bool taking)
     {
-        if (sql.One("SELECT id, key, floor FROM space WHERE name=?1",
-            r => Tuple.Create((int)r.GetInt64(0), Rows.Bytes(r, 1), r.GetInt64(2)), name) is not var (id, key, floor))
+        const string Select = "SELECT id, key, floor FROM space WHERE name=?1";
+        static Tuple<int, byte[], long> Read(DbDataReader r) => Tuple.Create((int)r.GetInt64(0), Rows.Bytes(r, 1), r.GetInt64(2));
+        if (sql.One(Select, Read, name) is not var (id, key, floor)) return null;
+        if (taking)
         {
-            return null;
+            sql.Own(id);
+            (id, key, floor) = sql.One(Select, Read, name) ?? Tuple.Create(id, key, floor); // as it is now that it is owned
         }
         var newest = sql.One("SELECT key, time FROM entry WHERE key>=?1 AND key<=?2 ORDER BY key DESC LIMIT 1",
             r => Tuple.Create(r.GetInt64(0), r.GetInt64(1)), Rows.First(id), Rows.Last(id));
@@ -127,7 +128,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     /// <inheritdoc/>
     public LogRow AddLog(int space, string key, IReadOnlyList<Address> includes)
     {
-        long id = nextLog++;
+        long id = Draw(ref logs, "log");
         sql.Run("INSERT INTO log (id, space, key) VALUES (?1, ?2, ?3)", id, (long)space, key);
         foreach (var address in includes)
         {
@@ -251,7 +252,8 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
         // Those that no longer count go now and then, with those that come.
         if (answersAdded++ % 256 == 0)
         {
-            sql.Run("DELETE FROM answer WHERE time<?1", time.Micros - (long)Idempotency.KeptFor.TotalMicroseconds);
+            sql.Run("DELETE FROM answer WHERE space=?1 AND time<?2", (long)space,
+                time.Micros - (long)Idempotency.KeptFor.TotalMicroseconds);
         }
         sql.Run("INSERT INTO answer (space, key, body_hash, id, position, time) VALUES (?1, ?2, ?3, ?4, ?5, ?6) ON CONFLICT (space, " +
             "key) DO UPDATE SET body_hash=?3, id=?4, position=?5, time=?6",

@@ -29,14 +29,14 @@ public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? ch
     public void BeginReading() => Run("BEGIN");
 
     /// <inheritdoc/>
-    public void Commit()
+    public void Commit(IReadOnlyList<int>? spaces = null)
     {
         Run("COMMIT");
         checkpoints?.Committed();
     }
 
     /// <inheritdoc/>
-    public void Sync()
+    public void Sync(IReadOnlyList<int>? spaces = null)
     {
         if (!lasts)
         {
@@ -45,6 +45,18 @@ public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? ch
                 FileShare.ReadWrite | FileShare.Delete));
         }
     }
+
+    /// <inheritdoc/>
+    public void Own(int space)
+    {
+        // There is one writer of a file.
+    }
+
+    /// <inheritdoc/>
+    public IReadOnlyList<int> Changed() => [];
+
+    /// <inheritdoc/>
+    public (long From, long To) Numbers(string table) => ((Number($"SELECT max(id) FROM {table}") ?? 0) + 1, long.MaxValue);
 
     /// <inheritdoc/>
     public void Rollback()

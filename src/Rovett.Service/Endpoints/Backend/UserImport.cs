@@ -48,7 +48,7 @@ public sealed class UserImport(LedgerPump ledger, AuditTrail audit, TimeProvider
         catch (Exception failed) when (context.Response.HasStarted && (failed is ProblemException || LedgerPump.IsStoreFailure(failed)))
         {
             // The status is out already: the last line is the problem.
-            var answer = run.Answer((failed as ProblemException)?.Problem ?? LedgerPump.StoreFailed());
+            var answer = run.Answer((failed as ProblemException)?.Problem ?? LedgerPump.StoreFailed(failed));
             await Tell(context, answer);
             return answer;
         }

@@ -94,7 +94,7 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
                     && (failed is ProblemException { Problem.Status: 503 } || LedgerPump.IsStoreFailure(failed)))
                 {
                     // What follows would overtake it.
-                    var problem = ProblemAnswer.Of((failed as ProblemException)?.Problem ?? LedgerPump.StoreFailed());
+                    var problem = ProblemAnswer.Of((failed as ProblemException)?.Problem ?? LedgerPump.StoreFailed(failed));
                     foreach (var (index, _) in taken.Skip(from)) answers[index] = new EventResultAnswer { Problem = problem };
                     return;
                 }

@@ -192,7 +192,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         catch (Exception failed) when (LedgerPump.IsStoreFailure(failed))
         {
             waits.Dispose();
-            await Refuse(context, opening, LedgerPump.StoreFailed());
+            await Refuse(context, opening, LedgerPump.StoreFailed(failed));
             return;
         }
         waits.Dispose();

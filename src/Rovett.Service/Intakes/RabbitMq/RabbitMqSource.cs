@@ -15,6 +15,7 @@ namespace Rovett.Service.Intakes.RabbitMq;
 sealed class RabbitMqSource(RabbitMqKind kind, Inlet inlet) : IIntakeSource
 {
     const string Prefix = "cloudEvents";
+    static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(2);
 
     readonly Channel<BasicDeliverEventArgs> came = Channel.CreateUnbounded<BasicDeliverEventArgs>();
     readonly Every counting = new(TimeSpan.FromMilliseconds(250), inlet.Clock);
@@ -50,10 +51,29 @@ sealed class RabbitMqSource(RabbitMqKind kind, Inlet inlet) : IIntakeSource
         while (true)
         {
             inlet.Progress.HasTold();
+            await UntilSomeCame(drain);
             var batch = await came.Reader.Next(inlet.Settings.Batch, drain);
             if (batch.Count == 0) throw new IntakeFailure("the connection was closed");
             await Take(batch);
             if (counting.IsDue()) inlet.Progress.HasBehind(await channel.MessageCountAsync(kind.Queue, drain));
+        }
+    }
+
+    /// <summary>Waits for a message. While none comes the broker is asked now and then how many wait: that it answers shows that the
+    /// connection holds, and messages that wait although nothing stands in their way must come.</summary>
+    async Task UntilSomeCame(CancellationToken drain)
+    {
+        if (came.Reader.TryPeek(out _)) return;
+        var coming = came.Reader.WaitToReadAsync(drain).AsTask();
+        for (uint? before = null; !await coming.IsWithin(LookEvery, inlet.Clock);)
+        {
+            uint now = await channel!.MessageCountAsync(kind.Queue, drain);
+            inlet.Progress.HasBehind(now);
+            if (before > 0 && now > 0 && !coming.IsCompleted)
+            {
+                throw new IntakeFailure($"{now} messages wait in {kind.Queue}, and the broker delivers none");
+            }
+            before = now;
         }
     }
 

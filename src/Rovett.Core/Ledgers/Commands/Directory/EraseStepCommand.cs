@@ -11,13 +11,13 @@ namespace Rovett.Core.Ledgers.Commands.Directory;
 /// <summary>Carries out the next step of an erasure. Answers its progress; null when none is under way.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="person">The person's number; null: any.</param>
-public sealed class EraseStepCommand(string space, long? person = null) : LedgerCommand<ErasureState?>
+public sealed class EraseStepCommand(string space, long? person = null) : LedgerCommand<ErasureState?>(space)
 {
     const int Few = 50, Window = 2000;
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         if (ledger.Store.Erasures(state.Id).FirstOrDefault(e => person is null || e.Person == person) is not { } erasure) return;
         var next = new Step(ledger, state, erasure).Take();
         if (next is null)

@@ -11,11 +11,11 @@ namespace Rovett.Core.Ledgers.Commands.Directory;
 /// <param name="space">The space's name.</param>
 /// <param name="userId">The user's id.</param>
 /// <param name="longestToken">The longest lifetime of a token: older tokens are refused for this long.</param>
-public sealed class EraseUserCommand(string space, string userId, TimeSpan longestToken) : LedgerCommand<ErasureRow?>
+public sealed class EraseUserCommand(string space, string userId, TimeSpan longestToken) : LedgerCommand<ErasureRow?>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         if (state.Find(userId) is not { } user)
         {
             Answer = ledger.Store.FindErasure(state.Id, userId); // it was begun before
@@ -60,7 +60,7 @@ public sealed class EraseUserCommand(string space, string userId, TimeSpan longe
         state.HasTombstones = true;
         ledger.Store.AddDue(state.Id,
             new DueRow(new StoredTime(state.Due.Micros + (long)longestToken.TotalMicroseconds), DueKind.TombstoneEnd, user.PersonId, 0));
-        ledger.Observe(o => o.Erased(space, userId));
+        ledger.Observe(o => o.Erased(Space, userId));
         Answer = erasure;
     }
 }

@@ -3,13 +3,13 @@ using Rovett.Core.Store;
 namespace Rovett.Core.Ledgers.Commands.Directory;
 
 /// <summary>Checks a credential, for requests that need nothing more from the ledger.</summary>
-public sealed class StandingCommand(string space, Identity identity) : LedgerCommand<bool>
+public sealed class StandingCommand(string space, Identity identity) : LedgerCommand<bool>(space)
 {
     internal override bool MayOnlyRead => true;
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var user = Standing.Find(state, identity);
         if (identity.IssuedAtMicros > ledger.Now.Micros)
         {
@@ -23,11 +23,11 @@ public sealed class StandingCommand(string space, Identity identity) : LedgerCom
 
 /// <summary>Signs a user out everywhere: ends sessions and refuses credentials made before now. Answers how
 /// many sessions ended.</summary>
-public sealed class SignOutCommand(string space, string userId) : LedgerCommand<(PersonRow Row, int Ended)>
+public sealed class SignOutCommand(string space, string userId) : LedgerCommand<(PersonRow Row, int Ended)>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var user = state.FindOrAdd(userId); // also one whose tokens were never shown here yet
         user.Row = Standing.SignedOut(user.Row, ledger.Now);
         int ended = Standing.EndSessions(ledger, state, user, "signed-out");

@@ -5,11 +5,11 @@ namespace Rovett.Core.Ledgers.Commands.Directory;
 /// <param name="users">Their entries.</param>
 /// <param name="wantsAnswer">False for an import, which needs no answer per user.</param>
 public sealed class PutUsersCommand(string space, IReadOnlyList<DirectoryUser> users, bool wantsAnswer = true)
-    : LedgerCommand<IReadOnlyList<UserInfo>>
+    : LedgerCommand<IReadOnlyList<UserInfo>>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var answer = new List<UserInfo>(users.Count);
         foreach (var said in users)
         {
@@ -35,13 +35,13 @@ public sealed class PutUsersCommand(string space, IReadOnlyList<DirectoryUser> u
 }
 
 /// <summary>Looks a user up; null when the id is unknown.</summary>
-public sealed class FindUserCommand(string space, string user) : LedgerCommand<UserInfo?>
+public sealed class FindUserCommand(string space, string user) : LedgerCommand<UserInfo?>(space)
 {
     internal override bool MayOnlyRead => true;
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         Answer = state.Find(user) is { } found ? InfoOf(state, found) : null;
     }
 

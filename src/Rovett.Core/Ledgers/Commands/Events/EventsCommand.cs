@@ -21,13 +21,13 @@ public sealed record EventAnswer(EventOutcome? Outcome, Problem? Refusal);
 /// <param name="setting">What rules take into account.</param>
 /// <param name="keepsData">Keep the events as they came, not only their names.</param>
 public sealed class EventsCommand(string space, IReadOnlyList<EvaluatedEvent> events, RuleSetting setting, bool keepsData = false)
-    : LedgerCommand<IReadOnlyList<EventAnswer>>
+    : LedgerCommand<IReadOnlyList<EventAnswer>>(space)
 {
     internal override bool ShowsStoreWorks => true;
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var answers = new List<EventAnswer>(events.Count);
         foreach (var one in events)
         {

@@ -11,11 +11,11 @@ namespace Rovett.Core.Ledgers.Commands.Events;
 /// <param name="rules">The rules.</param>
 /// <param name="document">As they are stored.</param>
 /// <param name="inPlaceOf">The version that must be in force; null: any.</param>
-public sealed class PutRulesCommand(string space, RuleSet rules, byte[] document, long? inPlaceOf) : LedgerCommand<RulesVersion>
+public sealed class PutRulesCommand(string space, RuleSet rules, byte[] document, long? inPlaceOf) : LedgerCommand<RulesVersion>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         if (inPlaceOf is { } expected && expected != state.Events.Current.Version)
             throw new Problem(412, "other-version", "Another version is in effect",
                 $"Version {state.Events.Current.Version} is in effect, not {expected}.",
@@ -37,13 +37,13 @@ public sealed class PutRulesCommand(string space, RuleSet rules, byte[] document
 /// <summary>A version of the rules; null: none were loaded.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="version">The version, or the newest before it; null: the one in force.</param>
-public sealed class FindRulesCommand(string space, long? version = null) : LedgerCommand<RulesVersion?>
+public sealed class FindRulesCommand(string space, long? version = null) : LedgerCommand<RulesVersion?>(space)
 {
     internal override bool MayOnlyRead => true;
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         Answer = ledger.Store.RulesUpTo(state.Id, version ?? state.Head);
     }
 }

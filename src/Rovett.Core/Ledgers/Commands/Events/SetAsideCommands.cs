@@ -15,11 +15,11 @@ namespace Rovett.Core.Ledgers.Commands.Events;
 /// <param name="number">Its number.</param>
 /// <param name="setting">What rules take into account.</param>
 /// <param name="data">For an event: other data for it; null: its own.</param>
-public sealed class RetryCommand(string space, long number, RuleSetting setting, JsonElement? data = null) : LedgerCommand<RetryResult?>
+public sealed class RetryCommand(string space, long number, RuleSetting setting, JsonElement? data = null) : LedgerCommand<RetryResult?>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         if (ledger.Store.FindSetAside(state.Id, number) is not { } row) return;
         if (data is not null && row.Kind != AsideKind.Event)
         {
@@ -114,7 +114,7 @@ public sealed class RetryCommand(string space, long number, RuleSetting setting,
             detail.GetProperty("item").GetInt32(), state.Due, 0, null, detail.GetProperty("outbound").GetRawText());
         ledger.Store.AddOutbound(state.Id, outbound);
         SettleOutboundCommand.Note(ledger, state, outbound, OtherwiseState.Waiting);
-        ledger.Observe(o => o.Outbound(space));
+        ledger.Observe(o => o.Outbound(Space));
         Remove(ledger, state);
         return new RetryResult(number, null, []);
     }
@@ -152,11 +152,11 @@ public sealed class RetryCommand(string space, long number, RuleSetting setting,
 }
 
 /// <summary>Drops something that was set aside. Answers false for an unknown number.</summary>
-public sealed class DropSetAsideCommand(string space, long number) : LedgerCommand<bool>
+public sealed class DropSetAsideCommand(string space, long number) : LedgerCommand<bool>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         Answer = ledger.Store.FindSetAside(state.Id, number) is not null;
         if (!Answer) return;
         ledger.Store.RemoveSetAside(state.Id, number);

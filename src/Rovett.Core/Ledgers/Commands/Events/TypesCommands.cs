@@ -11,11 +11,11 @@ namespace Rovett.Core.Ledgers.Commands.Events;
 /// <param name="catalogue">The catalogue.</param>
 /// <param name="document">As it is stored.</param>
 /// <param name="inPlaceOf">The version that must be in force; null: any.</param>
-public sealed class PutTypesCommand(string space, Catalogue catalogue, byte[] document, long? inPlaceOf) : LedgerCommand<RulesVersion>
+public sealed class PutTypesCommand(string space, Catalogue catalogue, byte[] document, long? inPlaceOf) : LedgerCommand<RulesVersion>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         long current = ledger.Store.CatalogueUpTo(state.Id, state.Head)?.Position ?? 0;
         if (inPlaceOf is { } expected && expected != current)
         {
@@ -34,13 +34,13 @@ public sealed class PutTypesCommand(string space, Catalogue catalogue, byte[] do
 
 /// <summary>The version of the catalogue in force; null: none was loaded.</summary>
 /// <param name="space">The space's name.</param>
-public sealed class FindTypesCommand(string space) : LedgerCommand<RulesVersion?>
+public sealed class FindTypesCommand(string space) : LedgerCommand<RulesVersion?>(space)
 {
     internal override bool MayOnlyRead => true;
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         Answer = ledger.Store.CatalogueUpTo(state.Id, state.Head);
     }
 }

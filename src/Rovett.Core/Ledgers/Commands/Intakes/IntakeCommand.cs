@@ -12,13 +12,13 @@ namespace Rovett.Core.Ledgers.Commands.Intakes;
 /// <param name="setting">What rules take into account.</param>
 /// <param name="keepsData">Keep the events as they came, not only their names.</param>
 public sealed class IntakeCommand(string space, string intake, IReadOnlyList<HandedOver> batch, RuleSetting setting, bool keepsData)
-    : LedgerCommand<HandedOverResults>
+    : LedgerCommand<HandedOverResults>(space)
 {
     internal override bool ShowsStoreWorks => true;
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var results = new List<HandedOverResult>(batch.Count);
         var places = new Dictionary<string, Func<string>>();
         Problem? blocked = null;

@@ -10,13 +10,13 @@ public sealed record IntakeStored(bool IsPaused, IReadOnlyList<IntakePosition> P
 /// <summary>Reads what is stored of an intake.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="intake">The intake's name.</param>
-public sealed class FindIntakeCommand(string space, string intake) : LedgerCommand<IntakeStored>
+public sealed class FindIntakeCommand(string space, string intake) : LedgerCommand<IntakeStored>(space)
 {
     internal override bool MayOnlyRead => true;
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         Answer = new IntakeStored(ledger.Store.IsIntakePaused(state.Id, intake), ledger.Store.IntakePositions(state.Id, intake));
     }
 }
@@ -25,11 +25,11 @@ public sealed class FindIntakeCommand(string space, string intake) : LedgerComma
 /// <param name="space">The space's name.</param>
 /// <param name="intake">The intake's name.</param>
 /// <param name="isPaused">Whether it is to be paused.</param>
-public sealed class PauseIntakeCommand(string space, string intake, bool isPaused) : LedgerCommand<bool>
+public sealed class PauseIntakeCommand(string space, string intake, bool isPaused) : LedgerCommand<bool>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        ledger.Store.SaveIntakePaused(ledger.Space(space).Id, intake, isPaused);
+        ledger.Store.SaveIntakePaused(ledger.Space(Space).Id, intake, isPaused);
         Answer = isPaused;
     }
 }
@@ -39,11 +39,11 @@ public sealed class PauseIntakeCommand(string space, string intake, bool isPause
 /// <param name="intake">The intake's name.</param>
 /// <param name="part">The part.</param>
 /// <param name="place">The place within it.</param>
-public sealed class KeepPlaceCommand(string space, string intake, string part, string place) : LedgerCommand<bool>
+public sealed class KeepPlaceCommand(string space, string intake, string part, string place) : LedgerCommand<bool>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        ledger.Store.SaveIntakePosition(ledger.Space(space).Id, intake, new IntakePosition(part, place));
+        ledger.Store.SaveIntakePosition(ledger.Space(Space).Id, intake, new IntakePosition(part, place));
         Answer = true;
     }
 }

@@ -12,11 +12,11 @@ namespace Rovett.Core.Ledgers.Commands.Intakes;
 /// <param name="setting">What rules take into account.</param>
 /// <param name="keepsData">Keep the event as it came, not only its names.</param>
 public sealed class RetryHandedOverCommand(string space, long number, EvaluatedEvent evaluated, RuleSetting setting, bool keepsData)
-    : LedgerCommand<RetryResult?>
+    : LedgerCommand<RetryResult?>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         if (ledger.Store.FindSetAside(state.Id, number) is not { Kind: AsideKind.Intake }) return;
         var outcome = EventTaking.Take(ledger, state, evaluated, setting, keepsData);
         ledger.Store.RemoveSetAside(state.Id, number);

@@ -8,11 +8,11 @@ namespace Rovett.Core.Ledgers.Commands.Life;
 /// <param name="space">The space's name.</param>
 /// <param name="limit">At most so many.</param>
 /// <param name="only">This one alone; null: the earliest.</param>
-public sealed class DueCommand(string space, int limit = 256, DueRow? only = null) : LedgerCommand<int>
+public sealed class DueCommand(string space, int limit = 256, DueRow? only = null) : LedgerCommand<int>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         foreach (var due in only is { } one ? [one] : ledger.Store.Due(state.Id, state.Due, limit))
         {
             if (due.Kind == DueKind.Deadline && state.Due < ledger.DeadlinesFrom)

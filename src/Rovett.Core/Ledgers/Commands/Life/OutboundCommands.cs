@@ -13,11 +13,11 @@ public sealed record OutboundWork(IReadOnlyList<OutboundRow> Rows, TimeSpan? Nex
 /// more and end.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="limit">At most so many.</param>
-public sealed class OutboundWorkCommand(string space, int limit) : LedgerCommand<OutboundWork>
+public sealed class OutboundWorkCommand(string space, int limit) : LedgerCommand<OutboundWork>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var rows = new List<OutboundRow>();
         foreach (var row in ledger.Store.OutboundDue(state.Id, state.Due, limit))
         {
@@ -45,11 +45,11 @@ public sealed record OutboundResult(string? Failure, TimeSpan? Again, bool IsAtt
 /// <param name="space">The space's name.</param>
 /// <param name="number">The number of the call or e-mail.</param>
 /// <param name="result">What became of it.</param>
-public sealed class SettleOutboundCommand(string space, long number, OutboundResult result) : LedgerCommand<bool>
+public sealed class SettleOutboundCommand(string space, long number, OutboundResult result) : LedgerCommand<bool>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         if (ledger.Store.FindOutbound(state.Id, number) is not { } row) return;
         Answer = true;
         if (result.Failure is not { } failure)

@@ -12,11 +12,11 @@ namespace Rovett.Core.Ledgers.Commands.Life;
 /// <param name="space">The space's name.</param>
 /// <param name="limit">The most to delete.</param>
 /// <param name="repeatsKeptFor">How long repeats of an event are recognised at least; null: as long as those of a send.</param>
-public sealed class TrimCommand(string space, int limit = 256, TimeSpan? repeatsKeptFor = null) : LedgerCommand<int>
+public sealed class TrimCommand(string space, int limit = 256, TimeSpan? repeatsKeptFor = null) : LedgerCommand<int>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var store = ledger.Store;
         long target = state.Floor;
         if (ledger.Options.KeepFor is { } keep)

@@ -3,12 +3,12 @@ using Rovett.Core.Choices;
 namespace Rovett.Core.Ledgers.Commands.Marking;
 
 /// <summary>A user's choices.</summary>
-public sealed class ChoicesCommand(string space, string userId) : LedgerCommand<ChoicesState>
+public sealed class ChoicesCommand(string space, string userId) : LedgerCommand<ChoicesState>(space)
 {
     internal override bool MayOnlyRead => true;
 
     internal override void Execute(Ledger ledger) =>
-        Answer = ledger.Space(space).Find(userId) is { } user ? ChoiceOperation.Of(user) : new ChoicesState([], null, 0);
+        Answer = ledger.Space(Space).Find(userId) is { } user ? ChoiceOperation.Of(user) : new ChoicesState([], null, 0);
 }
 
 /// <summary>Replaces all choices of a user. A mute that there was already keeps its start.</summary>
@@ -19,11 +19,11 @@ public sealed class ChoicesCommand(string space, string userId) : LedgerCommand<
 /// <param name="inPlaceOf">The rev that the choices must have; null: any.</param>
 /// <param name="by">Who asks.</param>
 public sealed class PutChoicesCommand(string space, string userId, IReadOnlyList<(bool IsType, string Text)> mutes, QuietHours? quiet,
-    long? inPlaceOf, Identity? by = null) : LedgerCommand<ChoicesState>
+    long? inPlaceOf, Identity? by = null) : LedgerCommand<ChoicesState>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var user = Users.Required(state, userId, by);
         if (inPlaceOf is { } expected && expected != user.Row.ChoicesRev)
         {
@@ -48,7 +48,7 @@ public sealed class PutChoicesCommand(string space, string userId, IReadOnlyList
 }
 
 /// <summary>Tells devices of users with quiet hours the next spans, once a day.</summary>
-public sealed class ChoicesRoundCommand(string space) : LedgerCommand<bool>
+public sealed class ChoicesRoundCommand(string space) : LedgerCommand<bool>(space)
 {
     static readonly TimeSpan Every = TimeSpan.FromHours(24);
 
@@ -56,7 +56,7 @@ public sealed class ChoicesRoundCommand(string space) : LedgerCommand<bool>
 
     internal override void Execute(Ledger ledger)
     {
-        if (ledger.SpaceIfAny(space) is not { } state) return;
+        if (ledger.SpaceIfAny(Space) is not { } state) return;
         foreach (var user in state.Connected.All)
         {
             if (user.Row.Quiet.Length > 0 && state.Due.Micros - user.ChoicesToldAt >= (long)Every.TotalMicroseconds)

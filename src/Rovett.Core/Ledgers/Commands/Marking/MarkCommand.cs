@@ -26,7 +26,7 @@ public sealed record MarkProgress(IReadOnlyDictionary<long, long> Through)
 /// <param name="most">The most runs that are marked.</param>
 /// <param name="from">Progress of earlier steps.</param>
 public sealed class MarkCommand(string space, string userId, MarkVerb verb, MarkSelector selector, string device, ISessionPort? origin,
-    Identity? by = null, int most = int.MaxValue, MarkProgress? from = null) : LedgerCommand<TotalsBy>
+    Identity? by = null, int most = int.MaxValue, MarkProgress? from = null) : LedgerCommand<TotalsBy>(space)
 {
     readonly MarkProgress from = from ?? MarkProgress.Begin;
 
@@ -43,7 +43,7 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var user = Required(state);
         state.UserLogs.Ensure(user);
         long delta = 0;
@@ -84,7 +84,7 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
     /// <inheritdoc/>
     internal override void AfterFailure(Ledger ledger)
     {
-        if (ledger.Known(space) is { } state) Stop(state);
+        if (ledger.Known(Space) is { } state) Stop(state);
     }
 
     /// <summary>Earlier steps are on disk, and no later one will report them.</summary>

@@ -5,11 +5,11 @@ namespace Rovett.Core.Ledgers.Commands.Marking;
 
 /// <summary>Stores an acknowledgement of one device. May be written behind: losing it costs a repeat.</summary>
 public sealed class ReceivedCommand(string space, string userId, IReadOnlyList<AckedRun> acked, bool handled, string device)
-    : LedgerCommand<bool>
+    : LedgerCommand<bool>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         if (state.Find(userId) is not { } user) return;
         state.UserLogs.Ensure(user);
         var parts = new List<(long, long)>();

@@ -11,11 +11,11 @@ namespace Rovett.Core.Ledgers.Commands.Marking;
 /// <param name="id">The notification's id.</param>
 /// <param name="take">True to take, false to release.</param>
 /// <param name="by">The credential of the request, which must still be valid; null: none is checked.</param>
-public sealed class TakeCommand(string space, string userId, NotificationId id, bool take, Identity? by = null) : LedgerCommand<TotalsBy>
+public sealed class TakeCommand(string space, string userId, NotificationId id, bool take, Identity? by = null) : LedgerCommand<TotalsBy>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var user = Users.Required(state, userId, by);
         state.UserLogs.Ensure(user);
         if (take) Take(ledger, state, user);

@@ -7,9 +7,9 @@ namespace Rovett.Core.Ledgers.Commands.Sending;
 /// <summary>Sends an ephemeral notification to connected users: no position, no count, nothing stored.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="draft">The notification.</param>
-public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<IReadOnlyList<Reach>>
+public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<IReadOnlyList<Reach>>(space)
 {
-    internal override void Execute(Ledger ledger) => Answer = Pass(ledger, ledger.Space(space), draft);
+    internal override void Execute(Ledger ledger) => Answer = Pass(ledger, ledger.Space(Space), draft);
 
     /// <summary>Passes a notification on.</summary>
     internal static IReadOnlyList<Reach> Pass(Ledger ledger, SpaceState state, Draft draft)

@@ -13,7 +13,7 @@ namespace Rovett.Core.Ledgers.Commands.Sending;
 /// <param name="origin">The session that caused it, which is not sent it.</param>
 /// <param name="mayReplace">Whether the sender may replace a notification in its slot; null: any.</param>
 public sealed class SendCommand(string space, Draft draft, Idempotency? idempotency, bool dryRun,
-    (UserState User, ISessionPort Session)? origin = null, Func<EntryRow, bool>? mayReplace = null) : LedgerCommand<SendResult>
+    (UserState User, ISessionPort Session)? origin = null, Func<EntryRow, bool>? mayReplace = null) : LedgerCommand<SendResult>(space)
 {
     internal override bool OnlySends => true;
 
@@ -24,7 +24,7 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
     /// <summary>Sends it as part of a command.</summary>
     internal SendResult Send(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         if (idempotency is not null
             && ledger.Store.FindAnswer(state.Id, idempotency.Key,
             new StoredTime(ledger.Clock.Retention.Micros - (long)Idempotency.KeptFor.TotalMicroseconds)) is { } earlier)

@@ -12,7 +12,7 @@ public sealed record SendOutcome(SendResult? Result, Problem? Refusal);
 /// <param name="drafts">The notifications.</param>
 /// <param name="mayReplace">Whether the sender may replace a notification in its slot; null: any.</param>
 public sealed class SendManyCommand(string space, IReadOnlyList<Draft> drafts, Func<Store.EntryRow, bool>? mayReplace = null)
-    : LedgerCommand<IReadOnlyList<SendOutcome>>
+    : LedgerCommand<IReadOnlyList<SendOutcome>>(space)
 {
     internal override bool OnlySends => true;
 
@@ -23,7 +23,7 @@ public sealed class SendManyCommand(string space, IReadOnlyList<Draft> drafts, F
         var outcomes = new List<SendOutcome>(drafts.Count);
         foreach (var draft in drafts)
         {
-            var one = new SendCommand(space, draft, null, dryRun: false, mayReplace: mayReplace);
+            var one = new SendCommand(Space, draft, null, dryRun: false, mayReplace: mayReplace);
             try
             {
                 outcomes.Add(new SendOutcome(one.Send(ledger), null));

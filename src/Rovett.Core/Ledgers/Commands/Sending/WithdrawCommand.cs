@@ -8,11 +8,11 @@ namespace Rovett.Core.Ledgers.Commands.Sending;
 public sealed record WithdrawResult(NotificationId Id, string State, Position? Position, StoredTime Time, bool Changed);
 
 /// <summary>Withdraws a notification from every inbox and count.</summary>
-public sealed class WithdrawCommand(string space, NotificationId id) : LedgerCommand<WithdrawResult>
+public sealed class WithdrawCommand(string space, NotificationId id) : LedgerCommand<WithdrawResult>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         if (ledger.Store.FindNotification(state.Id, id) is not { } notification)
         {
             var gathering = ledger.Store.FindGathering(state.Id, id) ?? throw Unknown().ToException();

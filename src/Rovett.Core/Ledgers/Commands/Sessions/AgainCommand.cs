@@ -6,13 +6,13 @@ namespace Rovett.Core.Ledgers.Commands.Sessions;
 
 /// <summary>Of some notifications, those the user may still be sent, with the address that reaches the user.</summary>
 public sealed class AgainCommand(string space, UserState user, ISessionPort session, IReadOnlyList<AgainItem> items)
-    : LedgerCommand<(IReadOnlyList<(AgainItem Item, EntryWire Wire)> Found, int PlanVersion, Totals Totals)>
+    : LedgerCommand<(IReadOnlyList<(AgainItem Item, EntryWire Wire)> Found, int PlanVersion, Totals Totals)>(space)
 {
     internal override bool MayOnlyRead => true;
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var present = state.Find(user.PersonId) ?? user; // a failed commit may have put another object in the user's place
         state.UserLogs.Ensure(present);
         var found = new List<(AgainItem, EntryWire)>();

@@ -32,7 +32,7 @@ public sealed record OpenInfo(UserState User, ChannelList Channels, Totals Total
 /// <param name="session">The session.</param>
 /// <param name="at">The device's cursor.</param>
 public sealed class AttachCommand(string space, Identity identity, string device, Session session, DevicePoint at = default)
-    : LedgerCommand<OpenInfo>
+    : LedgerCommand<OpenInfo>(space)
 {
     bool mustLast;
 
@@ -42,7 +42,7 @@ public sealed class AttachCommand(string space, Identity identity, string device
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var user = Identification.Take(ledger, state, identity, out mustLast);
         state.UserLogs.Ensure(user);
         var totals = Plans.TotalsOf(user);

@@ -3,14 +3,14 @@ using Rovett.Core.Delivery;
 namespace Rovett.Core.Ledgers.Commands.Sessions;
 
 /// <summary>Removes a session.</summary>
-public sealed class DetachCommand(string space, UserState user, ISessionPort session) : LedgerCommand<bool>
+public sealed class DetachCommand(string space, UserState user, ISessionPort session) : LedgerCommand<bool>(space)
 {
     /// <inheritdoc/>
     public override bool IsAlwaysTaken => true;
 
     internal override void Execute(Ledger ledger)
     {
-        if (ledger.SpaceIfAny(space) is not { } state) return; // it was removed, and every session in it ended
+        if (ledger.SpaceIfAny(Space) is not { } state) return; // it was removed, and every session in it ended
         // A failed commit may have put another object in the user's place.
         var present = user.Sessions.Exists(s => s.Session == session) ? user : state.Find(user.PersonId) ?? user;
         if (present.Sessions.Find(s => s.Session == session) is not { } place) return;
@@ -30,7 +30,7 @@ public sealed class DetachCommand(string space, UserState user, ISessionPort ses
     /// <summary>The session is gone whether or not the commit succeeded.</summary>
     internal override void AfterFailure(Ledger ledger)
     {
-        if (ledger.Known(space) is not { } state) return;
+        if (ledger.Known(Space) is not { } state) return;
         var present = state.Connected.All.FirstOrDefault(u => u.Sessions.Exists(s => s.Session == session));
         if (present?.Sessions.Find(s => s.Session == session) is not { } place) return;
         state.Connected.Attend(present, place, null);

@@ -5,7 +5,7 @@ namespace Rovett.Core.Ledgers.Commands.Sessions;
 /// <summary>Takes a credential into account for a request that is not live.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="identity">The user and the credential.</param>
-public sealed class IdentifyCommand(string space, Identity identity) : LedgerCommand<UserState>
+public sealed class IdentifyCommand(string space, Identity identity) : LedgerCommand<UserState>(space)
 {
     bool mustLast;
 
@@ -15,14 +15,14 @@ public sealed class IdentifyCommand(string space, Identity identity) : LedgerCom
 
     internal override bool MustLast => mustLast;
 
-    internal override void Execute(Ledger ledger) => Answer = Identification.Take(ledger, ledger.Space(space), identity, out mustLast);
+    internal override void Execute(Ledger ledger) => Answer = Identification.Take(ledger, ledger.Space(Space), identity, out mustLast);
 }
 
 /// <summary>The same, and answers what the user may read.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="identity">The user and the credential.</param>
 /// <param name="withSubscribed">With what the user's sessions have only subscribed to.</param>
-public sealed class IdentifyAndPlanCommand(string space, Identity identity, bool withSubscribed = false) : LedgerCommand<ReadPlan>
+public sealed class IdentifyAndPlanCommand(string space, Identity identity, bool withSubscribed = false) : LedgerCommand<ReadPlan>(space)
 {
     bool mustLast;
 
@@ -34,7 +34,7 @@ public sealed class IdentifyAndPlanCommand(string space, Identity identity, bool
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var user = Identification.Take(ledger, state, identity, out mustLast);
         Answer = Plans.For(state, user);
         if (!withSubscribed) return;

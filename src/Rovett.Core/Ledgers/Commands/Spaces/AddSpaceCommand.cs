@@ -5,7 +5,7 @@ namespace Rovett.Core.Ledgers.Commands.Spaces;
 /// <summary>Creates a space.</summary>
 /// <param name="name">Its name.</param>
 /// <param name="key">The key that seals its cursors.</param>
-public sealed class AddSpaceCommand(string name, byte[] key) : LedgerCommand<SpaceRow>
+public sealed class AddSpaceCommand(string name, byte[] key) : LedgerCommand<SpaceRow>(null)
 {
     internal override void Execute(Ledger ledger)
     {

@@ -2,13 +2,13 @@ namespace Rovett.Core.Ledgers.Commands.Spaces;
 
 /// <summary>Removes a space and ends its sessions; <see cref="PurgeCommand"/> deletes what it stored. Answers how many
 /// sessions ended.</summary>
-public sealed class RemoveSpaceCommand(string name) : LedgerCommand<int>
+public sealed class RemoveSpaceCommand(string name) : LedgerCommand<int>(name)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(name);
+        var state = ledger.Space(Space);
         foreach (var user in state.WithSessions.ToList()) Answer += Standing.EndSessions(ledger, state, user, "space-removed");
         ledger.Store.RemoveSpace(state.Id);
-        ledger.Forget(name);
+        ledger.Forget(Space);
     }
 }

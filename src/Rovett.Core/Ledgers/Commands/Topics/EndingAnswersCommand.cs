@@ -3,13 +3,13 @@ using Rovett.Core.Store;
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
 /// <summary>Answers of deciders that expire soon and are in use, so that they can be renewed in time.</summary>
-public sealed class EndingAnswersCommand(string space, TimeSpan within) : LedgerCommand<IReadOnlyList<GrantInfo>>
+public sealed class EndingAnswersCommand(string space, TimeSpan within) : LedgerCommand<IReadOnlyList<GrantInfo>>(space)
 {
     internal override bool MayOnlyRead => true;
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var found = new List<GrantInfo>();
         foreach (var due in ledger.Store.Due(state.Id, new StoredTime(state.Due.Micros + (long)within.TotalMicroseconds), 1000))
         {

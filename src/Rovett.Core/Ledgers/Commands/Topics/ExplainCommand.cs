@@ -13,13 +13,13 @@ public sealed record Explanation(bool OnChannel, IReadOnlyList<DecisionStep> Ste
 public sealed record RightExplained(TopicRights Right, Decision Decision, IReadOnlyList<DecisionStep> Steps);
 
 /// <summary>Explains whether a user is on an address's channel: each step that leads to it, and what would change it.</summary>
-public sealed class ExplainCommand(string space, string userId, Address address) : LedgerCommand<Explanation>
+public sealed class ExplainCommand(string space, string userId, Address address) : LedgerCommand<Explanation>(space)
 {
     internal override bool MayOnlyRead => true;
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var steps = new List<DecisionStep>();
         if (state.Find(userId) is not { IsKnown: true } user)
         {

@@ -8,13 +8,13 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 public sealed record UserFacts(IReadOnlyList<string> Roles, IReadOnlyDictionary<string, IReadOnlyList<string>> Claims);
 
 /// <summary>Reads the facts about a user that a decider is given.</summary>
-public sealed class FactsCommand(string space, string userId) : LedgerCommand<UserFacts>
+public sealed class FactsCommand(string space, string userId) : LedgerCommand<UserFacts>(space)
 {
     internal override bool MayOnlyRead => true;
 
     internal override void Execute(Ledger ledger)
     {
-        var user = ledger.Space(space).Find(userId);
+        var user = ledger.Space(Space).Find(userId);
         Answer = user is null ? new UserFacts([], new Dictionary<string, IReadOnlyList<string>>())
             : new UserFacts(
             [.. user.Held.Where(a => a.StartsWith("role:", StringComparison.Ordinal)).Select(a => a[5..]).Order(StringComparer.Ordinal)],

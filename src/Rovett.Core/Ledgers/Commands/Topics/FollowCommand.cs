@@ -12,11 +12,11 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 /// <param name="most">The most topics a user may follow.</param>
 /// <param name="by">The credential of the request, which must still be valid; null: none is checked.</param>
 public sealed class FollowCommand(string space, string userId, string topic, bool follow, int most, Identity? by = null)
-    : LedgerCommand<(Decision Decision, IReadOnlyList<FollowedTopic> Follows, Totals Totals)>
+    : LedgerCommand<(Decision Decision, IReadOnlyList<FollowedTopic> Follows, Totals Totals)>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var user = Users.Required(state, userId, by);
         var decision = follow ? state.Topics.Decide(user, topic, TopicRights.Follow) : new Decision(true, "");
         if (decision.Allowed && follow != user.Follows.ContainsKey(topic))
@@ -47,9 +47,9 @@ public sealed class FollowCommand(string space, string userId, string topic, boo
 }
 
 /// <summary>The topics that a user follows.</summary>
-public sealed class FollowsCommand(string space, string userId) : LedgerCommand<IReadOnlyList<FollowedTopic>>
+public sealed class FollowsCommand(string space, string userId) : LedgerCommand<IReadOnlyList<FollowedTopic>>(space)
 {
     internal override bool MayOnlyRead => true;
 
-    internal override void Execute(Ledger ledger) => Answer = ledger.Space(space).Find(userId) is { } user ? FollowedTopic.Of(user) : [];
+    internal override void Execute(Ledger ledger) => Answer = ledger.Space(Space).Find(userId) is { } user ? FollowedTopic.Of(user) : [];
 }

@@ -19,11 +19,11 @@ public sealed record GrantDraft(string? User, string? Role, string Topic, TopicR
 public sealed record GrantInfo(Grant Grant, string? User);
 
 /// <summary>Creates a grant. An answer of a decider replaces the one before it.</summary>
-public sealed class GrantCommand(string space, GrantDraft draft) : LedgerCommand<GrantInfo>
+public sealed class GrantCommand(string space, GrantDraft draft) : LedgerCommand<GrantInfo>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var user = draft.User is null ? null : state.FindOrAdd(draft.User);
         long? since = null;
         if (draft.Policy.Length > 0)

@@ -2,13 +2,13 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 
 /// <summary>Lists grants in force.</summary>
 public sealed class ListGrantsCommand(string space, string? user, string? role, string? topic, long after, int limit)
-    : LedgerCommand<IReadOnlyList<GrantInfo>>
+    : LedgerCommand<IReadOnlyList<GrantInfo>>(space)
 {
     internal override bool MayOnlyRead => true;
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         long? person = user is null ? null : state.Find(user)?.PersonId ?? 0;
         Answer = person == 0
             ? []

@@ -12,11 +12,11 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 /// <param name="policies">The policies.</param>
 /// <param name="document">As they are stored.</param>
 /// <param name="inPlaceOf">The version that must be in force; null: any.</param>
-public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] document, long? inPlaceOf) : LedgerCommand<PolicyVersion>
+public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] document, long? inPlaceOf) : LedgerCommand<PolicyVersion>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         if (inPlaceOf is { } expected && expected != state.Topics.Current.Position)
             throw new Problem(412, "other-version", "Another version is in effect",
                 $"Version {state.Topics.Current.Position} is in effect, not {expected}.",
@@ -39,13 +39,13 @@ public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] 
 }
 
 /// <summary>The policies in force at a position; null: none were loaded.</summary>
-public sealed class FindPoliciesCommand(string space, long? position) : LedgerCommand<PolicyVersion?>
+public sealed class FindPoliciesCommand(string space, long? position) : LedgerCommand<PolicyVersion?>(space)
 {
     internal override bool MayOnlyRead => true;
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         Answer = ledger.Store.PoliciesAt(state.Id, position ?? state.Head);
     }
 }

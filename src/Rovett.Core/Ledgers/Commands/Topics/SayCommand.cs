@@ -15,11 +15,11 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 /// <param name="data">The message: JSON.</param>
 /// <param name="toSelf">Whether the session itself gets it too, if it is on the channel.</param>
 public sealed class SayCommand(string space, UserState user, ISessionPort session, string topic, byte[] data, bool toSelf)
-    : LedgerCommand<Decision>
+    : LedgerCommand<Decision>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         if (SessionPlaces.Find(state, user, session) is not var (present, mine))
         {
             Answer = new Decision(true, ""); // it is gone: nobody is there to say it

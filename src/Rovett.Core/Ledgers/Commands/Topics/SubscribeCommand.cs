@@ -16,14 +16,14 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 /// <param name="after">The device has what came up to here; null: it starts now.</param>
 /// <param name="most">The most topics a session may subscribe to.</param>
 public sealed class SubscribeCommand(string space, UserState user, Session session, string topic, Position? after, int most)
-    : LedgerCommand<(Decision Decision, ChannelList Channels)>
+    : LedgerCommand<(Decision Decision, ChannelList Channels)>(space)
 {
     /// <summary>The most notifications that a subscription is caught up with.</summary>
     public const int CatchUp = 100;
 
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         if (SessionPlaces.Find(state, user, session) is not var (present, place))
         {
             Answer = (new Decision(true, ""), new ChannelList([], [])); // it is gone: nobody is there to hear

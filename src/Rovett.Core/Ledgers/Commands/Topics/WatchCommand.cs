@@ -12,11 +12,11 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 /// <param name="session">The session.</param>
 /// <param name="address">A topic or a role.</param>
 /// <param name="most">The most addresses a session may look at.</param>
-public sealed class WatchCommand(string space, UserState user, ISessionPort session, Address address, int most) : LedgerCommand<Decision>
+public sealed class WatchCommand(string space, UserState user, ISessionPort session, Address address, int most) : LedgerCommand<Decision>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         if (SessionPlaces.Find(state, user, session) is not var (_, place))
         {
             Answer = new Decision(true, ""); // it is gone: nobody is there to look
@@ -48,11 +48,11 @@ public sealed class WatchCommand(string space, UserState user, ISessionPort sess
 }
 
 /// <summary>Stops showing a session the presence on a channel. Answers false when it did not watch.</summary>
-public sealed class UnwatchCommand(string space, UserState user, ISessionPort session, Address address) : LedgerCommand<bool>
+public sealed class UnwatchCommand(string space, UserState user, ISessionPort session, Address address) : LedgerCommand<bool>(space)
 {
     internal override void Execute(Ledger ledger)
     {
-        var state = ledger.Space(space);
+        var state = ledger.Space(Space);
         var text = address.ToString();
         if (SessionPlaces.Find(state, user, session) is not var (_, place) || !place.Watched.Remove(text, out var shown)) return;
         ledger.Undo(() => place.Watched[text] = shown);

@@ -1,0 +1,131 @@
+using System.Diagnostics;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Sending;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Service.Diagnostics;
+
+namespace Rovett.Service.Ledgers;
+
+/// <summary>Has a ledger carry out one thing after the other. Whatever has been asked for while a commit was under way goes into
+/// the next one together, on a thread of its own; what is brief and finds nothing before it is carried out where it is asked for.</summary>
+sealed class Lane : IDisposable
+{
+    const int FewWaiting = 64;
+
+    readonly LedgerQueue queue = new(TimeProvider.System);
+    readonly Ledger ledger;
+    readonly Faults faults;
+    readonly Thread thread;
+    readonly Lock turn = new(); // held while the ledger carries something out
+    bool stopped; // nothing is carried out but what waits
+    readonly TimeSpan maxWait;
+    long begun, waited; // timestamps: when the batch under way began, how long the first of the last sends had waited
+
+    /// <summary>Starts the thread.</summary>
+    /// <param name="ledger">The ledger.</param>
+    /// <param name="maxWait">A send that would wait longer than this for its turn is refused.</param>
+    /// <param name="faults">Hears of bugs.</param>
+    public Lane(Ledger ledger, TimeSpan maxWait, Faults faults)
+    {
+        this.ledger = ledger;
+        this.maxWait = maxWait;
+        this.faults = faults;
+        thread = new Thread(Run) { Name = "ledger", IsBackground = true };
+        thread.Start();
+    }
+
+    /// <summary>Asks the ledger; the answer comes when it is on disk.</summary>
+    /// <exception cref="ProblemException">Refused by the command, or 503: the queue is full or the store can't be written.</exception>
+    public Task<T> Ask<T>(LedgerCommand<T> command)
+    {
+        if (command is SendCommand && IsOverloaded()) throw LedgerPump.Overloaded().ToException();
+        if ((command is AttachCommand && CarryOutNow(command)) || queue.Add(command)) return command.Task;
+        throw LedgerPump.Overloaded().ToException();
+    }
+
+    /// <returns>False when something else comes first.</returns>
+    bool CarryOutNow(LedgerCommand command)
+    {
+        if (!queue.IsIdle || !turn.TryEnter()) return false;
+        try
+        {
+            if (stopped || !queue.IsIdle) return false;
+            CarryOut([command]);
+            return true;
+        }
+        finally
+        {
+            turn.Exit();
+        }
+    }
+
+    /// <summary>Keeps everything else from being carried out until it is disposed.</summary>
+    public Turn Hold()
+    {
+        turn.Enter();
+        return new Turn(this);
+    }
+
+    /// <summary>A lane that is held.</summary>
+    public readonly struct Turn(Lane lane) : IDisposable
+    {
+        /// <summary>Carries a command out, before all that waits.</summary>
+        public void CarryOut(LedgerCommand command) => lane.CarryOut([command]);
+
+        /// <inheritdoc/>
+        public void Dispose() => lane.turn.Exit();
+    }
+
+    /// <summary>The last attempt to write to the store failed.</summary>
+    public bool StoreFailing => ledger.StoreFailing;
+
+    /// <summary>More is sent than can be done: many sends wait, and for long. Refusing some then keeps the others quick.</summary>
+    bool IsOverloaded() => queue.Sends > FewWaiting
+        && (Stopwatch.GetElapsedTime(0, Volatile.Read(ref waited)) > maxWait
+        || (Volatile.Read(ref begun) is var since and not 0 && Stopwatch.GetElapsedTime(since) > maxWait));
+
+    /// <summary>A session's writer was woken, and has not begun to write yet.</summary>
+    public void WriterWoken() => queue.Gathering.WriterWoken();
+
+    /// <summary>It has begun.</summary>
+    public void WriterBegun() => queue.Gathering.WriterBegun();
+
+    void Run()
+    {
+        for (var batch = new List<LedgerCommand>(); queue.Take(batch); batch.Clear())
+        {
+            lock (turn)
+            {
+                int sends = batch.Count(static c => c is SendCommand);
+                Volatile.Write(ref begun, Stopwatch.GetTimestamp());
+                if (sends > 0 || queue.Sends == 0) Volatile.Write(ref waited, sends > 0 ? begun - batch[0].AskedAt : 0);
+                long offered = ledger.Offered;
+                if (CarryOut(batch)) queue.Gathering.Committed(sends, ledger.Offered - offered);
+                Volatile.Write(ref begun, 0);
+            }
+        }
+    }
+
+    bool CarryOut(IReadOnlyList<LedgerCommand> batch)
+    {
+        try
+        {
+            ledger.Process(batch);
+            return true;
+        }
+        catch (Exception error)
+        {
+            faults.Bug(null, nameof(Ledger), error);
+            foreach (var command in batch) command.Abandon(error);
+            return false;
+        }
+    }
+
+    /// <summary>Carries out what is waiting, then stops.</summary>
+    public void Dispose()
+    {
+        lock (turn) stopped = true;
+        queue.Close();
+        thread.Join(TimeSpan.FromSeconds(10));
+    }
+}

@@ -1,0 +1,3 @@
+-- Old answers go space by space.
+DROP INDEX answer_time;
+CREATE INDEX answer_time ON answer (space, time);
