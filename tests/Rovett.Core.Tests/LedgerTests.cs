@@ -168,6 +168,18 @@ public sealed class LedgerTests : IDisposable
         recent.Bytes.ShouldBe(0);
     }
 
+    [Fact]
+    public void What_is_kept_by_number_is_trimmed_once_and_not_again_while_nothing_comes()
+    {
+        Unread("mara", "engineer");
+        for (int i = 0; i < 30; i++) Send(Address.User(new UserId("mara")), "t");
+        Ask(new TrimCommand("main")).ShouldBeGreaterThan(0);
+        long left = Unread("mara", "engineer");
+        left.ShouldBeInRange(8, 10);
+        for (int round = 0; round < 5; round++) Ask(new TrimCommand("main")).ShouldBe(0);
+        Unread("mara", "engineer").ShouldBe(left);
+    }
+
     [Theory]
     [InlineData(MarkVerb.Read)]
     [InlineData(MarkVerb.Unread)]

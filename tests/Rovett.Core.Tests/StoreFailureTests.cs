@@ -56,11 +56,22 @@ public sealed class StoreFailureTests : IDisposable
         public ILedgerStore Store = null!;
         public string? FailAt, BreakAt;
 
+        /// <summary>So many of the next commits find that another has taken the space.</summary>
+        public int Deposed;
+
+        public int[] ChangedSpaces = [];
+
         protected override object? Invoke(MethodInfo? method, object?[]? args)
         {
-            if (method!.Name == FailAt || (FailAt == "everything" && method.Name is not ("Begin" or "Rollback" or "IsFailure")))
+            if (method!.Name == FailAt || (FailAt == "everything" && method.Name is not ("Begin" or "Changed" or "Rollback" or "IsFailure")))
             {
                 throw new IOException("No space left on device");
+            }
+            if (method.Name == "Commit" && Deposed-- > 0) throw new DeposedException(1, new IOException());
+            if (method.Name == "Changed" && ChangedSpaces is { Length: > 0 } changed)
+            {
+                ChangedSpaces = [];
+                return changed;
             }
             if (method.Name == BreakAt) throw new InvalidOperationException("a bug");
             try
@@ -182,6 +193,41 @@ public sealed class StoreFailureTests : IDisposable
         Drain().ShouldContain("\"reason\":\"store-unavailable\"");
         failing.FailAt = null;
         Ask(Send("first")).Position.Value.ShouldBe(2);
+    }
+
+    [Fact]
+    public void What_another_took_is_read_again_and_the_batch_carried_out_on_it()
+    {
+        Ask(Send("first"));
+        Drain();
+        failing.Deposed = 1;
+        Ask(Send("second")).Position.Value.ShouldBe(3);
+        Drain().ShouldContain("second");
+        session.IsLive.ShouldBeTrue();
+        failing.Deposed = 100;
+        var never = Send("never");
+        ledger.Process([never]);
+        never.Task.Exception!.InnerException.ShouldBeOfType<DeposedException>();
+        failing.Deposed = 0;
+        Ask(Send("third")).Position.Value.ShouldBe(4);
+    }
+
+    [Fact]
+    public void A_space_that_the_store_says_is_otherwise_is_read_again()
+    {
+        Ask(Send("first"));
+        Drain();
+        using (var other = SqliteFiles.OpenHistory(Path.Combine(folder, "history.db")))
+        {
+            var beside = new Ledger(other, new LedgerOptions(), TimeProvider.System, new RecentBySpace());
+            var send = Send("of another");
+            beside.Process([send]);
+            send.Task.Result.Position.Value.ShouldBe(3);
+        }
+        failing.ChangedSpaces = [1];
+        Ask(Send("second")).Position.Value.ShouldBe(4);
+        ledger.UserOf("main", "mara")!.CountUnread().ShouldBe(3);
+        Drain().ShouldContain("second");
     }
 
     [Fact]

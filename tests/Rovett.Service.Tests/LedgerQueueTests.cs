@@ -27,7 +27,7 @@ public class LedgerQueueTests
 
     public LedgerQueueTests() => queue = new LedgerQueue(clock);
 
-    static SendCommand Send() => new("main", null!, null, false);
+    static SendCommand Send(string space = "main") => new(space, null!, null, false);
 
     static ReceivedCommand Ack() => new("main", "mara", [], false, "tablet");
 
@@ -165,5 +165,47 @@ public class LedgerQueueTests
         Take().ShouldBe([send]);
         Take().ShouldBe([ack]);
         queue.Take([]).ShouldBeFalse();
+    }
+
+    [Fact]
+    public void While_several_spaces_ask_each_has_its_turn()
+    {
+        for (int i = 0; i < 600; i++) queue.Add(Send("greedy")).ShouldBeTrue();
+        var modest = Add(Send("modest"));
+        var batch = Take();
+        batch.Count(c => c.Space == "greedy").ShouldBe(16);
+        batch.ShouldContain(modest);
+        Take().Count.ShouldBe(16); // another may come at any moment
+        LedgerCommand[] again = [Add(Send("modest")), Add(Other())];
+        batch = Take();
+        batch.Count.ShouldBe(18);
+        batch.ShouldContain(again[0]);
+        batch.ShouldContain(again[1]);
+        clock.Advance(300);
+        Take().Count.ShouldBe(512); // nobody else has asked for a while
+    }
+
+    [Fact]
+    public void In_turn_too_each_space_has_its_own_order()
+    {
+        LedgerCommand[] first = [Add(Send("first")), Add(Send("first"))];
+        LedgerCommand[] main = [Add(Ack()), Add(Other()), Add(Ack()), Add(Send())];
+        var batch = Take();
+        batch.Where(c => c.Space == "first").ShouldBe(first);
+        batch.Where(c => c.Space == "main").ShouldBe([main[0], main[1], main[3], main[2]]);
+        queue.Sends.ShouldBe(0);
+        queue.Close();
+        queue.Take([]).ShouldBeFalse();
+    }
+
+    [Fact]
+    public void What_is_about_no_space_crowds_nobody()
+    {
+        for (int i = 0; i < 100; i++) queue.Add(Send()).ShouldBeTrue();
+        Take().Count.ShouldBe(100);
+        queue.Add(new PurgeCommand()).ShouldBeTrue();
+        Take().Count.ShouldBe(1);
+        for (int i = 0; i < 100; i++) queue.Add(Send()).ShouldBeTrue();
+        Take().Count.ShouldBe(100);
     }
 }

@@ -132,6 +132,7 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void AppendReceipt(int space, ReceiptRow receipt) => Write(() => inner.AppendReceipt(space, receipt));
     public void TrimLog(long log, long upTo) => Write(() => inner.TrimLog(log, upTo));
     public void TrimEntries(int space, long upTo) => Write(() => inner.TrimEntries(space, upTo));
+    public StoredTime? OldestReceipt(int space) => inner.OldestReceipt(space);
     public int TrimReceipts(int space, StoredTime before, int limit) => Write(() => inner.TrimReceipts(space, before, limit));
     public void RewriteReceipt(int space, long number, string detail) => Write(() => inner.RewriteReceipt(space, number, detail));
     public void RemoveSpace(int space) => Write(() => inner.RemoveSpace(space));

@@ -293,8 +293,8 @@ public sealed partial class World : IDisposable, ILedgerFaults
             int limit = random.Next(1, 20);
             var trim = new TrimCommand("main", limit);
             Post(trim, _ => { },
-                now => reference.Trim(now,
-                Math.Min(Math.Min(Math.Max(reference.Floor, reference.Head - keep.Value), reference.Floor + limit), reference.Head)));
+                now => reference.Trim(now, Math.Min(Math.Min(reference.Head - reference.Floor > keep.Value
+                    ? reference.Head + 1 - keep.Value : reference.Floor, reference.Floor + limit), reference.Head)));
         }
     }
 

@@ -24,8 +24,7 @@ static class Deadlines
         {
             ledger.Store.SaveOtherwise(space.Id, position.Value, number, new OtherwiseRow(i, terms.Otherwise[i]));
         }
-        ledger.Store.AddDue(space.Id,
-            new DueRow(new StoredTime(space.Due.Micros + (long)terms.Within.TotalMicroseconds + WrittenBehind), DueKind.Deadline,
+        space.AddDue(new DueRow(new StoredTime(space.Due.Micros + (long)terms.Within.TotalMicroseconds + WrittenBehind), DueKind.Deadline,
             position.Value, number));
     }
 

@@ -49,7 +49,7 @@ static class Gatherings
                 ExceptOf(draft.Draft), draft.Draft.Traits.Receipts, first);
             row = row with { Number = store.AddGathering(space.Id, row) };
             space.Events.Gatherings++;
-            store.AddDue(space.Id, new DueRow(closes, DueKind.GatheringEnd, row.Number, 0));
+            space.AddDue(new DueRow(closes, DueKind.GatheringEnd, row.Number, 0));
         }
         else
         {
@@ -66,7 +66,7 @@ static class Gatherings
             if (row.Events >= MaxEvents)
             {
                 store.RemoveDue(space.Id, new DueRow(row.Closes, DueKind.GatheringEnd, row.Number, 0));
-                store.AddDue(space.Id, new DueRow(space.Due, DueKind.GatheringEnd, row.Number, 0));
+                space.AddDue(new DueRow(space.Due, DueKind.GatheringEnd, row.Number, 0));
             }
         }
         store.AddOrigin(space.Id, row.Id, origin.Source, origin.Id, rule.Name);

@@ -35,6 +35,7 @@ public sealed partial class Ledger
         var name = old.Row.Name;
         if (spaces.GetValueOrDefault(name) == old) spaces.Remove(name);
         recent.Of(name).Clear();
+        old.Agenda.Forget();
         var users = old.WithSessions.ToList();
         var places = users.SelectMany(u => u.Sessions).ToList();
         foreach (var place in places) place.Session.Forget();

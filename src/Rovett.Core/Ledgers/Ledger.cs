@@ -11,7 +11,7 @@ namespace Rovett.Core.Ledgers;
 /// each decides, writes and changes memory; its messages to sessions are held back until the commit is on disk.
 /// No I/O of its own but the store's; not thread-safe.</summary>
 public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider time, RecentBySpace recent,
-    ILedgerObserver? observer = null, ILedgerFaults? faults = null) : IPresenceBatch
+    ILedgerObserver? observer = null, ILedgerFaults? faults = null, Agendas? agendas = null) : IPresenceBatch
 {
     const int MostDeposed = 3;
 
@@ -24,6 +24,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
     readonly List<Action<ILedgerObserver>> toObserve = [];
     readonly List<Action> toUndo = [];
     readonly Dictionary<(long Log, MarkKind Kind, long Ordinal), long> tallies = [];
+    readonly Agendas agendas = agendas ?? new Agendas();
     readonly Residents residents = new(options.MostIdleUsers, options.MostLoose);
     bool storeFailing;
     long attempt;
@@ -332,7 +333,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
             var row = store.TakeSpace(name)
                 ?? throw new Problem(404, "unknown-space", "No such space", $"No space is called '{name}'.",
                 "Check the path: /v1/… for the space main.").ToException();
-            spaces[name] = space = new SpaceState(row, store, options, clock, recent.Of(name), residents);
+            spaces[name] = space = new SpaceState(row, store, options, clock, recent.Of(name), residents, agendas.Of(name));
         }
         if (space.TouchedBy != attempt)
         {
@@ -342,11 +343,15 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
         return space;
     }
 
+    /// <summary>Nothing is stored of removed spaces.</summary>
+    internal void NothingToPurge() => agendas.MayPurge = false;
+
     /// <summary>A space was removed.</summary>
     internal void Forget(string name)
     {
         spaces.Remove(name);
         recent.Remove(name);
+        agendas.Remove(name);
     }
 
     /// <summary>A space, or null when there is none by that name.</summary>

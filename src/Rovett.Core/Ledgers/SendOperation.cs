@@ -75,7 +75,7 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
         {
             var expires = new StoredTime(state.Due.Micros + (long)ttl.TotalMicroseconds);
             body = [.. body, (byte)',', .. Changes.Member("expires", ledger.Clock.Shown(expires).ToString())];
-            store.AddDue(state.Id, new DueRow(expires, DueKind.Expiry, position.Value, 0));
+            state.AddDue(new DueRow(expires, DueKind.Expiry, position.Value, 0));
         }
         if (draft.Deadlines.Count > 0)
         {

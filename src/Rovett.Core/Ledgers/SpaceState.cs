@@ -25,8 +25,9 @@ internal sealed class SpaceState
     readonly Dictionary<string, RoleRow?> roles = [];
 
     public SpaceState(SpaceRow row, ILedgerStore store, LedgerOptions options, ServiceClock clock, RecentEntries recent,
-        Residents residents)
+        Residents residents, SpaceAgenda agenda)
     {
+        Agenda = agenda;
         Row = row;
         this.residents = residents;
         this.store = store;
@@ -44,6 +45,7 @@ internal sealed class SpaceState
         Topics = new TopicRules(this, store);
         Events = new EventRules(this, store);
         Presence = new PresenceBoards(new PresenceSource(this));
+        agenda.Watches(Presence);
         HasTombstones = store.HasTombstones(row.Id);
     }
 
@@ -107,7 +109,19 @@ internal sealed class SpaceState
     public (Position Position, StoredTime Time) Draw()
     {
         LastTime = new StoredTime(Math.Max(StoredTime.From(clock.GetUtcNow()).Micros, LastTime.Micros + 1));
-        return (new Position(++Head), LastTime);
+        Head++;
+        Agenda.Stores(LastTime, Head - Floor);
+        return (new Position(Head), LastTime);
+    }
+
+    /// <summary>What there is to do by itself.</summary>
+    public SpaceAgenda Agenda { get; }
+
+    /// <summary>Adds work that is due at a time.</summary>
+    public void AddDue(DueRow due)
+    {
+        store.AddDue(Id, due);
+        Agenda.Adds(due.At);
     }
 
     /// <summary>The due time now, by which what is due is judged.</summary>

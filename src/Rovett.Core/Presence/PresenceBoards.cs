@@ -24,6 +24,9 @@ sealed class PresenceBoards(IPresenceSource space)
     bool anyGone;
     long number;
 
+    /// <summary>Whether anybody watches. Readable from any thread.</summary>
+    public bool IsWatched => boards.Count > 0;
+
     /// <summary>Adds a session as a viewer of an address; <see cref="Show"/> or the next round shows it who is there.</summary>
     public void Join(IPresenceViewer place, string address)
     {

@@ -9,6 +9,8 @@ public interface IReceiptStore
     void AppendReceipt(int space, ReceiptRow receipt);
     /// <summary>Gives a receipt another detail.</summary>
     void RewriteReceipt(int space, long number, string detail);
+    /// <summary>When the oldest receipt was written; null: there is none.</summary>
+    StoredTime? OldestReceipt(int space);
     /// <summary>Removes receipts older than a time, at most a number of them.</summary>
     /// <returns>How many went.</returns>
     int TrimReceipts(int space, StoredTime before, int limit);

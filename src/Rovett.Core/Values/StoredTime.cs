@@ -5,6 +5,9 @@ namespace Rovett.Core.Values;
 /// <summary>The time an entry was stored: microseconds since 1970-01-01 UTC, strictly increasing within a space.</summary>
 public readonly record struct StoredTime(long Micros) : IComparable<StoredTime>, IUtf8SpanFormattable
 {
+    /// <summary>Later than all others.</summary>
+    public static StoredTime Max { get; } = new(long.MaxValue);
+
     /// <inheritdoc/>
     public int CompareTo(StoredTime other) => Micros.CompareTo(other.Micros);
     /// <summary>Before.</summary>

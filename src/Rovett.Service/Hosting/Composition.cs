@@ -44,7 +44,7 @@ static class Composition
         services.AddBackendEndpoints().AddEventEndpoints().AddIntakeEndpoints().AddAdminEndpoints().AddUserEndpoints().AddLiveEndpoints()
             .AddConsoleEndpoints();
         services.AddSingleton(p => new Housekeeping(p.GetRequiredService<LedgerPump>(), p.GetRequiredService<SpaceDirectory>(),
-            retention: options.KeepForSpan is not null || options.KeepCount > 0, clock, p.GetRequiredService<Faults>(),
+            options, p.GetRequiredService<Agendas>(), clock, p.GetRequiredService<Faults>(),
             p.GetRequiredService<UsersApi>().Erased, p.GetRequiredService<IntakeList>().RepeatsLonger,
             p.GetRequiredService<ILogger<Housekeeping>>()));
     }

@@ -7,7 +7,7 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Hosting;
 
 /// <summary>Opens the spaces as they are stored; makes those that are configured and not there yet, with credentials.</summary>
-sealed class FirstStart(SqlLedgerStore store, SpaceKeeper keeper, RovettOptions options, ServiceClock clock)
+sealed class FirstStart(SqlLedgerStore store, SpaceKeeper keeper, RovettOptions options, ServiceClock clock, Agendas agendas)
 {
     /// <summary>Credentials created by this start, to be shown once.</summary>
     public List<FirstCredentials> Credentials { get; } = [];
@@ -15,6 +15,7 @@ sealed class FirstStart(SqlLedgerStore store, SpaceKeeper keeper, RovettOptions 
     public SpaceDirectory OpenSpaces()
     {
         var spaces = new SpaceDirectory(clock);
+        foreach (var row in store.Agenda()) agendas.Of(row.Space).Load(row);
         foreach (var name in store.Spaces().Concat(options.Spaces).Prepend("main").Distinct())
         {
             if (store.FindSpace(name) is not { } row)

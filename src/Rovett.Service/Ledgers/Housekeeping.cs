@@ -6,13 +6,13 @@ using Rovett.Core.Ledgers.Commands.Spaces;
 using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Store;
 using Rovett.Service.Diagnostics;
+using Rovett.Service.Options;
 using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Ledgers;
 
 /// <summary>Has the ledger carry out what is due (expiries, ends of takings, deadlines), tell who came and left, and
-/// let go what retention takes,
-/// a few at a time, so that nobody waits for it. What throws holds up neither other spaces nor other steps.</summary>
+/// let go what retention takes, a few at a time, so that nobody waits for it. What throws holds up neither other spaces nor other steps.</summary>
 public sealed class Housekeeping : IDisposable
 {
     static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(250), LongestPause = TimeSpan.FromMinutes(1),
@@ -22,7 +22,9 @@ public sealed class Housekeeping : IDisposable
 
     readonly LedgerPump ledger;
     readonly SpaceDirectory spaces;
-    readonly bool retention;
+    readonly Agendas agendas;
+    readonly long? keepFor; // microseconds
+    readonly long keepCount;
     readonly ServiceClock clock;
     readonly ILogger log;
     readonly Repeating rounds;
@@ -34,11 +36,13 @@ public sealed class Housekeeping : IDisposable
     readonly Dictionary<(string Space, DueRow Due), int> tries = [];
 
     /// <summary>Starts the timer.</summary>
-    public Housekeeping(LedgerPump ledger, SpaceDirectory spaces, bool retention, ServiceClock clock, Faults faults,
+    public Housekeeping(LedgerPump ledger, SpaceDirectory spaces, RovettOptions options, Agendas agendas, ServiceClock clock, Faults faults,
         Action<string, ErasureRow> erased, Func<string, TimeSpan?> repeatsLonger, ILogger<Housekeeping> log)
     {
-        (this.ledger, this.spaces, this.retention, this.clock, this.erased, this.log) = (ledger, spaces, retention, clock, erased, log);
+        (this.ledger, this.spaces, this.agendas, this.clock, this.erased, this.log) = (ledger, spaces, agendas, clock, erased, log);
         this.repeatsLonger = repeatsLonger;
+        keepFor = (long?)options.KeepForSpan?.TotalMicroseconds;
+        keepCount = options.KeepCount > 0 ? options.KeepCount : long.MaxValue;
         rounds = new Repeating(nameof(Housekeeping), Interval, clock, faults, Round);
     }
 
@@ -49,13 +53,15 @@ public sealed class Housekeeping : IDisposable
         if (hourly) choicesAfter = clock.Due.Micros + (long)ChoicesEvery.TotalMicroseconds;
         foreach (var (space, settings) in spaces.All.Select(s => (s.Name, s.Settings)))
         {
-            await Guarded(space, "due", () => Dues(space));
-            await Guarded(space, "erasures", () => Erasures(space));
-            await Guarded(space, "presence", () => ledger.Ask(new PresenceRoundCommand(space)));
+            var agenda = agendas.Of(space);
+            if (agenda.NextDue <= clock.Due) await Guarded(space, "due", () => Dues(space));
+            if (agenda.IsErasing) await Guarded(space, "erasures", () => Erasures(space));
+            if (agenda.IsWatched) await Guarded(space, "presence", () => ledger.Ask(new PresenceRoundCommand(space)));
             if (hourly) await Guarded(space, "choices", () => ledger.Ask(new ChoicesRoundCommand(space)));
-            if (!retention) continue;
-            await Guarded(space, "retention", () => All(() => ledger.Ask(new TrimCommand(space, Step, Repeats(space, settings)))));
+            bool isOver = agenda.Stored > keepCount || (keepFor is { } keep && agenda.Oldest.Micros <= clock.Retention.Micros - keep);
+            if (isOver) await Guarded(space, "retention", () => All(() => ledger.Ask(new TrimCommand(space, Step, Repeats(space, settings)))));
         }
+        if (!agendas.MayPurge) return;
         await Guarded("", "purge", async () =>
         {
             while (await ledger.Ask(new PurgeCommand(Step)))

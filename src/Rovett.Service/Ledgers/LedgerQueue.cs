@@ -4,19 +4,32 @@ using Rovett.Core.Ledgers.Commands.Sending;
 
 namespace Rovett.Service.Ledgers;
 
-/// <summary>What waits for the ledger. Everything goes in the order it was asked for, but for one thing: sends may overtake
-/// acknowledgements, which only tell of what is past, for a while. They come in bursts, from everybody at once, and so are
-/// written while writers are busy and not while they wait for the next send.</summary>
+/// <summary>What waits for the ledger. What is asked about a space goes in the order it was asked for, but for one thing: sends may
+/// overtake acknowledgements, which only tell of what is past, for a while. They come in bursts, from everybody at once, and so are
+/// written while writers are busy and not while they wait for the next send. While several spaces ask, each has its turn, a few at a
+/// time: much that is asked of one does not hold up another.</summary>
 sealed class LedgerQueue
 {
-    const int MaxWaiting = 100_000, MaxBatch = 512, AckSlice = 128;
-    static readonly TimeSpan LongestOvertaken = TimeSpan.FromMilliseconds(20), Lately = TimeSpan.FromMilliseconds(100);
+    const int MaxWaiting = 100_000, MaxBatch = 512, AckSlice = 128, ShareInTurn = 16;
+    static readonly TimeSpan LongestOvertaken = TimeSpan.FromMilliseconds(20), Lately = TimeSpan.FromMilliseconds(100),
+        Crowded = TimeSpan.FromMilliseconds(250);
+
+    /// <summary>What waits of one space.</summary>
+    sealed class Waiting
+    {
+        public readonly Queue<LedgerCommand> Commands = new(), Acks = new();
+
+        public bool IsEmpty => Commands.Count + Acks.Count == 0;
+    }
 
     readonly object gate = new();
-    readonly Queue<LedgerCommand> commands = new(), acks = new();
-    int sends, wakeAtSends = 1; // sends among the commands; how many of them end the ledger's sleep
+    readonly Dictionary<string, Waiting> spaces = [];
+    readonly Queue<Waiting> turns = new(); // the spaces of which something waits
+    int waiting, sends, wakeAtSends = 1; // in all; sends among them; how many of them end the ledger's sleep
     bool underWay, acksWereLast, closed;
     long lastSends;
+    string lastSpace = "";
+    long? crowdedSince; // two spaces asked, one after the other
     readonly TimeProvider clock;
 
     /// <summary>Makes an empty one.</summary>
@@ -27,7 +40,7 @@ sealed class LedgerQueue
     public int Sends => Volatile.Read(ref sends);
 
     /// <summary>True when nothing waits, and what was taken is done.</summary>
-    public bool IsIdle { get { lock (gate) return !underWay && commands.Count + acks.Count == 0; } }
+    public bool IsIdle { get { lock (gate) return !underWay && waiting == 0; } }
 
     /// <summary>What is known of the last commits and of who writes, by which sends are gathered.</summary>
     public SendGathering Gathering { get; }
@@ -38,9 +51,17 @@ sealed class LedgerQueue
     {
         lock (gate)
         {
-            if (closed || (commands.Count + acks.Count >= MaxWaiting && !command.IsAlwaysTaken)) return false;
+            if (closed || (waiting >= MaxWaiting && !command.IsAlwaysTaken)) return false;
             command.AskedAt = clock.GetTimestamp();
-            (command is ReceivedCommand ? acks : commands).Enqueue(command);
+            if (command.Space.Length > 0 && command.Space != lastSpace)
+            {
+                if (lastSpace.Length > 0) crowdedSince = command.AskedAt;
+                lastSpace = command.Space;
+            }
+            if (!spaces.TryGetValue(command.Space, out var of)) spaces[command.Space] = of = new Waiting();
+            if (of.IsEmpty) turns.Enqueue(of);
+            (command is ReceivedCommand ? of.Acks : of.Commands).Enqueue(command);
+            waiting++;
             if (command is SendCommand && ++sends < wakeAtSends) return true;
             Monitor.Pulse(gate);
         }
@@ -58,49 +79,75 @@ sealed class LedgerQueue
             for (underWay = false; !underWay;)
             {
                 int wait = Timeout.Infinite;
-                bool acksAreDue = acks.Count > 0 && !acksWereLast && IsOlder(acks.Peek().AskedAt, LongestOvertaken);
-                if (commands.Count > 0 && !acksAreDue)
-                {
-                    // Only sends wait for more of their kind.
-                    wait = closed || sends < commands.Count ? 0 : Gathering.WaitFor(sends, clock.GetElapsedTime(commands.Peek().AskedAt));
-                    if (wait == 0)
-                    {
-                        TakeCommands(batch);
-                        continue;
-                    }
-                }
-                if (acks.Count > 0)
-                {
-                    int most = acksAreDue || IsOlder(lastSends, Lately) ? MaxBatch : AckSlice;
-                    while (acks.Count > 0 && batch.Count < most) batch.Add(acks.Dequeue());
-                    underWay = acksWereLast = true;
-                    continue;
-                }
-                if (closed && commands.Count == 0) return false;
-                wakeAtSends = commands.Count == 0 ? 1 : Gathering.Expected;
+                if (turns.Count > 1 || (turns.Count == 1 && crowdedSince is { } since && !IsOlder(since, Crowded))) TakeInTurn(batch);
+                else if (turns.TryPeek(out var one)) wait = TakeOf(one, batch);
+                else if (closed) return false;
+                if (underWay) continue;
+                wakeAtSends = waiting == 0 ? 1 : Gathering.Expected;
                 Monitor.Wait(gate, wait);
             }
         }
         return true;
     }
 
-    void TakeCommands(List<LedgerCommand> batch)
+    /// <summary>Takes as much as goes into a commit of the only space of which something waits.</summary>
+    /// <returns>For how long it may wait for more instead; milliseconds.</returns>
+    int TakeOf(Waiting one, List<LedgerCommand> batch)
+    {
+        int wait = Timeout.Infinite;
+        bool acksAreDue = one.Acks.Count > 0 && !acksWereLast && IsOlder(one.Acks.Peek().AskedAt, LongestOvertaken);
+        if (one.Commands.Count > 0 && !acksAreDue)
+        {
+            // Only sends wait for more of their kind.
+            wait = closed || sends < one.Commands.Count ? 0
+                : Gathering.WaitFor(sends, clock.GetElapsedTime(one.Commands.Peek().AskedAt));
+            if (wait == 0)
+            {
+                (underWay, acksWereLast) = (true, false);
+                while (batch.Count < MaxBatch && one.Commands.Count > 0) batch.Add(Next(one));
+            }
+        }
+        if (!underWay && one.Acks.Count > 0)
+        {
+            int most = acksAreDue || IsOlder(lastSends, Lately) ? MaxBatch : AckSlice;
+            while (one.Acks.Count > 0 && batch.Count < most) batch.Add(Next(one, ack: true));
+            underWay = acksWereLast = true;
+        }
+        if (one.IsEmpty) turns.Dequeue();
+        return wait;
+    }
+
+    /// <summary>Takes a few of each space.</summary>
+    void TakeInTurn(List<LedgerCommand> batch)
     {
         (underWay, acksWereLast) = (true, false);
-        while (batch.Count < MaxBatch && commands.TryPeek(out var next))
+        for (int left = turns.Count; left > 0 && batch.Count < MaxBatch; left--)
         {
-            if (next is SendCommand)
+            var one = turns.Dequeue();
+            for (int share = ShareInTurn; share > 0 && !one.IsEmpty; share--)
             {
-                sends--;
-                lastSends = clock.GetTimestamp();
+                bool acksAreDue = one.Acks.Count > 0 && IsOlder(one.Acks.Peek().AskedAt, LongestOvertaken);
+                batch.Add(Next(one, acksAreDue || one.Commands.Count == 0));
             }
-            else if (acks.TryPeek(out var earlier) && earlier.AskedAt <= next.AskedAt)
-            {
-                batch.Add(acks.Dequeue());
-                continue;
-            }
-            batch.Add(commands.Dequeue());
+            if (!one.IsEmpty) turns.Enqueue(one);
         }
+    }
+
+    LedgerCommand Next(Waiting of, bool ack = false)
+    {
+        waiting--;
+        if (!ack && of.Commands.Peek() is not SendCommand && of.Acks.TryPeek(out var earlier)
+            && earlier.AskedAt <= of.Commands.Peek().AskedAt)
+        {
+            ack = true;
+        }
+        if (ack) return of.Acks.Dequeue();
+        if (of.Commands.Peek() is SendCommand)
+        {
+            sends--;
+            lastSends = clock.GetTimestamp();
+        }
+        return of.Commands.Dequeue();
     }
 
     bool IsOlder(long timestamp, TimeSpan age) => clock.GetElapsedTime(timestamp) > age;

@@ -34,6 +34,7 @@ static class LedgersSetup
         .AddSingleton<HistoryReader>()
         .AddSingleton<InboxReader>()
         .AddSingleton(p => new RecentBySpace((long)p.GetRequiredService<RovettOptions>().RecentMebibytes << 20))
+        .AddSingleton<Agendas>()
         .AddSingleton(StartLedger)
         .AddSingleton<AckBuffer>()
         .AddSingleton<MarkSteps>();
@@ -71,7 +72,8 @@ static class LedgersSetup
             PresenceGrace = TimeSpan.FromSeconds(options.PresenceGraceSeconds),
         };
         return new LedgerPump(p.GetRequiredService<LaneStores>().All.Select(store => new Ledger(store, settings,
-            p.GetRequiredService<ServiceClock>(), p.GetRequiredService<RecentBySpace>(), p.GetRequiredService<ILedgerObserver>(), faults)),
+            p.GetRequiredService<ServiceClock>(), p.GetRequiredService<RecentBySpace>(), p.GetRequiredService<ILedgerObserver>(), faults,
+            p.GetRequiredService<Agendas>())),
             TimeSpan.FromMilliseconds(options.MaxSendWaitMs), faults);
     }
 }

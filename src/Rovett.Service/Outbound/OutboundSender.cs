@@ -35,11 +35,11 @@ public sealed class OutboundSender : IDisposable
 
     /// <summary>Begins with what is stored.</summary>
     public OutboundSender(LedgerPump ledger, SpaceDirectory spaces, AccessStore access, OutboundNews news, WebhookCall webhooks,
-        MailSender mails, ServiceClock clock, Faults faults, ILogger<OutboundSender> log)
+        MailSender mails, ServiceClock clock, Faults faults, Agendas agendas, ILogger<OutboundSender> log)
     {
         (this.ledger, this.spaces, this.access, this.news, this.webhooks, this.mails) = (ledger, spaces, access, news, webhooks, mails);
         (this.clock, this.faults, this.log) = (clock, faults, log);
-        foreach (var space in spaces.All) news.Tell(space.Name);
+        foreach (var space in spaces.All.Where(s => agendas.Of(s.Name).HasOutbound)) news.Tell(space.Name);
         rounds = new Repeating(nameof(OutboundSender), Interval, clock, faults, Round);
     }
 

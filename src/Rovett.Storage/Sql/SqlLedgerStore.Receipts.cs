@@ -61,6 +61,11 @@ public sealed partial class SqlLedgerStore
     }
 
     /// <inheritdoc/>
+    public StoredTime? OldestReceipt(int space) =>
+        sql.Number("SELECT time FROM receipt WHERE key>=?1 AND key<=?2 ORDER BY key LIMIT 1", Rows.First(space), Rows.Last(space))
+        is { } time ? new StoredTime(time) : null;
+
+    /// <inheritdoc/>
     public int TrimReceipts(int space, StoredTime before, int limit)
     {
         // Asked several times a second: mostly nothing is old enough.

@@ -1,3 +1,5 @@
+using Rovett.Core.Store;
+
 namespace Rovett.Storage.Sql;
 
 /// <summary>Spaces that come and go.</summary>
@@ -9,6 +11,21 @@ public sealed partial class SqlLedgerStore
     /// <summary>The names of the spaces, oldest first.</summary>
     public IReadOnlyList<string> Spaces() =>
         sql.All("SELECT name FROM space ORDER BY id", r => r.GetString(0)).FindAll(name => !name.StartsWith('\u0001'));
+
+    /// <summary>What there is to do in each space.</summary>
+    public IReadOnlyList<AgendaRow> Agenda() =>
+        sql.All("SELECT s.name, (SELECT min(at) FROM due WHERE space=s.id), " +
+            $"(SELECT time FROM entry WHERE {Keys} ORDER BY key LIMIT 1), (SELECT time FROM receipt WHERE {Keys} ORDER BY key LIMIT 1), " +
+            $"(SELECT key FROM entry WHERE {Keys} ORDER BY key DESC LIMIT 1), s.floor, (SELECT count(*) FROM erasure WHERE space=s.id), " +
+            "(SELECT number FROM outbound WHERE space=s.id LIMIT 1) FROM space s ORDER BY s.id", r =>
+            {
+                var times = new[] { Rows.Number(r, 2), Rows.Number(r, 3) }.Where(t => t is not null).ToList();
+                return new AgendaRow(r.GetString(0), Rows.Number(r, 1) is { } due ? new StoredTime(due) : null,
+                    times.Count > 0 ? new StoredTime(times.Min()!.Value) : null,
+                    Rows.Number(r, 4) is { } newest ? Rows.PositionOf(newest) - r.GetInt64(5) : 0, r.GetInt64(6) > 0, !r.IsDBNull(7));
+            });
+
+    static readonly string Keys = $"key>=s.id*{1L << Rows.SpaceShift} AND key<(s.id+1)*{1L << Rows.SpaceShift}";
 
     /// <inheritdoc/>
     public void RemoveSpace(int space) => sql.Run("UPDATE space SET name=?2 WHERE id=?1", (long)space, $"{RemovedPrefix}{space}");

@@ -18,7 +18,11 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);
-        if (ledger.Store.Erasures(state.Id).FirstOrDefault(e => person is null || e.Person == person) is not { } erasure) return;
+        if (ledger.Store.Erasures(state.Id).FirstOrDefault(e => person is null || e.Person == person) is not { } erasure)
+        {
+            if (person is null) state.Agenda.IsErasing = false;
+            return;
+        }
         var next = new Step(ledger, state, erasure).Take();
         if (next is null)
         {

@@ -56,10 +56,10 @@ public sealed class EraseUserCommand(string space, string userId, TimeSpan longe
             new EntryRow(position, time, EntryKind.Erased, default, Changes.Member("person", erasure.Pseudonym), Addressing.None, [],
             NotificationTraits.None));
         ledger.Store.SaveErasure(state.Id, erasure);
+        state.Agenda.IsErasing = true;
         ledger.Store.SaveTombstone(state.Id, state.HashOf(userId), validFrom, user.PersonId);
         state.HasTombstones = true;
-        ledger.Store.AddDue(state.Id,
-            new DueRow(new StoredTime(state.Due.Micros + (long)longestToken.TotalMicroseconds), DueKind.TombstoneEnd, user.PersonId, 0));
+        state.AddDue(new DueRow(new StoredTime(state.Due.Micros + (long)longestToken.TotalMicroseconds), DueKind.TombstoneEnd, user.PersonId, 0));
         ledger.Observe(o => o.Erased(Space, userId));
         Answer = erasure;
     }

@@ -79,7 +79,7 @@ public sealed class RetryCommand(string space, long number, RuleSetting setting,
         {
             return Gone(ledger, state);
         }
-        ledger.Store.AddDue(state.Id, new DueRow(state.Due, due, row.Position, detail.GetProperty("number").GetInt32()));
+        state.AddDue(new DueRow(state.Due, due, row.Position, detail.GetProperty("number").GetInt32()));
         Remove(ledger, state);
         return new RetryResult(number, null, []);
     }

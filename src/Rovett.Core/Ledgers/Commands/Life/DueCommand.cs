@@ -13,12 +13,18 @@ public sealed class DueCommand(string space, int limit = 256, DueRow? only = nul
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);
+        CarryOut(ledger, state);
+        if (only is null && Answer < limit) state.Agenda.IsLeft(ledger.Store.Due(state.Id, StoredTime.Max, 1) is [var next] ? next.At : null);
+    }
+
+    void CarryOut(Ledger ledger, SpaceState state)
+    {
         foreach (var due in only is { } one ? [one] : ledger.Store.Due(state.Id, state.Due, limit))
         {
             if (due.Kind == DueKind.Deadline && state.Due < ledger.DeadlinesFrom)
             {
                 ledger.Store.RemoveDue(state.Id, due);
-                ledger.Store.AddDue(state.Id, due with { At = ledger.DeadlinesFrom });
+                state.AddDue(due with { At = ledger.DeadlinesFrom });
                 continue;
             }
             Answer++;

@@ -17,6 +17,16 @@ public sealed class TrimCommand(string space, int limit = 256, TimeSpan? repeats
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);
+        Trim(ledger, state);
+        if (Answer >= limit) return;
+        var entry = ledger.Store.Entries(state.Id, state.Floor + 1, 1) is [var oldest] ? oldest.Time : StoredTime.Max;
+        var receipt = ledger.Store.OldestReceipt(state.Id) ?? StoredTime.Max;
+        var left = entry < receipt ? entry : receipt;
+        state.Agenda.Trimmed(left < StoredTime.Max ? left : null, state.Head - state.Floor);
+    }
+
+    void Trim(Ledger ledger, SpaceState state)
+    {
         var store = ledger.Store;
         long target = state.Floor;
         if (ledger.Options.KeepFor is { } keep)
@@ -24,7 +34,8 @@ public sealed class TrimCommand(string space, int limit = 256, TimeSpan? repeats
             target = Math.Max(target,
                 store.PositionAt(state.Id, new StoredTime(ledger.Clock.Retention.Micros - (long)keep.TotalMicroseconds)));
         }
-        if (ledger.Options.KeepCount is { } count) target = Math.Max(target, state.Head - count);
+        // The entry that tells of it counts, too.
+        if (ledger.Options.KeepCount is { } count && state.Head - state.Floor > count) target = Math.Max(target, state.Head + 1 - count);
         long upTo = Math.Min(Math.Min(target, state.Floor + limit), state.Head);
         // Receipts are kept as long as entries; where these are kept by number, those older than all of them go. Each
         // is one row, where an entry is many.

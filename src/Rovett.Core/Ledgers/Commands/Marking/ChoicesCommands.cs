@@ -56,7 +56,8 @@ public sealed class ChoicesRoundCommand(string space) : LedgerCommand<bool>(spac
 
     internal override void Execute(Ledger ledger)
     {
-        if (ledger.SpaceIfAny(Space) is not { } state) return;
+        if (ledger.Known(Space) is null) return;
+        var state = ledger.Space(Space);
         foreach (var user in state.Connected.All)
         {
             if (user.Row.Quiet.Length > 0 && state.Due.Micros - user.ChoicesToldAt >= (long)Every.TotalMicroseconds)

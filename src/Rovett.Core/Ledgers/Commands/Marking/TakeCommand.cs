@@ -47,7 +47,7 @@ public sealed class TakeCommand(string space, string userId, NotificationId id, 
         ledger.NextRev(user);
         Changes.Make(ledger, state, EntryKind.Taken, entry, body, user, user.Id.Value);
         ledger.Store.AddTake(state.Id, new TakeRow(entry.Position.Value, user.PersonId, new Placement(log.Log.Id, ordinal), until));
-        if (until is { } at) ledger.Store.AddDue(state.Id, new DueRow(at, DueKind.TakeEnd, entry.Position.Value, 0));
+        if (until is { } at) state.AddDue(new DueRow(at, DueKind.TakeEnd, entry.Position.Value, 0));
     }
 
     void Release(Ledger ledger, SpaceState state, UserState user)

@@ -5,5 +5,9 @@ public sealed class PurgeCommand(int limit = 500) : LedgerCommand<bool>(null)
 {
     internal override bool MayOnlyRead => true;
 
-    internal override void Execute(Ledger ledger) => Answer = ledger.Store.Purge(limit);
+    internal override void Execute(Ledger ledger)
+    {
+        Answer = ledger.Store.Purge(limit);
+        if (!Answer) ledger.NothingToPurge();
+    }
 }

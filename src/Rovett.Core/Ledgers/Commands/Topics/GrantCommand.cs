@@ -44,7 +44,7 @@ public sealed class GrantCommand(string space, GrantDraft draft) : LedgerCommand
         { Since = since ?? position.Value };
         Grants.Entry(ledger, state, position, time, grant, "given");
         ledger.Store.AddGrant(state.Id, grant);
-        if (until is { } end) ledger.Store.AddDue(state.Id, new DueRow(end, DueKind.GrantEnd, grant.Number, 0));
+        if (until is { } end) state.AddDue(new DueRow(end, DueKind.GrantEnd, grant.Number, 0));
         Grants.Changed(ledger, state, grant, position.Value);
         Answer = Grants.Info(ledger, grant, draft.User);
     }

@@ -5,5 +5,8 @@ public sealed class PresenceRoundCommand(string space) : LedgerCommand<bool>(spa
 {
     internal override bool MayOnlyRead => true;
 
-    internal override void Execute(Ledger ledger) => ledger.SpaceIfAny(Space)?.Presence.Round(ledger, ledger.Options.PresenceGrace);
+    internal override void Execute(Ledger ledger)
+    {
+        if (ledger.Known(Space) is not null) ledger.Space(Space).Presence.Round(ledger, ledger.Options.PresenceGrace);
+    }
 }
