@@ -21,6 +21,11 @@ if (args is ["intakes", .. var kinds])
     await Intakes.Run(kinds is [var kind, ..] ? kind : null);
     return 0;
 }
+if (args is ["spaces", .. var homes])
+{
+    await Spaces.Run(homes is [var home, ..] ? home : null);
+    return 0;
+}
 if (args is ["pages", .. var counts])
 {
     await Pages.Run(counts is [var people, ..] ? int.Parse(people) : 100_000, counts is [_, var many] ? int.Parse(many) : 1_000_000);

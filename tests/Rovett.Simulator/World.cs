@@ -387,6 +387,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
             Note($"a batch of {count} failed");
         }
         foreach (var device in devices) device.CheckFed(ledger);
+        if (Chance(0.3)) CheckNode();
         int born = life;
         foreach (var command in batch)
         {
@@ -408,6 +409,13 @@ public sealed partial class World : IDisposable, ILedgerFaults
 
     /// <summary>A request of its own that nothing else is committed with.</summary>
     internal void ProcessNow(LedgerCommand command) => ledger.Process([command]);
+
+    /// <summary>What the node has of connected users must be what the ledger has.</summary>
+    void CheckNode()
+    {
+        ledger.Process([new CheckTotalsCommand("main")]);
+        if (ledger.Drifted > 0) throw bug ?? Wrong("the node has other totals than the ledger");
+    }
 
     static Task TaskOf(LedgerCommand command) => (Task)command.GetType().GetProperty("Task")!.GetValue(command)!;
 

@@ -72,13 +72,14 @@ static class CatchUpFromMemory
         if (happened.Count == 0) return [];
         happened.Sort(static (a, b) => (a.Event.Position, a.Log.Id).CompareTo((b.Event.Position, b.Log.Id)));
         var missed = new List<(PageItem, long, long)>(happened.Count);
+        long unread = user.CountUnread();
         foreach (var (log, at) in happened)
         {
             var (own, watch) = seen.Find(s => s.Own.Log == log);
             if (!CatchUp.Tells(own, at, firstVisit)) continue;
             if (state.Recent.Find(at.Position) is not { } entry) return null;
             missed.Add((new PageItem(entry, watch?.Address ?? own.AddressFor(at.Ordinal)!, log.Id, at.Ordinal)
-            { OnlySubscribed = watch is not null }, user.Rev, user.Unread));
+            { OnlySubscribed = watch is not null }, user.Rev, unread));
         }
         return missed;
     }

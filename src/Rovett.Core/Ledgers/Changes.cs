@@ -3,6 +3,7 @@ using System.Text.Encodings.Web;
 using System.Text.Json;
 using Rovett.Core.Addresses;
 using Rovett.Core.Marks;
+using Rovett.Core.Nodes;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
 using Rovett.Core.Visibility;
@@ -76,20 +77,19 @@ static class Changes
         {
             var user = member.User;
             bool concerns = member.Log.Concerns(ordinal);
-            user.Unread += member.Log.Turned(ordinal, deadBefore, deadAfter, user == taker, entry.Position.Value);
-            if (!concerns) continue;
-            var address = log.Texts[AddressIndex(member.Log, ordinal)];
-            if (user.Sessions.Count == 0) continue;
-            var run = EntryRun.Of(entry.WireFor(entry.Kind == EntryKind.Released ? address : ""), log.Id, ordinal);
-            foreach (var place in user.Sessions) ledger.Offer(place, run, user.Rev, user.Unread);
+            long turned = member.Log.Turned(ordinal, deadBefore, deadAfter, user == taker, entry.Position.Value);
+            if (!concerns && turned == 0) continue;
+            var address = entry.Kind == EntryKind.Released ? log.Texts[AddressIndex(member.Log, ordinal)] : "";
+            ledger.Port.Add(new NodeLine(user.Node, concerns ? EntryRun.Of(entry.WireFor(address), log.Id, ordinal) : null, turned,
+                ledger.Origin));
         }
         foreach (var watch in home.Subscribers)
         {
             if (!watch.Seen.Concerns(ordinal) || watch.Seen.Muted.Contains(ordinal)) continue;
             var user = watch.Place.User;
-            ledger.Offer(watch.Place,
-                EntryRun.Of(entry.WireFor(entry.Kind == EntryKind.Released ? watch.Address : "", counted: false), log.Id, ordinal),
-                user.Rev, user.Unread);
+            if (watch.Place.Session == ledger.Origin) continue;
+            ledger.Port.Add(new NodeWatchLine(user.Node, watch.Place.Session,
+                EntryRun.Of(entry.WireFor(entry.Kind == EntryKind.Released ? watch.Address : "", counted: false), log.Id, ordinal)));
         }
         // A user in memory who is not connected is in no list.
         if (taker is { Sessions.Count: 0, Logs: not null } && taker.Logs.Find(l => l.Log == log) is { } own)

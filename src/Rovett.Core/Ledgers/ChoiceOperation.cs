@@ -19,6 +19,7 @@ static class ChoiceOperation
         var row = new MuteRow(isType, text, state.Head, null, state.Time);
         ledger.Store.AddMute(user.PersonId, row);
         user.Mutes.Add(row);
+        foreach (var member in user.Members) member.IsSpecial();
     }
 
     public static void Unmute(Ledger ledger, SpaceState state, UserState user, bool isType, string text)

@@ -1,4 +1,5 @@
 using System.Runtime.InteropServices;
+using Rovett.Core.Nodes;
 using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers;
@@ -17,6 +18,8 @@ sealed class ConnectedUsers(SpaceState space, Residents residents)
     {
         space.UserLogs.Ensure(user);
         connected.Add(user);
+        space.Agenda.IsConnected = true;
+        space.Port.Add(new NodeRev(user.Node, user.Rev));
         foreach (var log in user.Logs!) Enlist(user, log);
         foreach (var address in user.Held)
         {
@@ -39,6 +42,7 @@ sealed class ConnectedUsers(SpaceState space, Residents residents)
         space.Stirred++;
         residents.Add(user);
         connected.Remove(user);
+        space.Agenda.IsConnected = connected.Count > 0;
         foreach (var member in user.Members)
         {
             member.Leave();

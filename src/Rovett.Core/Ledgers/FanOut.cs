@@ -1,15 +1,16 @@
+using Rovett.Core.Nodes;
 using Rovett.Core.Notifications;
 using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Offers stored notifications to connected users whom a log reaches. Notifications of one log that come one
-/// after the other wait for each other and are offered together, person by person: a person's memory is then touched
-/// once for all of them. Whatever else the ledger does comes after <see cref="Flush"/>.</summary>
+/// <summary>Hands stored notifications over for the connected users whom a log reaches. Notifications of one log that come one after the
+/// other wait for each other and are one line, whoever is connected: the node finds out whom they reach. Only those who are not like the
+/// others are looked at here. Whatever else the ledger does comes after <see cref="Flush"/>.</summary>
 sealed class FanOut(Ledger ledger)
 {
     readonly List<(OutgoingEntry Entry, NotificationTraits Traits)> waiting = [];
-    readonly List<EntryRun?> runs = [], watchRuns = []; // by the number of the address
+    readonly HashSet<UserState> passedBy = [];
     LogState? log;
     long firstOrdinal;
 
@@ -25,56 +26,67 @@ sealed class FanOut(Ledger ledger)
         Offered += into.Members.Count + into.Subscribers.Count;
     }
 
-    /// <summary>Offers what waits.</summary>
+    /// <summary>The notification that is added next passes a user by, whom it reaches otherwise.</summary>
+    public void PassesBy(UserState user)
+    {
+        if (user.Sessions.Count > 0) passedBy.Add(user);
+    }
+
+    /// <summary>Hands over what waits.</summary>
     /// <param name="attending">Users for whom it comes read; null: nobody.</param>
-    /// <param name="stored">It is on disk: it leaves at once.</param>
-    public void Flush(IReadOnlyList<UserState>? attending = null, bool stored = false)
+    public void Flush(IReadOnlyList<UserState>? attending = null)
     {
         if (log is null) return;
-        long first = waiting[0].Entry.Position.Value;
-        var newest = waiting[^1].Entry.Time;
-        foreach (var member in log.Members)
-        {
-            var user = member.User;
-            if (member.AddressIndex < 0) continue;
-            if (user.Mutes.Count > 0 || user.SkippedAt >= first || attending is { Count: > 0 })
-            {
-                for (int i = 0; i < waiting.Count; i++) OfferOne(member, i, attending, stored);
-                continue;
-            }
-            long unread = user.Unread + 1;
-            user.Unread += waiting.Count;
-            var all = RunFor(member.AddressIndex);
-            foreach (var place in user.Sessions) ledger.Offer(place, all, user.Rev, unread, stored);
-        }
-        foreach (var watch in log.Subscribers)
-        {
-            var user = watch.Place.User;
-            if (user.Mutes.Count > 0 || user.SkippedAt >= first)
-            {
-                for (int i = 0; i < waiting.Count; i++) OfferOne(watch, i, stored);
-            }
-            else ledger.Offer(watch.Place, RunFor(watch.AddressIndex, counted: false), user.Rev, user.Unread, stored);
-        }
+        if (log.Members.Count + log.Subscribers.Count > 0) HandOver(attending);
         Clear();
     }
 
+    void HandOver(IReadOnlyList<UserState>? attending)
+    {
+        var special = new HashSet<UserState>(passedBy);
+        foreach (var member in log!.Special) special.Add(member.User);
+        foreach (var user in attending ?? []) special.Add(user);
+        foreach (var watch in log.Subscribers)
+        {
+            if (watch.Place.User.Mutes.Count > 0) special.Add(watch.Place.User);
+        }
+        var port = ledger.Port;
+        port.Add(new NodeRun(log.Node, firstOrdinal, [.. waiting.Select(w => w.Entry)],
+            special.Count > 0 ? [.. special.Select(u => u.Node)] : null, ledger.Origin, log.Members.Count + log.Subscribers.Count));
+        foreach (var user in special)
+        {
+            foreach (var member in user.Members)
+            {
+                if (member.Log.Log != log.Log || member.AddressIndex < 0) continue;
+                for (int i = 0; i < waiting.Count; i++) One(member, i, attending);
+            }
+            foreach (var place in user.Sessions)
+            {
+                foreach (var watch in place.SubscribedLogs)
+                {
+                    if (watch.Seen.Log != log.Log) continue;
+                    for (int i = 0; i < waiting.Count; i++) One(watch, i);
+                }
+            }
+        }
+    }
+
     /// <summary>To a session that has only subscribed: nothing of it is counted.</summary>
-    void OfferOne(SubscribedLog watch, int i, bool stored)
+    void One(SubscribedLog watch, int i)
     {
         var (entry, traits) = waiting[i];
         var user = watch.Place.User;
         long ordinal = firstOrdinal + i;
         if (user.SkippedAt == entry.Position.Value) watch.Seen.Skips.Add(new OrdinalRun(ordinal, ordinal));
         else if (user.HasMuted(traits)) watch.Seen.Muted.Add(new OrdinalRun(ordinal, ordinal));
-        else
+        else if (watch.Place.Session != ledger.Origin)
         {
-            ledger.Offer(watch.Place, EntryRun.Of(entry.WireFor(watch.Address, counted: false), log!.Log.Id, ordinal), user.Rev,
-                user.Unread, stored);
+            ledger.Port.Add(new NodeWatchLine(user.Node, watch.Place.Session,
+                EntryRun.Of(entry.WireFor(watch.Address, counted: false), log!.Log.Id, ordinal)));
         }
     }
 
-    void OfferOne(Member member, int i, IReadOnlyList<UserState>? attending, bool stored)
+    void One(Member member, int i, IReadOnlyList<UserState>? attending)
     {
         var (entry, traits) = waiting[i];
         var user = member.User;
@@ -87,19 +99,8 @@ sealed class FanOut(Ledger ledger)
             return;
         }
         bool read = attending?.Contains(user) == true; // marked after
-        if (!read) user.Unread++;
-        if (user.Sessions.Count == 0) return;
-        var run = waiting.Count == 1 && !read ? RunFor(member.AddressIndex)
-            : EntryRun.Of(entry.WireFor(log.Log.Texts[member.AddressIndex], read: read), log.Log.Id, ordinal);
-        foreach (var place in user.Sessions) ledger.Offer(place, run, user.Rev, user.Unread, stored);
-    }
-
-    EntryRun RunFor(int addressIndex, bool counted = true)
-    {
-        var made = counted ? runs : watchRuns;
-        while (made.Count <= addressIndex) made.Add(null);
-        return made[addressIndex] ??= new EntryRun(
-            [.. waiting.Select(w => w.Entry.WireFor(log!.Log.Texts[addressIndex], counted: counted))], log!.Log.Id, firstOrdinal);
+        ledger.Port.Add(new NodeLine(user.Node,
+            EntryRun.Of(entry.WireFor(log.Log.Texts[member.AddressIndex], read: read), log.Log.Id, ordinal), read ? 0 : 1, ledger.Origin));
     }
 
     /// <summary>Drops what is waiting: its commit failed.</summary>
@@ -107,7 +108,6 @@ sealed class FanOut(Ledger ledger)
     {
         log = null;
         waiting.Clear();
-        runs.Clear();
-        watchRuns.Clear();
+        passedBy.Clear();
     }
 }

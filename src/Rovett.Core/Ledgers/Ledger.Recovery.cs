@@ -1,4 +1,5 @@
 using Rovett.Core.Delivery;
+using Rovett.Core.Nodes;
 using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
@@ -10,7 +11,7 @@ public sealed partial class Ledger
     /// their connected users counted anew.</summary>
     void Recover()
     {
-        toFlush.Clear();
+        Port.Clear();
         toObserve.Clear();
         tallies.Clear();
         FanOut.Clear();
@@ -38,7 +39,6 @@ public sealed partial class Ledger
         old.Agenda.Forget();
         var users = old.WithSessions.ToList();
         var places = users.SelectMany(u => u.Sessions).ToList();
-        foreach (var place in places) place.Session.Forget();
         if (places.Count == 0) return;
         try
         {
@@ -53,7 +53,8 @@ public sealed partial class Ledger
                 again.Sessions.AddRange(user.Sessions.Where(s => !lost.Contains(s.Session)));
                 user.Sessions.Clear();
                 if (again.Sessions.Count == 0) continue;
-                again.Unread = again.CountUnread();
+                foreach (var place in again.Sessions) Port.Add(new NodeJoin(again.Node, place.Session));
+                Port.Add(new NodeTotal(again.Node, again.CountUnread()));
                 fresh.Connected.Join(again);
                 again.PlanVersion = user.PlanVersion + 1;
                 foreach (var place in again.Sessions)
@@ -62,7 +63,7 @@ public sealed partial class Ledger
                     fresh.Subscriptions.Find(place);
                     fresh.Subscriptions.Join(place);
                     fresh.Presence.Rejoin(place);
-                    place.Session.PlanChanged(again.PlanVersion, null);
+                    Port.Add(new NodePlan(place.Session, again.PlanVersion, null, null));
                 }
             }
             fresh.OnlyReads = false;
@@ -73,7 +74,7 @@ public sealed partial class Ledger
             if (!store.IsFailure(error)) faults?.Bug(name, nameof(Recover), error);
             spaces.Remove(name);
             foreach (var user in users) user.Sessions.Clear();
-            foreach (var place in places) place.Session.Dismiss(Messages.Ending("store-unavailable", 5000));
+            foreach (var place in places) Port.Add(new NodeEnd(place.Session, Messages.Ending("store-unavailable", 5000)));
         }
     }
 }

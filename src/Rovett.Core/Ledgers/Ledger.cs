@@ -1,6 +1,7 @@
 using System.Runtime.InteropServices;
 using Rovett.Core.Delivery;
 using Rovett.Core.Marks;
+using Rovett.Core.Nodes;
 using Rovett.Core.Presence;
 using Rovett.Core.Store;
 using Rovett.Core.Wire;
@@ -11,7 +12,7 @@ namespace Rovett.Core.Ledgers;
 /// each decides, writes and changes memory; its messages to sessions are held back until the commit is on disk.
 /// No I/O of its own but the store's; not thread-safe.</summary>
 public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider time, RecentBySpace recent,
-    ILedgerObserver? observer = null, ILedgerFaults? faults = null, Agendas? agendas = null) : IPresenceBatch
+    ILedgerObserver? observer = null, ILedgerFaults? faults = null, Agendas? agendas = null, INodeLink? link = null) : IPresenceBatch
 {
     const int MostDeposed = 3;
 
@@ -19,7 +20,6 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
     readonly List<SpaceState> touched = []; // by the attempt under way: only these differ from the store until it is committed
     readonly List<LedgerCommand> written = [];
     readonly List<(LedgerCommand Command, ProblemException Refusal)> refused = [];
-    readonly List<ISessionPort> toFlush = [];
     readonly List<ISessionPort> attached = [];
     readonly List<Action<ILedgerObserver>> toObserve = [];
     readonly List<Action> toUndo = [];
@@ -31,7 +31,17 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
     readonly ServiceClock clock = time as ServiceClock ?? new ServiceClock(time);
     StoredTime? started;
 
+    readonly INodeLink link = link ?? new DirectLink();
+    NodeView? view;
     FanOut? fanOut;
+
+    /// <summary>Where what the commit under way means for sessions is gathered.</summary>
+    internal NodePort Port { get; } = new();
+
+    NodeView View => view ??= new NodeView((where, error) => faults?.Bug(null, where, error));
+
+    /// <summary>How many times the node had another total of a user than this ledger; readable from any thread.</summary>
+    public long Drifted => View.DriftedCount;
 
     internal ILedgerStore Store => store;
 
@@ -75,6 +85,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
             var where = touched.Count == 1 ? touched[0].Row.Name : null;
             store.Rollback();
             Recover();
+            Send();
             if (error is DeposedException && ++deposed < MostDeposed) continue; // all of it again, on what is stored by now
             if (error is DeposedException || store.IsFailure(error))
             {
@@ -110,6 +121,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
         {
             faults?.Bug(null, command.GetType().Name, bug);
         }
+        Send();
         command.Fail(error);
     }
 
@@ -169,32 +181,10 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
         }
     }
 
-    /// <summary>The attempt is on disk: sends its messages. An exception here cannot undo it, nor keep messages from others.</summary>
+    /// <summary>The attempt is on disk: what it means for sessions goes to the node, and the answers after it.</summary>
     void Publish()
     {
-        foreach (var session in toFlush)
-        {
-            try
-            {
-                session.Flush();
-            }
-            catch (Exception error)
-            {
-                faults?.Bug(null, nameof(ISessionPort.Flush), error);
-                End(session);
-            }
-        }
-        toFlush.Clear();
-        try
-        {
-            // Nothing follows it in this commit, so writers may start while it is still being offered to others.
-            FanOut.Flush(stored: true);
-        }
-        catch (Exception error)
-        {
-            faults?.Bug(touched.Count == 1 ? touched[0].Row.Name : null, nameof(FanOut), error);
-            EndSessionsOfTouched();
-        }
+        FanOut.Flush();
         attached.Clear();
         toUndo.Clear();
         if (observer is not null)
@@ -212,32 +202,20 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
             }
         }
         toObserve.Clear();
-        foreach (var (command, refusal) in refused) command.Fail(refusal);
-        foreach (var command in written) command.Complete();
+        LedgerCommand[] done = [.. written];
+        (LedgerCommand Command, ProblemException Refusal)[] failed = [.. refused];
+        Port.Add(new NodeThen(() =>
+        {
+            foreach (var (command, refusal) in failed) command.Fail(refusal);
+            foreach (var command in done) command.Complete();
+        }));
+        Send();
     }
 
-    void End(ISessionPort session)
+    /// <summary>Sends what was gathered for sessions.</summary>
+    void Send()
     {
-        try
-        {
-            session.Dismiss(Messages.Ending("internal-error", 1000));
-        }
-        catch (Exception error)
-        {
-            faults?.Bug(null, nameof(ISessionPort.Dismiss), error);
-        }
-    }
-
-    /// <summary>Some sessions may have missed stored entries: all sessions of the spaces concerned end and resume by their
-    /// cursors, and memory is read again.</summary>
-    void EndSessionsOfTouched()
-    {
-        FanOut.Clear();
-        foreach (var space in touched)
-        {
-            foreach (var place in space.WithSessions.SelectMany(u => u.Sessions).ToList()) End(place.Session);
-        }
-        Recover();
+        if (!Port.IsEmpty) link.Send(new NodeCommit(Port.Take(), View));
     }
 
     /// <summary>Whether a session is fed: for checkers.</summary>
@@ -260,38 +238,17 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
     }
 
     /// <summary>Tells a session something once the commit is on disk.</summary>
-    internal void Tell(SessionPlace place, ControlMessage message)
-    {
-        if (place.Session.Tell(message)) toFlush.Add(place.Session);
-    }
+    internal void Tell(SessionPlace place, ControlMessage message) => Port.Add(new NodeTell(place.Session, message));
 
-    /// <summary>Offers a session entries, which leave once the commit is on disk.</summary>
-    /// <param name="place">The session.</param>
-    /// <param name="run">The entries.</param>
-    /// <param name="rev">The number of the user's own changes.</param>
-    /// <param name="unread">The user's unread total after the first.</param>
-    /// <param name="stored">The commit is on disk already.</param>
-    internal void Offer(SessionPlace place, EntryRun run, long rev, long unread, bool stored = false)
-    {
-        if (place.Session == Origin) return;
-        try
-        {
-            if (place.Session.Offer(run, rev, unread, stored)) toFlush.Add(place.Session);
-        }
-        catch (Exception error) when (stored)
-        {
-            faults?.Bug(null, nameof(ISessionPort.Offer), error);
-            End(place.Session); // or it would have a hole
-        }
-    }
+    /// <inheritdoc cref="IPresenceBatch.Pass"/>
+    internal void Pass(ISessionPort session, string key, ControlMessage message, Action? leftOut) =>
+        Port.Add(new NodePassing(session, key, message, leftOut));
+
+    void IPresenceBatch.Pass(ISessionPort session, string key, ControlMessage message, Action? leftOut) =>
+        Pass(session, key, message, leftOut);
 
     /// <summary>The session that caused what is being sent: it is not offered to it.</summary>
     internal ISessionPort? Origin { get; set; }
-
-    /// <summary>Has a session write once the commit is on disk.</summary>
-    internal void FlushLater(ISessionPort session) => toFlush.Add(session);
-
-    void IPresenceBatch.FlushLater(ISessionPort session) => FlushLater(session);
 
     void IPresenceBatch.Undo(Action undo) => Undo(undo);
 
@@ -333,7 +290,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
             var row = store.TakeSpace(name)
                 ?? throw new Problem(404, "unknown-space", "No such space", $"No space is called '{name}'.",
                 "Check the path: /v1/… for the space main.").ToException();
-            spaces[name] = space = new SpaceState(row, store, options, clock, recent.Of(name), residents, agendas.Of(name));
+            spaces[name] = space = new SpaceState(row, store, options, clock, recent.Of(name), residents, agendas.Of(name), Port);
         }
         if (space.TouchedBy != attempt)
         {
@@ -377,5 +334,6 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
     {
         user.Row = user.Row with { Rev = user.Row.Rev + 1 };
         store.SavePerson(user.Row);
+        Port.Add(new NodeRev(user.Node, user.Rev));
     }
 }

@@ -1,3 +1,4 @@
+using Rovett.Core.Nodes;
 using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers;
@@ -10,6 +11,12 @@ sealed class LogState(AddressLog log, string key)
 
     /// <summary>Its key in the store.</summary>
     public string Key = key;
+
+    /// <summary>It as the node knows it.</summary>
+    public readonly NodeLog Node = new(log.Id, log.Texts);
+
+    /// <summary>Of the members whom what comes next reaches, those whose users have muted something.</summary>
+    public readonly HashSet<Member> Special = [];
 
     /// <summary>The connected users who see something of it.</summary>
     public readonly List<Member> Members = [];

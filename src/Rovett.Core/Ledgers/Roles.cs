@@ -1,4 +1,5 @@
 using Rovett.Core.Addresses;
+using Rovett.Core.Nodes;
 using Rovett.Core.Notifications;
 using Rovett.Core.Policies;
 using Rovett.Core.Presence;
@@ -145,7 +146,7 @@ static class Roles
         {
             space.Connected.Leave(user);
             space.Connected.Join(user);
-            user.Unread = user.CountUnread();
+            space.Port.Add(new NodeTotal(user.Node, user.CountUnread()));
         }
         foreach (var place in user.Sessions)
         {
@@ -179,17 +180,21 @@ static class Roles
 
     /// <summary>Tells a session its channels as they are now.</summary>
     public static void TellChannels(Ledger ledger, UserState user, SessionPlace place) =>
-        ledger.Tell(place, Messages.Channels(ChannelsOf(user, place), Plans.TotalsOf(user, user.Unread)));
+        ledger.Tell(place, Messages.Channels(ChannelsOf(user, place), Plans.TotalsOf(user)));
 
     /// <summary>A session has another plan: what waits and is no longer its user's does not leave.</summary>
-    public static void Replan(UserState user, SessionPlace place) => place.Session.PlanChanged(user.PlanVersion,
-        (log, ordinal) => user.Logs!.Exists(l => l.Log.Id == log && l.Concerns(ordinal))
-        || place.SubscribedLogs.Exists(w => w.Seen.Log.Id == log && w.Seen.Concerns(ordinal)),
-        shown => shown.View == ChannelView.Content ? IsOn(user, place, shown.Address) : PresenceBoards.MayShow(place, shown));
-
-    static bool IsOn(UserState user, SessionPlace place, string address) =>
-        user.Holds(address) || address == "user:" + user.Id.Value
-        || (IsTopic(address) && place.Topics.ContainsKey(address["topic:".Length..]));
+    public static void Replan(UserState user, SessionPlace place)
+    {
+        // As of now: it is looked at later, on another thread.
+        var seen = new Dictionary<long, Func<long, bool>>();
+        foreach (var log in user.Logs!) seen[log.Log.Id] = log.ConcernsNow();
+        foreach (var watch in place.SubscribedLogs) seen.TryAdd(watch.Seen.Log.Id, watch.Seen.ConcernsNow());
+        HashSet<string> on = [.. user.Held, "user:" + user.Id.Value, .. place.Topics.Keys.Select(t => "topic:" + t)];
+        var watched = place.Watched.ToDictionary(w => w.Key, w => w.Value);
+        user.Home.Port.Add(new NodePlan(place.Session, user.PlanVersion,
+            (log, ordinal) => seen.TryGetValue(log, out var concerns) && concerns(ordinal),
+            shown => shown.View == ChannelView.Content ? on.Contains(shown.Address) : PresenceBoards.MayShow(watched, shown)));
+    }
 
     /// <summary>The channels that a user's session is on; without a session those of the user.</summary>
     public static ChannelList ChannelsOf(UserState user, SessionPlace? place)

@@ -93,6 +93,7 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
         foreach (var user in passedBy) user.SkippedAt = position.Value;
         foreach (var (log, ordinal) in places)
         {
+            foreach (var user in log.Audience is null ? [] : passedBy) ledger.FanOut.PassesBy(user);
             ledger.FanOut.Add(state.StateOf(log), ordinal, entry, traits);
             if (!alone) ledger.FanOut.Flush(attending);
         }

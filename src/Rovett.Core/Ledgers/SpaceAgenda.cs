@@ -8,7 +8,7 @@ namespace Rovett.Core.Ledgers;
 public sealed class SpaceAgenda
 {
     long nextDue, oldest, stored;
-    bool isErasing = true;
+    bool isErasing = true, isConnected;
     PresenceBoards? boards;
 
     /// <summary>Due work is looked for from this time on.</summary>
@@ -22,6 +22,9 @@ public sealed class SpaceAgenda
 
     /// <summary>An erasure may be under way.</summary>
     public bool IsErasing { get => Volatile.Read(ref isErasing); internal set => Volatile.Write(ref isErasing, value); }
+
+    /// <summary>Somebody is connected.</summary>
+    public bool IsConnected { get => Volatile.Read(ref isConnected); internal set => Volatile.Write(ref isConnected, value); }
 
     /// <summary>Somebody watches who is there.</summary>
     public bool IsWatched => Volatile.Read(ref boards)?.IsWatched ?? false;

@@ -1,6 +1,7 @@
 using Rovett.Core.Addresses;
 using Rovett.Core.Delivery;
 using Rovett.Core.Marks;
+using Rovett.Core.Nodes;
 using Rovett.Core.Notifications;
 using Rovett.Core.Presence;
 using Rovett.Core.Store;
@@ -25,8 +26,9 @@ internal sealed class SpaceState
     readonly Dictionary<string, RoleRow?> roles = [];
 
     public SpaceState(SpaceRow row, ILedgerStore store, LedgerOptions options, ServiceClock clock, RecentEntries recent,
-        Residents residents, SpaceAgenda agenda)
+        Residents residents, SpaceAgenda agenda, NodePort port)
     {
+        Port = port;
         Agenda = agenda;
         Row = row;
         this.residents = residents;
@@ -113,6 +115,9 @@ internal sealed class SpaceState
         Agenda.Stores(LastTime, Head - Floor);
         return (new Position(Head), LastTime);
     }
+
+    /// <summary>Where what concerns sessions goes.</summary>
+    public NodePort Port { get; }
 
     /// <summary>What there is to do by itself.</summary>
     public SpaceAgenda Agenda { get; }

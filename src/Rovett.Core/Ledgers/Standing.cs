@@ -1,4 +1,5 @@
 using Rovett.Core.Addresses;
+using Rovett.Core.Nodes;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
 using Rovett.Core.Wire;
@@ -60,8 +61,10 @@ static class Standing
         int ended = user.Sessions.Count;
         foreach (var place in user.Sessions.ToList())
         {
-            place.Session.Dismiss(Messages.Ending(reason, comeBackWithinMs));
-            ledger.FlushLater(place.Session);
+            var end = new NodeEnd(place.Session, Messages.Ending(reason, comeBackWithinMs));
+            state.Port.Add(end);
+            state.Port.Add(new NodeLeave(user.Node, place.Session));
+            ledger.Undo(() => state.Port.Add(end)); // whether or not it is stored, it is in no list any more
             state.Connected.Attend(user, place, null);
             state.Subscriptions.Leave(place);
             state.Presence.Leave(place);

@@ -1,3 +1,4 @@
+using Rovett.Core.Nodes;
 using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers;
@@ -10,6 +11,7 @@ sealed class SubscribedLog(SessionPlace place, UserLog seen, LogState home)
 {
     public readonly SessionPlace Place = place;
     public readonly UserLog Seen = seen;
+    NodeWatch? there;
     int index = -1;
 
     /// <summary>The log's address that reaches it.</summary>
@@ -22,6 +24,8 @@ sealed class SubscribedLog(SessionPlace place, UserLog seen, LogState home)
     {
         index = home.Subscribers.Count;
         home.Subscribers.Add(this);
+        there = new NodeWatch(Place.User.Node, Place.Session, AddressIndex);
+        Place.User.Home.Port.Add(new NodeSubscribe(home.Node, there, Joins: true));
     }
 
     /// <summary>Takes it out of the log's list, if it is in it.</summary>
@@ -34,5 +38,6 @@ sealed class SubscribedLog(SessionPlace place, UserLog seen, LogState home)
         last.index = index;
         list.RemoveAt(list.Count - 1);
         index = -1;
+        Place.User.Home.Port.Add(new NodeSubscribe(home.Node, there!, Joins: false));
     }
 }

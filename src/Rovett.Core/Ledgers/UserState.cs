@@ -1,5 +1,6 @@
 using Rovett.Core.Addresses;
 using Rovett.Core.Delivery;
+using Rovett.Core.Nodes;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
 using Rovett.Core.Visibility;
@@ -49,8 +50,8 @@ public sealed class UserState(int space, PersonRow row)
     internal List<string> JoinedAs { get; } = [];
     /// <summary>The addresses under which the connected user is found.</summary>
     internal List<string> HoldsHere { get; } = [];
-    /// <summary>The unread total, kept while the user is connected.</summary>
-    internal long Unread { get; set; }
+    /// <summary>The user as the node knows it while connected.</summary>
+    internal NodeUser Node { get; } = new();
     /// <summary>The position of a notification whose audience log passes this user by.</summary>
     internal long SkippedAt { get; set; }
     /// <summary>Counts up whenever what the user may see changes, so that a page read under an older plan is dropped.</summary>

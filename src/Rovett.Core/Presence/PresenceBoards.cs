@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using Rovett.Core.Addresses;
 using Rovett.Core.Policies;
 using Rovett.Core.Wire;
@@ -20,6 +21,7 @@ sealed class PresenceBoards(IPresenceSource space)
     }
 
     readonly Dictionary<string, Board> boards = [];
+    readonly ConcurrentQueue<(IPresenceViewer Place, string Address)> leftOut = new();
     long seen = -1;
     bool anyGone;
     long number;
@@ -65,6 +67,7 @@ sealed class PresenceBoards(IPresenceSource space)
     /// <param name="grace">Users who return within this time were not away.</param>
     public void Round(IPresenceBatch batch, TimeSpan grace)
     {
+        ShowAgain();
         if (boards.Count == 0 || (seen == space.Stirred && !anyGone)) return;
         bool stirred = seen != space.Stirred;
         seen = space.Stirred;
@@ -130,8 +133,8 @@ sealed class PresenceBoards(IPresenceSource space)
     }
 
     /// <summary>Whether a queued presence message may still be sent to a session.</summary>
-    public static bool MayShow(IPresenceViewer place, ChannelContent shown) =>
-        shown.View != ChannelView.Content && place.Watched.TryGetValue(shown.Address, out var now)
+    public static bool MayShow(IReadOnlyDictionary<string, Shown> watched, ChannelContent shown) =>
+        shown.View != ChannelView.Content && watched.TryGetValue(shown.Address, out var now)
         && (shown.View == ChannelView.Count || !now.CountOnly);
 
     (List<PresentPerson> Arrived, List<PresentPerson> Left) Compare(Board board, string address, StoredTime now, StoredTime elapsed)
@@ -185,18 +188,23 @@ sealed class PresenceBoards(IPresenceSource space)
             var message = counts ? count ??= Messages.PresenceCount(address, people.Count)
                 : shown.Is == ShownAs.People ? change ??= Messages.PresenceChange(address, people.Count, arrived, left)
                 : list ??= Messages.PresenceList(address, people);
-            bool kept = Send(batch, place, address, message);
-            // A later round sends the whole list to viewers without room.
-            if (!kept) seen = -1;
-            place.Watched[address] = shown with { Is = !kept ? ShownAs.Nothing : counts ? ShownAs.Count : ShownAs.People };
+            Send(batch, place, address, message);
+            place.Watched[address] = shown with { Is = counts ? ShownAs.Count : ShownAs.People };
         }
     }
 
-    bool Send(IPresenceBatch batch, IPresenceViewer place, string address, ControlMessage message)
+    void Send(IPresenceBatch batch, IPresenceViewer place, string address, ControlMessage message) =>
+        batch.Pass(place.Session, $"presence {address} {number++}", message, () => leftOut.Enqueue((place, address)));
+
+    /// <summary>Viewers without room are sent the whole list by a later round.</summary>
+    void ShowAgain()
     {
-        bool due = place.Session.OfferPassing($"presence {address} {number++}", message, out bool kept);
-        if (due) batch.FlushLater(place.Session);
-        return kept;
+        while (leftOut.TryDequeue(out var one))
+        {
+            if (!one.Place.Watched.TryGetValue(one.Address, out var shown)) continue;
+            one.Place.Watched[one.Address] = shown with { Is = ShownAs.Nothing };
+            seen = -1;
+        }
     }
 
     static Address Parsed(string text) => Address.OfStored(text);

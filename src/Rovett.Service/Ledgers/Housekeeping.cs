@@ -16,9 +16,9 @@ namespace Rovett.Service.Ledgers;
 public sealed class Housekeeping : IDisposable
 {
     static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(250), LongestPause = TimeSpan.FromMinutes(1),
-        SaveClockEvery = TimeSpan.FromMinutes(5), ChoicesEvery = TimeSpan.FromHours(1),
+        CheckEvery = TimeSpan.FromSeconds(30), SaveClockEvery = TimeSpan.FromMinutes(5), ChoicesEvery = TimeSpan.FromHours(1),
         LongestRepeats = TimeSpan.FromDays(36_500);
-    const int Step = 256, MostTries = 3;
+    const int Step = 256, MostTries = 3, CheckParts = 64;
 
     readonly LedgerPump ledger;
     readonly SpaceDirectory spaces;
@@ -30,7 +30,8 @@ public sealed class Housekeeping : IDisposable
     readonly Repeating rounds;
     readonly Action<string, ErasureRow> erased;
     readonly Func<string, TimeSpan?> repeatsLonger;
-    long saveClockAfter, choicesAfter;
+    long saveClockAfter, choicesAfter, checkAfter;
+    int checkPart;
     bool stepTold;
     readonly Dictionary<(string Space, string Step), (int Failures, long NotBefore)> paused = [];
     readonly Dictionary<(string Space, DueRow Due), int> tries = [];
@@ -51,12 +52,19 @@ public sealed class Housekeeping : IDisposable
         await Guarded("", "clock", LookAtClock);
         bool hourly = clock.Due.Micros >= choicesAfter;
         if (hourly) choicesAfter = clock.Due.Micros + (long)ChoicesEvery.TotalMicroseconds;
+        bool checks = clock.GetTimestamp() >= checkAfter;
+        if (checks)
+        {
+            checkAfter = clock.GetTimestamp() + (long)(CheckEvery.TotalSeconds * clock.TimestampFrequency);
+            checkPart = (checkPart + 1) % CheckParts;
+        }
         foreach (var (space, settings) in spaces.All.Select(s => (s.Name, s.Settings)))
         {
             var agenda = agendas.Of(space);
             if (agenda.NextDue <= clock.Due) await Guarded(space, "due", () => Dues(space));
             if (agenda.IsErasing) await Guarded(space, "erasures", () => Erasures(space));
             if (agenda.IsWatched) await Guarded(space, "presence", () => ledger.Ask(new PresenceRoundCommand(space)));
+            if (checks && agenda.IsConnected) await Guarded(space, "totals", () => ledger.Ask(new CheckTotalsCommand(space, checkPart, CheckParts)));
             if (hourly) await Guarded(space, "choices", () => ledger.Ask(new ChoicesRoundCommand(space)));
             bool isOver = agenda.Stored > keepCount || (keepFor is { } keep && agenda.Oldest.Micros <= clock.Retention.Micros - keep);
             if (isOver) await Guarded(space, "retention", () => All(() => ledger.Ask(new TrimCommand(space, Step, Repeats(space, settings)))));

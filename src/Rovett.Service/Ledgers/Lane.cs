@@ -2,6 +2,7 @@ using System.Diagnostics;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Sending;
 using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Nodes;
 using Rovett.Service.Diagnostics;
 
 namespace Rovett.Service.Ledgers;
@@ -14,6 +15,7 @@ sealed class Lane : IDisposable
 
     readonly LedgerQueue queue = new(TimeProvider.System);
     readonly Ledger ledger;
+    readonly NodeThread node;
     readonly Faults faults;
     readonly Thread thread;
     readonly Lock turn = new(); // held while the ledger carries something out
@@ -22,12 +24,13 @@ sealed class Lane : IDisposable
     long begun, waited; // timestamps: when the batch under way began, how long the first of the last sends had waited
 
     /// <summary>Starts the thread.</summary>
-    /// <param name="ledger">The ledger.</param>
+    /// <param name="open">Makes the ledger.</param>
     /// <param name="maxWait">A send that would wait longer than this for its turn is refused.</param>
     /// <param name="faults">Hears of bugs.</param>
-    public Lane(Ledger ledger, TimeSpan maxWait, Faults faults)
+    public Lane(Func<INodeLink, Ledger> open, TimeSpan maxWait, Faults faults)
     {
-        this.ledger = ledger;
+        node = new NodeThread(faults);
+        ledger = open(node);
         this.maxWait = maxWait;
         this.faults = faults;
         thread = new Thread(Run) { Name = "ledger", IsBackground = true };
@@ -127,5 +130,6 @@ sealed class Lane : IDisposable
         lock (turn) stopped = true;
         queue.Close();
         thread.Join(TimeSpan.FromSeconds(10));
+        node.Dispose();
     }
 }

@@ -1,6 +1,8 @@
 using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Life;
+using Rovett.Core.Nodes;
 using Rovett.Core.Store;
+using Rovett.Service.Diagnostics;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Ledgers;
@@ -12,11 +14,12 @@ public sealed class LedgerPump : IDisposable
     readonly Lane[] lanes;
 
     /// <summary>Starts the lanes.</summary>
-    /// <param name="ledgers">A ledger for each. The first also has what is about no space, or about all.</param>
+    /// <param name="stores">A store for each lane. The first also has what is about no space, or about all.</param>
+    /// <param name="open">Makes a ledger.</param>
     /// <param name="maxWait">A send that would wait longer than this for its turn is refused.</param>
     /// <param name="faults">Hears of bugs.</param>
-    public LedgerPump(IEnumerable<Ledger> ledgers, TimeSpan maxWait, Diagnostics.Faults faults) =>
-        lanes = [.. ledgers.Select(l => new Lane(l, maxWait, faults))];
+    public LedgerPump(IEnumerable<ILedgerStore> stores, Func<ILedgerStore, INodeLink, Ledger> open, TimeSpan maxWait, Faults faults) =>
+        lanes = [.. stores.Select(s => new Lane(link => open(s, link), maxWait, faults))];
 
     Lane LaneOf(string space) => lanes.Length == 1 || space.Length == 0 ? lanes[0] : lanes[Hash(space) % (uint)lanes.Length];
 

@@ -71,9 +71,9 @@ static class LedgersSetup
             ReconnectWindow = TimeSpan.FromSeconds(options.ReconnectWindowSeconds),
             PresenceGrace = TimeSpan.FromSeconds(options.PresenceGraceSeconds),
         };
-        return new LedgerPump(p.GetRequiredService<LaneStores>().All.Select(store => new Ledger(store, settings,
+        return new LedgerPump(p.GetRequiredService<LaneStores>().All, (store, link) => new Ledger(store, settings,
             p.GetRequiredService<ServiceClock>(), p.GetRequiredService<RecentBySpace>(), p.GetRequiredService<ILedgerObserver>(), faults,
-            p.GetRequiredService<Agendas>())),
+            p.GetRequiredService<Agendas>(), link),
             TimeSpan.FromMilliseconds(options.MaxSendWaitMs), faults);
     }
 }

@@ -1,5 +1,6 @@
 using System.Text;
 using Rovett.Core.Addresses;
+using Rovett.Core.Nodes;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
 using Rovett.Core.Visibility;
@@ -111,13 +112,10 @@ public sealed class TrimCommand(string space, int limit = 256, TimeSpan? repeats
         {
             // Sessions that are behind get the gap before anything else.
             user.PlanVersion++;
-            foreach (var place in user.Sessions) place.Session.PlanChanged(user.PlanVersion, null);
+            foreach (var place in user.Sessions) state.Port.Add(new NodePlan(place.Session, user.PlanVersion, null, null));
             long unread = user.CountUnread();
             state.UserLogs.Save(user);
-            if (unread == user.Unread) continue;
-            user.Unread = unread;
-            var message = Messages.TotalsNow(Plans.TotalsOf(user, unread));
-            foreach (var place in user.Sessions) ledger.Tell(place, message);
+            state.Port.Add(new NodeRecount(user.Node, unread, Messages.TotalsNow(Plans.TotalsOf(user, unread))));
         }
     }
 }

@@ -1,5 +1,6 @@
 using Rovett.Core.Delivery;
 using Rovett.Core.Marks;
+using Rovett.Core.Nodes;
 using Rovett.Core.Notifications;
 using Rovett.Core.Visibility;
 using Rovett.Core.Wire;
@@ -56,7 +57,7 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
             delta += byLog;
             changed |= any;
         }
-        user.Unread += delta;
+        if (delta != 0) state.Port.Add(new NodeLine(user.Node, null, delta, null));
         if (changed) ledger.NextRev(user);
         Answer = Plans.CountBy(user);
         if (Rest is not null || verb is MarkVerb.Received or MarkVerb.Handled || user.Sessions.Count == 0) return;
@@ -91,7 +92,7 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
     void Stop(SpaceState state)
     {
         if (from.Through.Count == 0) return;
-        foreach (var place in state.InMemory(userId)?.Sessions ?? []) place.Session.TotalsMissed();
+        foreach (var place in state.InMemory(userId)?.Sessions ?? []) state.Port.Add(new NodeTotalsMissed(place.Session));
     }
 
     /// <summary>The parts of the user's logs that are meant, as many as may be marked now: (lo, hi], within what the

@@ -32,7 +32,7 @@ public sealed class EphemeralCommand(string space, Draft draft) : LedgerCommand<
                 message ??= Messages.Ephemeral(address.ToString(), draft.Body, state.Time);
                 foreach (var place in only is null ? user.Sessions : [only])
                 {
-                    if (told.Add(place) && place.Session.OfferPassing(key, message, out _)) ledger.FlushLater(place.Session);
+                    if (told.Add(place)) ledger.Pass(place.Session, key, message, null);
                 }
             }
         }

@@ -1,4 +1,5 @@
 using Rovett.Core.Delivery;
+using Rovett.Core.Nodes;
 using Rovett.Core.Visibility;
 using Rovett.Core.Wire;
 
@@ -55,17 +56,17 @@ public sealed class AttachCommand(string space, Identity identity, string device
         var place = new SessionPlace(user, device) { Session = session };
         ledger.Attached(session);
         user.Sessions.Add(place);
+        state.Port.Add(new NodeJoin(user.Node, session));
         if (user.Sessions.Count == 1)
         {
-            user.Unread = totals.Unread;
+            state.Port.Add(new NodeTotal(user.Node, totals.Unread));
             user.ChoicesToldAt = state.Due.Micros;
             state.Connected.Join(user);
         }
         else state.Connected.Count(user);
         if (CatchUpFromMemory.Reach(state, user, place, at) is var (from, missed) && session.HasRoomFor(missed.Count))
         {
-            session.EnterLive(missed, state.Cursors.Seal(new Position(state.Head)), state.Head, totals);
-            ledger.FlushLater(session);
+            state.Port.Add(new NodeLive(session, session.Through, missed, state.Cursors.Seal(new Position(state.Head)), state.Head, totals));
             Answer = Answer with { LiveFrom = new Position(from) };
         }
         else Answer = Answer with { Plan = Plans.For(state, user) };

@@ -1,4 +1,5 @@
 using Rovett.Core.Delivery;
+using Rovett.Core.Nodes;
 
 namespace Rovett.Core.Ledgers.Commands.Sessions;
 
@@ -18,6 +19,7 @@ public sealed class DetachCommand(string space, UserState user, ISessionPort ses
         state.Subscriptions.Leave(place);
         state.Presence.Leave(place);
         Answer = present.Sessions.Remove(place);
+        state.Port.Add(new NodeLeave(present.Node, place.Session));
         if (present.Sessions.Count > 0)
         {
             state.Connected.Count(present);
@@ -37,6 +39,7 @@ public sealed class DetachCommand(string space, UserState user, ISessionPort ses
         state.Subscriptions.Leave(place);
         state.Presence.Leave(place);
         present.Sessions.Remove(place);
+        state.Port.Add(new NodeLeave(present.Node, place.Session));
         if (present.Sessions.Count > 0) state.Connected.Count(present);
         else state.Connected.Leave(present);
     }

@@ -1,4 +1,5 @@
 using Rovett.Core.Delivery;
+using Rovett.Core.Nodes;
 
 namespace Rovett.Core.Ledgers.Commands.Sessions;
 
@@ -8,15 +9,14 @@ public sealed class GoLiveCommand(string space, string userId, Session session, 
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);
+        long through = session.Through;
         if (state.Find(userId) is { } user && user.PlanVersion == planVersion && user.Sessions.Find(s => s.Session == session) is { } place
-            && CatchUpFromMemory.Since(state, user, place, session.Through) is { } rest)
+            && CatchUpFromMemory.Since(state, user, place, through) is { } rest)
         {
-            if (session.EnterLive(rest, state.Cursors.Seal(new Position(state.Head)), state.Head, Plans.TotalsOf(user, user.Unread)))
-            {
-                ledger.FlushLater(session);
-            }
+            state.Port.Add(
+                new NodeLive(session, through, rest, state.Cursors.Seal(new Position(state.Head)), state.Head, Plans.TotalsOf(user)));
             Answer = true;
         }
-        else session.StayBehind();
+        else state.Port.Add(new NodeBehind(session));
     }
 }

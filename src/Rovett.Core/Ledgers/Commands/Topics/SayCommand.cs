@@ -34,10 +34,7 @@ public sealed class SayCommand(string space, UserState user, ISessionPort sessio
         {
             foreach (var place in only is null ? listener.Sessions : [only])
             {
-                if ((place != mine || toSelf) && told.Add(place) && place.Session.OfferPassing(key, message, out _))
-                {
-                    ledger.FlushLater(place.Session);
-                }
+                if ((place != mine || toSelf) && told.Add(place)) ledger.Pass(place.Session, key, message, null);
             }
         }
     }

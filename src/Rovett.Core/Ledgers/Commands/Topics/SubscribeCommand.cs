@@ -1,5 +1,6 @@
 using Rovett.Core.Addresses;
 using Rovett.Core.Delivery;
+using Rovett.Core.Nodes;
 using Rovett.Core.Policies;
 using Rovett.Core.Store;
 using Rovett.Core.Visibility;
@@ -60,23 +61,23 @@ public sealed class SubscribeCommand(string space, UserState user, Session sessi
         Roles.ChangeTopics(ledger, state, place, topics => topics[topic] = since);
         // From here on no page is taken that was read without the topic.
         present.PlanVersion++;
-        foreach (var other in present.Sessions) other.Session.PlanChanged(present.PlanVersion, null);
+        foreach (var other in present.Sessions) state.Port.Add(new NodePlan(other.Session, present.PlanVersion, null, null));
         if (cut) ledger.Tell(place, Messages.Gap("catch-up", null, topic));
-        long covered = session.IsLive ? state.Head : session.Through;
-        foreach (var entry in Missed(ledger, state, place, since, covered)) ledger.Tell(place, Messages.CaughtUp(entry, "topic:" + topic));
+        state.Port.Add(new NodeMissed(session, state.Head,
+            [.. Missed(ledger, state, place, since).Select(e => (e.Position.Value, Messages.CaughtUp(e, "topic:" + topic)))]));
         Roles.TellChannels(ledger, present, place);
     }
 
-    /// <summary>What came on the topic after a position, that no page of the session will bring because the session is past it,
-    /// and no topic brought that it had subscribed to before.</summary>
-    List<EntryRow> Missed(Ledger ledger, SpaceState state, SessionPlace place, long since, long covered)
+    /// <summary>What came on the topic after a position, and no topic brought that it had subscribed to before. What the session is
+    /// not past yet, a page will bring.</summary>
+    List<EntryRow> Missed(Ledger ledger, SpaceState state, SessionPlace place, long since)
     {
         var missed = new SortedDictionary<long, EntryRow>();
         foreach (var watch in place.SubscribedLogs)
         {
             var topics = watch.Seen.Log.Audience!.Includes.Where(a => a.Kind == AddressKind.Topic).Select(a => a.Name).ToList();
             if (!topics.Contains(topic) || watch.Seen.Log.HeadPosition <= since) continue;
-            long brought = topics.Where(t => t != topic && place.Topics.ContainsKey(t)).Select(t => place.Topics[t]).Append(covered).Min();
+            long brought = topics.Where(t => t != topic && place.Topics.ContainsKey(t)).Select(t => place.Topics[t]).Append(state.Head).Min();
             foreach (var (ordinal, position) in ledger.Store.NewestItems(watch.Seen.Log.Id, watch.Seen.Segments[0].Lo, CatchUp))
             {
                 if (position > brought || position <= since || !watch.Seen.IsToldOf(ordinal))

@@ -1,0 +1,191 @@
+using System.Diagnostics;
+using System.Globalization;
+using System.Net.Http.Headers;
+using System.Text;
+using System.Text.Json.Nodes;
+using Rovett.Testing;
+using Rovett.Testing.Servers;
+
+namespace Rovett.Bench;
+
+/// <summary>Many spaces in one service: what they cost at the start and while nothing happens, how all of them are served at once, and
+/// what one space that asks much does to another. In a data folder and on PostgreSQL.</summary>
+static class Spaces
+{
+    const int Many = 1000, Starts = 5;
+    static readonly TimeSpan Idle = TimeSpan.FromSeconds(20), Length = TimeSpan.FromSeconds(6);
+
+    public static async Task Run(string? home)
+    {
+        foreach (bool isDatabase in home is null ? [false, true] : new[] { home == "postgres" })
+        {
+            using var server = isDatabase ? new PostgresServer() : null;
+            var place = isDatabase ? "PostgreSQL" : "data folder";
+            var one = await Place(server, 1);
+            var many = await Place(server, Many);
+            try
+            {
+                await Idling(place, one, many);
+                await Active(place, many);
+                await Hostile(place, many);
+            }
+            finally
+            {
+                Directory.Delete(one.Folder, recursive: true);
+                Directory.Delete(many.Folder, recursive: true);
+            }
+        }
+    }
+
+    sealed record Home(string Folder, Dictionary<string, string> Environment, List<(string Space, string Key)> Keys);
+
+    static async Task<Home> Place(PostgresServer? server, int spaces)
+    {
+        var folder = Directory.CreateTempSubdirectory("rovett-spaces-").FullName;
+        var environment = new Dictionary<string, string>
+        {
+            ["ROVETT_SPACES"] = string.Join(',', Enumerable.Range(1, spaces - 1).Select(n => $"yard-{n}")),
+        };
+        if (spaces == 1) environment.Remove("ROVETT_SPACES");
+        if (server is not null) environment["ROVETT_DATABASE"] = server.NewDatabase();
+        using var service = await ServiceProcess.Start(folder, environment: environment);
+        var keys = new List<(string, string)> { ("main", (string)service.Ready["credentials"]!["adminKey"]!) };
+        foreach (var (space, made) in service.Ready["spaces"] as JsonObject ?? []) keys.Add((space, (string)made!["adminKey"]!));
+        await service.Terminate();
+        return new Home(folder, environment, keys);
+    }
+
+    static double Cpu(ServiceProcess service)
+    {
+        using var process = Process.GetProcessById(service.Id);
+        return process.TotalProcessorTime.TotalSeconds;
+    }
+
+    static double Resident(ServiceProcess service)
+    {
+        using var process = Process.GetProcessById(service.Id);
+        return process.WorkingSet64 / 1048576.0;
+    }
+
+    static async Task Idling(string place, Home one, Home many)
+    {
+        var (starts, memory, cpu) = (new Dictionary<Home, List<double>>(), new Dictionary<Home, double>(), new Dictionary<Home, double>());
+        for (int i = 0; i < Starts; i++)
+        {
+            foreach (var home in new[] { one, many })
+            {
+                long began = Stopwatch.GetTimestamp();
+                using var service = await ServiceProcess.Start(home.Folder, environment: home.Environment);
+                (starts.TryGetValue(home, out var list) ? list : starts[home] = []).Add(Stopwatch.GetElapsedTime(began).TotalSeconds);
+                if (i == Starts - 1)
+                {
+                    await Task.Delay(TimeSpan.FromSeconds(3));
+                    double before = Cpu(service);
+                    await Task.Delay(Idle);
+                    (cpu[home], memory[home]) = ((Cpu(service) - before) / Idle.TotalSeconds, Resident(service));
+                }
+                await service.Terminate();
+            }
+        }
+        double Median(Home home) => starts[home].Order().ElementAt(Starts / 2);
+        Say($"{place}: start {Median(one):F2} s with one space, {Median(many):F2} s with {Many} ({Median(many) / Median(one):F2} x); idle " +
+            $"{cpu[one]:P2} and {cpu[many]:P2} of a core; resident {memory[one]:F0} and {memory[many]:F0} MiB " +
+            $"({(memory[many] - memory[one]) * 1024 / Many:F1} KiB a space)");
+    }
+
+    static HttpClient Client(ServiceProcess service, string key)
+    {
+        var http = new HttpClient { BaseAddress = service.Url };
+        http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", key);
+        return http;
+    }
+
+    static async Task<TimeSpan> Send(HttpClient http, string space, string to)
+    {
+        long began = Stopwatch.GetTimestamp();
+        using var content = new StringContent($$"""{"to":["{{to}}"],"type":"engine.check.due","title":"Turnstone: bow thruster check due"}""",
+            Encoding.UTF8, "application/json");
+        using var answer = await http.PostAsync(space == "main" ? "/v1/notifications" : $"/s/{space}/v1/notifications", content);
+        answer.EnsureSuccessStatusCode();
+        return Stopwatch.GetElapsedTime(began);
+    }
+
+    static string Quantiles(List<TimeSpan> times)
+    {
+        times.Sort();
+        return $"p50 {times[times.Count / 2].TotalMilliseconds:F1} ms, p99 {times[times.Count * 99 / 100].TotalMilliseconds:F1} ms";
+    }
+
+    /// <summary>All of them send at once, one after the other each.</summary>
+    static async Task Active(string place, Home many)
+    {
+        using var service = await ServiceProcess.Start(many.Folder, environment: many.Environment);
+        var clients = many.Keys.Select(k => (k.Space, Http: Client(service, k.Key))).ToList();
+        var times = new List<TimeSpan>();
+        for (int round = 0; round < 3; round++)
+        {
+            times = [];
+            long began = Stopwatch.GetTimestamp();
+            var next = 0;
+            await Task.WhenAll(Enumerable.Range(0, 32).Select(async _ =>
+            {
+                for (int i; (i = Interlocked.Increment(ref next) - 1) < clients.Count * 3;)
+                {
+                    var (space, http) = clients[i % clients.Count];
+                    var took = await Send(http, space, "user:mara");
+                    lock (times) times.Add(took);
+                }
+            }));
+            double seconds = Stopwatch.GetElapsedTime(began).TotalSeconds;
+            Say($"{place}: {Many} spaces, 32 senders: {times.Count / seconds:N0} sends/s, {Quantiles(times)}, resident {Resident(service):F0} MiB");
+        }
+        foreach (var (_, http) in clients) http.Dispose();
+        await service.Terminate();
+    }
+
+    /// <summary>One space sends in a closed loop, alone and beside one that asks all sorts of things as fast as it can.</summary>
+    static async Task Hostile(string place, Home many)
+    {
+        using var service = await ServiceProcess.Start(many.Folder, environment: many.Environment);
+        using var victim = Client(service, many.Keys[0].Key);
+        using var hostile = Client(service, many.Keys[1].Key);
+        var ratios = new List<double>();
+        for (int pair = 0; pair < 4; pair++)
+        {
+            var alone = await Loop(victim);
+            using var stop = new CancellationTokenSource();
+            long asked = 0;
+            var asking = Enumerable.Range(0, 16).Select(n => Ask(hostile, many.Keys[1].Space, n, () => Interlocked.Increment(ref asked), stop.Token)).ToList();
+            var beside = await Loop(victim);
+            await stop.CancelAsync();
+            await Task.WhenAll(asking);
+            if (pair == 0) continue; // to warm up
+            Say($"{place}: alone {Quantiles(alone)}; beside {asked / Length.TotalSeconds:N0} hostile requests/s {Quantiles(beside)}");
+            ratios.Add(beside[beside.Count * 99 / 100] / alone[alone.Count * 99 / 100]);
+        }
+        Say($"{place}: p99 beside / alone, median {ratios.Order().ElementAt(ratios.Count / 2):F2}");
+        await service.Terminate();
+    }
+
+    static async Task<List<TimeSpan>> Loop(HttpClient http)
+    {
+        var times = new List<TimeSpan>();
+        for (long began = Stopwatch.GetTimestamp(); Stopwatch.GetElapsedTime(began) < Length;) times.Add(await Send(http, "main", "user:mara"));
+        return times;
+    }
+
+    static async Task Ask(HttpClient http, string space, int n, Action asked, CancellationToken stop)
+    {
+        for (int i = 0; !stop.IsCancellationRequested; i++)
+        {
+            var lines = string.Join('\n', Enumerable.Range(0, (i + n) % 4 == 0 ? 300 : 1).Select(k =>
+                $$"""{"to":["role:crew-{{k % 7}}"],"type":"berth.changed","title":"Berth {{k}}","subject":"berth/{{i % 100}}"}"""));
+            using var content = new StringContent(lines, Encoding.UTF8, "application/x-ndjson");
+            using var answer = await http.PostAsync($"/s/{space}/v1/notifications", content, CancellationToken.None);
+            asked();
+            if ((int)answer.StatusCode == 503) await Task.Delay(10, CancellationToken.None);
+        }
+    }
+
+    static void Say(FormattableString line) => Console.WriteLine(line.ToString(CultureInfo.InvariantCulture));
+}
