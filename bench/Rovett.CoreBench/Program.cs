@@ -14,6 +14,12 @@ if (args is ["growth"])
     return;
 }
 
+if (args is ["holding", .. var databases])
+{
+    Holding.Run(databases);
+    return;
+}
+
 // In this process, so that nothing is built or restored while it runs.
 var config = ManualConfig.CreateEmpty()
     .AddJob(Job.ShortRun.WithWarmupCount(5).WithIterationCount(12).WithToolchain(InProcessEmitToolchain.Instance))

@@ -49,7 +49,7 @@ public class SessionTests
 
     static bool Offer(Session session, long position, long unread = 1)
     {
-        bool due = session.Offer(EntryRun.Of(Notification(position).WireFor("role:engineer"), 1, position), 0, unread, stored: false);
+        bool due = session.Offer(EntryRun.Of(Notification(position).WireFor("role:engineer"), 1, position), 0, unread, isLast: false);
         session.Flush();
         return due;
     }
@@ -68,24 +68,22 @@ public class SessionTests
     static int Notifications(string drained) => drained.Split("event: notification").Length - 1;
 
     [Fact]
-    public void What_is_on_disk_already_leaves_without_a_flush()
+    public void What_nothing_follows_leaves_without_a_flush()
     {
         var session = Live();
         int before = woken;
-        session.Offer(EntryRun.Of(Notification(1).WireFor("role:engineer"), 1, 1), 0, 1, stored: true).ShouldBeFalse();
+        session.Offer(EntryRun.Of(Notification(1).WireFor("role:engineer"), 1, 1), 0, 1, isLast: true).ShouldBeFalse();
         woken.ShouldBe(before + 1);
         Notifications(Drain(session)).ShouldBe(1);
-        session.Forget(); // another commit failed
         session.Through.ShouldBe(1);
-        Notifications(Drain(session)).ShouldBe(0);
     }
 
     [Fact]
-    public void What_is_on_disk_already_does_not_overtake_what_is_not()
+    public void What_nothing_follows_does_not_overtake_what_waits()
     {
         var session = Live();
-        session.Offer(EntryRun.Of(Notification(1).WireFor("role:engineer"), 1, 1), 0, 1, stored: false).ShouldBeTrue();
-        session.Offer(EntryRun.Of(Notification(2).WireFor("role:engineer"), 1, 2), 0, 2, stored: true).ShouldBeFalse();
+        session.Offer(EntryRun.Of(Notification(1).WireFor("role:engineer"), 1, 1), 0, 1, isLast: false).ShouldBeTrue();
+        session.Offer(EntryRun.Of(Notification(2).WireFor("role:engineer"), 1, 2), 0, 2, isLast: true).ShouldBeFalse();
         Drain(session).ShouldBeEmpty();
         session.Flush();
         Notifications(Drain(session)).ShouldBe(2);
@@ -245,7 +243,7 @@ public class SessionTests
     {
         var session = Live();
         Offer(session, 1);
-        session.Offer(EntryRun.Of(Notification(2).WireFor("user:mara"), 2, 1), 0, 1, stored: false);
+        session.Offer(EntryRun.Of(Notification(2).WireFor("user:mara"), 2, 1), 0, 1, isLast: false);
         session.Flush();
         session.PlanChanged(1, (log, _) => log == 2);
         var text = Drain(session);
@@ -314,18 +312,14 @@ public class SessionTests
     }
 
     [Fact]
-    public void Nothing_leaves_before_its_commit_and_nothing_at_all_of_one_that_failed()
+    public void What_belongs_together_leaves_together()
     {
         var session = Live();
-        session.Offer(EntryRun.Of(Notification(1).WireFor("role:engineer"), 1, 1), 0, 1, stored: false);
+        session.Offer(EntryRun.Of(Notification(1).WireFor("role:engineer"), 1, 1), 0, 1, isLast: false);
         session.Tell(Messages.TotalsNow(default));
         Drain(session).ShouldBeEmpty();
         session.Flush();
         Notifications(Drain(session)).ShouldBe(1);
-        session.Offer(EntryRun.Of(Notification(2).WireFor("role:engineer"), 1, 2), 0, 1, stored: false);
-        session.Forget();
-        session.Flush();
-        Drain(session).ShouldBeEmpty();
         (session.Outstanding, session.Through, session.Next().Need).ShouldBe((1, 1, SessionNeed.None)); // it has everything there is;
     }
 
@@ -334,7 +328,7 @@ public class SessionTests
     {
         var session = Live();
         var notification = Notification(1);
-        session.Offer(EntryRun.Of(notification.WireFor("role:engineer"), 1, 1), 0, 1, stored: false);
+        session.Offer(EntryRun.Of(notification.WireFor("role:engineer"), 1, 1), 0, 1, isLast: false);
         session.Flush();
         Drain(session);
         var now = TimeSpan.Zero;
@@ -374,19 +368,5 @@ public class SessionTests
         drained.ShouldContain("\"done\":1000}");
         Notifications(drained).ShouldBe(Limits.MaxPassing);
         session.Outstanding.ShouldBe(0);
-    }
-
-    [Fact]
-    public void What_a_change_of_roles_took_out_is_read_again_when_its_commit_failed()
-    {
-        var session = Live();
-        Offer(session, 1);
-        Offer(session, 2);
-        session.PlanChanged(1, (_, ordinal) => ordinal != 1);
-        session.Forget();
-        Drain(session).ShouldBeEmpty(); // nothing overtakes what must be read first
-        (session.Through, session.Outstanding, session.Next().Need).ShouldBe((0, 0, SessionNeed.Page));
-        session.Feed([Item(1), Item(2)], 2, true, 1, default);
-        Notifications(Drain(session)).ShouldBe(2);
     }
 }

@@ -56,6 +56,8 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void CapStanding(long now, long tolerance) => inner.CapStanding(now, tolerance);
     public void ShiftStanding(long from, long by) => Write(() => inner.ShiftStanding(from, by));
     public IReadOnlyList<int> Changed() => inner.Changed();
+    public bool ReadsAhead => inner.ReadsAhead;
+    public void ReadAhead(int space, AheadList what) => inner.ReadAhead(space, what);
     public SpaceRow? FindSpace(string name) => inner.FindSpace(name);
     public SpaceRow? TakeSpace(string name) => inner.TakeSpace(name);
     public SpaceRow AddSpace(string name, byte[] key) => Write(() => inner.AddSpace(name, key));

@@ -129,7 +129,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
             pragma.CommandText = "PRAGMA synchronous=OFF"; // the power-cut tests look after syncing
             pragma.ExecuteNonQuery();
         }
-        disk = new SqlLedgerStore(new SqliteSql(connection));
+        disk = new SqlLedgerStore(new SqliteSql(connection), readsAhead: Chance(0.5));
         store = new FaultyStore(disk);
         history = SqliteFiles.ReadHistory(DiskPath);
         recent = new RecentBySpace(Chance(0.5) ? 64 << 20 : 6000); // now and then too small for a catch-up

@@ -3,6 +3,7 @@ using System.Globalization;
 using System.Text.Json.Nodes;
 using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
+using Rovett.Storage.Homes;
 using Rovett.Storage.Sqlite;
 using Spectre.Console;
 
@@ -142,33 +143,39 @@ static class KeyCommand
             Description = "Data folder; the service must be stopped. [default: ROVETT_DATA, or data]",
             DefaultValueFactory = _ => Environment.GetEnvironmentVariable("ROVETT_DATA") ?? "data"
         };
+        var database = new Option<string?>("--database")
+        {
+            Description = "PostgreSQL database in place of a data folder. [default: ROVETT_DATABASE, if --data is not given]",
+            DefaultValueFactory = parsed => parsed.GetResult(data) is { Implicit: false } ? null
+                : Environment.GetEnvironmentVariable("ROVETT_DATABASE")
+        };
         var space = new Option<string>("--space") { Description = "Space of the key.", DefaultValueFactory = _ => "main" };
         var json = new Option<bool>("--json") { Description = "Print JSON." };
         var command = new Command("recover", """
-            Create an admin key without having one, directly in the data folder of a stopped service.
+            Create an admin key without having one, directly in the data folder or database of a stopped service.
             Use it when the last admin key is lost. The audit log records it.
 
             Example:
               rovett key recover --data ./data
-            """) { data, space, json };
+            """) { data, database, space, json };
         command.SetAction((parsed, _) => Output.Guard(() =>
         {
             var (folder, name) = (parsed.GetValue(data)!, parsed.GetValue(space)!);
-            if (!File.Exists(Path.Combine(folder, SqliteFiles.AccessName)))
+            using IStoreHome home = parsed.GetValue(database) is { } text ? Database(text) : Folder(folder);
+            var histories = home.OpenHistory(1, static _ => { });
+            try
             {
-                throw new UsageException($"--data: '{folder}' is not a Rovett data folder.",
-                    $"Name the folder that has {SqliteFiles.AccessName}.");
-            }
-            using var folderLock = DataFolderLock.Take(folder);
-            using (var history = SqliteFiles.OpenHistory(Path.Combine(folder, SqliteFiles.HistoryName)))
-            {
-                if (history.FindSpace(name) is null)
+                if (histories[0].FindSpace(name) is null)
                 {
-                    throw new UsageException($"--space: no space '{name}' in '{folder}'.",
-                        $"Spaces: {string.Join(", ", history.Spaces())}.");
+                    throw new UsageException($"--space: no space '{name}' in '{home.Name}'.",
+                        $"Spaces: {string.Join(", ", histories[0].Spaces())}.");
                 }
             }
-            using var access = SqliteFiles.OpenAccess(Path.Combine(folder, SqliteFiles.AccessName));
+            finally
+            {
+                foreach (var one in histories) one.Dispose();
+            }
+            using var access = home.OpenAccess();
             var (stored, key) = new ApiKeys(access, TimeProvider.System).Make(name, "recovered admin key", ["admin"]);
             new AuditTrail(access, TimeProvider.System).Note(name, $"local:{Environment.UserName}", "api-key.recovered", stored.Id);
             if (parsed.GetValue(json)) Output.Json(new JsonObject { ["id"] = stored.Id, ["space"] = name, ["key"] = key });
@@ -181,6 +188,12 @@ static class KeyCommand
         }));
         return command;
     }
+
+    static DataFolder Folder(string folder) => File.Exists(Path.Combine(folder, SqliteFiles.AccessName)) ? new DataFolder(folder)
+        : throw new UsageException($"--data: '{folder}' is not a Rovett data folder.", $"Name the folder that has {SqliteFiles.AccessName}.");
+
+    static PostgresHome Database(string text) => PostgresHome.Mistake(text) is not { } mistake ? new PostgresHome(text)
+        : throw new UsageException($"--database: {mistake}.", "Give it as Host=db.internal;Database=rovett;Username=rovett.");
 
     static Command Revoke()
     {

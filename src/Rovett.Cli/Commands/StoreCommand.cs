@@ -1,4 +1,5 @@
 using System.CommandLine;
+using Rovett.Storage.Homes;
 using Rovett.Storage.Sqlite;
 using Spectre.Console;
 
@@ -8,11 +9,11 @@ namespace Rovett.Cli.Commands;
 static class StoreCommand
 {
     public static Command Build() => new("store", """
-        Back up, restore and check a data folder.
+        Back up, restore, check and move what is stored.
 
         Example:
           rovett store backup --data ./data --to ./backup
-        """) { Backup(), Restore(), Check() };
+        """) { Backup(), Restore(), Check(), Move() };
 
     static Option<string> Data() =>
         new("--data")
@@ -78,6 +79,65 @@ static class StoreCommand
             (parsed, _) =>
             Output.Guard(() => Task.FromResult(Report(Problems(Existing(parsed.GetValue(data)!, "--data")), "Nothing is wrong."))));
         return command;
+    }
+
+    static Command Move()
+    {
+        var data = new Option<string?>("--data") { Description = "Data folder to move." };
+        var toDatabase = new Option<string?>("--to-database") { Description = "Empty PostgreSQL database that it goes to." };
+        var database = new Option<string?>("--database") { Description = "PostgreSQL database to move." };
+        var toData = new Option<string?>("--to-data") { Description = "New data folder that it goes to." };
+        var command = new Command("move", """
+            Move everything from a data folder to a PostgreSQL database, or back. Stop the service before. The copy is compared with what it
+            was made of. Run the command again if it was interrupted: it goes on where it was. The original stays, and is not served by mistake.
+            The store begins a new life: devices with old cursors receive a `gap`.
+
+            Example:
+              rovett store move --data ./data --to-database "Host=db.internal;Database=rovett;Username=rovett"
+              rovett store move --database "Host=db.internal;Database=rovett;Username=rovett" --to-data ./data2
+            """) { data, toDatabase, database, toData };
+        command.SetAction((parsed, cancel) => Output.Guard(async () =>
+        {
+            var (folder, target) = (parsed.GetValue(data), parsed.GetValue(toDatabase));
+            var (source, newFolder) = (parsed.GetValue(database), parsed.GetValue(toData));
+            bool isToDatabase = folder is not null && target is not null && source is null && newFolder is null;
+            if (!isToDatabase && !(source is not null && newFolder is not null && folder is null && target is null))
+            {
+                throw new UsageException("It is not clear what goes where.", "Give --data and --to-database, or --database and --to-data.");
+            }
+            if (PostgresHome.Mistake((target ?? source)!) is { } mistake)
+            {
+                throw new UsageException($"{(isToDatabase ? "--to-database" : "--database")}: {mistake}.",
+                    "Give it as Host=db.internal;Database=rovett;Username=rovett.");
+            }
+            using MoveSide from = isToDatabase ? new FolderSide(Existing(folder!, "--data")) : new DatabaseSide(source!);
+            using MoveSide to = isToDatabase ? new DatabaseSide(target!) : new FolderSide(newFolder!);
+            var moved = await Task.Run(() => Shown(from, to, cancel), cancel);
+            AnsiConsole.MarkupLineInterpolated(
+                $"[green]Moved to {to.Name}: {moved.Rows} rows of {moved.Tables} tables, compared; the store's new life is {moved.Epoch}.[/]");
+            Output.Hint(isToDatabase ? "Start it with 'rovett serve --database …'. Key sets named file:NAME are still read from the data folder."
+                : $"Start it with 'rovett serve --data {to.Name}'.");
+            return 0;
+        }));
+        return command;
+    }
+
+    static MoveResult Shown(MoveSide from, MoveSide to, CancellationToken cancel)
+    {
+        MoveResult? result = null;
+        AnsiConsole.Progress().Columns(new TaskDescriptionColumn(), new ProgressBarColumn(), new PercentageColumn(), new RemainingTimeColumn())
+            .Start(progress =>
+            {
+                var task = progress.AddTask("preparing");
+                result = StoreMove.Run(from, to, p =>
+                {
+                    task.MaxValue = Math.Max(1, p.All);
+                    task.Value = p.Done;
+                    task.Description = $"{(p.Checking ? "comparing" : "copying")} {p.Table}";
+                }, cancel);
+                (task.Value, task.Description) = (task.MaxValue, "done");
+            });
+        return result!;
     }
 
     static List<string> Problems(string folder)

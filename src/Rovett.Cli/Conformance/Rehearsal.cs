@@ -10,7 +10,7 @@ sealed class Deviation(string what) : Exception(what);
 sealed class Rehearsal(Conversation conversation, Stage stage, ClientUnderTest client)
 {
     static readonly TimeSpan Patience = TimeSpan.FromSeconds(10), Afterwards = TimeSpan.FromMilliseconds(400),
-        Glance = TimeSpan.FromMilliseconds(10), OnTheWay = TimeSpan.FromMilliseconds(150);
+        Glance = TimeSpan.FromMilliseconds(10), OnTheWay = TimeSpan.FromMilliseconds(300);
 
     readonly List<(string Id, string Cursor)> said = [];
     readonly HashSet<string> tokens = [], acked = [];

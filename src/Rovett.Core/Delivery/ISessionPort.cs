@@ -3,17 +3,17 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Delivery;
 
-/// <summary>A session as the ledger uses it; called on the ledger's thread only. Messages are held back until
-/// <see cref="Flush"/>, after the commit is on disk; those of one commit are sent in one write.</summary>
+/// <summary>A session as a node's view of the ledger uses it, commit by commit, each after it is on disk. Messages are held back until
+/// <see cref="Flush"/>: those of one commit are sent in one write.</summary>
 public interface ISessionPort
 {
     /// <summary>Entries were stored that reach the user.</summary>
     /// <param name="run">The entries.</param>
     /// <param name="rev">The number of the user's own changes.</param>
     /// <param name="unread">The user's unread total after the first; each that follows is one more.</param>
-    /// <param name="stored">They are on disk: send at once, after anything that still waits for a flush.</param>
+    /// <param name="isLast">Nothing follows them in their commit: send at once, unless something before still waits for a flush.</param>
     /// <returns>True when a flush is now due that was not due before.</returns>
-    bool Offer(EntryRun run, long rev, long unread, bool stored);
+    bool Offer(EntryRun run, long rev, long unread, bool isLast);
     /// <summary>An ephemeral notification: of those with one key that wait to be written only the newest is.</summary>
     /// <param name="key">Its key.</param>
     /// <param name="message">The message.</param>
@@ -36,10 +36,8 @@ public interface ISessionPort
     /// Null: all is.</param>
     /// <param name="mayShow">Which presence messages may still be sent; null: all.</param>
     void PlanChanged(int version, Func<long, long, bool>? allowed, Func<ChannelContent, bool>? mayShow = null);
-    /// <summary>The commit is on disk: sends everything queued for it.</summary>
+    /// <summary>Sends everything queued.</summary>
     void Flush();
-    /// <summary>The commit failed: drops everything offered since the last flush.</summary>
-    void Forget();
     /// <summary>The service ends it.</summary>
     void Dismiss(ControlMessage lastWords);
 }

@@ -4,8 +4,8 @@ using Rovett.Core.Wire.WebSockets;
 
 namespace Rovett.Core.Delivery;
 
-/// <summary>The output queue of one session. Messages that depend on a commit are held back until it is on disk; nothing
-/// overtakes it. Guarded by its session.</summary>
+/// <summary>The output queue of one session. Messages of one commit may be held back until all of them are there, to leave in one write;
+/// nothing overtakes them. Guarded by its session.</summary>
 sealed class OutQueue(TransportKind transport)
 {
     /// <summary>A queued ephemeral message: replaced by a newer one with the same key.</summary>
@@ -16,8 +16,8 @@ sealed class OutQueue(TransportKind transport)
     }
 
     /// <summary>An <see cref="EntryRun"/>'s numbers from <see cref="From"/> to before <see cref="To"/>; or a <see cref="ControlMessage"/>,
-    /// framed bytes, or a <see cref="Passing"/>. Commit: the one it waits for, or waited for; 0 for what no commit decides.</summary>
-    record struct Item(object What, int From, int To, long Rev, long Unread, long Commit)
+    /// framed bytes, or a <see cref="Passing"/>.</summary>
+    record struct Item(object What, int From, int To, long Rev, long Unread)
     {
         public readonly EntryRun? Run => What as EntryRun;
     }
@@ -25,7 +25,6 @@ sealed class OutQueue(TransportKind transport)
     readonly Ring<Item> items = new();
     Dictionary<string, Passing>? passing;
     int free; // of the items, those that may be written
-    long commit = 1;
 
     /// <summary>Queued messages, a run counting as one.</summary>
     public int Count => items.Count;
@@ -39,7 +38,7 @@ sealed class OutQueue(TransportKind transport)
     /// <summary>Puts messages before everything else.</summary>
     public void Begin(IReadOnlyList<ControlMessage> words)
     {
-        for (int i = words.Count - 1; i >= 0; i--) items.Prepend(new Item(words[i], 0, 0, 0, 0, 0));
+        for (int i = words.Count - 1; i >= 0; i--) items.Prepend(new Item(words[i], 0, 0, 0, 0));
         free += words.Count;
     }
 
@@ -48,22 +47,22 @@ sealed class OutQueue(TransportKind transport)
     /// <param name="count">How many of it, from its first on.</param>
     /// <param name="rev">The number of the user's own changes.</param>
     /// <param name="unread">The user's unread total after the first; each that follows is one more where they count.</param>
-    /// <param name="waits">Whether they wait for the commit under way.</param>
+    /// <param name="waits">Whether they wait for the rest of their commit.</param>
     public void Add(EntryRun run, int count, long rev, long unread, bool waits)
     {
         Entries += count;
-        Add(new Item(run, 0, count, rev, unread, waits ? commit : 0));
+        Add(new Item(run, 0, count, rev, unread), waits);
     }
 
     /// <summary>Queues a message.</summary>
-    public void Add(ControlMessage message, bool waits) => Add(new Item(message, 0, 0, 0, 0, waits ? commit : 0));
+    public void Add(ControlMessage message, bool waits) => Add(new Item(message, 0, 0, 0, 0), waits);
 
     /// <summary>Queues framed bytes.</summary>
-    public void Add(byte[] framed) => Add(new Item(framed, 0, 0, 0, 0, 0));
+    public void Add(byte[] framed) => Add(new Item(framed, 0, 0, 0, 0), waits: false);
 
-    void Add(in Item item)
+    void Add(in Item item, bool waits)
     {
-        if (item.Commit == 0 && free == items.Count) free++;
+        if (!waits && free == items.Count) free++;
         items.Enqueue(item);
     }
 
@@ -76,36 +75,14 @@ sealed class OutQueue(TransportKind transport)
         else if (passing.Count < most)
         {
             passing[key] = waiting = new Passing(key, message);
-            Add(new Item(waiting, 0, 0, 0, 0, commit));
+            Add(new Item(waiting, 0, 0, 0, 0), waits: true);
         }
         else return false;
         return true;
     }
 
-    /// <summary>The commit is on disk: everything may be written.</summary>
-    public void Release()
-    {
-        commit++;
-        free = items.Count;
-    }
-
-    /// <summary>The commit failed: drops messages that depend on it, and entries after a position.</summary>
-    public void Forget(long after)
-    {
-        var gone = passing is null ? [] : passing.Keys.ToHashSet();
-        Entries = 0;
-        foreach (var item in items.TakeAll())
-        {
-            if (item.Commit == commit) continue;
-            int to = item.Run is { } run ? (int)Math.Clamp(after - run.Place.Position + 1, item.From, item.To) : 0;
-            if (item.Run is not null && to == item.From) continue;
-            if (item.What is Passing kept) gone.Remove(kept.Key);
-            items.Enqueue(item with { To = to });
-            Entries += to - item.From;
-        }
-        free = items.Count;
-        foreach (var key in gone) passing!.Remove(key);
-    }
+    /// <summary>The commit is complete: everything may be written.</summary>
+    public void Release() => free = items.Count;
 
     /// <summary>Removes entries and presence messages that are no longer allowed.</summary>
     /// <returns>The positions of the entries.</returns>

@@ -109,9 +109,6 @@ sealed class SentLog
         return false;
     }
 
-    /// <summary>Drops everything after a position: it was never sent.</summary>
-    public void Forget(long after) => Filter((sent, i) => sent.PositionOf(i) <= after);
-
     /// <summary>Drops single notifications: they were never sent.</summary>
     public void Drop(HashSet<long> positions) => Filter((sent, i) => !positions.Contains(sent.PositionOf(i)));
 

@@ -13,7 +13,7 @@ public sealed partial class Session
     {
         lock (gate)
         {
-            if (!everCurrent) Through = freeThrough = after.Value; // or it was live from the first moment on
+            if (!everCurrent) Through = after.Value; // or it was live from the first moment on
             if (mode != Mode.Ended) queue.Begin(first); // or it was dismissed while it was let in, and has its last word
         }
         wake();

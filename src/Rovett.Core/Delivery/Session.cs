@@ -11,7 +11,6 @@ public sealed partial class Session : ISessionPort
 
     const int FirstPage = 8, PageGrowth = 4, LongPage = 64, MostAtOnce = 32;
 
-    // Commit: the commit it waits for, or waited for; 0 for what no commit decides.
     readonly Lock gate = new();
     readonly OutQueue queue;
     readonly SentLog sent = new();
@@ -24,11 +23,9 @@ public sealed partial class Session : ISessionPort
     Mode mode = Mode.Behind;
     SessionNeed need = SessionNeed.Page;
     ControlMessage? missedChannels;
-    bool everCurrent, currentHeld, enteredLive, totalsStale, flushDue;
+    bool everCurrent, totalsStale, flushDue;
     int planVersion, answers, pageSize = FirstPage;
     TimeSpan lastWrite, clock;
-    long freeThrough;
-    long droppedFrom = long.MaxValue; // the first position dropped in the commit under way: it is not lost should that fail
 
     /// <summary>Creates a session that is behind and writes nothing before <see cref="Open"/>.</summary>
     /// <param name="transport">How its bytes are framed.</param>
@@ -95,17 +92,16 @@ public sealed partial class Session : ISessionPort
     }
 
     /// <inheritdoc/>
-    public bool Offer(EntryRun run, long rev, long unread, bool stored)
+    public bool Offer(EntryRun run, long rev, long unread, bool isLast)
     {
         lock (gate)
         {
             if (mode != Mode.Live) return false;
             int room = Math.Min(limits.MaxQueued - queue.Entries, Credit()), count = Math.Clamp(room, 0, run.Count);
-            bool waits = !stored || flushDue;
+            bool waits = !isLast || flushDue;
             if (count > 0) Enqueue(run, count, rev, unread, waits);
             if (count < run.Count) FallBehind();
             if (waits) return FlushWanted();
-            freeThrough = Through;
         }
         wake();
         return false;
@@ -128,32 +124,8 @@ public sealed partial class Session : ISessionPort
     {
         lock (gate)
         {
-            flushDue = currentHeld = enteredLive = false;
-            droppedFrom = long.MaxValue;
-            queue.Release();
-            freeThrough = Through;
-        }
-        wake();
-    }
-
-    /// <inheritdoc/>
-    public void Forget()
-    {
-        lock (gate)
-        {
             flushDue = false;
-            if (mode == Mode.Ended) return;
-            // What a change of roles took out that never happened is read again, with all that came after it.
-            bool readAgain = droppedFrom <= freeThrough;
-            if (readAgain) freeThrough = droppedFrom - 1;
-            droppedFrom = long.MaxValue;
-            queue.Forget(freeThrough);
-            sent.Forget(freeThrough);
-            Through = freeThrough;
-            if (currentHeld) everCurrent = currentHeld = false;
-            // What was offered never happened, so one that was live has everything still.
-            if (enteredLive || readAgain) FallBehind();
-            enteredLive = false;
+            queue.Release();
         }
         wake();
     }
@@ -233,7 +205,7 @@ public sealed partial class Session : ISessionPort
                 Enqueue(item.Run(dispatches.AttemptOf(position)), 1, totals.Rev, totals.Unread, waits: false);
             }
             pageSize = Math.Min(pageSize + PageGrowth, limits.MaxQueued);
-            Through = freeThrough = Math.Max(Through, through);
+            Through = Math.Max(Through, through);
             need = complete ? SessionNeed.GoLive : SessionNeed.Page;
         }
         wake();
@@ -249,10 +221,9 @@ public sealed partial class Session : ISessionPort
                 waits: true);
             Through = position;
             mode = Mode.Live;
-            enteredLive = true;
             if (!everCurrent)
             {
-                everCurrent = currentHeld = true;
+                everCurrent = true;
                 queue.Add(Messages.Current(cursor), waits: true);
             }
             if (totalsStale)
@@ -280,11 +251,7 @@ public sealed partial class Session : ISessionPort
             planVersion = version;
             isBehind = mode == Mode.Behind;
             if (isBehind) need = SessionNeed.Page;
-            if (allowed is not null && queue.Drop(allowed, mayShow) is { Count: > 0 } dropped)
-            {
-                droppedFrom = Math.Min(droppedFrom, dropped.Min());
-                sent.Drop(dropped);
-            }
+            if (allowed is not null && queue.Drop(allowed, mayShow) is { Count: > 0 } dropped) sent.Drop(dropped);
             if (allowed is not null) repeats?.Drop(allowed);
         }
         if (isBehind) wake();

@@ -143,6 +143,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
             {
                 store.Begin(lasting);
                 ReadAnew(store.Changed());
+                if (store.ReadsAhead) ReadAhead(batch);
             }
             foreach (var command in batch)
             {
@@ -178,6 +179,19 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
         catch (Exception error)
         {
             return error;
+        }
+    }
+
+    void ReadAhead(IReadOnlyList<LedgerCommand> batch)
+    {
+        foreach (var commands in batch.GroupBy(static c => c.Space))
+        {
+            if (!spaces.TryGetValue(commands.Key, out var space)) continue;
+            var ahead = new AheadList();
+            foreach (var command in commands) command.Needs(ahead);
+            ahead.Users.RemoveWhere(u => space.InMemory(u) is { } known && (known.Logs is not null || !ahead.WithLogs.Contains(u)));
+            ahead.WithLogs.IntersectWith(ahead.Users);
+            if (!ahead.IsEmpty) store.ReadAhead(space.Id, ahead);
         }
     }
 

@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers;
 
@@ -33,6 +34,9 @@ public abstract class LedgerCommand(string? space)
 
     /// <summary>True when its success shows that the store takes writes again.</summary>
     internal virtual bool ShowsStoreWorks => false;
+
+    /// <summary>Says what it will look up.</summary>
+    internal virtual void Needs(AheadList ahead) { }
 
     /// <summary>Forgets the answer of an earlier attempt.</summary>
     internal abstract void Reset();

@@ -1,11 +1,21 @@
 using Rovett.Core.Addresses;
 using Rovett.Core.Notifications;
+using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers;
 
 /// <summary>Works out the recipients of a send.</summary>
 static class Recipients
 {
+    /// <summary>Says what will be looked up when a notification is sent.</summary>
+    public static void Needs(Draft draft, AheadList ahead)
+    {
+        foreach (var address in draft.To.Concat(draft.Except))
+        {
+            if (address.Kind == AddressKind.User) ahead.Users.Add(address.Name);
+        }
+    }
+
     public static List<Reach> Of(Ledger ledger, SpaceState state, Draft draft)
     {
         var except = draft.Except.Where(a => a.Kind == AddressKind.User).Select(a => a.Name).ToHashSet();
@@ -21,7 +31,7 @@ static class Recipients
                 reach.Add(new Reach(text, known ? 1 : 0, user?.Sessions.Exists(s => !s.Silent) == true ? 1 : 0, 1, known));
                 continue;
             }
-            long members = ledger.Store.MembersOf(state.Id, text);
+            long members = state.MembersOf(text);
             long left = 0, leftConnected = 0;
             foreach (var name in except.Union(named))
             {

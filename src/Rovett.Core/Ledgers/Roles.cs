@@ -120,6 +120,7 @@ static class Roles
         foreach (var address in lost)
         {
             store.CloseMembership(space.Id, user.PersonId, address, position);
+            space.CountMember(address, -1);
             int index = user.Memberships.FindIndex(m => m.Until is null && m.Address == address);
             user.Memberships[index] = user.Memberships[index] with { Until = position };
         }
@@ -132,6 +133,7 @@ static class Roles
             }
             var membership = new Membership(address, Math.Min(space.NewcomerStart(address, lastLoss), position), null, position);
             store.OpenMembership(space.Id, user.PersonId, membership);
+            space.CountMember(address, 1);
             user.Memberships.Add(membership);
         }
         user.Row = user.Row with { RolesChangedAt = Math.Max(user.Row.RolesChangedAt, position) };

@@ -24,6 +24,7 @@ internal sealed class SpaceState
     readonly Dictionary<string, UserState> users = [];
     readonly Dictionary<long, UserState> usersById = [];
     readonly Dictionary<string, RoleRow?> roles = [];
+    readonly Dictionary<string, long> members = [];
 
     public SpaceState(SpaceRow row, ILedgerStore store, LedgerOptions options, ServiceClock clock, RecentEntries recent,
         Residents residents, SpaceAgenda agenda, NodePort port)
@@ -310,7 +311,7 @@ internal sealed class SpaceState
     public int UsersInMemory => users.Count;
 
     /// <summary>How many logs, addresses, roles and topics are in memory.</summary>
-    public int Loose => logs.Count + audiencesOf.Count + roles.Count + Topics.Known;
+    public int Loose => logs.Count + audiencesOf.Count + roles.Count + members.Count + Topics.Known;
 
     /// <summary>Drops logs that no user in memory sees, and caches.
     /// Between batches only.</summary>
@@ -337,6 +338,7 @@ internal sealed class SpaceState
             if (list.Count == 0 || !list.TrueForAll(needed.Contains)) audiencesOf.Remove(address);
         }
         roles.Clear();
+        members.Clear();
         Topics.ForgetKnown();
     }
 
@@ -346,6 +348,16 @@ internal sealed class SpaceState
 
     /// <summary>A role's settings.</summary>
     public RoleRow? Role(string role) => roles.TryGetValue(role, out var known) ? known : roles[role] = store.FindRole(Id, role);
+
+    /// <summary>How many users hold an address; −1: nobody ever held it.</summary>
+    public long MembersOf(string address) =>
+        members.TryGetValue(address, out long known) ? known : members[address] = store.MembersOf(Id, address);
+
+    /// <summary>One user more, or one less, holds an address.</summary>
+    public void CountMember(string address, int difference)
+    {
+        if (members.TryGetValue(address, out long known)) members[address] = Math.Max(known, 0) + difference;
+    }
 
     /// <summary>A role's settings changed.</summary>
     public void Keep(RoleRow role)

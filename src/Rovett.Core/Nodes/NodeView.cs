@@ -94,7 +94,7 @@ sealed class NodeView(Action<string, Exception> bug)
     {
         try
         {
-            if (session.Offer(run, rev, unread, stored: isLast)) toFlush.Add(session);
+            if (session.Offer(run, rev, unread, isLast)) toFlush.Add(session);
         }
         catch (Exception error)
         {

@@ -9,6 +9,10 @@ public interface ILedgerStore : IClockStore, ISpaceStore, ILogStore, IEntryStore
     /// <param name="lasting">False: its commit does not wait for the disk. A crash of the process does not lose it, a
     /// power cut may, until <see cref="Sync"/> or the next commit that lasts.</param>
     void Begin(bool lasting = true);
+    /// <summary>Every question costs a round trip, so that what will be looked up is to be said before.</summary>
+    bool ReadsAhead { get; }
+    /// <summary>Reads at once what a batch will look up.</summary>
+    void ReadAhead(int space, AheadList what);
     /// <summary>Returns once the batch is on disk, unless it was begun otherwise.</summary>
     /// <param name="spaces">The spaces that it used; null: it is about none.</param>
     /// <exception cref="DeposedException">Nothing is stored: another has taken one of them.</exception>

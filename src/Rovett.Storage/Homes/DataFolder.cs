@@ -16,6 +16,15 @@ public sealed class DataFolder : IStoreHome
         Name = path;
         Directory.CreateDirectory(path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
         held = DataFolderLock.Take(path);
+        try
+        {
+            FolderSide.RequireSettled(path);
+        }
+        catch
+        {
+            held.Dispose();
+            throw;
+        }
     }
 
     /// <inheritdoc/>

@@ -45,7 +45,7 @@ public sealed class PostgresHome(string connectionString) : IStoreHome
     /// <inheritdoc/>
     public IReadOnlyList<SqlLedgerStore> OpenHistory(int lanes, Action<Exception> failed)
     {
-        hold = PostgresHistory.Hold(connectionString);
+        hold = PostgresHistory.Hold(connectionString, look => DatabaseSide.RequireSettled(look, Name));
         hold.LostCommits = e => Lost?.Invoke(e);
         return PostgresHistory.Open(connectionString, hold, lanes);
     }

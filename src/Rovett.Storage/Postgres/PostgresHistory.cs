@@ -30,12 +30,20 @@ public static class PostgresHistory
     }
 
     /// <summary>Has this process, and no other, write to a database, whose tables are made if they are not there.</summary>
-    internal static PostgresHold Hold(string connectionString)
+    /// <param name="connectionString">As Npgsql reads it.</param>
+    /// <param name="settled">Refuses one that must not be served, by a connection to it; null: any is taken.</param>
+    internal static PostgresHold Hold(string connectionString, Action<NpgsqlConnection>? settled = null)
     {
         var settings = Settings(connectionString);
         try
         {
             Migrate(settings);
+            if (settled is not null)
+            {
+                using var look = new NpgsqlConnection(settings);
+                look.Open();
+                settled(look);
+            }
             return new PostgresHold(settings);
         }
         catch (NpgsqlException error)

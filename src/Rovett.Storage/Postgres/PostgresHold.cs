@@ -38,7 +38,7 @@ public sealed class PostgresHold : IDisposable
             if (over is not null) throw over;
             if (!alone) return;
             if (connection?.State == ConnectionState.Open && Answers(connection)) return;
-            connection?.Dispose();
+            PostgresSql.Close(connection);
             connection = null;
             var made = new NpgsqlConnection(settings);
             try
@@ -102,6 +102,6 @@ public sealed class PostgresHold : IDisposable
     /// <inheritdoc/>
     public void Dispose()
     {
-        lock (gate) connection?.Dispose();
+        lock (gate) PostgresSql.Close(connection);
     }
 }

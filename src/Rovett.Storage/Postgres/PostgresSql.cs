@@ -27,7 +27,7 @@ public partial class PostgresSql(string connectionString) : ISql
     /// <exception cref="NpgsqlException">The server can't be reached.</exception>
     public void Connect()
     {
-        connection?.Dispose();
+        Close(connection);
         connection = null;
         waiting = null;
         reading = null;
@@ -47,6 +47,19 @@ public partial class PostgresSql(string connectionString) : ISql
 
     /// <summary>Has the connection ready for what it is for.</summary>
     protected virtual void Connected(NpgsqlConnection made) { }
+
+    /// <summary>Closes a connection that may be broken.</summary>
+    internal static void Close(NpgsqlConnection? connection)
+    {
+        try
+        {
+            connection?.Dispose();
+        }
+        catch (Exception error) when (error is DbException or IOException)
+        {
+            // It is gone.
+        }
+    }
 
     internal static void Execute(NpgsqlConnection connection, string sql)
     {
@@ -114,7 +127,7 @@ public partial class PostgresSql(string connectionString) : ISql
         }
         catch (Exception error) when (error is DbException or IOException or InvalidOperationException)
         {
-            connection!.Dispose(); // the server forgets it with the connection
+            Close(connection); // the server forgets it with the connection
         }
     }
 
@@ -129,6 +142,24 @@ public partial class PostgresSql(string connectionString) : ISql
     {
         Wrote = true;
         Defer(sql, values);
+    }
+
+    /// <inheritdoc/>
+    public bool IsRemote => true;
+
+    /// <inheritdoc/>
+    public void Ask(IReadOnlyList<Question> questions)
+    {
+        foreach (var question in questions) Defer(question.Sql, question.Values);
+        var all = waiting!;
+        waiting = null;
+        RoundTrips++;
+        using var reader = all.ExecuteReader();
+        for (int i = 0; i < questions.Count; i++)
+        {
+            if (i > 0) reader.NextResult();
+            while (reader.Read()) questions[i].Row(reader);
+        }
     }
 
     /// <inheritdoc/>
@@ -188,7 +219,7 @@ public partial class PostgresSql(string connectionString) : ISql
     /// <inheritdoc/>
     public virtual void Dispose()
     {
-        connection?.Dispose();
+        Close(connection);
         GC.SuppressFinalize(this);
     }
 }

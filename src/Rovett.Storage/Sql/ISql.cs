@@ -2,6 +2,12 @@ using System.Data.Common;
 
 namespace Rovett.Storage.Sql;
 
+/// <summary>A question to a home.</summary>
+/// <param name="Sql">The statement.</param>
+/// <param name="Values">Its parameters.</param>
+/// <param name="Row">Called for each row of the answer.</param>
+public sealed record Question(string Sql, object?[] Values, Action<DbDataReader> Row);
+
 /// <summary>A connection that speaks the SQL both homes understand. Parameters are given by order: <c>?1</c>, <c>?2</c> …
 /// One thread at a time.</summary>
 public interface ISql : IDisposable
@@ -30,6 +36,10 @@ public interface ISql : IDisposable
     void ScrubFreed();
     /// <summary>Writes. May be carried out together with what follows, before the next read or the commit.</summary>
     void Run(string sql, params ReadOnlySpan<object?> values);
+    /// <summary>Every question costs a round trip.</summary>
+    bool IsRemote { get; }
+    /// <summary>Asks several things at once.</summary>
+    void Ask(IReadOnlyList<Question> questions);
     /// <summary>The first column of the first row, when it is a number.</summary>
     long? Number(string sql, params ReadOnlySpan<object?> values);
     /// <summary>The first row, or null.</summary>

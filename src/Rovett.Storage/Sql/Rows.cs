@@ -23,8 +23,9 @@ static class Rows
         + "(SELECT position FROM change WHERE log=l.id ORDER BY position DESC LIMIT 1) FROM log l";
     public const string SelectPerson = "SELECT id, name, seen, rev, roles_issued_at, roles_changed_at, token_roles, directory_roles, " +
         "display_name, locale, valid_from, blocked, claims, rules_seen, ahead, claims_at, quiet, choices_rev FROM person";
-    public const string SelectUserLogs = "SELECT log, read_line, received_line, handled_line, muted_line, gone, journal_seen, " +
-        "muted_through, parts, segments FROM user_log WHERE person=?1";
+    public const string SelectUserLogsOf = "SELECT log, read_line, received_line, handled_line, muted_line, gone, journal_seen, " +
+        "muted_through, parts, segments, person FROM user_log";
+    public const string SelectUserLogs = SelectUserLogsOf + " WHERE person=?1";
     public const string SelectChange = "SELECT position, ordinal, kind, turn FROM change";
     public const string SelectReceipt = "SELECT key, time, state, log, from_ord, to_ord, person, device, position, detail FROM receipt";
 
@@ -153,11 +154,14 @@ static class Rows
 /// <summary>Stored blocks of marks.</summary>
 sealed class StoredBlocks(ISql sql, long person, long log, MarkKind kind) : IBlockSource
 {
-    public IReadOnlyList<(int Block, int Count)> List() =>
+    /// <summary>What was read ahead; null: nothing.</summary>
+    public IReadOnlyList<(int Block, int Count, byte[]? Bits)>? Known { get; init; }
+
+    public IReadOnlyList<(int Block, int Count)> List() => Known is not null ? [.. Known.Select(k => (k.Block, k.Count))] :
         sql.All("SELECT block, count FROM mark_block WHERE person=?1 AND log=?2 AND kind=?3 ORDER BY block",
         r => ((int)r.GetInt64(0), (int)r.GetInt64(1)), person, log, (int)kind);
 
-    public byte[] Load(int block) =>
+    public byte[] Load(int block) => Known?.FirstOrDefault(k => k.Block == block).Bits ??
         sql.One("SELECT bits FROM mark_block WHERE person=?1 AND log=?2 AND kind=?3 AND block=?4", r => Rows.Bytes(r, 0), person, log,
         (int)kind, block) ?? new byte[OrdinalSet.BlockSize / 8];
 }

@@ -39,18 +39,26 @@ public sealed partial class SqlLedgerStore
         sql.One(SelectTake + " WHERE space=?1 AND position=?2", Take, (long)space, position);
 
     /// <inheritdoc/>
-    public IReadOnlyList<TakeRow> TakesOf(long person) => sql.All(SelectTake + " WHERE person=?1 ORDER BY position", Take, person);
+    public IReadOnlyList<TakeRow> TakesOf(long person) => ahead?.Takes.Remove(person, out var known) == true ? known :
+        sql.All(SelectTake + " WHERE person=?1 ORDER BY position", Take, person);
 
     /// <inheritdoc/>
     public IReadOnlyList<long> TakenOf(long log) => sql.All("SELECT ordinal FROM take WHERE log=?1", r => r.GetInt64(0), log);
 
     /// <inheritdoc/>
-    public void AddTake(int space, TakeRow take) =>
+    public void AddTake(int space, TakeRow take)
+    {
+        ahead?.Takes.Clear();
         sql.Run("INSERT INTO take (space, position, person, log, ordinal, until) VALUES (?1, ?2, ?3, ?4, ?5, ?6)", (long)space,
-        take.Position, take.Person, take.Place.Log, take.Place.Ordinal, take.Until?.Micros);
+            take.Position, take.Person, take.Place.Log, take.Place.Ordinal, take.Until?.Micros);
+    }
 
     /// <inheritdoc/>
-    public void RemoveTake(int space, long position) => sql.Run("DELETE FROM take WHERE space=?1 AND position=?2", (long)space, position);
+    public void RemoveTake(int space, long position)
+    {
+        ahead?.Takes.Clear();
+        sql.Run("DELETE FROM take WHERE space=?1 AND position=?2", (long)space, position);
+    }
 
     /// <inheritdoc/>
     public void SaveDeadline(int space, DeadlineRow d) =>

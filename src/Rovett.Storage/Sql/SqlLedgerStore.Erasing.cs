@@ -10,6 +10,7 @@ public sealed partial class SqlLedgerStore
     /// <inheritdoc/>
     public void ErasePerson(long person)
     {
+        ahead = null;
         foreach (long log in sql.All("SELECT log FROM user_log WHERE person=?1", r => r.GetInt64(0), person))
         {
             for (long kind = 1; kind <= 3; kind++)
@@ -39,10 +40,13 @@ public sealed partial class SqlLedgerStore
         sql.One(SelectErasure + " WHERE space=?1 AND name=?2", Erasure, (long)space, name);
 
     /// <inheritdoc/>
-    public void SaveErasure(int space, ErasureRow e) =>
+    public void SaveErasure(int space, ErasureRow e)
+    {
+        ahead = null;
         sql.Run("INSERT INTO erasure (space, person, name, log, position, receipt, stage, at, scrubbed, began, gathering) VALUES (?1, " +
         "?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11) ON CONFLICT (space, person) DO UPDATE SET stage=?7, at=?8, scrubbed=?9",
             (long)space, e.Person, e.Name, e.Log, e.Position, e.Receipt, (long)e.Stage, e.At, e.Scrubbed, e.Began.Micros, e.Gathering);
+    }
 
     /// <inheritdoc/>
     public void RemoveErasure(int space, long person) => sql.Run("DELETE FROM erasure WHERE space=?1 AND person=?2", (long)space, person);

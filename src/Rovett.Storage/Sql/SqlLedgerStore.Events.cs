@@ -21,13 +21,17 @@ public sealed partial class SqlLedgerStore
         { Content = r.IsDBNull(6) ? null : Rows.Bytes(r, 6) }, (long)space, source, id);
 
     /// <inheritdoc/>
-    public EventRow? FindEvent(int space, string source, string id) => EventOf(sql, space, source, id);
+    public EventRow? FindEvent(int space, string source, string id) =>
+        Ahead.Use(ahead?.Events, (space, source, id), out var known) ? known : EventOf(sql, space, source, id);
 
     /// <inheritdoc/>
-    public void SaveEvent(int space, EventRow row) =>
+    public void SaveEvent(int space, EventRow row)
+    {
+        ahead?.Events.Remove((space, row.Source, row.Id));
         sql.Run("INSERT INTO event (space, source, id, hash, time, type, subject, trace, outcome, content) VALUES (?1, ?2, ?3, ?4, ?5, " +
         "?6, ?7, ?8, ?9, ?10) ON CONFLICT (space, source, id) DO UPDATE SET outcome=?9", (long)space, row.Source, row.Id, row.Hash,
         row.Time.Micros, row.Type, row.Subject, row.Trace, row.Outcome, row.Content);
+    }
 
     /// <inheritdoc/>
     public IReadOnlyList<EventRow> EventsAfter(int space, StoredTime time, int limit)
@@ -57,6 +61,7 @@ public sealed partial class SqlLedgerStore
     /// <inheritdoc/>
     public int TrimEvents(int space, StoredTime before, int limit)
     {
+        ahead?.Events.Clear();
         var old = sql.All("SELECT source, id FROM event WHERE space=?1 AND time<?2 ORDER BY time LIMIT ?3",
             r => (r.GetString(0), r.GetString(1)), (long)space, before.Micros, (long)limit);
         foreach (var (source, id) in old)

@@ -9,11 +9,13 @@ public sealed partial class SqlLedgerStore
     public OrdinalSet Skips(long person, long log) => Rows.Skips(sql, person, log);
 
     /// <inheritdoc/>
-    public IBlockSource Blocks(long person, long log, MarkKind kind) => new StoredBlocks(sql, person, log, kind);
+    public IBlockSource Blocks(long person, long log, MarkKind kind) =>
+        new StoredBlocks(sql, person, log, kind) { Known = ahead?.BlocksOf(person, log, kind) };
 
     /// <inheritdoc/>
     public void SaveBlock(long person, long log, MarkKind kind, int block, byte[]? bits, int count)
     {
+        ahead?.ForgetBlocks(person, log);
         if (bits is null)
         {
             sql.Run("DELETE FROM mark_block WHERE person=?1 AND log=?2 AND kind=?3 AND block=?4", person, log, (long)kind, (long)block);

@@ -1,3 +1,4 @@
+using System.Data.Common;
 using Rovett.Core.Store;
 
 namespace Rovett.Storage.Sql;
@@ -6,7 +7,7 @@ namespace Rovett.Storage.Sql;
 public sealed partial class SqlLedgerStore
 {
     /// <inheritdoc/>
-    public PersonRow? FindPerson(int space, string user) =>
+    public PersonRow? FindPerson(int space, string user) => Ahead.Use(ahead?.People, (space, user), out var known) ? known :
         sql.One(Rows.SelectPerson + " WHERE space=?1 AND name=?2", Rows.Person, (long)space, user);
 
     /// <inheritdoc/>
@@ -15,6 +16,7 @@ public sealed partial class SqlLedgerStore
     /// <inheritdoc/>
     public PersonRow AddPerson(int space, string user, StoredTime? seen)
     {
+        ahead?.People.Remove((space, user));
         long id = Draw(ref people, "person");
         sql.Run("INSERT INTO person (id, space, name, seen) VALUES (?1, ?2, ?3, ?4)", id, (long)space, user, seen?.Micros);
         return new PersonRow(id, user, seen, 0, 0, 0, [], [], null, null);
@@ -30,13 +32,15 @@ public sealed partial class SqlLedgerStore
             p.ClaimsAt, p.Quiet, p.ChoicesRev);
 
     /// <inheritdoc/>
-    public IReadOnlyList<Membership> Memberships(long person) =>
-        sql.All("SELECT address, after, until, gained FROM membership WHERE person=?1 ORDER BY opened",
-        r => new Membership(r.GetString(0), r.GetInt64(1), Rows.Number(r, 2), r.GetInt64(3)), person);
+    public IReadOnlyList<Membership> Memberships(long person) => ahead?.Memberships.Remove(person, out var known) == true ? known :
+        sql.All("SELECT address, after, until, gained FROM membership WHERE person=?1 ORDER BY opened", ReadMembership, person);
+
+    static Membership ReadMembership(DbDataReader r) => new(r.GetString(0), r.GetInt64(1), Rows.Number(r, 2), r.GetInt64(3));
 
     /// <inheritdoc/>
     public void OpenMembership(int space, long person, Membership membership)
     {
+        ahead?.Memberships.Remove(person);
         sql.Run("INSERT INTO membership (person, space, address, after, gained) VALUES (?1, ?2, ?3, ?4, ?5)", person, (long)space,
             membership.Address, membership.After, membership.Gained);
         sql.Run("INSERT INTO address (space, address, members) VALUES (?1, ?2, 1) ON CONFLICT (space, address) DO UPDATE SET " +
@@ -46,6 +50,7 @@ public sealed partial class SqlLedgerStore
     /// <inheritdoc/>
     public void CloseMembership(int space, long person, string address, long until)
     {
+        ahead?.Memberships.Remove(person);
         sql.Run("UPDATE membership SET until=?3 WHERE person=?1 AND address=?2 AND until IS NULL", person, address, until);
         sql.Run("UPDATE address SET members=members-1 WHERE space=?1 AND address=?2", (long)space, address);
     }
@@ -60,34 +65,50 @@ public sealed partial class SqlLedgerStore
         r => r.GetInt64(0), (long)space, address, after, (long)limit);
 
     /// <inheritdoc/>
-    public IReadOnlyList<UserLogRow> UserLogs(long person) => sql.All(Rows.SelectUserLogs, Rows.UserLog, person);
+    public IReadOnlyList<UserLogRow> UserLogs(long person) =>
+        ahead?.UserLogs.Remove(person, out var known) == true ? known : sql.All(Rows.SelectUserLogs, Rows.UserLog, person);
 
     /// <inheritdoc/>
-    public void SaveUserLog(long person, UserLogRow r) =>
+    public void SaveUserLog(long person, UserLogRow r)
+    {
+        ahead?.UserLogs.Remove(person);
         sql.Run("INSERT INTO user_log (person, log, read_line, received_line, handled_line, muted_line, gone, journal_seen, " +
         "muted_through, parts, segments) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11) "
             + "ON CONFLICT (person, log) DO UPDATE SET read_line=?3, received_line=?4, handled_line=?5, muted_line=?6, gone=?7, " +
             "journal_seen=?8, muted_through=?9, parts=?10, segments=?11",
             person, r.Log, r.ReadLine, r.ReceivedLine, r.HandledLine, r.MutedLine, r.Gone, r.JournalSeen, r.MutedThrough, (long)r.Parts,
             r.Segments is null ? null : Rows.SegmentBytes(r.Segments));
+    }
 
     /// <inheritdoc/>
-    public void ForgetUserLogs(long person) => sql.Run("UPDATE user_log SET gone=NULL, segments=NULL WHERE person=?1", person);
+    public void ForgetUserLogs(long person)
+    {
+        ahead?.UserLogs.Remove(person);
+        sql.Run("UPDATE user_log SET gone=NULL, segments=NULL WHERE person=?1", person);
+    }
 
     /// <inheritdoc/>
-    public IReadOnlyList<MuteRow> MutesOf(long person) =>
-        sql.All("SELECT is_type, text, after, until, since FROM mute WHERE person=?1 ORDER BY since",
-        r => new MuteRow(r.GetInt64(0) != 0, r.GetString(1), r.GetInt64(2), Rows.Number(r, 3), new StoredTime(r.GetInt64(4))), person);
+    public IReadOnlyList<MuteRow> MutesOf(long person) => ahead?.Mutes.Remove(person, out var known) == true ? known :
+        sql.All("SELECT is_type, text, after, until, since FROM mute WHERE person=?1 ORDER BY since", ReadMute, person);
+
+    static MuteRow ReadMute(DbDataReader r) =>
+        new(r.GetInt64(0) != 0, r.GetString(1), r.GetInt64(2), Rows.Number(r, 3), new StoredTime(r.GetInt64(4)));
 
     /// <inheritdoc/>
-    public void AddMute(long person, MuteRow mute) =>
+    public void AddMute(long person, MuteRow mute)
+    {
+        ahead?.Mutes.Remove(person);
         sql.Run("INSERT INTO mute (person, is_type, text, after, until, since) VALUES (?1, ?2, ?3, ?4, ?5, ?6)", person,
-        mute.IsType ? 1L : 0L, mute.Text, mute.After, mute.Until, mute.Since.Micros);
+            mute.IsType ? 1L : 0L, mute.Text, mute.After, mute.Until, mute.Since.Micros);
+    }
 
     /// <inheritdoc/>
-    public void EndMute(long person, bool isType, string text, long until) =>
+    public void EndMute(long person, bool isType, string text, long until)
+    {
+        ahead?.Mutes.Remove(person);
         sql.Run("UPDATE mute SET until=?4 WHERE person=?1 AND is_type=?2 AND text=?3 AND until IS NULL", person, isType ? 1L : 0L,
-        text, until);
+            text, until);
+    }
 
     /// <inheritdoc/>
     public RoleRow? FindRole(int space, string role) =>

@@ -19,17 +19,24 @@ public sealed partial class SqlLedgerStore
         r => (r.GetInt64(0), r.GetInt64(1)), log, after, (long)limit);
 
     /// <inheritdoc/>
-    public IReadOnlyList<KeyValuePair<string, long>> Follows(long person) =>
+    public IReadOnlyList<KeyValuePair<string, long>> Follows(long person) => ahead?.Follows.Remove(person, out var known) == true ? known :
         sql.All("SELECT topic, since FROM follow WHERE person=?1 ORDER BY topic",
         r => KeyValuePair.Create(r.GetString(0), r.GetInt64(1)), person);
 
     /// <inheritdoc/>
-    public void AddFollow(long person, string topic, long since) =>
+    public void AddFollow(long person, string topic, long since)
+    {
+        ahead?.Follows.Remove(person);
         sql.Run("INSERT INTO follow (person, topic, since) VALUES (?1, ?2, ?3) ON CONFLICT (person, topic) DO UPDATE SET since=?3", person,
-        topic, since);
+            topic, since);
+    }
 
     /// <inheritdoc/>
-    public void RemoveFollow(long person, string topic) => sql.Run("DELETE FROM follow WHERE person=?1 AND topic=?2", person, topic);
+    public void RemoveFollow(long person, string topic)
+    {
+        ahead?.Follows.Remove(person);
+        sql.Run("DELETE FROM follow WHERE person=?1 AND topic=?2", person, topic);
+    }
 
     /// <inheritdoc/>
     public void AddPolicies(int space, PolicyVersion version) =>

@@ -20,9 +20,12 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     int answersAdded;
 
     /// <summary>Takes over an open, migrated database, and makes its first space when it is empty.</summary>
-    public SqlLedgerStore(ISql sql)
+    /// <param name="sql">The connection.</param>
+    /// <param name="readsAhead">Read at once what a batch will look up; null: where each question costs a round trip.</param>
+    public SqlLedgerStore(ISql sql, bool? readsAhead = null)
     {
         this.sql = sql;
+        ReadsAhead = readsAhead ?? sql.IsRemote;
         if (sql.Number("SELECT count(*) FROM store") == 0)
         {
             Begin();
@@ -70,10 +73,18 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     }
 
     /// <inheritdoc/>
-    public void Begin(bool lasting = true) => sql.Begin(lasting);
+    public void Begin(bool lasting = true)
+    {
+        ahead = null;
+        sql.Begin(lasting);
+    }
 
     /// <inheritdoc/>
-    public void Commit(IReadOnlyList<int>? spaces = null) => sql.Commit(spaces);
+    public void Commit(IReadOnlyList<int>? spaces = null)
+    {
+        ahead = null;
+        sql.Commit(spaces);
+    }
 
     /// <inheritdoc/>
     public void Sync(IReadOnlyList<int>? spaces = null) => sql.Sync(spaces);
@@ -82,7 +93,11 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     public IReadOnlyList<int> Changed() => sql.Changed();
 
     /// <inheritdoc/>
-    public void Rollback() => sql.Rollback();
+    public void Rollback()
+    {
+        ahead = null;
+        sql.Rollback();
+    }
 
     /// <inheritdoc/>
     public bool IsFailure(Exception error) => StoreFailures.Is(error);
@@ -120,7 +135,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     public void SaveFloor(int space, long floor) => sql.Run("UPDATE space SET floor=?2 WHERE id=?1", (long)space, floor);
 
     /// <inheritdoc/>
-    public LogRow? FindLog(int space, string key) => sql.One(Rows.SelectLog + " WHERE l.space=?1 AND l.key=?2", Rows.Log, (long)space, key);
+    public LogRow? FindLog(int space, string key) => Ahead.Use(ahead?.Logs, (space, key), out var known) ? known : sql.One(Rows.SelectLog + " WHERE l.space=?1 AND l.key=?2", Rows.Log, (long)space, key);
 
     /// <inheritdoc/>
     public LogRow? FindLog(long log) => sql.One(Rows.SelectLog + " WHERE l.id=?1", Rows.Log, log);
@@ -128,6 +143,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     /// <inheritdoc/>
     public LogRow AddLog(int space, string key, IReadOnlyList<Address> includes)
     {
+        ahead?.Logs.Remove((space, key));
         long id = Draw(ref logs, "log");
         sql.Run("INSERT INTO log (id, space, key) VALUES (?1, ?2, ?3)", id, (long)space, key);
         foreach (var address in includes)
@@ -138,9 +154,12 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     }
 
     /// <inheritdoc/>
-    public void SaveLog(LogRow log) =>
+    public void SaveLog(LogRow log)
+    {
+        ahead?.ForgetLog(log.Id);
         sql.Run("UPDATE log SET key=?2, head=?3, head_position=?4, trimmed=?5, lost_ordinal=?6, lost_position=?7, lost_time=?8 WHERE id=?1",
             log.Id, log.Key, log.Head, log.HeadPosition, log.Trimmed, log.Lost.Ordinal, log.Lost.Position, log.Lost.Time.Micros);
+    }
 
     /// <inheritdoc/>
     public IReadOnlyList<LogRow> AudiencesOf(int space, Address address) =>
@@ -195,14 +214,20 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
             entry.Traits.TakeFor is { } takeFor ? (long)takeFor.TotalMicroseconds : null);
 
     /// <inheritdoc/>
-    public void AppendItem(long log, long ordinal, long position, long? subjectHash, long typeHash) =>
+    public void AppendItem(long log, long ordinal, long position, long? subjectHash, long typeHash)
+    {
+        ahead?.ForgetLog(log);
         sql.Run("INSERT INTO log_item (log, ordinal, position, subject, type) VALUES (?1, ?2, ?3, ?4, ?5)", log, ordinal, position,
-        subjectHash, typeHash);
+            subjectHash, typeHash);
+    }
 
     /// <inheritdoc/>
-    public void AppendChange(long log, JournalRow change) =>
+    public void AppendChange(long log, JournalRow change)
+    {
+        ahead?.ForgetLog(log);
         sql.Run("INSERT INTO change (log, position, ordinal, kind, turn) VALUES (?1, ?2, ?3, ?4, ?5)", log, change.Position, change.Ordinal,
-        (long)change.Kind, (long)change.Turn);
+            (long)change.Kind, (long)change.Turn);
+    }
 
     /// <inheritdoc/>
     public IReadOnlyList<JournalRow> ChangesSince(long log, long position, int limit) =>
@@ -217,6 +242,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     /// <inheritdoc/>
     public void AddSkip(long log, long person, long ordinal)
     {
+        ahead?.UserLogs.Remove(person);
         sql.Run("INSERT INTO skip (person, log, ordinal) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING", person, log, ordinal);
         sql.Run("INSERT INTO user_log (person, log, parts) VALUES (?1, ?2, ?3) ON CONFLICT (person, log) DO UPDATE SET " +
             "parts=user_log.parts|?3, gone=NULL", person, log, (long)UserLogParts.Skips);
@@ -242,13 +268,16 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
 
     /// <inheritdoc/>
     public IdempotencyRow? FindAnswer(int space, string key, StoredTime notBefore) =>
-        sql.One("SELECT body_hash, id, position FROM answer WHERE space=?1 AND key=?2 AND time>=?3",
+        Ahead.Use(ahead?.Answers, (space, key), out var known)
+            ? known is { } ready && ready.Time >= notBefore ? ready.Row : null
+            : sql.One("SELECT body_hash, id, position FROM answer WHERE space=?1 AND key=?2 AND time>=?3",
             r => new IdempotencyRow(Rows.Bytes(r, 0), Rows.Id(Rows.Bytes(r, 1)), new Position(r.GetInt64(2))), (long)space, key,
             notBefore.Micros);
 
     /// <inheritdoc/>
     public void AddAnswer(int space, string key, IdempotencyRow answer, StoredTime time)
     {
+        ahead?.Answers.Remove((space, key));
         // Those that no longer count go now and then, with those that come.
         if (answersAdded++ % 256 == 0)
         {

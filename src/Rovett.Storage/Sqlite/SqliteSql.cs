@@ -85,6 +85,22 @@ public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? ch
     }
 
     /// <inheritdoc/>
+    public bool IsRemote => false;
+
+    /// <inheritdoc/>
+    public void Ask(IReadOnlyList<Question> questions)
+    {
+        foreach (var question in questions)
+        {
+            All(question.Sql, r =>
+            {
+                question.Row(r);
+                return 0;
+            }, question.Values);
+        }
+    }
+
+    /// <inheritdoc/>
     public long? Number(string sql, params ReadOnlySpan<object?> values)
     {
         var statement = Bound(sql, values);

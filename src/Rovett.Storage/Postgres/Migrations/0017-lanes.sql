@@ -31,6 +31,13 @@ LANGUAGE plpgsql AS $$ BEGIN
     IF NOT FOUND THEN RAISE EXCEPTION 'space % has another owner', of_space USING ERRCODE = 'RV001'; END IF;
 END $$;
 
+CREATE FUNCTION rovett_space_gone() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+    DELETE FROM batch_done WHERE space = OLD.id;
+    DELETE FROM space_owner WHERE space = OLD.id;
+    RETURN OLD;
+END $$;
+CREATE TRIGGER space_gone AFTER DELETE ON space FOR EACH ROW EXECUTE FUNCTION rovett_space_gone();
+
 -- Numbers of logs and people are drawn in blocks, so that writers need not know of each other's.
 CREATE SEQUENCE log_block INCREMENT 1000;
 CREATE SEQUENCE person_block INCREMENT 1000;

@@ -22,6 +22,6 @@ public sealed class FindRoleCommand(string space, string role) : LedgerCommand<(
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);
-        Answer = (state.Role(role), Math.Max(0, ledger.Store.MembersOf(state.Id, "role:" + role)), state.Connected.With("role:" + role));
+        Answer = (state.Role(role), Math.Max(0, state.MembersOf("role:" + role)), state.Connected.With("role:" + role));
     }
 }

@@ -1,5 +1,6 @@
 using Rovett.Core.Events;
 using Rovett.Core.Rules;
+using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Events;
 
@@ -7,7 +8,15 @@ namespace Rovett.Core.Ledgers.Commands.Events;
 /// <param name="Event">The event.</param>
 /// <param name="Version">The version of the rules.</param>
 /// <param name="Results">A result for each rule that matches.</param>
-public sealed record EvaluatedEvent(IncomingEvent Event, long Version, IReadOnlyList<RuleResult> Results);
+public sealed record EvaluatedEvent(IncomingEvent Event, long Version, IReadOnlyList<RuleResult> Results)
+{
+    /// <summary>Says what will be looked up for it.</summary>
+    internal void Needs(AheadList ahead)
+    {
+        ahead.Events.Add((Event.Source, Event.Id));
+        foreach (var draft in Results.SelectMany(r => r.Drafts)) Recipients.Needs(draft.Draft, ahead);
+    }
+}
 
 /// <summary>The answer to an event: what came of it, or why it was refused.</summary>
 /// <param name="Outcome">What came of it; null: it was refused.</param>
@@ -24,6 +33,11 @@ public sealed class EventsCommand(string space, IReadOnlyList<EvaluatedEvent> ev
     : LedgerCommand<IReadOnlyList<EventAnswer>>(space)
 {
     internal override bool ShowsStoreWorks => true;
+
+    internal override void Needs(AheadList ahead)
+    {
+        foreach (var one in events) one.Needs(ahead);
+    }
 
     internal override void Execute(Ledger ledger)
     {

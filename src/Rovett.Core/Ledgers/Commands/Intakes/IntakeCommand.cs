@@ -16,6 +16,11 @@ public sealed class IntakeCommand(string space, string intake, IReadOnlyList<Han
 {
     internal override bool ShowsStoreWorks => true;
 
+    internal override void Needs(AheadList ahead)
+    {
+        foreach (var one in batch) one.Event?.Needs(ahead);
+    }
+
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);

@@ -2,6 +2,7 @@ using Rovett.Core.Delivery;
 using Rovett.Core.Marks;
 using Rovett.Core.Nodes;
 using Rovett.Core.Notifications;
+using Rovett.Core.Store;
 using Rovett.Core.Visibility;
 using Rovett.Core.Wire;
 
@@ -41,6 +42,8 @@ public sealed class MarkCommand(string space, string userId, MarkVerb verb, Mark
     internal override bool MaySyncLater => from.Through.Count > 0;
 
     internal override bool MustLast => Rest is null;
+
+    internal override void Needs(AheadList ahead) => ahead.Add(userId);
 
     internal override void Execute(Ledger ledger)
     {

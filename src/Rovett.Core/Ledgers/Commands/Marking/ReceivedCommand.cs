@@ -1,5 +1,6 @@
 using Rovett.Core.Delivery;
 using Rovett.Core.Marks;
+using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Marking;
 
@@ -7,6 +8,8 @@ namespace Rovett.Core.Ledgers.Commands.Marking;
 public sealed class ReceivedCommand(string space, string userId, IReadOnlyList<AckedRun> acked, bool handled, string device)
     : LedgerCommand<bool>(space)
 {
+    internal override void Needs(AheadList ahead) => ahead.Add(userId);
+
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);

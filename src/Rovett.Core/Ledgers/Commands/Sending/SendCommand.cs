@@ -19,6 +19,12 @@ public sealed class SendCommand(string space, Draft draft, Idempotency? idempote
 
     internal override bool ShowsStoreWorks => true;
 
+    internal override void Needs(AheadList ahead)
+    {
+        if (idempotency is not null) ahead.Answers.Add(idempotency.Key);
+        Recipients.Needs(draft, ahead);
+    }
+
     internal override void Execute(Ledger ledger) => Answer = Send(ledger);
 
     /// <summary>Sends it as part of a command.</summary>

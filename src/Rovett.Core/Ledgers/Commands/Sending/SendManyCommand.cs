@@ -1,4 +1,5 @@
 using Rovett.Core.Notifications;
+using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Sending;
 
@@ -17,6 +18,11 @@ public sealed class SendManyCommand(string space, IReadOnlyList<Draft> drafts, F
     internal override bool OnlySends => true;
 
     internal override bool ShowsStoreWorks => true;
+
+    internal override void Needs(AheadList ahead)
+    {
+        foreach (var draft in drafts) Recipients.Needs(draft, ahead);
+    }
 
     internal override void Execute(Ledger ledger)
     {

@@ -1,5 +1,6 @@
 using Rovett.Core.Delivery;
 using Rovett.Core.Nodes;
+using Rovett.Core.Store;
 using Rovett.Core.Visibility;
 using Rovett.Core.Wire;
 
@@ -40,6 +41,8 @@ public sealed class AttachCommand(string space, Identity identity, string device
     internal override bool MaySyncLater => true;
 
     internal override bool MustLast => mustLast;
+
+    internal override void Needs(AheadList ahead) => ahead.Add(identity.User.Value);
 
     internal override void Execute(Ledger ledger)
     {

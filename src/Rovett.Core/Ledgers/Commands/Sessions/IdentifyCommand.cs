@@ -1,3 +1,4 @@
+using Rovett.Core.Store;
 using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers.Commands.Sessions;
@@ -15,6 +16,8 @@ public sealed class IdentifyCommand(string space, Identity identity) : LedgerCom
 
     internal override bool MustLast => mustLast;
 
+    internal override void Needs(AheadList ahead) => ahead.Add(identity.User.Value);
+
     internal override void Execute(Ledger ledger) => Answer = Identification.Take(ledger, ledger.Space(Space), identity, out mustLast);
 }
 
@@ -31,6 +34,8 @@ public sealed class IdentifyAndPlanCommand(string space, Identity identity, bool
     internal override bool MaySyncLater => true;
 
     internal override bool MustLast => mustLast;
+
+    internal override void Needs(AheadList ahead) => ahead.Add(identity.User.Value);
 
     internal override void Execute(Ledger ledger)
     {
