@@ -1,5 +1,4 @@
 using System.Diagnostics;
-using System.Globalization;
 using System.Net.Http.Headers;
 using System.Text;
 using System.Text.Json.Nodes;
@@ -88,8 +87,8 @@ static class Spaces
             }
         }
         double Median(Home home) => starts[home].Order().ElementAt(Starts / 2);
-        Say($"{place}: start {Median(one):F2} s with one space, {Median(many):F2} s with {Many} ({Median(many) / Median(one):F2} x); idle " +
-            $"{cpu[one]:P2} and {cpu[many]:P2} of a core; resident {memory[one]:F0} and {memory[many]:F0} MiB " +
+        Say($"{place}: start {Median(one):F2} s with one space, {Median(many):F2} s with {Many} ({Median(many) / Median(one):F2} x)");
+        Say($"{place}: idle {cpu[one]:P2} and {cpu[many]:P2} of a core; resident {memory[one]:F0} and {memory[many]:F0} MiB " +
             $"({(memory[many] - memory[one]) * 1024 / Many:F1} KiB a space)");
     }
 
@@ -137,7 +136,7 @@ static class Spaces
                 }
             }));
             double seconds = Stopwatch.GetElapsedTime(began).TotalSeconds;
-            Say($"{place}: {Many} spaces, 32 senders: {times.Count / seconds:N0} sends/s, {Quantiles(times)}, resident {Resident(service):F0} MiB");
+            Say($"{place}: {Many} spaces, 32 senders: {times.Count / seconds:N0} sends/s, {Quantiles(times)}; {Resident(service):F0} MiB");
         }
         foreach (var (_, http) in clients) http.Dispose();
         await service.Terminate();
@@ -155,7 +154,8 @@ static class Spaces
             var alone = await Loop(victim);
             using var stop = new CancellationTokenSource();
             long asked = 0;
-            var asking = Enumerable.Range(0, 16).Select(n => Ask(hostile, many.Keys[1].Space, n, () => Interlocked.Increment(ref asked), stop.Token)).ToList();
+            var asking = Enumerable.Range(0, 16)
+                .Select(n => Ask(hostile, many.Keys[1].Space, n, () => Interlocked.Increment(ref asked), stop.Token)).ToList();
             var beside = await Loop(victim);
             await stop.CancelAsync();
             await Task.WhenAll(asking);
@@ -170,7 +170,10 @@ static class Spaces
     static async Task<List<TimeSpan>> Loop(HttpClient http)
     {
         var times = new List<TimeSpan>();
-        for (long began = Stopwatch.GetTimestamp(); Stopwatch.GetElapsedTime(began) < Length;) times.Add(await Send(http, "main", "user:mara"));
+        for (long began = Stopwatch.GetTimestamp(); Stopwatch.GetElapsedTime(began) < Length;)
+        {
+            times.Add(await Send(http, "main", "user:mara"));
+        }
         return times;
     }
 
@@ -187,5 +190,5 @@ static class Spaces
         }
     }
 
-    static void Say(FormattableString line) => Console.WriteLine(line.ToString(CultureInfo.InvariantCulture));
+    static void Say(string line) => Console.WriteLine(line);
 }

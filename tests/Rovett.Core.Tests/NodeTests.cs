@@ -7,7 +7,6 @@ using Rovett.Core.Ledgers.Commands.Life;
 using Rovett.Core.Ledgers.Commands.Marking;
 using Rovett.Core.Ledgers.Commands.Sending;
 using Rovett.Core.Ledgers.Commands.Sessions;
-using Rovett.Core.Marks;
 using Rovett.Core.Nodes;
 using Rovett.Core.Notifications;
 using Rovett.Core.Wire;
@@ -110,7 +109,7 @@ public sealed class NodeTests : IDisposable
     }
 
     [Fact]
-    public void What_happened_in_a_row_reaches_sessions_in_that_order_however_late()
+    public async Task What_happened_in_a_row_reaches_sessions_in_that_order_however_late()
     {
         var (mara, teo) = (Connect("mara", "crew"), Connect("teo", "crew"));
         var signOut = new SignOutCommand("main", "teo");
@@ -122,7 +121,7 @@ public sealed class NodeTests : IDisposable
         link.LetThrough(2);
         signOut.Task.IsCompleted.ShouldBeFalse();
         link.LetThrough();
-        signOut.Task.Result.Ended.ShouldBe(1);
+        (await signOut.Task).Ended.ShouldBe(1);
         var (seen, left) = (Drain(mara), Drain(teo));
         new[] { "before", "not for teo", "muted by mara", "after" }.Where(t => seen.Contains($"\"{t}\"", StringComparison.Ordinal))
             .ShouldBe(["before", "not for teo"]);

@@ -72,7 +72,7 @@ public sealed class RoundTripTests : IClassFixture<PostgresServer>, IDisposable
     }
 
     [Fact]
-    public void However_many_users_come_back_to_a_service_that_does_not_know_them_they_are_loaded_at_once()
+    public async Task However_many_users_come_back_to_a_service_that_does_not_know_them_they_are_loaded_at_once()
     {
         const int People = 40;
         LedgerCommand[] All(Func<string, LedgerCommand> make) => [.. Enumerable.Range(0, People).Select(n => make($"person{n}"))];
@@ -89,7 +89,7 @@ public sealed class RoundTripTests : IClassFixture<PostgresServer>, IDisposable
         Trips(rest).ShouldBeLessThanOrEqualTo(3);
         foreach (var attach in rest.Cast<AttachCommand>())
         {
-            attach.Task.Result.Totals.Unread.ShouldBe(5);
+            (await attach.Task).Totals.Unread.ShouldBe(5);
         }
     }
 }

@@ -213,7 +213,7 @@ public sealed class StoreFailureTests : IDisposable
     }
 
     [Fact]
-    public void A_space_that_the_store_says_is_otherwise_is_read_again()
+    public async Task A_space_that_the_store_says_is_otherwise_is_read_again()
     {
         Ask(Send("first"));
         Drain();
@@ -222,7 +222,7 @@ public sealed class StoreFailureTests : IDisposable
             var beside = new Ledger(other, new LedgerOptions(), TimeProvider.System, new RecentBySpace());
             var send = Send("of another");
             beside.Process([send]);
-            send.Task.Result.Position.Value.ShouldBe(3);
+            (await send.Task).Position.Value.ShouldBe(3);
         }
         failing.ChangedSpaces = [1];
         Ask(Send("second")).Position.Value.ShouldBe(4);

@@ -190,7 +190,8 @@ static class KeyCommand
     }
 
     static DataFolder Folder(string folder) => File.Exists(Path.Combine(folder, SqliteFiles.AccessName)) ? new DataFolder(folder)
-        : throw new UsageException($"--data: '{folder}' is not a Rovett data folder.", $"Name the folder that has {SqliteFiles.AccessName}.");
+        : throw new UsageException($"--data: '{folder}' is not a Rovett data folder.",
+            $"Name the folder that has {SqliteFiles.AccessName}.");
 
     static PostgresHome Database(string text) => PostgresHome.Mistake(text) is not { } mistake ? new PostgresHome(text)
         : throw new UsageException($"--database: {mistake}.", "Give it as Host=db.internal;Database=rovett;Username=rovett.");

@@ -89,8 +89,8 @@ static class StoreCommand
         var toData = new Option<string?>("--to-data") { Description = "New data folder that it goes to." };
         var command = new Command("move", """
             Move everything from a data folder to a PostgreSQL database, or back. Stop the service before. The copy is compared with what it
-            was made of. Run the command again if it was interrupted: it goes on where it was. The original stays, and is not served by mistake.
-            The store begins a new life: devices with old cursors receive a `gap`.
+            was made of. Run the command again if it was interrupted: it goes on where it was. The original stays, and is not served by
+            mistake. The store begins a new life: devices with old cursors receive a `gap`.
 
             Example:
               rovett store move --data ./data --to-database "Host=db.internal;Database=rovett;Username=rovett"
@@ -114,8 +114,9 @@ static class StoreCommand
             using MoveSide to = isToDatabase ? new DatabaseSide(target!) : new FolderSide(newFolder!);
             var moved = await Task.Run(() => Shown(from, to, cancel), cancel);
             AnsiConsole.MarkupLineInterpolated(
-                $"[green]Moved to {to.Name}: {moved.Rows} rows of {moved.Tables} tables, compared; the store's new life is {moved.Epoch}.[/]");
-            Output.Hint(isToDatabase ? "Start it with 'rovett serve --database …'. Key sets named file:NAME are still read from the data folder."
+                $"[green]Moved to {to.Name}: {moved.Rows} rows of {moved.Tables} tables, compared; new life: {moved.Epoch}.[/]");
+            Output.Hint(isToDatabase
+                ? "Start it with 'rovett serve --database …'. Key sets named file:NAME are still read from the data folder."
                 : $"Start it with 'rovett serve --data {to.Name}'.");
             return 0;
         }));
@@ -125,7 +126,8 @@ static class StoreCommand
     static MoveResult Shown(MoveSide from, MoveSide to, CancellationToken cancel)
     {
         MoveResult? result = null;
-        AnsiConsole.Progress().Columns(new TaskDescriptionColumn(), new ProgressBarColumn(), new PercentageColumn(), new RemainingTimeColumn())
+        AnsiConsole.Progress()
+            .Columns(new TaskDescriptionColumn(), new ProgressBarColumn(), new PercentageColumn(), new RemainingTimeColumn())
             .Start(progress =>
             {
                 var task = progress.AddTask("preparing");

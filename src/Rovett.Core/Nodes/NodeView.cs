@@ -11,7 +11,8 @@ sealed class NodeView(Action<string, Exception> bug)
     long drifted;
     bool isLast;
 
-    /// <summary>How many times a node had another total of a user than the ledger; 0, unless there is a bug. Readable from any thread.</summary>
+    /// <summary>How many times a node had another total of a user than the ledger; 0, unless there is a bug. Readable from any
+    /// thread.</summary>
     public long DriftedCount => Volatile.Read(ref drifted);
 
     /// <summary>Applies what a commit means, in order.</summary>

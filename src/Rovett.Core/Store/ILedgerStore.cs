@@ -21,7 +21,8 @@ public interface ILedgerStore : IClockStore, ISpaceStore, ILogStore, IEntryStore
     /// <summary>Returns once everything committed before is on disk.</summary>
     /// <param name="spaces">As for <see cref="Commit"/>.</param>
     void Sync(IReadOnlyList<int>? spaces = null);
-    /// <summary>The spaces that may be otherwise by now than when they were last read; asked after <see cref="Begin"/>, told once.</summary>
+    /// <summary>The spaces that may be otherwise by now than when they were last read; asked after <see cref="Begin"/>, told
+    /// once.</summary>
     IReadOnlyList<int> Changed();
     /// <summary>Forgets the batch; must not throw.</summary>
     void Rollback();

@@ -1,10 +1,10 @@
 using Rovett.Core.Ledgers;
 using Rovett.Service.Diagnostics;
+using Rovett.Service.Ledgers;
 using Rovett.Service.Options;
 using Rovett.Service.Outbound;
 using Rovett.Storage.Access;
 using Rovett.Storage.Homes;
-using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Credentials;
@@ -17,7 +17,7 @@ static class CredentialsSetup
     public static IServiceCollection AddCredentials(this IServiceCollection services) => services
         .AddSingleton(p => p.GetRequiredService<IStoreHome>().OpenAccess())
         .AddSingleton(p => p.GetRequiredService<IStoreHome>().OpenTickets())
-        .AddSingleton(p => new SpaceKeeper(p.GetRequiredService<AccessStore>(), p.GetRequiredService<SqlLedgerStore>().Epoch,
+        .AddSingleton(p => new SpaceKeeper(p.GetRequiredService<AccessStore>(), p.GetRequiredService<LaneStores>().First.Epoch,
             p.GetRequiredService<TimeProvider>()))
         .AddSingleton(p => new KeySets(p.GetRequiredService<OutboundGuard>(),
             Path.Combine(p.GetRequiredService<RovettOptions>().Data, SqliteFiles.KeySetsName),

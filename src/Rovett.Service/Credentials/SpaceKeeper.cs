@@ -22,8 +22,10 @@ public sealed class SpaceKeeper(AccessStore access, Epoch epoch, TimeProvider cl
     /// <param name="row">As it is stored.</param>
     /// <param name="policies">The policies that hold; null: none.</param>
     /// <param name="types">The catalogue that holds; null: none.</param>
+    /// <param name="settings">The settings of all spaces, where they were read for all; null: they are read.</param>
     /// <exception cref="StoreException">Its settings can't be read.</exception>
-    public SpaceRuntime Open(SpaceRow row, PolicyVersion? policies, RulesVersion? types = null)
+    public SpaceRuntime Open(SpaceRow row, PolicyVersion? policies, RulesVersion? types = null,
+        IReadOnlyDictionary<string, string>? settings = null)
     {
         CursorSeal Seal(string purpose)
         {
@@ -31,17 +33,20 @@ public sealed class SpaceKeeper(AccessStore access, Epoch epoch, TimeProvider cl
             lock (gate) seals.Add(seal);
             return seal;
         }
+        var own = settings is null ? access.Settings(row.Name) : settings.GetValueOrDefault(row.Name);
         var space = new SpaceRuntime(row.Id, row.Name, Seal("cursor"), Seal("page"), Seal("receipts"))
-        { Settings = SettingsOf(row.Name), ClaimPaths = ClaimPathsOf(policies) };
+        { Settings = SettingsOf(row.Name, own), ClaimPaths = ClaimPathsOf(policies) };
         if (types is not null) space.Load(types.Position, CatalogueReader.Read(types.Document, []));
         return space;
     }
 
     /// <summary>New first credentials for a space that has none; null when it has some. They count once they are kept
     /// (<see cref="Keep"/>), so that nobody is left without them.</summary>
-    public FirstCredentials? FirstCredentials(string name) =>
+    /// <param name="name">The space's name.</param>
+    /// <param name="haveKeys">The spaces that have some.</param>
+    public FirstCredentials? FirstCredentials(string name, IReadOnlySet<string> haveKeys) =>
         // Shown and used as text, so that it can be pasted into any JWT library as it is.
-        access.Keys(name).Count > 0 ? null : new FirstCredentials(name, Secrets.New(Secrets.KeyPrefix), Secrets.New(""));
+        haveKeys.Contains(name) ? null : new FirstCredentials(name, Secrets.New(Secrets.KeyPrefix), Secrets.New(""));
 
     /// <summary>Lets first credentials count, now that they were shown or written.</summary>
     public void Keep(FirstCredentials made) => access.Together(() =>
@@ -63,9 +68,9 @@ public sealed class SpaceKeeper(AccessStore access, Epoch epoch, TimeProvider cl
         return PolicyReader.Read(document.RootElement, []).ClaimPaths;
     }
 
-    SpaceSettings SettingsOf(string space)
+    static SpaceSettings SettingsOf(string space, string? text)
     {
-        if (access.Settings(space) is not { } text) return SpaceSettings.Default;
+        if (text is null) return SpaceSettings.Default;
         var errors = new List<FieldError>();
         var settings = SpaceSettings.Read((JsonObject)JsonNode.Parse(text)!, errors);
         return errors.Count == 0

@@ -37,7 +37,7 @@ static class Composition
         services.AddSingleton(options).AddSingleton(home).AddSingleton(clock).AddSingleton<TimeProvider>(clock);
         services.AddSingleton<Health>().AddSingleton<FirstStart>().AddSingleton(p => p.GetRequiredService<FirstStart>().OpenSpaces());
         services.AddSingleton(
-            p => new ServiceInfo(p.GetRequiredService<SqlLedgerStore>().Epoch, StoredTime.From(clock.GetUtcNow()), home));
+            p => new ServiceInfo(p.GetRequiredService<LaneStores>().First.Epoch, StoredTime.From(clock.GetUtcNow()), home));
         services.AddJson().AddReference();
         services.AddLedgers().AddCredentials().AddLimits().AddAudit().AddOutbound().AddTopics().AddReceipts().AddLive(switches)
             .AddMeters().AddIntakes(options);
@@ -53,7 +53,8 @@ static class Composition
     public static void StartRounds(this IServiceProvider provider)
     {
         provider.GetRequiredService<ActivityMonitor>()
-            .Load(provider.GetRequiredService<SpaceDirectory>(), provider.GetRequiredService<SqlHistory>());
+            .Load(provider.GetRequiredService<SpaceDirectory>(), provider.GetRequiredService<SqlHistory>(),
+            provider.GetRequiredService<Agendas>());
         provider.GetRequiredService<AccessStore>()
             .AddStart(new StoredStart(provider.GetRequiredService<ServiceInfo>().Since.Micros, ServiceInfo.Version));
         provider.GetRequiredService<MeterKeeper>();

@@ -1,13 +1,16 @@
 using Rovett.Core.Ledgers;
 using Rovett.Service.Credentials;
+using Rovett.Service.Ledgers;
 using Rovett.Service.Options;
 using Rovett.Service.Spaces;
+using Rovett.Storage.Access;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Hosting;
 
 /// <summary>Opens the spaces as they are stored; makes those that are configured and not there yet, with credentials.</summary>
-sealed class FirstStart(SqlLedgerStore store, SpaceKeeper keeper, RovettOptions options, ServiceClock clock, Agendas agendas)
+sealed class FirstStart(LaneStores stores, AccessStore access, SpaceKeeper keeper, RovettOptions options, ServiceClock clock,
+    Agendas agendas)
 {
     /// <summary>Credentials created by this start, to be shown once.</summary>
     public List<FirstCredentials> Credentials { get; } = [];
@@ -15,17 +18,21 @@ sealed class FirstStart(SqlLedgerStore store, SpaceKeeper keeper, RovettOptions 
     public SpaceDirectory OpenSpaces()
     {
         var spaces = new SpaceDirectory(clock);
+        var store = stores.First;
         foreach (var row in store.Agenda()) agendas.Of(row.Space).Load(row);
-        foreach (var name in store.Spaces().Concat(options.Spaces).Prepend("main").Distinct())
+        var stored = store.OpenAll().ToDictionary(s => s.Row.Name);
+        var (haveKeys, settings) = (access.SpacesWithKeys(), access.AllSettings());
+        var missing = options.Spaces.Prepend("main").Distinct().Where(name => !stored.ContainsKey(name)).ToList();
+        if (missing.Count > 0)
         {
-            if (store.FindSpace(name) is not { } row)
-            {
-                store.Begin();
-                row = store.AddSpace(name, SpaceKeeper.NewKey());
-                store.Commit();
-            }
-            if (keeper.FirstCredentials(name) is { } made) Credentials.Add(made);
-            spaces.Add(keeper.Open(row, store.PoliciesAt(row.Id, row.Head), store.CatalogueUpTo(row.Id, row.Head)));
+            store.Begin();
+            foreach (var name in missing) stored[name] = new OpenedSpace(store.AddSpace(name, SpaceKeeper.NewKey()), null, null);
+            store.Commit();
+        }
+        foreach (var (row, policies, types) in stored.Values)
+        {
+            if (keeper.FirstCredentials(row.Name, haveKeys) is { } made) Credentials.Add(made);
+            spaces.Add(keeper.Open(row, policies, types, settings));
         }
         return spaces;
     }

@@ -12,7 +12,8 @@ using Rovett.Service.Spaces;
 namespace Rovett.Service.Ledgers;
 
 /// <summary>Has the ledger carry out what is due (expiries, ends of takings, deadlines), tell who came and left, and
-/// let go what retention takes, a few at a time, so that nobody waits for it. What throws holds up neither other spaces nor other steps.</summary>
+/// let go what retention takes, a few at a time, so that nobody waits for it. What throws holds up neither other spaces nor other
+/// steps.</summary>
 public sealed class Housekeeping : IDisposable
 {
     static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(250), LongestPause = TimeSpan.FromMinutes(1),
@@ -64,10 +65,14 @@ public sealed class Housekeeping : IDisposable
             if (agenda.NextDue <= clock.Due) await Guarded(space, "due", () => Dues(space));
             if (agenda.IsErasing) await Guarded(space, "erasures", () => Erasures(space));
             if (agenda.IsWatched) await Guarded(space, "presence", () => ledger.Ask(new PresenceRoundCommand(space)));
-            if (checks && agenda.IsConnected) await Guarded(space, "totals", () => ledger.Ask(new CheckTotalsCommand(space, checkPart, CheckParts)));
+            if (checks && agenda.IsConnected)
+            {
+                await Guarded(space, "totals", () => ledger.Ask(new CheckTotalsCommand(space, checkPart, CheckParts)));
+            }
             if (hourly) await Guarded(space, "choices", () => ledger.Ask(new ChoicesRoundCommand(space)));
             bool isOver = agenda.Stored > keepCount || (keepFor is { } keep && agenda.Oldest.Micros <= clock.Retention.Micros - keep);
-            if (isOver) await Guarded(space, "retention", () => All(() => ledger.Ask(new TrimCommand(space, Step, Repeats(space, settings)))));
+            if (!isOver) continue;
+            await Guarded(space, "retention", () => All(() => ledger.Ask(new TrimCommand(space, Step, Repeats(space, settings)))));
         }
         if (!agendas.MayPurge) return;
         await Guarded("", "purge", async () =>

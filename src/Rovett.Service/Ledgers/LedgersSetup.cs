@@ -28,7 +28,6 @@ static class LedgersSetup
     public static IServiceCollection AddLedgers(this IServiceCollection services) => services
         .AddSingleton<Faults>()
         .AddSingleton(OpenStores)
-        .AddSingleton(p => p.GetRequiredService<LaneStores>().First)
         .AddSingleton(p => p.GetRequiredService<IStoreHome>().ReadHistory())
         .AddSingleton<IHistoryStore>(p => p.GetRequiredService<SqlHistory>())
         .AddSingleton<HistoryReader>()

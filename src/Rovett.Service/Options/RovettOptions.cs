@@ -13,7 +13,8 @@ public sealed class RovettOptions
     /// <c>Host=db.internal;Database=rovett;Username=rovett;Passfile=/run/secrets/pgpass</c>.</summary>
     public string? Database { get; set; }
 
-    /// <summary>Connections that write to the database, each for spaces of its own, so that one space's work does not wait for another's.</summary>
+    /// <summary>Connections that write to the database, each for spaces of its own, so that one space's work does not wait for
+    /// another's.</summary>
     public int DatabaseLanes { get; set; } = 4;
 
     /// <summary>IP address to listen on. For access from other machines, put a proxy with TLS in front, or

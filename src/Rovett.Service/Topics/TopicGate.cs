@@ -28,14 +28,17 @@ public sealed class TopicGate : IDisposable
     readonly SpaceDirectory spaces;
     readonly int topicsPerSession, topicsPerUser;
     readonly Faults faults;
+    readonly ServiceClock clock;
+    readonly Agendas agendas;
     readonly ConcurrentDictionary<(SpaceRuntime Space, long Grant), bool> askedAgain = new();
     readonly Repeating rounds;
 
     /// <summary>Starts asking again for answers that end soon.</summary>
     public TopicGate(LedgerPump ledger, Deciders deciders, Refusals refusals, SpaceDirectory spaces, RovettOptions options,
-        TimeProvider clock, Faults faults)
+        ServiceClock clock, Faults faults, Agendas agendas)
     {
         (this.ledger, this.deciders, this.refusals, this.spaces, this.faults) = (ledger, deciders, refusals, spaces, faults);
+        (this.clock, this.agendas) = (clock, agendas);
         (topicsPerSession, topicsPerUser) = (options.TopicsPerSession, options.TopicsPerUser);
         rounds = new Repeating(nameof(AskAgain), AskAgainEvery, clock, faults, AskAgain);
     }
@@ -153,7 +156,8 @@ public sealed class TopicGate : IDisposable
     /// waits for another.</summary>
     async Task AskAgain()
     {
-        foreach (var space in spaces.All) await AskAgain(space);
+        long until = clock.Due.Micros + (long)AskAgainWithin.TotalMicroseconds;
+        foreach (var space in spaces.All.Where(s => agendas.Of(s.Name).NextDue.Micros <= until)) await AskAgain(space);
     }
 
     async Task AskAgain(SpaceRuntime space)

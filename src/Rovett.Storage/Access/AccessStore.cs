@@ -77,6 +77,9 @@ public sealed partial class AccessStore(IAccessSql sql) : IDisposable
     public IReadOnlyList<StoredApiKey> Keys(string space) =>
         All<StoredApiKey>(SelectKey + " WHERE space=@space ORDER BY created", new { space });
 
+    /// <summary>The spaces that have, or had, keys.</summary>
+    public IReadOnlySet<string> SpacesWithKeys() => All<string>("SELECT DISTINCT space FROM api_key", new { }).ToHashSet();
+
     /// <summary>Ends a key; false when there is no such key, or it is ended already.</summary>
     public bool RevokeKey(string space, string id, long now) =>
         Run("UPDATE api_key SET revoked=@now WHERE space=@space AND id=@id AND revoked IS NULL", new { space, id, now }) == 1;
@@ -135,6 +138,12 @@ public sealed partial class AccessStore(IAccessSql sql) : IDisposable
 
     /// <summary>A space's own settings as JSON, or null.</summary>
     public string? Settings(string space) => One<string>("SELECT settings FROM space_settings WHERE space=@space", new { space });
+
+    /// <summary>The settings of all spaces that have any of their own.</summary>
+    public IReadOnlyDictionary<string, string> AllSettings() =>
+        All<StoredSettings>("SELECT space, settings FROM space_settings", new { }).ToDictionary(s => s.Space, s => s.Settings);
+
+    sealed record StoredSettings(string Space, string Settings);
 
     /// <summary>Stores a space's own settings.</summary>
     public void SaveSettings(string space, string settings, long now) =>

@@ -1,7 +1,6 @@
 using System.Data.Common;
 using Npgsql;
 using NpgsqlTypes;
-using Rovett.Core.Store;
 using Rovett.Storage.Postgres;
 
 namespace Rovett.Storage.Homes;
@@ -74,7 +73,7 @@ public sealed class DatabaseSide : MoveSide
             }
         }
         return columns.Select(t => new MoveTable(t.Key, t.Value,
-            keys.TryGetValue(t.Key, out var key) ? [.. key.Select(k => t.Value.IndexOf(k))] : [.. Enumerable.Range(0, t.Value.Count)], 0));
+            keys.TryGetValue(t.Key, out var key) ? [.. key.Select(k => t.Value.IndexOf(k))] : [], 0));
     }
 
     /// <inheritdoc/>
@@ -129,8 +128,8 @@ public sealed class DatabaseSide : MoveSide
     List<(string Table, string Column)> Identities()
     {
         var found = new List<(string, string)>();
-        using var command = new NpgsqlCommand("SELECT table_name, column_name FROM information_schema.columns WHERE table_schema='public' " +
-            "AND is_identity='YES'", connection);
+        using var command = new NpgsqlCommand("SELECT table_name, column_name FROM information_schema.columns WHERE " +
+            "table_schema='public' AND is_identity='YES'", connection);
         using var reader = command.ExecuteReader();
         while (reader.Read()) found.Add((reader.GetString(0), reader.GetString(1)));
         return found;
@@ -154,8 +153,8 @@ public sealed class DatabaseSide : MoveSide
     {
         foreach (var (table, column) in Identities())
         {
-            Execute(connection, $"SELECT setval(pg_get_serial_sequence('{table}', '{column}'), greatest(n, 1), n > 0) FROM (SELECT greatest(" +
-                $"coalesce(max({Quoted(column)}), 0), {above.GetValueOrDefault(table)}) AS n FROM {Quoted(table)}) AS drawn");
+            Execute(connection, $"SELECT setval(pg_get_serial_sequence('{table}', '{column}'), greatest(n, 1), n > 0) FROM (SELECT " +
+                $"greatest(coalesce(max({Quoted(column)}), 0), {above.GetValueOrDefault(table)}) AS n FROM {Quoted(table)}) AS drawn");
         }
         foreach (var table in new[] { "log", "person" })
         {
@@ -185,8 +184,8 @@ public sealed class DatabaseSide : MoveSide
         }
         if (!Exists(connection, Moved)) return;
         using var command = new NpgsqlCommand($"SELECT target FROM {Moved}", connection);
-        throw new StoreException($"{name} was moved to {command.ExecuteScalar()}. To serve the database all the same, as it was before the " +
-            $"move, drop its table {Moved}.");
+        throw new StoreException($"{name} was moved to {command.ExecuteScalar()}. To serve the database all the same, as it was before " +
+            $"the move, drop its table {Moved}.");
     }
 
     /// <inheritdoc/>

@@ -1,6 +1,5 @@
 using System.Data.Common;
 using Microsoft.Data.Sqlite;
-using Rovett.Core.Store;
 using Rovett.Storage.Sqlite;
 
 namespace Rovett.Storage.Homes;
@@ -77,7 +76,6 @@ public sealed class FolderSide : MoveSide
                     if (reader.GetInt64(1) > 0) key.Add((reader.GetInt64(1), columns.Count));
                     columns.Add(reader.GetString(0));
                 }
-                if (key.Count == 0) key.AddRange(columns.Select((_, i) => ((long)i, i))); // one row, or all of it
                 yield return new MoveTable(name, columns, [.. key.Order().Select(k => k.Column)], part);
             }
         }
@@ -135,9 +133,9 @@ public sealed class FolderSide : MoveSide
             foreach (var (table, number) in above)
             {
                 using var command = part.CreateCommand();
-                command.CommandText = "UPDATE sqlite_sequence SET seq=max(seq, @n) WHERE name=@t; INSERT INTO sqlite_sequence (name, seq) " +
-                    "SELECT @t, @n WHERE NOT EXISTS (SELECT 1 FROM sqlite_sequence WHERE name=@t) " +
-                    "AND EXISTS (SELECT 1 FROM sqlite_master WHERE name=@t AND sql LIKE '%AUTOINCREMENT%')";
+                command.CommandText = "UPDATE sqlite_sequence SET seq=max(seq, @n) WHERE name=@t; " +
+                    "INSERT INTO sqlite_sequence (name, seq) SELECT @t, @n WHERE NOT EXISTS " +
+                    "(SELECT 1 FROM sqlite_sequence WHERE name=@t) AND EXISTS (SELECT 1 FROM sqlite_master WHERE name=@t AND sql LIKE '%AUTOINCREMENT%')";
                 command.Parameters.AddWithValue("n", number);
                 command.Parameters.AddWithValue("t", table);
                 command.ExecuteNonQuery();
@@ -166,8 +164,8 @@ public sealed class FolderSide : MoveSide
         var moved = Path.Combine(folder, Moved);
         if (File.Exists(moved))
         {
-            throw new StoreException($"{folder} was moved to {File.ReadAllText(moved)}. To serve the folder all the same, as it was before " +
-                $"the move, remove {moved}.");
+            throw new StoreException($"{folder} was moved to {File.ReadAllText(moved)}. To serve the folder all the same, as it was " +
+                $"before the move, remove {moved}.");
         }
     }
 

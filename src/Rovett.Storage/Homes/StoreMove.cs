@@ -1,7 +1,6 @@
 using System.Data.Common;
 using System.Security.Cryptography;
 using System.Text;
-using Rovett.Core.Store;
 
 namespace Rovett.Storage.Homes;
 
@@ -43,23 +42,26 @@ public static class StoreMove
         foreach (var table in tables)
         {
             var there = to.Same(table);
-            var last = to.Last(there);
-            if (last is not null) done += to.Count(there);
-            for (; ; )
+            long before = to.Count(there);
+            done += before;
+            var last = before > 0 && table.HasKey ? to.Last(there) : null;
+            while (before == 0 || table.HasKey)
             {
                 stop.ThrowIfCancellationRequested();
-                var some = from.Read(table, last, Chunk);
+                var some = from.Read(table, last, table.HasKey ? Chunk : null);
                 if (some.Count == 0) break;
                 to.Write(there, some);
-                last = [.. table.Key.Select(k => some[^1][k])];
                 done += some.Count;
                 progress(new MoveProgress(table.Name, false, done, rows * 2));
+                if (!table.HasKey) break;
+                last = [.. table.Key.Select(k => some[^1][k])];
             }
         }
         done = rows; // some may have been copied before
         foreach (var table in tables)
         {
-            if (!Compare(from, table, to, to.Same(table), stop, count => progress(new MoveProgress(table.Name, true, done += count, rows * 2))))
+            void Compared(int count) => progress(new MoveProgress(table.Name, true, done += count, rows * 2));
+            if (!Compare(from, table, to, to.Same(table), stop, Compared))
             {
                 throw new StoreException($"The copy of the table {table.Name} differs from what it was made of: something else wrote to " +
                     "one of them meanwhile. Begin again with an empty target.");
@@ -78,12 +80,22 @@ public static class StoreMove
         for (; ; )
         {
             stop.ThrowIfCancellationRequested();
-            var (here, copy) = (from.Read(table, last, Chunk), to.Read(there, last, Chunk));
-            if (!Hash(here).AsSpan().SequenceEqual(Hash(copy))) return false;
-            if (here.Count == 0) return true;
-            last = [.. table.Key.Select(k => here[^1][k])];
+            int? most = table.HasKey ? Chunk : null;
+            var (here, copy) = (from.Read(table, last, most), to.Read(there, last, most));
+            if (!Hash(here, table.HasKey).AsSpan().SequenceEqual(Hash(copy, table.HasKey))) return false;
             compared(here.Count);
+            if (here.Count == 0 || !table.HasKey) return true;
+            last = [.. table.Key.Select(k => here[^1][k])];
         }
+    }
+
+    /// <summary>The hash of rows; without a key their order does not count.</summary>
+    static byte[] Hash(List<object?[]> rows, bool isInOrder)
+    {
+        if (isInOrder) return Hash(rows);
+        var each = rows.ConvertAll(r => Convert.ToHexString(Hash([r])));
+        each.Sort(StringComparer.Ordinal);
+        return SHA256.HashData(Encoding.ASCII.GetBytes(string.Join('\n', each)));
     }
 
     static byte[] Hash(List<object?[]> rows)
@@ -116,7 +128,11 @@ public static class StoreMove
 /// <param name="Columns">Its columns.</param>
 /// <param name="Key">The numbers of the columns of its primary key, in the key's order.</param>
 /// <param name="Part">The part of the store that it belongs to.</param>
-public sealed record MoveTable(string Name, IReadOnlyList<string> Columns, IReadOnlyList<int> Key, int Part);
+public sealed record MoveTable(string Name, IReadOnlyList<string> Columns, IReadOnlyList<int> Key, int Part)
+{
+    /// <summary>It is moved in parts, by its key; otherwise as a whole.</summary>
+    public bool HasKey => Key.Count > 0;
+}
 
 /// <summary>One end of a move: it holds its home for as long as it lives, so that nobody else writes there.</summary>
 public abstract class MoveSide : IDisposable
@@ -125,7 +141,11 @@ public abstract class MoveSide : IDisposable
     public abstract string Name { get; }
 
     /// <summary>All tables.</summary>
-    public IReadOnlyList<MoveTable> Tables => tables ??= [.. ReadTables().OrderBy(t => t.Part).ThenBy(t => t.Name, StringComparer.Ordinal)];
+    public IReadOnlyList<MoveTable> Tables => tables ??= [.. ReadTables().OrderBy(t => t.Part)
+        .ThenByDescending(t => Array.IndexOf(First, t.Name)).ThenBy(t => t.Name, StringComparer.Ordinal)];
+
+    // Others refer to them; the last of these comes first.
+    static readonly string[] First = ["log", "person", "space"];
 
     IReadOnlyList<MoveTable>? tables;
 
@@ -176,14 +196,14 @@ public abstract class MoveSide : IDisposable
     public object?[]? Last(MoveTable table)
     {
         using var command = To(table).CreateCommand();
-        command.CommandText = $"SELECT {string.Join(", ", table.Key.Select(k => Quoted(table.Columns[k])))} FROM {Quoted(table.Name)} ORDER BY " +
-            $"{string.Join(", ", table.Key.Select(k => InOrder(table, k) + " DESC"))} LIMIT 1";
+        command.CommandText = $"SELECT {string.Join(", ", table.Key.Select(k => Quoted(table.Columns[k])))} FROM {Quoted(table.Name)} " +
+            $"ORDER BY {string.Join(", ", table.Key.Select(k => InOrder(table, k) + " DESC"))} LIMIT 1";
         using var reader = command.ExecuteReader();
         return reader.Read() ? Row(reader) : null;
     }
 
-    /// <summary>The rows after a key, in its order.</summary>
-    public List<object?[]> Read(MoveTable table, object?[]? after, int most)
+    /// <summary>The rows after a key, in its order; of a table without one all.</summary>
+    public List<object?[]> Read(MoveTable table, object?[]? after, int? most)
     {
         using var command = To(table).CreateCommand();
         var order = string.Join(", ", table.Key.Select(k => InOrder(table, k)));
@@ -198,8 +218,8 @@ public abstract class MoveSide : IDisposable
                 command.Parameters.Add(parameter);
             }
         }
-        command.CommandText = $"SELECT {string.Join(", ", table.Columns.Select(Quoted))} FROM {Quoted(table.Name)}{where} ORDER BY {order} " +
-            $"LIMIT {most}";
+        command.CommandText = $"SELECT {string.Join(", ", table.Columns.Select(Quoted))} FROM {Quoted(table.Name)}{where}" +
+            (most is null ? "" : $" ORDER BY {order} LIMIT {most}");
         var rows = new List<object?[]>();
         using var reader = command.ExecuteReader();
         while (reader.Read()) rows.Add(Row(reader));

@@ -1,6 +1,5 @@
 using System.Data;
 using Npgsql;
-using Rovett.Core.Store;
 
 namespace Rovett.Storage.Postgres;
 
@@ -71,8 +70,9 @@ public sealed class PostgresHold : IDisposable
             if (over is not null) return over;
             var epoch = Epoch.New();
             PostgresSql.Execute(connection, $"BEGIN; UPDATE store SET epoch='{epoch}'; DELETE FROM answer; COMMIT");
-            over = new StoreException("The database lost commits that it had confirmed, as by a fail-over to a server that lagged behind. " +
-                $"The store's new life is {epoch}: the service must start anew, and devices are told that they may have missed some");
+            over = new StoreException("The database lost commits that it had confirmed, as by a fail-over to a server that lagged " +
+                $"behind. The store's new life is {epoch}: the service must start anew, and devices are told that they may have missed " +
+                "something");
         }
         LostCommits?.Invoke(over);
         return over;

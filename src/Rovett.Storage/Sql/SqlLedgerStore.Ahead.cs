@@ -80,9 +80,8 @@ public sealed partial class SqlLedgerStore
         foreach (var keys in what.Answers.Chunk(Sizes[^1]))
         {
             foreach (var key in keys) ahead.Answers[(space, key)] = null;
-            sql.Ask([new Question($"SELECT key, body_hash, id, position, time FROM answer WHERE space=?1 AND key IN ({Marks(keys)})",
-                Values(space, keys), r => ahead.Answers[(space, r.GetString(0))] =
-                (new IdempotencyRow(Rows.Bytes(r, 1), Rows.Id(Rows.Bytes(r, 2)), new Position(r.GetInt64(3))), new StoredTime(r.GetInt64(4))))]);
+            sql.Ask([new Question($"SELECT body_hash, id, position, key, time FROM answer WHERE space=?1 AND key IN ({Marks(keys)})",
+                Values(space, keys), r => ahead.Answers[(space, r.GetString(3))] = (ReadAnswer(r), new StoredTime(r.GetInt64(4))))]);
         }
         foreach (var events in what.Events.Chunk(Sizes[^1]))
         {
@@ -147,9 +146,9 @@ public sealed partial class SqlLedgerStore
             questions.Add(new Question($"{SelectTake} WHERE person IN {these} ORDER BY position", logged,
                 r => ahead!.Takes[r.GetInt64(1)].Add(Take(r))));
             // Of each set the bits of the newest block, where most is asked.
-            questions.Add(new Question("SELECT b.person, b.log, b.kind, b.block, b.count, CASE WHEN b.block=(SELECT max(block) FROM mark_block " +
-                "n WHERE n.person=b.person AND n.log=b.log AND n.kind=b.kind) THEN b.bits END FROM mark_block b WHERE b.person IN " +
-                $"{these} ORDER BY b.log, b.kind, b.block", logged, ReadBlock));
+            questions.Add(new Question("SELECT b.person, b.log, b.kind, b.block, b.count, CASE WHEN b.block=(SELECT max(block) FROM " +
+                "mark_block n WHERE n.person=b.person AND n.log=b.log AND n.kind=b.kind) THEN b.bits END FROM mark_block b WHERE " +
+                $"b.person IN {these} ORDER BY b.log, b.kind, b.block", logged, ReadBlock));
         }
         sql.Ask(questions);
     }

@@ -135,7 +135,8 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     public void SaveFloor(int space, long floor) => sql.Run("UPDATE space SET floor=?2 WHERE id=?1", (long)space, floor);
 
     /// <inheritdoc/>
-    public LogRow? FindLog(int space, string key) => Ahead.Use(ahead?.Logs, (space, key), out var known) ? known : sql.One(Rows.SelectLog + " WHERE l.space=?1 AND l.key=?2", Rows.Log, (long)space, key);
+    public LogRow? FindLog(int space, string key) => Ahead.Use(ahead?.Logs, (space, key), out var known) ? known
+        : sql.One(Rows.SelectLog + " WHERE l.space=?1 AND l.key=?2", Rows.Log, (long)space, key);
 
     /// <inheritdoc/>
     public LogRow? FindLog(long log) => sql.One(Rows.SelectLog + " WHERE l.id=?1", Rows.Log, log);
@@ -270,9 +271,10 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     public IdempotencyRow? FindAnswer(int space, string key, StoredTime notBefore) =>
         Ahead.Use(ahead?.Answers, (space, key), out var known)
             ? known is { } ready && ready.Time >= notBefore ? ready.Row : null
-            : sql.One("SELECT body_hash, id, position FROM answer WHERE space=?1 AND key=?2 AND time>=?3",
-            r => new IdempotencyRow(Rows.Bytes(r, 0), Rows.Id(Rows.Bytes(r, 1)), new Position(r.GetInt64(2))), (long)space, key,
-            notBefore.Micros);
+            : sql.One("SELECT body_hash, id, position FROM answer WHERE space=?1 AND key=?2 AND time>=?3", ReadAnswer, (long)space, key,
+                notBefore.Micros);
+
+    static IdempotencyRow ReadAnswer(DbDataReader r) => new(Rows.Bytes(r, 0), Rows.Id(Rows.Bytes(r, 1)), new Position(r.GetInt64(2)));
 
     /// <inheritdoc/>
     public void AddAnswer(int space, string key, IdempotencyRow answer, StoredTime time)

@@ -56,9 +56,9 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts, Ou
     readonly StoredTime since = StoredTime.From(clock.GetUtcNow());
 
     /// <summary>Fills in the newest that were stored before this start.</summary>
-    public void Load(SpaceDirectory all, SqlHistory history)
+    public void Load(SpaceDirectory all, SqlHistory history, Agendas agendas)
     {
-        foreach (var space in all.All) Load(space, history);
+        foreach (var space in all.All.Where(s => agendas.Of(s.Name).Stored > 0)) Load(space, history);
     }
 
     void Load(SpaceRuntime space, SqlHistory history)

@@ -59,7 +59,8 @@ public sealed class EraseUserCommand(string space, string userId, TimeSpan longe
         state.Agenda.IsErasing = true;
         ledger.Store.SaveTombstone(state.Id, state.HashOf(userId), validFrom, user.PersonId);
         state.HasTombstones = true;
-        state.AddDue(new DueRow(new StoredTime(state.Due.Micros + (long)longestToken.TotalMicroseconds), DueKind.TombstoneEnd, user.PersonId, 0));
+        var end = new StoredTime(state.Due.Micros + (long)longestToken.TotalMicroseconds);
+        state.AddDue(new DueRow(end, DueKind.TombstoneEnd, user.PersonId, 0));
         ledger.Observe(o => o.Erased(Space, userId));
         Answer = erasure;
     }

@@ -15,7 +15,8 @@ namespace Rovett.Core.Ledgers.Commands.Events;
 /// <param name="number">Its number.</param>
 /// <param name="setting">What rules take into account.</param>
 /// <param name="data">For an event: other data for it; null: its own.</param>
-public sealed class RetryCommand(string space, long number, RuleSetting setting, JsonElement? data = null) : LedgerCommand<RetryResult?>(space)
+public sealed class RetryCommand(string space, long number, RuleSetting setting, JsonElement? data = null)
+    : LedgerCommand<RetryResult?>(space)
 {
     internal override void Execute(Ledger ledger)
     {

@@ -11,7 +11,8 @@ namespace Rovett.Core.Ledgers.Commands.Events;
 /// <param name="catalogue">The catalogue.</param>
 /// <param name="document">As it is stored.</param>
 /// <param name="inPlaceOf">The version that must be in force; null: any.</param>
-public sealed class PutTypesCommand(string space, Catalogue catalogue, byte[] document, long? inPlaceOf) : LedgerCommand<RulesVersion>(space)
+public sealed class PutTypesCommand(string space, Catalogue catalogue, byte[] document, long? inPlaceOf)
+    : LedgerCommand<RulesVersion>(space)
 {
     internal override void Execute(Ledger ledger)
     {

@@ -14,7 +14,8 @@ public sealed class DueCommand(string space, int limit = 256, DueRow? only = nul
     {
         var state = ledger.Space(Space);
         CarryOut(ledger, state);
-        if (only is null && Answer < limit) state.Agenda.IsLeft(ledger.Store.Due(state.Id, StoredTime.Max, 1) is [var next] ? next.At : null);
+        if (only is not null || Answer >= limit) return;
+        state.Agenda.IsLeft(ledger.Store.Due(state.Id, StoredTime.Max, 1) is [var next] ? next.At : null);
     }
 
     void CarryOut(Ledger ledger, SpaceState state)

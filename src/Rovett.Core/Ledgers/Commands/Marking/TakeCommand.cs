@@ -11,7 +11,8 @@ namespace Rovett.Core.Ledgers.Commands.Marking;
 /// <param name="id">The notification's id.</param>
 /// <param name="take">True to take, false to release.</param>
 /// <param name="by">The credential of the request, which must still be valid; null: none is checked.</param>
-public sealed class TakeCommand(string space, string userId, NotificationId id, bool take, Identity? by = null) : LedgerCommand<TotalsBy>(space)
+public sealed class TakeCommand(string space, string userId, NotificationId id, bool take, Identity? by = null)
+    : LedgerCommand<TotalsBy>(space)
 {
     internal override void Execute(Ledger ledger)
     {

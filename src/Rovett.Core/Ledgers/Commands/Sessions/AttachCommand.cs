@@ -69,7 +69,8 @@ public sealed class AttachCommand(string space, Identity identity, string device
         else state.Connected.Count(user);
         if (CatchUpFromMemory.Reach(state, user, place, at) is var (from, missed) && session.HasRoomFor(missed.Count))
         {
-            state.Port.Add(new NodeLive(session, session.Through, missed, state.Cursors.Seal(new Position(state.Head)), state.Head, totals));
+            var cursor = state.Cursors.Seal(new Position(state.Head));
+            state.Port.Add(new NodeLive(session, session.Through, missed, cursor, state.Head, totals));
             Answer = Answer with { LiveFrom = new Position(from) };
         }
         else Answer = Answer with { Plan = Plans.For(state, user) };

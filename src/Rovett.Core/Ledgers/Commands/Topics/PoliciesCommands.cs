@@ -12,7 +12,8 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 /// <param name="policies">The policies.</param>
 /// <param name="document">As they are stored.</param>
 /// <param name="inPlaceOf">The version that must be in force; null: any.</param>
-public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] document, long? inPlaceOf) : LedgerCommand<PolicyVersion>(space)
+public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] document, long? inPlaceOf)
+    : LedgerCommand<PolicyVersion>(space)
 {
     internal override void Execute(Ledger ledger)
     {

@@ -77,7 +77,8 @@ public sealed class SubscribeCommand(string space, UserState user, Session sessi
         {
             var topics = watch.Seen.Log.Audience!.Includes.Where(a => a.Kind == AddressKind.Topic).Select(a => a.Name).ToList();
             if (!topics.Contains(topic) || watch.Seen.Log.HeadPosition <= since) continue;
-            long brought = topics.Where(t => t != topic && place.Topics.ContainsKey(t)).Select(t => place.Topics[t]).Append(state.Head).Min();
+            long brought = topics.Where(t => t != topic && place.Topics.ContainsKey(t)).Select(t => place.Topics[t])
+                .Append(state.Head).Min();
             foreach (var (ordinal, position) in ledger.Store.NewestItems(watch.Seen.Log.Id, watch.Seen.Segments[0].Lo, CatchUp))
             {
                 if (position > brought || position <= since || !watch.Seen.IsToldOf(ordinal))

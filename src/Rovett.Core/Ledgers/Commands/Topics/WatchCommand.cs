@@ -12,7 +12,8 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 /// <param name="session">The session.</param>
 /// <param name="address">A topic or a role.</param>
 /// <param name="most">The most addresses a session may look at.</param>
-public sealed class WatchCommand(string space, UserState user, ISessionPort session, Address address, int most) : LedgerCommand<Decision>(space)
+public sealed class WatchCommand(string space, UserState user, ISessionPort session, Address address, int most)
+    : LedgerCommand<Decision>(space)
 {
     internal override void Execute(Ledger ledger)
     {
