@@ -135,7 +135,8 @@ public sealed class FolderSide : MoveSide
                 using var command = part.CreateCommand();
                 command.CommandText = "UPDATE sqlite_sequence SET seq=max(seq, @n) WHERE name=@t; " +
                     "INSERT INTO sqlite_sequence (name, seq) SELECT @t, @n WHERE NOT EXISTS " +
-                    "(SELECT 1 FROM sqlite_sequence WHERE name=@t) AND EXISTS (SELECT 1 FROM sqlite_master WHERE name=@t AND sql LIKE '%AUTOINCREMENT%')";
+                    "(SELECT 1 FROM sqlite_sequence WHERE name=@t) AND EXISTS " +
+                    "(SELECT 1 FROM sqlite_master WHERE name=@t AND sql LIKE '%AUTOINCREMENT%')";
                 command.Parameters.AddWithValue("n", number);
                 command.Parameters.AddWithValue("t", table);
                 command.ExecuteNonQuery();

@@ -41,8 +41,8 @@ public sealed partial class SqlLedgerStore
         var types = sql.All($"SELECT c.key, c.time, c.document FROM space s JOIN catalogue c ON c.key={Newest("catalogue")}",
             r => (Key: r.GetInt64(0), Version: new RulesVersion(Rows.PositionOf(r.GetInt64(0)), new StoredTime(r.GetInt64(1)),
             Rows.Bytes(r, 2)))).ToDictionary(p => (int)(p.Key >> Rows.SpaceShift), p => p.Version);
-        return [.. sql.All($"SELECT s.id, s.name, s.key, s.floor, e.key, e.time FROM space s LEFT JOIN entry e ON e.key={Newest("entry")} " +
-            "ORDER BY s.id", r => new SpaceRow((int)r.GetInt64(0), r.GetString(1), Rows.Bytes(r, 2),
+        return [.. sql.All("SELECT s.id, s.name, s.key, s.floor, e.key, e.time FROM space s LEFT JOIN entry e ON " +
+            $"e.key={Newest("entry")} ORDER BY s.id", r => new SpaceRow((int)r.GetInt64(0), r.GetString(1), Rows.Bytes(r, 2),
             Rows.Number(r, 4) is { } newest ? Rows.PositionOf(newest) : 0, new StoredTime(Rows.Number(r, 5) ?? 0), r.GetInt64(3)))
             .Where(s => !s.Name.StartsWith('\u0001'))
             .Select(s => new OpenedSpace(s, policies.GetValueOrDefault(s.Id), types.GetValueOrDefault(s.Id)))];
