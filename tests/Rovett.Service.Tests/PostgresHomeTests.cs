@@ -1,4 +1,6 @@
+using System.Text.Json.Nodes;
 using Npgsql;
+using Rovett.Client;
 using Rovett.Storage;
 using Rovett.Testing;
 using Rovett.Testing.Servers;
@@ -70,6 +72,44 @@ public sealed class PostgresHomeTests
         (await reading).ShouldAllBe(answer => answer.Status == 200);
         // Four that write, the one that keeps others out, credentials, tickets, eight that read, and one that asks for the size.
         most.ShouldBeInRange(2, 16);
+    }
+
+    [Fact]
+    public async Task After_confirmed_commits_were_lost_it_ends_and_the_next_start_tells_devices()
+    {
+        using var server = new PostgresServer();
+        var database = server.NewDatabase();
+        var folder = Directory.CreateTempSubdirectory("rovett-lost-").FullName;
+        string[] more = ["--database", database];
+        string secret, cursor;
+        using (var service = await ServiceProcess.Start(folder, more))
+        {
+            secret = (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
+            using var backend = new RovettClient(service.Url, (string)service.Ready["credentials"]!["adminKey"]!);
+            async Task Send(string title) => await backend.Call(HttpMethod.Post, "/v1/notifications",
+                new JsonObject { ["to"] = new JsonArray("user:mara"), ["type"] = "t", ["title"] = title });
+            for (int i = 0; i < 3; i++) await Send($"{i}");
+            using var mara = new RovettClient(service.Url, TestTokens.Make(secret, "mara", []));
+            cursor = (string)(await mara.Call(HttpMethod.Get, "/v1/inbox?limit=1"))["items"]![0]!["cursor"]!;
+            // As on a standby that had not received the last commit.
+            await using (var behind = new NpgsqlConnection(database + ";Pooling=false"))
+            {
+                await behind.OpenAsync(TestContext.Current.CancellationToken);
+                await using var back = new NpgsqlCommand("DELETE FROM batch_done WHERE space=1 AND batch=(SELECT max(batch) FROM batch_done " +
+                    "WHERE space=1); SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname=current_database() AND " +
+                    "pid<>pg_backend_pid()", behind);
+                await back.ExecuteNonQueryAsync(TestContext.Current.CancellationToken);
+            }
+            await Should.ThrowAsync<Exception>(() => Send("never"));
+            (await service.End()).ShouldBe(1);
+            service.Printed.ShouldContain("lost commits");
+        }
+        using (var service = await ServiceProcess.Start(folder, more))
+        {
+            using var live = await RawWebSocket.Connect(service.Url.Port, $"/v1/live?after={cursor}", TestTokens.Make(secret, "mara", []));
+            ((string)(await live.Next("gap"))["reason"]!).ShouldBe("new-life");
+        }
+        Directory.Delete(folder, recursive: true);
     }
 
     [Theory]

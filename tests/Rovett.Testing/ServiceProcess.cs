@@ -106,6 +106,12 @@ public sealed class ServiceProcess : IDisposable
     public async Task<int> Terminate()
     {
         using (var kill = Process.Start("kill", ["-TERM", process.Id.ToString()])) await kill.WaitForExitAsync();
+        return await End();
+    }
+
+    /// <summary>Waits until it has ended, by itself or because it was told to; answers the exit code.</summary>
+    public async Task<int> End()
+    {
         using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(20));
         await process.WaitForExitAsync(limit.Token);
         return process.ExitCode;

@@ -19,7 +19,8 @@ static class ChoiceOperation
         var row = new MuteRow(isType, text, state.Head, null, state.Time);
         ledger.Store.AddMute(user.PersonId, row);
         user.Mutes.Add(row);
-        foreach (var member in user.Members) member.IsSpecial();
+        foreach (var member in user.Members) member.LookAtEach();
+        foreach (var watch in user.Sessions.SelectMany(s => s.SubscribedLogs)) watch.LookAtEach();
     }
 
     public static void Unmute(Ledger ledger, SpaceState state, UserState user, bool isType, string text)

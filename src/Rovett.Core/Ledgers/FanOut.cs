@@ -44,12 +44,9 @@ sealed class FanOut(Ledger ledger)
     void HandOver(IReadOnlyList<UserState>? attending)
     {
         var special = new HashSet<UserState>(passedBy);
-        foreach (var member in log!.Special) special.Add(member.User);
+        foreach (var member in log!.WithMutes) special.Add(member.User);
+        foreach (var watch in log.SubscribersWithMutes) special.Add(watch.Place.User);
         foreach (var user in attending ?? []) special.Add(user);
-        foreach (var watch in log.Subscribers)
-        {
-            if (watch.Place.User.Mutes.Count > 0) special.Add(watch.Place.User);
-        }
         var port = ledger.Port;
         port.Add(new NodeRun(log.Node, firstOrdinal, [.. waiting.Select(w => w.Entry)],
             special.Count > 0 ? [.. special.Select(u => u.Node)] : null, ledger.Origin, log.Members.Count + log.Subscribers.Count));

@@ -15,14 +15,17 @@ sealed class LogState(AddressLog log, string key)
     /// <summary>It as the node knows it.</summary>
     public readonly NodeLog Node = new(log.Id, log.Texts);
 
-    /// <summary>Of the members whom what comes next reaches, those whose users have muted something.</summary>
-    public readonly HashSet<Member> Special = [];
+    /// <summary>The members who have muted something and whom the next notification reaches.</summary>
+    public readonly HashSet<Member> WithMutes = [];
+
+    /// <summary>The subscribed sessions whose users have muted something.</summary>
+    public readonly HashSet<SubscribedLog> SubscribersWithMutes = [];
 
     /// <summary>The connected users who see something of it.</summary>
-    public readonly List<Member> Members = [];
+    public readonly Roster<Member> Members = new();
 
     /// <summary>The sessions that see something of it only because they have subscribed to a topic.</summary>
-    public readonly List<SubscribedLog> Subscribers = [];
+    public readonly Roster<SubscribedLog> Subscribers = new();
 
     /// <summary>Of the dead ordinals, those that somebody has taken: they may come to life again. Null until first needed.</summary>
     public HashSet<long>? Taken;

@@ -277,7 +277,9 @@ internal sealed partial class SpaceState
     public long MembersOf(string address) =>
         members.TryGetValue(address, out long known) ? known : members[address] = store.MembersOf(Id, address);
 
-    /// <summary>One user more, or one less, holds an address.</summary>
+    /// <summary>Another user holds an address, or one no longer does.</summary>
+    /// <param name="address">The address.</param>
+    /// <param name="difference">1 or −1.</param>
     public void CountMember(string address, int difference)
     {
         if (members.TryGetValue(address, out long known)) members[address] = Math.Max(known, 0) + difference;

@@ -7,12 +7,11 @@ namespace Rovett.Core.Ledgers;
 /// <param name="place">The session.</param>
 /// <param name="seen">What it sees of the log: one segment; never stored, nothing of it is counted.</param>
 /// <param name="home">The log's lists.</param>
-sealed class SubscribedLog(SessionPlace place, UserLog seen, LogState home)
+sealed class SubscribedLog(SessionPlace place, UserLog seen, LogState home) : Roster<SubscribedLog>.Item
 {
     public readonly SessionPlace Place = place;
     public readonly UserLog Seen = seen;
     NodeWatch? there;
-    int index = -1;
 
     /// <summary>The log's address that reaches it.</summary>
     public int AddressIndex => Seen.Segments[0].AddressIndex;
@@ -22,22 +21,20 @@ sealed class SubscribedLog(SessionPlace place, UserLog seen, LogState home)
     /// <summary>Puts it into the log's list.</summary>
     public void Join()
     {
-        index = home.Subscribers.Count;
         home.Subscribers.Add(this);
         there = new NodeWatch(Place.User.Node, Place.Session, AddressIndex);
         Place.User.Home.Port.Add(new NodeSubscribe(home.Node, there, Joins: true));
+        if (Place.User.Mutes.Count > 0) LookAtEach();
     }
+
+    /// <summary>The user has muted something: from now on notifications are looked at one by one.</summary>
+    public void LookAtEach() => home.SubscribersWithMutes.Add(this);
 
     /// <summary>Takes it out of the log's list, if it is in it.</summary>
     public void Leave()
     {
-        var list = home.Subscribers;
-        if (index < 0 || index >= list.Count || list[index] != this) return;
-        var last = list[^1];
-        list[index] = last;
-        last.index = index;
-        list.RemoveAt(list.Count - 1);
-        index = -1;
+        if (!home.Subscribers.Remove(this)) return;
+        home.SubscribersWithMutes.Remove(this);
         Place.User.Home.Port.Add(new NodeSubscribe(home.Node, there!, Joins: false));
     }
 }

@@ -12,8 +12,8 @@ sealed class NodeLog(long id, IReadOnlyList<string> texts)
     public IReadOnlyList<string> Texts => texts;
 
     /// <summary>The users whom what comes next reaches.</summary>
-    public List<NodeMember> Members { get; } = [];
+    public Roster<NodeMember> Members { get; } = new();
 
     /// <summary>The sessions that it reaches only because they have subscribed to a topic.</summary>
-    public List<NodeWatch> Watches { get; } = [];
+    public Roster<NodeWatch> Watches { get; } = new();
 }

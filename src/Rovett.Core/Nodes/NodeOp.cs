@@ -19,7 +19,7 @@ abstract record NodeOp
 /// <param name="Log">The log.</param>
 /// <param name="FirstOrdinal">The ordinal of the first.</param>
 /// <param name="Entries">The notifications.</param>
-/// <param name="Special">Users who have lines of their own; null: nobody.</param>
+/// <param name="Special">Users who get lines of their own; null: nobody.</param>
 /// <param name="NotTo">The session that caused them; null: none.</param>
 /// <param name="Reach">How many users and sessions the log reaches.</param>
 sealed record NodeRun(NodeLog Log, long FirstOrdinal, OutgoingEntry[] Entries, HashSet<NodeUser>? Special, ISessionPort? NotTo, int Reach)
@@ -30,7 +30,7 @@ sealed record NodeRun(NodeLog Log, long FirstOrdinal, OutgoingEntry[] Entries, H
     public override void Apply(NodeView view) => view.Offer(this);
 }
 
-/// <summary>Entries for one user who is not like the others: what they count differs, or how they are shown.</summary>
+/// <summary>Entries for one user for whom they differ: in what is counted, or in how they are shown.</summary>
 /// <param name="User">The user.</param>
 /// <param name="Run">The entries; null: only the total changes.</param>
 /// <param name="Counted">How many they add to the unread total.</param>
@@ -105,8 +105,8 @@ sealed record NodeEnlist(NodeLog Log, NodeMember Member, bool Joins) : NodeOp
 {
     public override void Apply(NodeView view)
     {
-        if (Joins) Member.Join(Log);
-        else Member.Leave(Log);
+        if (Joins) Log.Members.Add(Member);
+        else Log.Members.Remove(Member);
     }
 }
 
@@ -115,8 +115,8 @@ sealed record NodeSubscribe(NodeLog Log, NodeWatch Watch, bool Joins) : NodeOp
 {
     public override void Apply(NodeView view)
     {
-        if (Joins) Watch.Join(Log);
-        else Watch.Leave(Log);
+        if (Joins) Log.Watches.Add(Watch);
+        else Log.Watches.Remove(Watch);
     }
 }
 

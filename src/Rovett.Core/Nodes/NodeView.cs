@@ -46,7 +46,7 @@ sealed class NodeView(Action<string, Exception> bug)
 
     static IEnumerable<ISessionPort> Concerned(NodeOp op) => op switch
     {
-        NodeRun run => run.Log.Members.SelectMany(m => m.User.Sessions).Concat(run.Log.Watches.Select(w => w.Session)),
+        NodeRun run => run.Log.Members.Items.SelectMany(m => m.User.Sessions).Concat(run.Log.Watches.Items.Select(w => w.Session)),
         NodeLine line => line.User.Sessions,
         NodeWatchLine line => [line.Session],
         NodeTell tell => [tell.Session],

@@ -40,13 +40,11 @@ public sealed class SpaceKeeper(AccessStore access, Epoch epoch, TimeProvider cl
         return space;
     }
 
-    /// <summary>New first credentials for a space that has none; null when it has some. They count once they are kept
-    /// (<see cref="Keep"/>), so that nobody is left without them.</summary>
-    /// <param name="name">The space's name.</param>
-    /// <param name="haveKeys">The spaces that have some.</param>
-    public FirstCredentials? FirstCredentials(string name, IReadOnlySet<string> haveKeys) =>
+    /// <summary>New first credentials for a space that has none. They count once they are kept (<see cref="Keep"/>), so that nobody is
+    /// left without them.</summary>
+    public static FirstCredentials NewCredentials(string name) =>
         // Shown and used as text, so that it can be pasted into any JWT library as it is.
-        haveKeys.Contains(name) ? null : new FirstCredentials(name, Secrets.New(Secrets.KeyPrefix), Secrets.New(""));
+        new(name, Secrets.New(Secrets.KeyPrefix), Secrets.New(""));
 
     /// <summary>Lets first credentials count, now that they were shown or written.</summary>
     public void Keep(FirstCredentials made) => access.Together(() =>

@@ -31,7 +31,7 @@ sealed class FirstStart(LaneStores stores, AccessStore access, SpaceKeeper keepe
         }
         foreach (var (row, policies, types) in stored.Values)
         {
-            if (keeper.FirstCredentials(row.Name, haveKeys) is { } made) Credentials.Add(made);
+            if (!haveKeys.Contains(row.Name)) Credentials.Add(SpaceKeeper.NewCredentials(row.Name));
             spaces.Add(keeper.Open(row, policies, types, settings));
         }
         return spaces;

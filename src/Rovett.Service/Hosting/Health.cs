@@ -1,5 +1,4 @@
 using Rovett.Core.Ledgers.Commands.Sessions;
-using Rovett.Core.Ledgers.Commands.Spaces;
 using Rovett.Service.Http;
 using Rovett.Service.Intakes;
 using Rovett.Service.Ledgers;
@@ -19,7 +18,7 @@ public sealed class Health(LedgerPump ledger, IntakeList intakes)
     /// sources; the service is ready all the same.</remarks>
     public async Task CheckReady(HttpContext context)
     {
-        if (ledger.StoreFailing) await ledger.Ask(new ProbeCommand("main"));
+        if (ledger.StoreFailing) await ledger.Probe();
         else await ledger.Ask(new HeadCommand("main"));
         await Say(context, "ready\n" + Intakes());
     }

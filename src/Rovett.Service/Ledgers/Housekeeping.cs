@@ -11,9 +11,9 @@ using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Ledgers;
 
-/// <summary>Has the ledger carry out what is due (expiries, ends of takings, deadlines), tell who came and left, and
-/// let go what retention takes, a few at a time, so that nobody waits for it. What throws holds up neither other spaces nor other
-/// steps.</summary>
+/// <summary>Has the ledger carry out what is due (expiries, ends of takings, deadlines), announce arrivals and departures, and delete
+/// what retention no longer keeps: a little at a time, so that nobody waits for it. A failure in one space or step does not delay the
+/// others.</summary>
 public sealed class Housekeeping : IDisposable
 {
     static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(250), LongestPause = TimeSpan.FromMinutes(1),

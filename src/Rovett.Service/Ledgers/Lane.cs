@@ -1,7 +1,9 @@
 using System.Diagnostics;
 using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Life;
 using Rovett.Core.Ledgers.Commands.Sending;
 using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Ledgers.Commands.Spaces;
 using Rovett.Core.Nodes;
 using Rovett.Service.Diagnostics;
 
@@ -19,6 +21,7 @@ sealed class Lane : IDisposable
     readonly Faults faults;
     readonly Thread thread;
     readonly Lock turn = new(); // held while the ledger carries something out
+    string failedSpace = ""; // of the last batch that failed; empty: it was about no space
     bool stopped; // nothing is carried out but what waits
     readonly TimeSpan maxWait;
     long begun, waited; // timestamps: when the batch under way began, how long the first of the last sends had waited
@@ -82,6 +85,10 @@ sealed class Lane : IDisposable
     /// <summary>The last attempt to write to the store failed.</summary>
     public bool StoreFailing => ledger.StoreFailing;
 
+    /// <summary>Finds out whether the store takes writes again.</summary>
+    public Task Probe() =>
+        Volatile.Read(ref failedSpace) is { Length: > 0 } space ? Ask(new ProbeCommand(space)) : Ask(new SaveClockCommand(isProbe: true));
+
     /// <summary>More is sent than can be done: many sends wait, and for long. Refusing some then keeps the others quick.</summary>
     bool IsOverloaded() => queue.Sends > FewWaiting
         && (Stopwatch.GetElapsedTime(0, Volatile.Read(ref waited)) > maxWait
@@ -114,6 +121,7 @@ sealed class Lane : IDisposable
         try
         {
             ledger.Process(batch);
+            if (ledger.StoreFailing) Volatile.Write(ref failedSpace, batch[0].Space);
             return true;
         }
         catch (Exception error)

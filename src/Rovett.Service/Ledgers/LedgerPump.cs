@@ -42,7 +42,7 @@ public sealed class LedgerPump : IDisposable
         return await Task.Run(() => WithAllHeld(step));
     }
 
-    Task<ClockStep> WithAllHeld(ClockStep step)
+    ClockStep WithAllHeld(ClockStep step)
     {
         var held = new List<Lane.Turn>(lanes.Length);
         try
@@ -50,8 +50,9 @@ public sealed class LedgerPump : IDisposable
             foreach (var lane in lanes) held.Add(lane.Hold());
             var command = new BelieveStepCommand(step);
             held[0].CarryOut(command);
-            foreach (var other in command.Task.IsCompletedSuccessfully ? held.Skip(1) : []) other.CarryOut(command.ForOthers());
-            return command.Task;
+            var believed = command.Task.GetAwaiter().GetResult(); // the thread of its sessions is not held
+            foreach (var other in held.Skip(1)) other.CarryOut(command.ForOthers());
+            return believed;
         }
         finally
         {
@@ -61,6 +62,10 @@ public sealed class LedgerPump : IDisposable
 
     /// <summary>The last attempt to write to the store failed.</summary>
     public bool StoreFailing => Array.Exists(lanes, l => l.StoreFailing);
+
+    /// <summary>Finds out whether the lanes that failed can write again.</summary>
+    /// <exception cref="Exception">One can't: what the store throws.</exception>
+    public Task Probe() => Task.WhenAll(lanes.Where(l => l.StoreFailing).Select(l => l.Probe()));
 
     /// <summary>A session's writer was woken, and has not begun to write yet.</summary>
     public void WriterWoken()

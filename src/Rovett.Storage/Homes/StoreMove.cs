@@ -36,6 +36,18 @@ public static class StoreMove
     /// <exception cref="OperationCanceledException">It was interrupted.</exception>
     public static MoveResult Run(MoveSide from, MoveSide to, Action<MoveProgress> progress, CancellationToken stop)
     {
+        try
+        {
+            return Move(from, to, progress, stop);
+        }
+        catch (DbException error)
+        {
+            throw new StoreException($"The move stopped: {error.Message}. Run it again; it goes on where it was.", error);
+        }
+    }
+
+    static MoveResult Move(MoveSide from, MoveSide to, Action<MoveProgress> progress, CancellationToken stop)
+    {
         to.Begin(from.Name);
         var tables = from.Tables.Where(t => !Left.Contains(t.Name)).ToList();
         long rows = tables.Sum(from.Count), done = 0;

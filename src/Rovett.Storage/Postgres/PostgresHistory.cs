@@ -29,7 +29,7 @@ public static class PostgresHistory
         }
     }
 
-    /// <summary>Has this process, and no other, write to a database, whose tables are made if they are not there.</summary>
+    /// <summary>Claims a database for this process alone, and creates missing tables.</summary>
     /// <param name="connectionString">As Npgsql reads it.</param>
     /// <param name="settled">Refuses one that must not be served, by a connection to it; null: any is taken.</param>
     internal static PostgresHold Hold(string connectionString, Action<NpgsqlConnection>? settled = null)

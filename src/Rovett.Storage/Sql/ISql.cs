@@ -23,7 +23,7 @@ public interface ISql : IDisposable
     void Commit(IReadOnlyList<int>? spaces = null);
     /// <summary>Everything committed before is on disk when this returns.</summary>
     void Sync(IReadOnlyList<int>? spaces = null);
-    /// <summary>Has nobody else write to a space from now on.</summary>
+    /// <summary>Takes a space: from now on nobody else can write to it.</summary>
     void Own(int space);
     /// <summary>The spaces that may be otherwise by now than when they were last read; told once.</summary>
     IReadOnlyList<int> Changed();

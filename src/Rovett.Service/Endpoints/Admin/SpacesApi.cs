@@ -1,4 +1,3 @@
-using System.Collections.Frozen;
 using Rovett.Core.Addresses;
 using Rovett.Core.Ledgers.Commands.Spaces;
 using Rovett.Service.Audit;
@@ -67,7 +66,7 @@ public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys
         store.RemoveSpace(name); // what a removal that was cut short may have left
         store.BeginSpace(name);
         meters.Forget(name);
-        var made = keeper.FirstCredentials(name, FrozenSet<string>.Empty)!;
+        var made = SpaceKeeper.NewCredentials(name);
         keeper.Keep(made);
         spaces.Add(keeper.Open(row, null));
         audit.Note("main", admin.Actor, "space.made", name);

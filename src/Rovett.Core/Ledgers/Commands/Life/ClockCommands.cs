@@ -4,11 +4,14 @@ namespace Rovett.Core.Ledgers.Commands.Life;
 
 /// <summary>Stores the state of the clock, so that a start after a long absence, or after the clock was set, can be
 /// recognised.</summary>
-public sealed class SaveClockCommand() : LedgerCommand<bool>(null)
+/// <param name="isProbe">It is to show that the store takes writes.</param>
+public sealed class SaveClockCommand(bool isProbe = false) : LedgerCommand<bool>(null)
 {
-    internal override bool MaySyncLater => true;
+    internal override bool ShowsStoreWorks => isProbe;
 
-    internal override bool MustLast => false;
+    internal override bool MaySyncLater => !isProbe;
+
+    internal override bool MustLast => isProbe;
 
     internal override void Execute(Ledger ledger)
     {
