@@ -18,8 +18,9 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
     // Replaced, never cleared: who looked a key up before it was revoked puts it where nobody looks now.
     volatile ConcurrentDictionary<string, (ApiKey Key, long Touched)> known = new();
 
-    /// <summary>Hears of a key that was revoked: its space and its id.</summary>
-    public event Action<string, string>? Revoked;
+    /// <summary>Hears of keys that may no longer hold: their space, and the id of the one that was revoked; null: any, in any space if
+    /// that is null.</summary>
+    public event Action<string?, string?>? Ended;
 
     /// <summary>Makes a key; the answer's second part is shown once and stored nowhere.</summary>
     public (StoredApiKey Stored, string Key) Make(string space, string name, IEnumerable<string> scopes,
@@ -124,12 +125,19 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
     {
         bool done = store.RevokeKey(space, id, Now);
         known = new();
-        if (done) Revoked?.Invoke(space, id);
+        if (done) Ended?.Invoke(space, id);
         return done;
     }
 
     /// <summary>Keys went with their space.</summary>
     public void Forget() => known = new();
+
+    /// <summary>Another process may have ended keys of a space (null: of any).</summary>
+    public void Refresh(string? space)
+    {
+        known = new();
+        Ended?.Invoke(space, null);
+    }
 
     /// <summary>Whether a key is still valid: for what continues after its request was let in.</summary>
     public bool StillHolds(ApiKey key) => store.FindKey(key.Stored.Space, key.Stored.Id) is { Revoked: null } now && !(now.Ends <= Now);

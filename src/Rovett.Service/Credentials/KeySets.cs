@@ -76,6 +76,14 @@ public sealed class KeySets : IDisposable
             if (fetched is { At: not null } && Needed(null)) await Refresh(null);
         }
 
+        /// <summary>Fetches it again if it was ever fetched, whether or not that is due.</summary>
+        public async Task FetchAgain()
+        {
+            if (fetched is not { At: not null } have) return;
+            fetched = have with { FreshUntil = default, NotBefore = default };
+            await Refresh(null);
+        }
+
         Fetched Usable() => fetched is { At: not null } have && Due - have.FetchedAt <= LastsWithout ? have
             : throw new Problem(503, "signing-keys-unavailable", "Signing keys unavailable",
             $"The signing key '{name}' is a key set that could not be fetched.",

@@ -56,7 +56,7 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
         lock (gate)
         {
             if (Get(key.Space).Keys.Count >= Max || !store.AddSigningKey(key)) return false;
-            loaded.TryRemove(key.Space, out _);
+            Read(key.Space);
             return true;
         }
     }
@@ -66,8 +66,9 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
     {
         lock (gate)
         {
+            var before = Get(space).Keys;
             if (!store.RemoveSigningKey(space, name)) return false;
-            loaded.TryRemove(space, out _);
+            loaded[space] = new Loaded([.. before.Where(k => k.Stored.Name != name)]);
             return true;
         }
     }
@@ -75,7 +76,39 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
     /// <summary>Forgets which tokens of a space were verified: its settings changed.</summary>
     public void ForgetVerified(string space)
     {
+        lock (gate)
+        {
+            if (loaded.TryGetValue(space, out var now)) loaded[space] = new Loaded(now.Keys);
+        }
+    }
+
+    /// <summary>Forgets the keys of a space: it is gone, or its keys are to be read when they are next needed.</summary>
+    public void Forget(string space)
+    {
         lock (gate) loaded.TryRemove(space, out _);
+    }
+
+    /// <summary>Another process may have changed the keys of a space (null: of any): reads them again. Key sets that stay keep what was
+    /// fetched.</summary>
+    public void Refresh(string? space)
+    {
+        foreach (var name in space is null ? loaded.Keys : [space])
+        {
+            lock (gate)
+            {
+                if (loaded.ContainsKey(name)) Read(name);
+            }
+        }
+    }
+
+    /// <summary>Another process found that a key set of a space (null: of any) has lost keys: fetches those in use.</summary>
+    public async Task FetchAgain(string? space)
+    {
+        foreach (var (name, keys) in loaded)
+        {
+            if (space is not null && name != space) continue;
+            foreach (var source in keys.Keys.Select(k => k.Source).OfType<KeySets.Source>()) await source.FetchAgain();
+        }
     }
 
     /// <summary>The tokens of a space that were verified with the keys and settings it has now. To be asked for before
@@ -117,9 +150,34 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
         if (loaded.TryGetValue(space, out var found)) return found;
         lock (gate)
         {
-            return loaded.GetOrAdd(space, s => new Loaded([.. store.SigningKeys(s).Select(Load)]));
+            return loaded.TryGetValue(space, out found) ? found : Read(space);
         }
     }
+
+    // Within the gate.
+    Loaded Read(string space)
+    {
+        var before = loaded.GetValueOrDefault(space);
+        IReadOnlyList<StoredSigningKey> stored;
+        try
+        {
+            stored = store.SigningKeys(space);
+        }
+        catch
+        {
+            loaded.TryRemove(space, out _); // what was known may no longer hold
+            throw;
+        }
+        if (before is not null && before.Keys.Count == stored.Count && before.Keys.Zip(stored).All(p => AreSame(p.First.Stored, p.Second)))
+        {
+            return before;
+        }
+        return loaded[space] = new Loaded([.. stored.Select(s => before?.Keys.FirstOrDefault(k => AreSame(k.Stored, s))
+            is { Stored: not null } same ? same : Load(s))]);
+    }
+
+    static bool AreSame(StoredSigningKey one, StoredSigningKey other) => one.Name == other.Name && one.Kind == other.Kind
+        && one.Kid == other.Kid && one.Created == other.Created && one.Value.AsSpan().SequenceEqual(other.Value);
 
     (StoredSigningKey, VerifyingKey?, KeySets.Source?) Load(StoredSigningKey stored)
     {
@@ -142,6 +200,7 @@ public sealed class SigningKeys(AccessStore store, KeySets sets)
         {
             if (loaded.TryGetValue(set.Space, out var now)) loaded[set.Space] = new Loaded(now.Keys); // what was verified is forgotten
         }
+        store.Tell(set.Space, AccessKinds.KeySets);
         Dropped?.Invoke(set.Space, set.Name, ids);
     }
 

@@ -59,12 +59,16 @@ public sealed class SpaceKeeper(AccessStore access, Epoch epoch, TimeProvider cl
     /// <summary>A key that seals a new space's cursors.</summary>
     public static byte[] NewKey() => RandomNumberGenerator.GetBytes(32);
 
-    static IReadOnlyList<string> ClaimPathsOf(PolicyVersion? policies)
+    /// <summary>The claims that policies look at.</summary>
+    internal static IReadOnlyList<string> ClaimPathsOf(PolicyVersion? policies)
     {
         if (policies is null) return [];
         using var document = JsonDocument.Parse(policies.Document);
         return PolicyReader.Read(document.RootElement, []).ClaimPaths;
     }
+
+    /// <summary>A space's settings as they are stored now.</summary>
+    internal SpaceSettings SettingsOf(string space) => SettingsOf(space, access.Settings(space));
 
     static SpaceSettings SettingsOf(string space, string? text)
     {

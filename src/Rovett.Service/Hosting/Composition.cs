@@ -35,7 +35,7 @@ static class Composition
         FaultSwitches? switches)
     {
         services.AddSingleton(options).AddSingleton(home).AddSingleton(clock).AddSingleton<TimeProvider>(clock);
-        services.AddSingleton<Health>().AddSingleton<FirstStart>().AddSingleton(p => p.GetRequiredService<FirstStart>().OpenSpaces());
+        services.AddSingleton<Health>().AddSingleton<FirstStart>().AddSingleton(OpenSpaces);
         services.AddSingleton(
             p => new ServiceInfo(p.GetRequiredService<LaneStores>().First.Epoch, StoredTime.From(clock.GetUtcNow()), home));
         services.AddJson().AddReference();
@@ -59,10 +59,30 @@ static class Composition
             .AddStart(new StoredStart(provider.GetRequiredService<ServiceInfo>().Since.Micros, ServiceInfo.Version));
         provider.GetRequiredService<MeterKeeper>();
         provider.EndSessionsWithTheirKeys();
+        provider.FollowOtherProcesses();
         provider.GetRequiredService<KeySetRounds>();
         provider.GetRequiredService<WebhookSender>();
         provider.GetRequiredService<OutboundSender>();
         provider.GetRequiredService<Housekeeping>();
         provider.GetRequiredService<IntakeList>().Start();
+    }
+
+    static SpaceDirectory OpenSpaces(IServiceProvider provider)
+    {
+        // What other processes change from here on is heard of, whatever is read when.
+        provider.GetRequiredService<AccessNews>();
+        return provider.GetRequiredService<FirstStart>().OpenSpaces();
+    }
+
+    static void FollowOtherProcesses(this IServiceProvider provider)
+    {
+        var news = provider.GetRequiredService<AccessNews>();
+        var api = provider.GetRequiredService<SpacesApi>();
+        news.On(AccessKinds.Spaces, _ => api.Refresh()); // first: what else is told may be of a new one
+        provider.FollowCredentials(news);
+        provider.FollowSessions(news);
+        provider.FollowDeciders(news);
+        provider.FollowWebhooks(news);
+        news.Start();
     }
 }

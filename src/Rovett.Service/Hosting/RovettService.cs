@@ -112,6 +112,7 @@ public sealed class RovettService : IAsyncDisposable
     {
         if (Interlocked.Exchange(ref disposed, true)) return;
         await app.StopAsync();
+        await app.Services.GetRequiredService<AccessNews>().DisposeAsync(); // tells nobody who is disposed of
         await app.DisposeAsync();
         home.Dispose();
     }

@@ -2,6 +2,7 @@ using Rovett.Core.Delivery;
 using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
 using Rovett.Service.Options;
+using Rovett.Storage.Access;
 
 namespace Rovett.Service.Live;
 
@@ -49,5 +50,25 @@ static class LiveSetup
                 json.WriteNumber("sessionsEnded", ended);
             });
         };
+    }
+
+    /// <summary>Ends sessions whose credentials another process ended; to be told after those who check credentials.</summary>
+    public static void FollowSessions(this IServiceProvider provider, AccessNews news)
+    {
+        var (sessions, tokens) = (provider.GetRequiredService<SessionRegistry>(), provider.GetRequiredService<Tokens>());
+        news.On(AccessKinds.SigningKeys, space =>
+        {
+            foreach (var session in sessions.All.Where(s => space is null || s.Space.Name == space))
+            {
+                if (!tokens.StillHolds(session.Space, session.Credential)) session.End("signing-key-removed", null);
+            }
+        });
+        news.On(AccessKinds.Operators, _ =>
+        {
+            foreach (var session in sessions.All.Where(s => StandIns.Is(s.Credential)))
+            {
+                if (!tokens.StillHolds(session.Space, session.Credential)) session.End("signed-out", null);
+            }
+        });
     }
 }

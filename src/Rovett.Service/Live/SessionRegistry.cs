@@ -65,6 +65,9 @@ public sealed class SessionRegistry : IDisposable
     /// <summary>A session by its id, or null.</summary>
     public LiveSession? Find(string id) => sessions.TryGetValue(id, out var found) ? found.Session : null;
 
+    /// <summary>Every session.</summary>
+    public IEnumerable<LiveSession> All => sessions.Values.Select(s => s.Session);
+
     /// <summary>The sessions of a space.</summary>
     public IEnumerable<LiveSession> In(string space) => sessions.Values.Where(s => s.Session.Space.Name == space).Select(s => s.Session);
 

@@ -10,8 +10,8 @@ public sealed class SpaceDirectory(ServiceClock clock)
     readonly ConcurrentDictionary<string, SpaceRuntime> spaces = new();
     readonly ConcurrentDictionary<string, long> removed = new();
 
-    /// <summary>Lets a space be found.</summary>
-    public void Add(SpaceRuntime space) => spaces[space.Name] = space;
+    /// <summary>Lets a space be found, unless that very space can be found already.</summary>
+    public void Add(SpaceRuntime space) => spaces.AddOrUpdate(space.Name, space, (_, known) => known.Id == space.Id ? known : space);
 
     /// <summary>Removes a space from those that are found.</summary>
     public void Remove(SpaceRuntime space)

@@ -51,6 +51,9 @@ public sealed class SpaceRuntime(int id, string name, CursorSeal cursors, Cursor
         return type => catalogue.TermsOf(type, receiptsOf, isStrict);
     }
 
+    /// <summary>Held by who changes what tokens are read for: that must be what the newest policies look at.</summary>
+    public SemaphoreSlim PolicyTurn { get; } = new(1);
+
     volatile IReadOnlyList<string> claimPaths = [];
     volatile bool isRemoved;
 

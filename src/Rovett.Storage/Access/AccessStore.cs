@@ -303,6 +303,11 @@ public sealed partial class AccessStore(IAccessSql sql) : IDisposable
     public bool RemoveDecider(string space, string name) =>
         Run("DELETE FROM decider WHERE space=@space AND name=@name", new { space, name }) == 1;
 
+    /// <summary>Tells other processes that something changed which is not stored.</summary>
+    /// <param name="space">The space.</param>
+    /// <param name="kind">One of <see cref="AccessKinds"/>.</param>
+    public void Tell(string space, string kind) => sql.Tell(space, kind);
+
     /// <summary>Has what was removed overwritten, where the home keeps it; as far as nobody reads just now.</summary>
     public void ScrubFreed() => sql.ScrubFreed();
 

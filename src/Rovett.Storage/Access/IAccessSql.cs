@@ -19,6 +19,11 @@ public interface IAccessSql : IDisposable
     /// <summary>Carries out several calls in one transaction: all of them become true, or none.</summary>
     void Together(Action work);
 
+    /// <summary>Tells other processes that share the home, if there can be any, that something changed which is not stored in it.</summary>
+    /// <param name="space">The space.</param>
+    /// <param name="kind">One of <see cref="AccessKinds"/>.</param>
+    void Tell(string space, string kind);
+
     /// <summary>Has what was removed overwritten, where the home keeps it.</summary>
     void ScrubFreed();
 }

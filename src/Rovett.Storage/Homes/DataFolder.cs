@@ -51,6 +51,9 @@ public sealed class DataFolder : IStoreHome
     public TicketStore OpenTickets() => SqliteFiles.OpenTickets(Access);
 
     /// <inheritdoc/>
+    public IAccessWatch? Watch() => null; // the folder's lock keeps others out
+
+    /// <inheritdoc/>
     public long HistoryBytes() => new DirectoryInfo(Name).EnumerateFiles(SqliteFiles.HistoryName + "*").Sum(f => f.Length);
 
     /// <inheritdoc/>

@@ -28,6 +28,10 @@ public interface IStoreHome : IDisposable
     /// <summary>Opens the connect tickets, on a connection that does not wait for the disk. The credentials must be open already.</summary>
     TicketStore OpenTickets();
 
+    /// <summary>Hears what other processes change; null: there can be none. To be asked for before anything else is read.</summary>
+    /// <exception cref="StoreException">It can't be used; the message names the fix.</exception>
+    IAccessWatch? Watch();
+
     /// <summary>Bytes of the history on disk.</summary>
     long HistoryBytes();
 

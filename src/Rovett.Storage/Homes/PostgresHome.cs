@@ -63,6 +63,19 @@ public sealed class PostgresHome(string connectionString) : IStoreHome
     public TicketStore OpenTickets() => new(new PostgresAccess(settings, lasting: false));
 
     /// <inheritdoc/>
+    public IAccessWatch Watch()
+    {
+        try
+        {
+            return new PostgresWatch(settings);
+        }
+        catch (NpgsqlException error)
+        {
+            throw PostgresHistory.Unusable(error);
+        }
+    }
+
+    /// <inheritdoc/>
     /// <remarks>Asked of the server every 15 s at most; while it can't be reached, as it was last.</remarks>
     public long HistoryBytes()
     {

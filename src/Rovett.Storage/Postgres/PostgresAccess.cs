@@ -43,6 +43,8 @@ sealed class PostgresAccess(string connectionString, bool lasting = true) : IAcc
         }
     }
 
+    public void Tell(string space, string kind) => Run("SELECT rovett_changed(@space, @kind)", new { space, kind });
+
     public void ScrubFreed()
     {
         // The server's own vacuum does that in its time.

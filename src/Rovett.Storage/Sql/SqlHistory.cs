@@ -44,6 +44,12 @@ public sealed partial class SqlHistory(Func<ISql> open, int most = int.MaxValue)
     readonly SemaphoreSlim? turns = most == int.MaxValue ? null : new SemaphoreSlim(most);
     volatile bool disposed;
 
+    /// <summary>Every space as it is opened at a start, oldest first.</summary>
+    public IReadOnlyList<OpenedSpace> OpenedSpaces() => Use(OpenedSpace.All);
+
+    /// <summary>A space as it is opened at a start; null: there is none of that number.</summary>
+    public OpenedSpace? OpenedSpaceOf(int space) => Use(sql => OpenedSpace.One(sql, space));
+
     /// <summary>The newest notifications of a space, newest first.</summary>
     public IReadOnlyList<EntryRow> Newest(int space, int limit) => Use(sql =>
         sql.All(Rows.SelectEntry + " WHERE key>=?1 AND key<=?2 AND kind=1 ORDER BY key DESC LIMIT ?3", Rows.Entry, Rows.First(space),

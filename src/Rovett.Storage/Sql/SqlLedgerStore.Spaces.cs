@@ -2,12 +2,6 @@ using Rovett.Core.Store;
 
 namespace Rovett.Storage.Sql;
 
-/// <summary>A space as it is opened at a start.</summary>
-/// <param name="Row">The space.</param>
-/// <param name="Policies">The policies that hold; null: none.</param>
-/// <param name="Types">The catalogue that holds; null: none.</param>
-public sealed record OpenedSpace(SpaceRow Row, PolicyVersion? Policies, RulesVersion? Types);
-
 /// <summary>Spaces that come and go.</summary>
 public sealed partial class SqlLedgerStore
 {
@@ -31,24 +25,10 @@ public sealed partial class SqlLedgerStore
                     Rows.Number(r, 4) is { } newest ? Rows.PositionOf(newest) - r.GetInt64(5) : 0, r.GetInt64(6) > 0, !r.IsDBNull(7));
             });
 
-    /// <summary>Every space as it is opened at a start, oldest first, by a few questions for all of them.</summary>
-    public IReadOnlyList<OpenedSpace> OpenAll()
-    {
-        string Newest(string table) => $"(SELECT key FROM {table} WHERE {Keys} ORDER BY key DESC LIMIT 1)";
-        var policies = sql.All($"SELECT p.key, p.time, p.document FROM space s JOIN policies p ON p.key={Newest("policies")}",
-            r => (Key: r.GetInt64(0), Version: new PolicyVersion(Rows.PositionOf(r.GetInt64(0)), new StoredTime(r.GetInt64(1)),
-            Rows.Bytes(r, 2)))).ToDictionary(p => (int)(p.Key >> Rows.SpaceShift), p => p.Version);
-        var types = sql.All($"SELECT c.key, c.time, c.document FROM space s JOIN catalogue c ON c.key={Newest("catalogue")}",
-            r => (Key: r.GetInt64(0), Version: new RulesVersion(Rows.PositionOf(r.GetInt64(0)), new StoredTime(r.GetInt64(1)),
-            Rows.Bytes(r, 2)))).ToDictionary(p => (int)(p.Key >> Rows.SpaceShift), p => p.Version);
-        return [.. sql.All("SELECT s.id, s.name, s.key, s.floor, e.key, e.time FROM space s LEFT JOIN entry e ON " +
-            $"e.key={Newest("entry")} ORDER BY s.id", r => new SpaceRow((int)r.GetInt64(0), r.GetString(1), Rows.Bytes(r, 2),
-            Rows.Number(r, 4) is { } newest ? Rows.PositionOf(newest) : 0, new StoredTime(Rows.Number(r, 5) ?? 0), r.GetInt64(3)))
-            .Where(s => !s.Name.StartsWith('\u0001'))
-            .Select(s => new OpenedSpace(s, policies.GetValueOrDefault(s.Id), types.GetValueOrDefault(s.Id)))];
-    }
+    /// <summary>Every space as it is opened at a start, oldest first.</summary>
+    public IReadOnlyList<OpenedSpace> OpenAll() => OpenedSpace.All(sql);
 
-    static readonly string Keys = $"key>=s.id*{1L << Rows.SpaceShift} AND key<(s.id+1)*{1L << Rows.SpaceShift}";
+    internal static readonly string Keys = $"key>=s.id*{1L << Rows.SpaceShift} AND key<(s.id+1)*{1L << Rows.SpaceShift}";
 
     /// <inheritdoc/>
     public void RemoveSpace(int space) => sql.Run("UPDATE space SET name=?2 WHERE id=?1", (long)space, $"{RemovedPrefix}{space}");

@@ -43,6 +43,11 @@ sealed class SqliteAccess(SqliteConnection connection) : IAccessSql
         }
     }
 
+    public void Tell(string space, string kind)
+    {
+        // A folder is one process's.
+    }
+
     // Moves everything out of the write-ahead log and empties it.
     public void ScrubFreed()
     {

@@ -10,12 +10,13 @@ using Rovett.Service.Receipts;
 using Rovett.Service.Spaces;
 using Rovett.Service.Topics;
 using Rovett.Storage.Access;
+using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Endpoints.Admin;
 
 /// <summary>Spaces, for callers with an admin key of <c>main</c>.</summary>
 public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys keys, SigningKeys signing, LedgerPump ledger,
-    AccessStore store, SessionRegistry sessions, WebhookSender webhooks, Deciders deciders, MeterKeeper meters,
+    AccessStore store, SqlHistory history, SessionRegistry sessions, WebhookSender webhooks, Deciders deciders, MeterKeeper meters,
     AuditTrail audit)
 {
     const int Most = 1000;
@@ -93,15 +94,31 @@ public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys
         }
         if (spaces.Find(name) is not { } space) throw Unknown().ToException();
         int ended = await ledger.Ask(new RemoveSpaceCommand(name)); // should it fail, nothing is removed
-        spaces.Remove(space);
         store.RemoveSpace(name);
-        meters.Forget(name);
-        keys.Forget();
-        signing.ForgetVerified(name);
-        webhooks.Refresh();
-        deciders.Forget(space, null);
-        foreach (var session in sessions.In(name).Where(s => s.Space == space)) session.End("space-removed", null);
+        Leave(space);
         audit.Note("main", admin.Actor, "space.removed", name, json => json.WriteNumber("sessionsEnded", ended));
         return new RemovedAnswer { Removed = name, SessionsEnded = ended };
+    }
+
+    /// <summary>Another process may have added or removed spaces.</summary>
+    public void Refresh()
+    {
+        var stored = history.OpenedSpaces().ToDictionary(s => s.Row.Id);
+        foreach (var gone in spaces.All.Where(s => !stored.ContainsKey(s.Id)).ToList()) Leave(gone);
+        foreach (var (row, policies, types) in stored.Values)
+        {
+            if (spaces.Find(row.Name)?.Id != row.Id) spaces.Add(keeper.Open(row, policies, types));
+        }
+    }
+
+    void Leave(SpaceRuntime space)
+    {
+        spaces.Remove(space);
+        meters.Forget(space.Name);
+        keys.Forget();
+        signing.Forget(space.Name);
+        webhooks.Refresh();
+        deciders.Forget(space, null);
+        foreach (var session in sessions.In(space.Name).Where(s => s.Space == space)) session.End("space-removed", null);
     }
 }

@@ -16,7 +16,6 @@ namespace Rovett.Service.Endpoints.Backend;
 public sealed class PoliciesApi(SigningKeys signing, LedgerPump ledger, AuditTrail audit)
 {
     const int MaxDocumentBytes = 4 << 20;
-    readonly SemaphoreSlim loading = new(1); // what tokens are read for must be that of the newest version
 
     /// <summary>Shows the policies.</summary>
     /// <remarks>Those in effect, or with <c>?version=</c> those that were.</remarks>
@@ -66,7 +65,7 @@ public sealed class PoliciesApi(SigningKeys signing, LedgerPump ledger, AuditTra
 
     async Task<PolicyVersion> Load(HttpContext context, SpaceRuntime space, PolicySet policies, byte[] document, long? inPlaceOf)
     {
-        await loading.WaitAsync(context.RequestAborted);
+        await space.PolicyTurn.WaitAsync(context.RequestAborted);
         try
         {
             // Tokens are read for what the new policies look at before they take effect, so that none is overlooked.
@@ -78,7 +77,7 @@ public sealed class PoliciesApi(SigningKeys signing, LedgerPump ledger, AuditTra
         }
         finally
         {
-            loading.Release();
+            space.PolicyTurn.Release();
         }
     }
 }

@@ -78,11 +78,11 @@ public sealed class ReceiptsApi(ApiKeys keys, ReceiptReader receipts, ReceiptNew
         response.Headers.CacheControl = "no-cache";
         response.Headers["X-Accel-Buffering"] = "no";
         using var ended = CancellationTokenSource.CreateLinkedTokenSource(context.RequestAborted, lifetime.ApplicationStopping);
-        void Revoked(string where, string id)
+        void End(string? where, string? id)
         {
-            if (where == space.Name && id == key.Stored.Id) ended.Cancel();
+            if ((where is null || where == space.Name) && (id is null ? !keys.StillHolds(key) : id == key.Stored.Id)) ended.Cancel();
         }
-        keys.Revoked += Revoked;
+        keys.Ended += End;
         try
         {
             if (!keys.StillHolds(key)) return; // while it was let in
@@ -117,7 +117,7 @@ public sealed class ReceiptsApi(ApiKeys keys, ReceiptReader receipts, ReceiptNew
         }
         finally
         {
-            keys.Revoked -= Revoked;
+            keys.Ended -= End;
         }
 
         async Task Write(string name, string? id, byte[] json)
