@@ -3,9 +3,15 @@ using System.Globalization;
 using System.Text;
 using Rovett.Bench;
 using Rovett.Testing;
+using Rovett.Testing.Servers;
 
 // Measures fan-out beside the floor, in turn, and writes the ratios into docs/performance.md.
 CultureInfo.CurrentCulture = CultureInfo.InvariantCulture;
+const int sessions = 1000, pairs = 3;
+var payload = new string('x', 180);
+var floorBody = $$$"""{"kind":"notification","cursor":"0123456789012345678901","id":"01ARZ3NDEKTSV4RRFFQ69G5FAV","to":"role:crew","type":"engine.check.due","title":"Turnstone: bow thruster check due","urgency":"normal","data":{"pad":"{{{payload}}}"},"time":"2026-11-23T08:15:00.000123Z","attempt":1,"rev":77        ,"unread":18        }""";
+var productBody =
+    $$$"""{"to":["role:crew"],"type":"engine.check.due","title":"Turnstone: bow thruster check due","data":{"pad":"{{{payload}}}"}}""";
 if (args is ["floor", var readyFile])
 {
     await Floor.Run(readyFile);
@@ -26,17 +32,17 @@ if (args is ["spaces", .. var homes])
     await Spaces.Run(homes is [var home, ..] ? home : null);
     return 0;
 }
+if (args is ["homes"])
+{
+    await Homes();
+    return 0;
+}
 if (args is ["pages", .. var counts])
 {
     await Pages.Run(counts is [var people, ..] ? int.Parse(people) : 100_000, counts is [_, var many] ? int.Parse(many) : 1_000_000);
     return 0;
 }
 
-const int sessions = 1000, pairs = 3;
-var payload = new string('x', 180);
-var floorBody = $$$"""{"kind":"notification","cursor":"0123456789012345678901","id":"01ARZ3NDEKTSV4RRFFQ69G5FAV","to":"role:crew","type":"engine.check.due","title":"Turnstone: bow thruster check due","urgency":"normal","data":{"pad":"{{{payload}}}"},"time":"2026-11-23T08:15:00.000123Z","attempt":1,"rev":77        ,"unread":18        }""";
-var productBody =
-    $$$"""{"to":["role:crew"],"type":"engine.check.due","title":"Turnstone: bow thruster check due","data":{"pad":"{{{payload}}}"}}""";
 var report = new StringBuilder($"{sessions} sessions of one role, closed loop, {floorBody.Length} bytes a message, acknowledged every " +
     $"128 over WebSocket; {pairs} pairs, floor and product in turn.\n\n");
 report.Append("| transport | deliveries/s, floor | deliveries/s, Rovett | ratio, median [min – max] |\n| --- | --- | --- | --- |\n");
@@ -86,10 +92,28 @@ async Task<double> OfFloor(bool webSocket)
     }
 }
 
-async Task<double> OfProduct(bool webSocket)
+// Fan-out from a PostgreSQL database beside that from a data folder, in turn.
+async Task Homes()
+{
+    using var server = new PostgresServer();
+    foreach (bool webSocket in new[] { true, false })
+    {
+        var ratios = new List<double>();
+        for (int pair = 0; pair < 5; pair++)
+        {
+            double folder = await OfProduct(webSocket), database = await OfProduct(webSocket, server.NewDatabase());
+            ratios.Add(database / folder);
+            Console.WriteLine($"{(webSocket ? "WebSocket" : "SSE")}: data folder {folder:N0}/s, PostgreSQL {database:N0}/s, ratio {ratios[^1]:F2}");
+        }
+        Console.WriteLine($"{(webSocket ? "WebSocket" : "SSE")}: median {ratios.Order().ElementAt(2):F2}");
+    }
+}
+
+async Task<double> OfProduct(bool webSocket, string? database = null)
 {
     var folder = Directory.CreateTempSubdirectory("rovett-bench-").FullName;
-    using (var service = await ServiceProcess.Start(folder))
+    Dictionary<string, string> environment = database is null ? [] : new() { ["ROVETT_DATABASE"] = database };
+    using (var service = await ServiceProcess.Start(folder, environment: environment))
     {
         var secret = (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
         return (await new Load(service.Url, webSocket, sessions,

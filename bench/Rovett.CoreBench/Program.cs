@@ -20,6 +20,12 @@ if (args is ["holding", .. var databases])
     return;
 }
 
+if (args is ["fences", var database, var seconds])
+{
+    Fences.Run(database, int.Parse(seconds, System.Globalization.CultureInfo.InvariantCulture));
+    return;
+}
+
 // In this process, so that nothing is built or restored while it runs.
 var config = ManualConfig.CreateEmpty()
     .AddJob(Job.ShortRun.WithWarmupCount(5).WithIterationCount(12).WithToolchain(InProcessEmitToolchain.Instance))

@@ -92,4 +92,23 @@ public sealed class RoundTripTests : IClassFixture<PostgresServer>, IDisposable
             (await attach.Task).Totals.Unread.ShouldBe(5);
         }
     }
+
+    [Fact]
+    public async Task A_user_with_mutes_costs_one_more_however_many_logs_and_mutes_there_are()
+    {
+        foreach (var user in new[] { "mara", "teo" })
+        {
+            Trips(Attach(user));
+            Trips(new MuteCommand("main", user, true, "t", true));
+            Trips(new MuteCommand("main", user, true, "u", true));
+            Trips(new MuteCommand("main", user, false, "berth/4", true));
+        }
+        for (int i = 0; i < 3; i++) Trips(Send(Address.Role("crew")), Send(Address.User(new UserId("mara"))));
+
+        ledger = New();
+        Trips(Attach("teo"), Send(Address.Role("crew")));
+        var attach = Attach("mara");
+        Trips(attach).ShouldBeLessThanOrEqualTo(4);
+        (await attach.Task).Totals.Unread.ShouldBe(0);
+    }
 }

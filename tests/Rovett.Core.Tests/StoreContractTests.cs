@@ -116,8 +116,9 @@ public abstract partial class StoreContractTests : IDisposable
         new long[] { 0, 99, 100, 450, 900, 5000 }.Select(t => Store.PositionAt(main, new StoredTime(t))).ShouldBe([0, 0, 1, 4, 9, 9]);
         Store.OrdinalsAbout(log.Id, 42, 0, 3).ShouldBe([2]);
         Store.OrdinalsAbout(log.Id, 42, 0, 3, 0).ShouldBeEmpty();
-        Store.MutedOrdinals(log.Id, true, 7, 1, 3).ShouldBe([2, 3]);
-        Store.MutedOrdinals(log.Id, false, 42, 0, 3).ShouldBe([2]);
+        Store.MutedOrdinals([new MutedRange(log.Id, true, 7, 1, 3, 0, long.MaxValue), new MutedRange(log.Id, false, 42, 0, 3, 0, long.MaxValue),
+            new MutedRange(log.Id, true, 7, 0, 3, 2, 5), new MutedRange(log.Id, true, 7, 0, 3, 5, long.MaxValue)])
+            .ShouldBe([[2, 3], [2], [2], [3]]);
         var again = Again().FindLog(main, "user:mara")!;
         (again.Head, again.HeadPosition).ShouldBe((3, 9));
     }

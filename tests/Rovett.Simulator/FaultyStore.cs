@@ -70,8 +70,7 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public long OrdinalAt(long log, long position) => inner.OrdinalAt(log, position);
     public IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash, long after, long upTo, int limit) =>
         inner.OrdinalsAbout(log, subjectHash, after, upTo, limit);
-    public IReadOnlyList<long> MutedOrdinals(long log, bool isType, long hash, long after, long upTo) =>
-        inner.MutedOrdinals(log, isType, hash, after, upTo);
+    public IReadOnlyList<IReadOnlyList<long>> MutedOrdinals(IReadOnlyList<MutedRange> ranges) => inner.MutedOrdinals(ranges);
     public long PositionAt(int space, StoredTime time) => inner.PositionAt(space, time);
     public void AppendEntry(int space, EntryRow entry) => Write(() => inner.AppendEntry(space, entry));
     public void AppendItem(long log, long ordinal, long position, long? subjectHash, long typeHash) =>

@@ -54,7 +54,7 @@ static class Plans
         {
             var log = watch.Seen.Log;
             if (log.Head == 0) continue;
-            space.UserLogs.FindMuted(user, watch.Seen);
+            space.UserLogs.FindMuted(user, [watch.Seen]);
             var muted = new OrdinalSet();
             var runs = new List<OrdinalRun>();
             watch.Seen.Muted.Runs(watch.Seen.Segments[0].Lo, log.Head, present: true, runs);

@@ -86,7 +86,7 @@ sealed class Subscriptions(SpaceState space, ILedgerStore store)
             var skipped = new List<OrdinalRun>();
             store.Skips(user.PersonId, log.Id).Runs(first.Lo, log.Head, present: true, skipped);
             foreach (var run in skipped) seen.Skips.Add(run);
-            space.UserLogs.FindMuted(user, seen);
+            space.UserLogs.FindMuted(user, [seen]);
         }
         return new SubscribedLog(place, seen, space.StateOf(log));
     }

@@ -30,10 +30,10 @@ sealed class UserLogs(SpaceState space, ILedgerStore store)
             foreach (var take in store.TakesOf(user.PersonId)) list.Find(l => l.Log.Id == take.Place.Log)?.Own(take.Place.Ordinal);
             user.Logs = list;
         }
+        foreach (var log in user.Logs) log.Settle(store, space.Floor);
+        Mute(user);
         foreach (var log in user.Logs)
         {
-            log.Settle(store, space.Floor);
-            Mute(user, log);
             if (log.IsDirty && !space.OnlyReads) log.Save(store, user.PersonId);
         }
         return user.Logs;
@@ -52,33 +52,47 @@ sealed class UserLogs(SpaceState space, ILedgerStore store)
     }
 
     /// <summary>Finds notifications that arrived since while their type or subject was muted.</summary>
-    void Mute(UserState user, UserLog log)
+    void Mute(UserState user)
     {
-        if (log.MutedThrough >= log.Log.Head) return;
-        if (user.Mutes.Count > 0) log.IsDirty = true;
-        FindMuted(user, log);
+        List<UserLog>? behind = null;
+        foreach (var log in user.Logs!)
+        {
+            if (log.MutedThrough >= log.Log.Head) continue;
+            if (user.Mutes.Count > 0) log.IsDirty = true;
+            (behind ??= []).Add(log);
+        }
+        if (behind is not null) FindMuted(user, behind);
     }
 
     /// <summary>The same, for what is not stored.</summary>
-    public void FindMuted(UserState user, UserLog log)
+    public void FindMuted(UserState user, IReadOnlyList<UserLog> logs)
     {
-        if (user.Mutes.Count > 0)
+        if (user.Mutes.Count > 0) Ask(user, logs);
+        foreach (var log in logs) log.MutedThrough = log.Log.Head;
+    }
+
+    void Ask(UserState user, IReadOnlyList<UserLog> logs)
+    {
+        var (of, ranges) = (new List<UserLog>(), new List<MutedRange>());
+        foreach (var log in logs)
         {
             foreach (var mute in user.Mutes)
             {
-                long after = Math.Max(log.MutedThrough, space.OrdinalAt(log.Log, mute.After)),
-                    upTo = mute.Until is { } until ? space.OrdinalAt(log.Log, until) : log.Log.Head;
-                if (upTo <= after) continue;
-                long hash = NotificationTraits.HashOf(mute.Text);
-                foreach (long ordinal in store.MutedOrdinals(log.Log.Id, mute.IsType, hash, after, upTo))
-                {
-                    if (log.Muted.Contains(ordinal)) continue;
-                    if (!log.Read.Contains(ordinal) && !log.Skips.Contains(ordinal)) log.CountOut(ordinal, 1);
-                    log.Muted.Add(new OrdinalRun(ordinal, ordinal));
-                }
+                if (log.MutedThrough >= log.Log.Head || mute.After >= log.Log.HeadPosition) continue;
+                of.Add(log);
+                ranges.Add(new MutedRange(log.Log.Id, mute.IsType, NotificationTraits.HashOf(mute.Text), log.MutedThrough, log.Log.Head,
+                    mute.After, mute.Until ?? long.MaxValue));
             }
         }
-        log.MutedThrough = log.Log.Head;
+        foreach (var (log, ordinals) in of.Zip(store.MutedOrdinals(ranges)))
+        {
+            foreach (long ordinal in ordinals)
+            {
+                if (log.Muted.Contains(ordinal)) continue;
+                if (!log.Read.Contains(ordinal) && !log.Skips.Contains(ordinal)) log.CountOut(ordinal, 1);
+                log.Muted.Add(new OrdinalRun(ordinal, ordinal));
+            }
+        }
     }
 
     public Segment[] SegmentsOf(AddressLog log, List<(long After, long Until, int AddressIndex)> positions) =>

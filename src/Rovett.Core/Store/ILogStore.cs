@@ -20,9 +20,9 @@ public interface ILogStore
     /// <summary>The ordinals of a log in (<paramref name="after"/>, <paramref name="upTo"/>] about a subject: the
     /// lowest of them, at most <paramref name="limit"/>.</summary>
     IReadOnlyList<long> OrdinalsAbout(long log, long subjectHash, long after, long upTo, int limit = int.MaxValue);
-    /// <summary>The ordinals of a log in (<paramref name="after"/>, <paramref name="upTo"/>] of a type, or about a subject, that can be
-    /// muted. Of a type: looks at each.</summary>
-    IReadOnlyList<long> MutedOrdinals(long log, bool isType, long hash, long after, long upTo);
+    /// <summary>For each of some mutes, the ordinals of a log of its type, or about its subject, that can be muted; all are asked for at
+    /// once. Of a type: looks at each.</summary>
+    IReadOnlyList<IReadOnlyList<long>> MutedOrdinals(IReadOnlyList<MutedRange> ranges);
     /// <summary>The last position stored at or before a time; 0 when none was.</summary>
     long PositionAt(int space, StoredTime time);
     /// <summary>Writes a notification's place in a log; one whose type is below zero can't be muted.</summary>

@@ -177,9 +177,17 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
         r => r.GetInt64(0), log, subjectHash, after, upTo, (long)limit);
 
     /// <inheritdoc/>
-    public IReadOnlyList<long> MutedOrdinals(long log, bool isType, long hash, long after, long upTo) =>
-        sql.All("SELECT ordinal FROM log_item WHERE log=?1 AND ordinal>?2 AND ordinal<=?3 AND " +
-        (isType ? "type=?4" : "subject=?4 AND type>=0") + " ORDER BY ordinal", r => r.GetInt64(0), log, after, upTo, hash);
+    public IReadOnlyList<IReadOnlyList<long>> MutedOrdinals(IReadOnlyList<MutedRange> ranges)
+    {
+        if (ranges.Count == 0) return [];
+        var found = ranges.Select(_ => new List<long>()).ToList();
+        const string at = "COALESCE((SELECT i.ordinal FROM log_item i WHERE i.log=?1 AND i.position<={0} ORDER BY i.position DESC LIMIT 1), 0)";
+        sql.Ask([.. ranges.Select((r, n) => new Question("SELECT ordinal FROM log_item WHERE log=?1 AND ordinal>?2 AND ordinal<=?3 AND " +
+            $"{(r.IsType ? "type=?4" : "subject=?4 AND type>=0")} AND ordinal>{at.Replace("{0}", "?5", StringComparison.Ordinal)} AND " +
+            $"ordinal<={at.Replace("{0}", "?6", StringComparison.Ordinal)} ORDER BY ordinal",
+            [r.Log, r.After, r.UpTo, r.Hash, r.Since, r.Until], row => found[n].Add(row.GetInt64(0))))]);
+        return found;
+    }
 
     /// <inheritdoc/>
     public long PositionAt(int space, StoredTime time)
