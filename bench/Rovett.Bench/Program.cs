@@ -29,7 +29,12 @@ if (args is ["intakes", .. var kinds])
 }
 if (args is ["spaces", .. var homes])
 {
-    await Spaces.Run(homes is [var home, ..] ? home : null);
+    await Spaces.Run(homes is [var home, ..] ? home : null, homes is [_, var parts] ? parts : null);
+    return 0;
+}
+if (args is ["hostile", var url, var key, var space, var most])
+{
+    await Spaces.Ask(url, key, space, int.Parse(most));
     return 0;
 }
 if (args is ["homes"])
@@ -95,7 +100,7 @@ async Task<double> OfFloor(bool webSocket)
 // Fan-out from a PostgreSQL database beside that from a data folder, in turn.
 async Task Homes()
 {
-    using var server = new PostgresServer();
+    using var server = PostgresServer.Lasting();
     foreach (bool webSocket in new[] { true, false })
     {
         var ratios = new List<double>();

@@ -208,4 +208,33 @@ public class LedgerQueueTests
         for (int i = 0; i < 100; i++) queue.Add(Send()).ShouldBeTrue();
         Take().Count.ShouldBe(100);
     }
+
+    static SendManyCommand Many(string space, int count) => new(space, new Core.Notifications.Draft[count]);
+
+    [Fact]
+    public void What_takes_long_has_a_commit_for_itself_and_leaves_as_long_to_others()
+    {
+        Add(Send("yard"));
+        var (quick, much, more) = (Add(Send()), Add(Many("yard", 300)), Add(Many("yard", 300)));
+        Take().Count.ShouldBe(2); // the two sends: what takes long does not hold them up
+        var other = Add(Send());
+        Take().ShouldBe([much], "its turn is kept, though others ask");
+        clock.Advance(30); // it took so long
+        Take().ShouldBe([other]);
+        var late = Add(Send());
+        Take().ShouldBe([late], "it rests as long as it took");
+        clock.Advance(30);
+        var last = Add(Send("harbour"));
+        Take().ShouldBe([more]);
+        Take().ShouldBe([last]);
+        quick.Work.ShouldBe(1);
+        much.Work.ShouldBe(300);
+    }
+
+    [Fact]
+    public void A_space_alone_does_not_rest()
+    {
+        var (first, second) = (Add(Many("yard", 300)), Add(Many("yard", 300)));
+        Take().ShouldBe([first, second]);
+    }
 }

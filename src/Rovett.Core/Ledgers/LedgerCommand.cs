@@ -13,6 +13,9 @@ public abstract class LedgerCommand(string? space)
     /// <summary>When it was submitted (<see cref="Stopwatch.GetTimestamp"/>); for the ledger's host.</summary>
     public long AskedAt { get; set; }
 
+    /// <summary>About how many times as long as a single send it holds the ledger.</summary>
+    public virtual int Work => 1;
+
     /// <summary>False when nothing is read from or written to the store.</summary>
     internal virtual bool NeedsStore => true;
 

@@ -7,7 +7,8 @@ namespace Rovett.Service.Ledgers;
 /// <summary>What waits for the ledger. What is asked about a space goes in the order it was asked for, but for one thing: sends may
 /// overtake acknowledgements, which only tell of what is past, for a while. They come in bursts, from everybody at once, and so are
 /// written while writers are busy and not while they wait for the next send. While several spaces ask, each has its turn, a few at a
-/// time: much that is asked of one does not hold up another.</summary>
+/// time: much that is asked of one does not hold up another. What takes long by itself then has a commit for itself, and leaves the
+/// ledger to the others for as long as it took.</summary>
 sealed class LedgerQueue
 {
     const int MaxWaiting = 100_000, MaxBatch = 512, AckSlice = 128, ShareInTurn = 16;
@@ -20,6 +21,9 @@ sealed class LedgerQueue
         public readonly Queue<LedgerCommand> Commands = new(), Acks = new();
 
         public bool IsEmpty => Commands.Count + Acks.Count == 0;
+
+        /// <summary>Not before this timestamp while others ask.</summary>
+        public long RestsUntil;
     }
 
     readonly object gate = new();
@@ -29,6 +33,8 @@ sealed class LedgerQueue
     bool underWay, acksWereLast, closed;
     long lastSends;
     string lastSpace = "";
+    Waiting? next, working; // whose turn it is, as its work would have held up others; whose long work is under way
+    long workingSince;
     long? crowdedSince; // two spaces asked, one after the other
     readonly TimeProvider clock;
 
@@ -76,14 +82,21 @@ sealed class LedgerQueue
     {
         lock (gate)
         {
+            if (working is not null)
+            {
+                long now = clock.GetTimestamp();
+                working.RestsUntil = now + (now - workingSince);
+                working = null;
+            }
             for (underWay = false; !underWay;)
             {
                 int wait = Timeout.Infinite;
-                if (turns.Count > 1 || (turns.Count == 1 && crowdedSince is { } since && !IsOlder(since, Crowded))) TakeInTurn(batch);
+                bool crowded = turns.Count > 1 || (turns.Count == 1 && crowdedSince is { } since && !IsOlder(since, Crowded));
+                if (crowded) wait = TakeInTurn(batch);
                 else if (turns.TryPeek(out var one)) wait = TakeOf(one, batch);
                 else if (closed) return false;
                 if (underWay) continue;
-                wakeAtSends = waiting == 0 ? 1 : Gathering.Expected;
+                wakeAtSends = waiting == 0 || crowded ? 1 : Gathering.Expected;
                 Monitor.Wait(gate, wait);
             }
         }
@@ -117,20 +130,46 @@ sealed class LedgerQueue
         return wait;
     }
 
-    /// <summary>Takes a few of each space.</summary>
-    void TakeInTurn(List<LedgerCommand> batch)
+    /// <summary>Takes a few of each space, or what takes long of one.</summary>
+    /// <returns>For how long to wait where all must; milliseconds.</returns>
+    int TakeInTurn(List<LedgerCommand> batch)
     {
-        (underWay, acksWereLast) = (true, false);
+        long now = clock.GetTimestamp(), wake = long.MaxValue;
+        if (next is not null)
+        {
+            while (turns.Peek() != next) turns.Enqueue(turns.Dequeue());
+            next = null;
+        }
         for (int left = turns.Count; left > 0 && batch.Count < MaxBatch; left--)
         {
             var one = turns.Dequeue();
-            for (int share = ShareInTurn; share > 0 && !one.IsEmpty; share--)
+            if (one.RestsUntil > now && !closed)
+            {
+                wake = Math.Min(wake, one.RestsUntil);
+                turns.Enqueue(one);
+                continue;
+            }
+            int share = ShareInTurn;
+            while (share > 0 && !one.IsEmpty)
             {
                 bool acksAreDue = one.Acks.Count > 0 && IsOlder(one.Acks.Peek().AskedAt, LongestOvertaken);
+                int work = acksAreDue || !one.Commands.TryPeek(out var command) ? 1 : command.Work;
+                if (work > ShareInTurn && batch.Count > 0)
+                {
+                    next ??= one;
+                    break;
+                }
                 batch.Add(Next(one, acksAreDue || one.Commands.Count == 0));
+                share -= work;
             }
             if (!one.IsEmpty) turns.Enqueue(one);
+            if (share >= 0) continue;
+            (working, workingSince) = (one, now);
+            break;
         }
+        if (batch.Count == 0) return (int)Math.Max(1, clock.GetElapsedTime(now, wake).TotalMilliseconds);
+        (underWay, acksWereLast) = (true, false);
+        return 0;
     }
 
     LedgerCommand Next(Waiting of, bool ack = false)

@@ -11,10 +11,13 @@ namespace Rovett.Service.Limits;
 /// <param name="patience">The longest a send of a burst waits for a place.</param>
 public sealed class SendGate(int most, TimeSpan patience)
 {
+    const int PartOfOneSpace = 10;
+
     static readonly TimeSpan Burst = TimeSpan.FromMilliseconds(100), Calm = TimeSpan.FromSeconds(1), Spread = TimeSpan.FromSeconds(1);
     const int MostHeld = 10_000, WaitingForEach = 3;
     static readonly object NotBefore = new();
 
+    readonly SpaceShares shares = new(Math.Max(4, most / PartOfOneSpace), TimeProvider.System);
     readonly Lock gate = new();
     readonly LinkedList<TaskCompletionSource> waiting = [];
     int inside, held;
@@ -23,13 +26,32 @@ public sealed class SendGate(int most, TimeSpan patience)
     /// <summary>How many sends are carried out now.</summary>
     public int Inside => Volatile.Read(ref inside);
 
-    /// <summary>Takes a place, to be given back by <see cref="Leave"/>.</summary>
+    /// <summary>A place that was taken; to be disposed when the send is done.</summary>
+    public readonly struct Place(SendGate gate, string space, int places) : IDisposable
+    {
+        /// <inheritdoc/>
+        public void Dispose()
+        {
+            gate.Leave();
+            gate.shares.Leave(space, places);
+        }
+    }
+
+    /// <summary>Takes a place.</summary>
+    /// <param name="context">The request.</param>
+    /// <param name="space">The space that is sent to.</param>
+    /// <param name="items">How many notifications or events are sent.</param>
     /// <exception cref="ProblemException">503: more is sent than can be done. Who was told so on this connection, and is back before the
     /// time that was named, hears it only after it, and not all at the same moment: so that those who don't wait don't
     /// take what the others need.</exception>
-    public async ValueTask Enter(HttpContext context)
+    public async ValueTask<Place> Enter(HttpContext context, string space, int items = 1)
     {
-        if (await TakePlace(context.RequestAborted)) return;
+        int places = shares.PlacesOf(items);
+        if (await shares.Enter(space, places, context.RequestAborted))
+        {
+            if (await TakePlace(context.RequestAborted)) return new Place(this, space, places);
+            shares.Leave(space, places);
+        }
         var now = Stopwatch.GetTimestamp();
         var connection = context.Features.Get<IConnectionItemsFeature>()?.Items;
         if (connection?.TryGetValue(NotBefore, out var told) == true && (long)told! is var until && until > now
@@ -89,8 +111,8 @@ public sealed class SendGate(int most, TimeSpan patience)
         }
     }
 
-    /// <summary>Gives a place back: to the one that has waited longest.</summary>
-    public void Leave()
+    // Gives a place back: to the one that has waited longest.
+    void Leave()
     {
         lock (gate)
         {

@@ -14,12 +14,15 @@ public sealed class PostgresServer : IDisposable
     /// <summary>The port on loopback that it listens on, beside its socket.</summary>
     public int Port { get; } = FreePort.Next();
 
-    public PostgresServer() : this(null)
+    readonly string settings;
+
+    public PostgresServer() : this(null, Quick)
     {
     }
 
-    PostgresServer(PostgresServer? primary)
+    PostgresServer(PostgresServer? primary, string settings)
     {
+        this.settings = settings;
         programs = Directory.GetDirectories("/usr/lib/postgresql").OrderDescending().Select(d => Path.Combine(d, "bin"))
             .First(Directory.Exists);
         // The server refuses to run as root.
@@ -30,10 +33,17 @@ public sealed class PostgresServer : IDisposable
         Start();
     }
 
+    // Of what is worth nothing after the test, nothing waits for the disk.
+    const string Quick = "-c fsync=off";
+
+    /// <summary>One that waits for the disk, and whose commits take at least so long; for measuring.</summary>
+    public static PostgresServer Lasting(TimeSpan commits = default) =>
+        new(null, $"-c fsync=on -c commit_delay={(int)commits.TotalMicroseconds} -c commit_siblings=0");
+
     /// <summary>A second server that follows this one. From now on each commit here waits until it is there too.</summary>
     public PostgresServer Standby()
     {
-        var standby = new PostgresServer(this);
+        var standby = new PostgresServer(this, settings);
         using var connection = new NpgsqlConnection($"Host={folder};Port={Port};Username=rovett;Database=postgres;Pooling=false");
         connection.Open();
         foreach (var sql in (string[])["ALTER SYSTEM SET synchronous_standby_names = '*'", "SELECT pg_reload_conf()"])
@@ -52,7 +62,7 @@ public sealed class PostgresServer : IDisposable
 
     public void Start() =>
         AsServer("pg_ctl", "-D", Path.Combine(folder, "data"), "-w", "-s", "-l", Path.Combine(folder, "log"), "-o",
-        $"-c listen_addresses=127.0.0.1 -c port={Port} -c fsync=off -c max_connections=400 -c autovacuum=off -c checkpoint_timeout=1d -c max_wal_size=20GB -k {folder}", "start").ShouldBe(0);
+        $"-c listen_addresses=127.0.0.1 -c port={Port} {settings} -c max_connections=400 -c autovacuum=off -c checkpoint_timeout=1d -c max_wal_size=20GB -k {folder}", "start").ShouldBe(0);
 
     /// <summary>Stops it as a crash would: connections are cut.</summary>
     public void Crash() => AsServer("pg_ctl", "-D", Path.Combine(folder, "data"), "-w", "-s", "-m", "immediate", "stop").ShouldBe(0);

@@ -42,16 +42,9 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
         using var body = await Json.Read(context, b => bytes = b, options.MaxBodyBytes);
         var draft = NotificationReader.Read(body.RootElement, space.TermsOf(options.ReceiptsOf), out bool isStored);
         RequireMaySend(space, key, draft);
-        await limits.Sending.Enter(context);
-        try
-        {
-            if (isStored) await Store(context, space, key, draft, dryRun, bytes);
-            else await Pass(context, space, draft, dryRun);
-        }
-        finally
-        {
-            limits.Sending.Leave();
-        }
+        using var place = await limits.Sending.Enter(context, space.Name);
+        if (isStored) await Store(context, space, key, draft, dryRun, bytes);
+        else await Pass(context, space, draft, dryRun);
     }
 
     /// <summary>Several notifications in one body; null: it has one.</summary>
@@ -139,16 +132,11 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
                 problems[i] = refused.Problem;
             }
         }
-        await limits.Sending.Enter(context);
         IReadOnlyList<SendOutcome> outcomes;
-        try
+        using (await limits.Sending.Enter(context, space.Name, drafts.Count))
         {
             outcomes = drafts.Count == 0 ? [] : await ledger.Ask(new SendManyCommand(space.Name, [.. drafts.Select(d => d.Draft)],
                 key.IsNarrowed ? entry => MaySend(key, entry) : null));
-        }
-        finally
-        {
-            limits.Sending.Leave();
         }
         var results = new SendOutcome?[many.Count];
         for (int i = 0; i < drafts.Count; i++) results[drafts[i].Index] = outcomes[i];

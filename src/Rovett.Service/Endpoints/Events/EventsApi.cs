@@ -80,30 +80,23 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
     async Task Store(HttpContext context, SpaceRuntime space, List<(int Index, EvaluatedEvent Event)> taken, RuleSetting setting,
         EventResultAnswer[] answers, bool isOne)
     {
-        await limits.Sending.Enter(context);
-        try
+        using var place = await limits.Sending.Enter(context, space.Name, taken.Count);
+        for (int from = 0; from < taken.Count;)
         {
-            for (int from = 0; from < taken.Count;)
+            int to = EventParts.End(taken, from, t => t.Event.Results.Sum(r => r.Drafts.Count));
+            try
             {
-                int to = EventParts.End(taken, from, t => t.Event.Results.Sum(r => r.Drafts.Count));
-                try
-                {
-                    await StorePart(space, taken, from, to, setting, answers, isOne);
-                }
-                catch (Exception failed) when (!isOne
-                    && (failed is ProblemException { Problem.Status: 503 } || LedgerPump.IsStoreFailure(failed)))
-                {
-                    // What follows would overtake it.
-                    var problem = ProblemAnswer.Of((failed as ProblemException)?.Problem ?? LedgerPump.StoreFailed(failed));
-                    foreach (var (index, _) in taken.Skip(from)) answers[index] = new EventResultAnswer { Problem = problem };
-                    return;
-                }
-                from = to;
+                await StorePart(space, taken, from, to, setting, answers, isOne);
             }
-        }
-        finally
-        {
-            limits.Sending.Leave();
+            catch (Exception failed) when (!isOne
+                && (failed is ProblemException { Problem.Status: 503 } || LedgerPump.IsStoreFailure(failed)))
+            {
+                // What follows would overtake it.
+                var problem = ProblemAnswer.Of((failed as ProblemException)?.Problem ?? LedgerPump.StoreFailed(failed));
+                foreach (var (index, _) in taken.Skip(from)) answers[index] = new EventResultAnswer { Problem = problem };
+                return;
+            }
+            from = to;
         }
     }
 

@@ -7,6 +7,9 @@ namespace Rovett.Core.Ledgers.Commands.Directory;
 public sealed class PutUsersCommand(string space, IReadOnlyList<DirectoryUser> users, bool wantsAnswer = true)
     : LedgerCommand<IReadOnlyList<UserInfo>>(space)
 {
+    /// <inheritdoc/>
+    public override int Work => users.Count;
+
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);

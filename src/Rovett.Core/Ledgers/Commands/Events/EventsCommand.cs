@@ -32,6 +32,9 @@ public sealed record EventAnswer(EventOutcome? Outcome, Problem? Refusal);
 public sealed class EventsCommand(string space, IReadOnlyList<EvaluatedEvent> events, RuleSetting setting, bool keepsData = false)
     : LedgerCommand<IReadOnlyList<EventAnswer>>(space)
 {
+    /// <inheritdoc/>
+    public override int Work => events.Count;
+
     internal override bool ShowsStoreWorks => true;
 
     internal override void Needs(AheadList ahead)

@@ -14,6 +14,9 @@ namespace Rovett.Core.Ledgers.Commands.Intakes;
 public sealed class IntakeCommand(string space, string intake, IReadOnlyList<HandedOver> batch, RuleSetting setting, bool keepsData)
     : LedgerCommand<HandedOverResults>(space)
 {
+    /// <inheritdoc/>
+    public override int Work => batch.Count;
+
     internal override bool ShowsStoreWorks => true;
 
     internal override void Needs(AheadList ahead)

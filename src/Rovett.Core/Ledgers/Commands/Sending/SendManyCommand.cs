@@ -15,6 +15,9 @@ public sealed record SendOutcome(SendResult? Result, Problem? Refusal);
 public sealed class SendManyCommand(string space, IReadOnlyList<Draft> drafts, Func<Store.EntryRow, bool>? mayReplace = null)
     : LedgerCommand<IReadOnlyList<SendOutcome>>(space)
 {
+    /// <inheritdoc/>
+    public override int Work => drafts.Count;
+
     internal override bool OnlySends => true;
 
     internal override bool ShowsStoreWorks => true;
