@@ -14,8 +14,11 @@ sealed record Reading(double PerSecond, long Sends);
 sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> request, string publishPath, string body, string? key, bool acks)
 {
     const int Window = 16;
-    static readonly TimeSpan Warmup = TimeSpan.FromSeconds(3), Measured = TimeSpan.FromSeconds(4);
+    static readonly TimeSpan Measured = TimeSpan.FromSeconds(4);
     long delivered, sent;
+
+    /// <summary>For how long it is not counted yet.</summary>
+    public TimeSpan Warmup { get; init; } = TimeSpan.FromSeconds(3);
 
     public async Task<Reading> Run()
     {

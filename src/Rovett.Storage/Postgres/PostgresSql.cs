@@ -13,6 +13,7 @@ public partial class PostgresSql(string connectionString) : ISql
     NpgsqlConnection? connection;
     NpgsqlBatch? waiting;
     NpgsqlTransaction? reading;
+    readonly GatheredRows rows = new();
 
     /// <summary>Whether something was written since the transaction was begun.</summary>
     protected bool Wrote { get; private set; }
@@ -31,6 +32,7 @@ public partial class PostgresSql(string connectionString) : ISql
         connection = null;
         waiting = null;
         reading = null;
+        rows.Clear();
         var made = new NpgsqlConnection(connectionString);
         try
         {
@@ -120,6 +122,7 @@ public partial class PostgresSql(string connectionString) : ISql
     {
         waiting = null;
         reading = null;
+        rows.Clear();
         if (!IsOpen) return;
         try
         {
@@ -142,6 +145,13 @@ public partial class PostgresSql(string connectionString) : ISql
     {
         Wrote = true;
         Defer(sql, values);
+    }
+
+    /// <inheritdoc/>
+    public void Run(RowStatement statement, params ReadOnlySpan<object?> values)
+    {
+        Wrote = true;
+        rows.Add(statement, values);
     }
 
     /// <inheritdoc/>
@@ -206,10 +216,18 @@ public partial class PostgresSql(string connectionString) : ISql
     /// <summary>Gathers a statement that gives no rows back.</summary>
     protected void Defer(string sql, ReadOnlySpan<object?> values)
     {
+        if (!rows.IsEmpty) rows.Take(Add, Add);
+        Add(sql, values);
+    }
+
+    void Add(string sql, ReadOnlySpan<object?> values) => Add(sql, [.. values.ToArray().Select(v => new NpgsqlParameter { Value = v ?? DBNull.Value })]);
+
+    void Add(string sql, NpgsqlParameter[] parameters)
+    {
         if (!statements.TryGetValue(sql, out var text)) statements[sql] = text = Parameter().Replace(sql, "$$$1");
         waiting ??= new NpgsqlBatch(connection);
         var command = new NpgsqlBatchCommand(text);
-        foreach (var value in values) command.Parameters.Add(new NpgsqlParameter { Value = value ?? DBNull.Value });
+        foreach (var parameter in parameters) command.Parameters.Add(parameter);
         waiting.BatchCommands.Add(command);
     }
 

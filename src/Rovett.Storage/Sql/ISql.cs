@@ -36,6 +36,8 @@ public interface ISql : IDisposable
     void ScrubFreed();
     /// <summary>Writes. May be carried out together with what follows, before the next read or the commit.</summary>
     void Run(string sql, params ReadOnlySpan<object?> values);
+    /// <summary>Writes a row. May go with other rows of its kind, before anything else is written or read.</summary>
+    void Run(RowStatement statement, params ReadOnlySpan<object?> values);
     /// <summary>Every question costs a round trip.</summary>
     bool IsRemote { get; }
     /// <summary>Asks several things at once.</summary>

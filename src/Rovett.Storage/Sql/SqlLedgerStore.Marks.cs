@@ -22,16 +22,20 @@ public sealed partial class SqlLedgerStore
         }
         else
         {
-            sql.Run("INSERT INTO mark_block (person, log, kind, block, bits, count) VALUES (?1, ?2, ?3, ?4, ?5, ?6) ON CONFLICT " +
-                "(person, log, kind, block) DO UPDATE SET bits=?5, count=?6", person, log, (long)kind, (long)block, bits, (long)count);
+            sql.Run(Block, person, log, (long)kind, (long)block, bits, (long)count);
         }
     }
 
     /// <inheritdoc/>
     public void AddRun(long person, long log, MarkKind kind, OrdinalRun run, StoredTime time, string device) =>
-        sql.Run("INSERT INTO mark_run (log, kind, person, from_ord, to_ord, time, device, is_long) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, " +
-        "?8) ON CONFLICT (log, kind, person, from_ord) DO UPDATE SET to_ord=?5, time=?6, device=?7, is_long=?8",
-            log, (long)kind, person, run.From, run.To, time.Micros, device, run.Count > LongRun ? 1L : 0L);
+        sql.Run(NewRun, log, (long)kind, person, run.From, run.To, time.Micros, device, run.Count > LongRun ? 1L : 0L);
+
+    static readonly RowStatement NewRun = new(RowMode.Replace, "mark_run",
+        ["log", "kind", "person", "from_ord", "to_ord", "time", "device", "is_long"], "nnnnnntn", keys: 4);
+    static readonly RowStatement TallyOne = new(RowMode.Add, "tally", ["log", "kind", "ordinal", "difference"], "nnnn", keys: 3);
+    static readonly RowStatement TallyBlock = new(RowMode.Add, "tally_block", ["log", "kind", "block", "difference"], "nnnn", keys: 3);
+    static readonly RowStatement Block = new(RowMode.Replace, "mark_block", ["person", "log", "kind", "block", "bits", "count"], "nnnnbn",
+        keys: 4);
 
     /// <inheritdoc/>
     public void ClearRun(long person, long log, MarkKind kind, OrdinalRun run)
@@ -52,10 +56,8 @@ public sealed partial class SqlLedgerStore
     /// <inheritdoc/>
     public void AddTally(long log, MarkKind kind, long ordinal, long difference)
     {
-        sql.Run("INSERT INTO tally (log, kind, ordinal, difference) VALUES (?1, ?2, ?3, ?4) ON CONFLICT (log, kind, ordinal) DO UPDATE " +
-            "SET difference=tally.difference+?4", log, (long)kind, ordinal, difference);
-        sql.Run("INSERT INTO tally_block (log, kind, block, difference) VALUES (?1, ?2, ?3, ?4) ON CONFLICT (log, kind, block) DO " +
-            "UPDATE SET difference=tally_block.difference+?4", log, (long)kind, (ordinal - 1) / BlockSize, difference);
+        sql.Run(TallyOne, log, (long)kind, ordinal, difference);
+        sql.Run(TallyBlock, log, (long)kind, (ordinal - 1) / BlockSize, difference);
     }
 
     /// <inheritdoc/>

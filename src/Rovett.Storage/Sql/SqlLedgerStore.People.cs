@@ -72,13 +72,12 @@ public sealed partial class SqlLedgerStore
     public void SaveUserLog(long person, UserLogRow r)
     {
         ahead?.UserLogs.Remove(person);
-        sql.Run("INSERT INTO user_log (person, log, read_line, received_line, handled_line, muted_line, gone, journal_seen, " +
-        "muted_through, parts, segments) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11) "
-            + "ON CONFLICT (person, log) DO UPDATE SET read_line=?3, received_line=?4, handled_line=?5, muted_line=?6, gone=?7, " +
-            "journal_seen=?8, muted_through=?9, parts=?10, segments=?11",
-            person, r.Log, r.ReadLine, r.ReceivedLine, r.HandledLine, r.MutedLine, r.Gone, r.JournalSeen, r.MutedThrough, (long)r.Parts,
-            r.Segments is null ? null : Rows.SegmentBytes(r.Segments));
+        sql.Run(UserLogRows, person, r.Log, r.ReadLine, r.ReceivedLine, r.HandledLine, r.MutedLine, r.Gone, r.JournalSeen, r.MutedThrough,
+            (long)r.Parts, r.Segments is null ? null : Rows.SegmentBytes(r.Segments));
     }
+
+    static readonly RowStatement UserLogRows = new(RowMode.Replace, "user_log", ["person", "log", "read_line", "received_line", "handled_line",
+        "muted_line", "gone", "journal_seen", "muted_through", "parts", "segments"], "nnnnnnnnnnb", keys: 2);
 
     /// <inheritdoc/>
     public void ForgetUserLogs(long person)

@@ -13,9 +13,11 @@ public sealed partial class SqlLedgerStore
 
     /// <inheritdoc/>
     public void AppendReceipt(int space, ReceiptRow r) =>
-        sql.Run("INSERT INTO receipt (key, time, state, log, from_ord, to_ord, person, device, position, detail) VALUES (?1, ?2, ?3, " +
-        "?4, ?5, ?6, ?7, ?8, ?9, ?10)",
-            Rows.Key(space, r.Number), r.Time.Micros, (long)r.State, r.Log, r.Run.From, r.Run.To, r.Person, r.Device, r.Position, r.Detail);
+        sql.Run(NewReceipt, Rows.Key(space, r.Number), r.Time.Micros, (long)r.State, r.Log, r.Run.From, r.Run.To, r.Person, r.Device,
+            r.Position, r.Detail);
+
+    static readonly RowStatement NewReceipt = new(RowMode.Append, "receipt", ["key", "time", "state", "log", "from_ord", "to_ord", "person",
+        "device", "position", "detail"], "nnnnnnntnt", keys: 1);
 
     /// <inheritdoc/>
     public void RewriteReceipt(int space, long number, string detail) =>

@@ -158,8 +158,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     public void SaveLog(LogRow log)
     {
         ahead?.ForgetLog(log.Id);
-        sql.Run("UPDATE log SET key=?2, head=?3, head_position=?4, trimmed=?5, lost_ordinal=?6, lost_position=?7, lost_time=?8 WHERE id=?1",
-            log.Id, log.Key, log.Head, log.HeadPosition, log.Trimmed, log.Lost.Ordinal, log.Lost.Position, log.Lost.Time.Micros);
+        sql.Run(LogChange, log.Id, log.Key, log.Head, log.HeadPosition, log.Trimmed, log.Lost.Ordinal, log.Lost.Position, log.Lost.Time.Micros);
     }
 
     /// <inheritdoc/>
@@ -215,9 +214,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
 
     /// <inheritdoc/>
     public void AppendEntry(int space, EntryRow entry) =>
-        sql.Run("INSERT INTO entry (key, time, kind, id, body, addressing, placements, type, subject, receipts, take_for) VALUES (?1, " +
-        "?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)",
-            Rows.Key(space, entry.Position.Value), entry.Time.Micros, (long)entry.Kind, entry.Id == default ? null : Rows.IdBytes(entry.Id),
+        sql.Run(NewEntry, Rows.Key(space, entry.Position.Value), entry.Time.Micros, (long)entry.Kind, entry.Id == default ? null : Rows.IdBytes(entry.Id),
             entry.Body, entry.Addressing.Lines, Rows.PlacementBytes(entry.Placements),
             entry.Traits.Type, entry.Traits.Subject, (long)entry.Traits.Receipts,
             entry.Traits.TakeFor is { } takeFor ? (long)takeFor.TotalMicroseconds : null);
@@ -226,9 +223,14 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     public void AppendItem(long log, long ordinal, long position, long? subjectHash, long typeHash)
     {
         ahead?.ForgetLog(log);
-        sql.Run("INSERT INTO log_item (log, ordinal, position, subject, type) VALUES (?1, ?2, ?3, ?4, ?5)", log, ordinal, position,
-            subjectHash, typeHash);
+        sql.Run(NewItem, log, ordinal, position, subjectHash, typeHash);
     }
+
+    static readonly RowStatement NewEntry = new(RowMode.Append, "entry", ["key", "time", "kind", "id", "body", "addressing", "placements",
+        "type", "subject", "receipts", "take_for"], "nnnbbtbttnn", keys: 1);
+    static readonly RowStatement NewItem = new(RowMode.Append, "log_item", ["log", "ordinal", "position", "subject", "type"], "nnnnn", keys: 2);
+    static readonly RowStatement LogChange = new(RowMode.Update, "log", ["id", "key", "head", "head_position", "trimmed", "lost_ordinal",
+        "lost_position", "lost_time"], "ntnnnnnn", keys: 1);
 
     /// <inheritdoc/>
     public void AppendChange(long log, JournalRow change)

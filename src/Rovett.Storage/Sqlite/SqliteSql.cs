@@ -85,6 +85,9 @@ public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? ch
     }
 
     /// <inheritdoc/>
+    public void Run(RowStatement statement, params ReadOnlySpan<object?> values) => Run(statement.One, values);
+
+    /// <inheritdoc/>
     public bool IsRemote => false;
 
     /// <inheritdoc/>
