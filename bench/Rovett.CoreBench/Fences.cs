@@ -14,11 +14,8 @@ static class Fences
     /// <param name="seconds">For how long.</param>
     public static void Run(string database, int seconds)
     {
+        PostgresHistory.Open(database).Dispose(); // makes the tables
         using var hold = new PostgresHold(database);
-        using (PostgresHistory.Open(database + ";Application Name=prepare"))
-        {
-            // Makes the tables.
-        }
         using var writer = new PostgresWriter(database + ";Pooling=false;Max Auto Prepare=200;Auto Prepare Min Usages=2", hold);
         writer.Begin();
         writer.Run("CREATE TABLE fence_bench (n bigint)");

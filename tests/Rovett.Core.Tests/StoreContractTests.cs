@@ -293,6 +293,43 @@ public abstract partial class StoreContractTests : IDisposable
     }
 
     [Fact]
+    public void What_is_written_several_times_in_one_commit_is_as_it_was_written_last()
+    {
+        int main = Store.FindSpace("main")!.Id;
+        UserLogRow Row(long log, long line) => new(log, line, 0, 0, 0, line == 7 ? null : line, 0, 0, 0, line == 7 ? null : [new Segment(0, line, 0)]);
+        var (mara, teo, made) = InOne(s =>
+        {
+            var log = s.AddLog(main, "user:mara", []);
+            var (one, two) = (s.AddPerson(main, "mara", null).Id, s.AddPerson(main, "teo", null).Id);
+            s.SaveUserLog(one, Row(log.Id, 3));
+            s.SaveUserLog(two, Row(log.Id, 4));
+            s.SaveUserLog(one, Row(log.Id, 7));
+            s.SaveLog(log with { Head = 1, HeadPosition = 2 });
+            s.AppendItem(log.Id, 1, 2, null, 7);
+            s.AddRun(one, log.Id, MarkKind.Read, new OrdinalRun(1, 4), new StoredTime(10), "desk");
+            s.AddRun(two, log.Id, MarkKind.Read, new OrdinalRun(1, 4), new StoredTime(10), "desk");
+            s.ClearRun(one, log.Id, MarkKind.Read, new OrdinalRun(2, 2)); // reads what was written just before
+            s.AddRun(one, log.Id, MarkKind.Read, new OrdinalRun(3, 5), new StoredTime(11), "phone");
+            s.SaveBlock(one, log.Id, MarkKind.Read, 0, [1], 1);
+            s.SaveBlock(one, log.Id, MarkKind.Read, 0, null, 0);
+            s.SaveBlock(two, log.Id, MarkKind.Read, 0, [1], 1);
+            s.SaveBlock(two, log.Id, MarkKind.Read, 0, [3], 2);
+            s.SaveLog(log with { Head = 2, HeadPosition = 5 });
+            s.AppendItem(log.Id, 2, 5, 42, 7);
+            return (one, two, log.Id);
+        });
+        var mine = Again().UserLogs(mara).ShouldHaveSingleItem();
+        (mine.ReadLine, mine.Gone, mine.Segments).ShouldBe((7, null, null));
+        var others = Store.UserLogs(teo).ShouldHaveSingleItem();
+        (others.ReadLine, others.Gone).ShouldBe((4, 4));
+        others.Segments.ShouldBe([new Segment(0, 4, 0)]);
+        (Store.FindLog(made)!.Head, Store.FindLog(made)!.HeadPosition).ShouldBe((2, 5));
+        Store.NewestItems(made, 0, 9).ShouldBe([(2, 5), (1, 2)]);
+        Store.Blocks(mara, made, MarkKind.Read).List().ShouldBeEmpty();
+        Store.Blocks(teo, made, MarkKind.Read).List().ShouldHaveSingleItem().Count.ShouldBe(2);
+    }
+
+    [Fact]
     public void An_answer_is_found_for_as_long_as_it_is_asked_for()
     {
         int main = Store.FindSpace("main")!.Id;

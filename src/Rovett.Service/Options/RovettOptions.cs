@@ -125,7 +125,8 @@ public sealed class RovettOptions
     /// <summary>How many notifications may be unacknowledged before a device is no longer fed.</summary>
     public int Window { get; set; } = 256;
 
-    /// <summary>Sends carried out at a time; a burst of more waits its turn, and when it lasts the rest is refused with 503.</summary>
+    /// <summary>Sends carried out at a time; a burst of more waits its turn, and when it lasts the rest is refused with 503. While
+    /// several spaces send, one has a tenth of them at most.</summary>
     public int SendsAtOnce { get; set; } = 80;
 
     /// <summary>When the store can't keep up, a send that would wait longer than this is refused with 503; in milliseconds.</summary>
