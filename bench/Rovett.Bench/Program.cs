@@ -110,7 +110,8 @@ async Task Homes()
             var warmup = TimeSpan.FromSeconds(15);
             double folder = await OfProduct(webSocket, warmup: warmup), database = await OfProduct(webSocket, server.NewDatabase(), warmup);
             ratios.Add(database / folder);
-            Console.WriteLine($"{(webSocket ? "WebSocket" : "SSE")}: data folder {folder:N0}/s, PostgreSQL {database:N0}/s, ratio {ratios[^1]:F2}");
+            Console.WriteLine($"{(webSocket ? "WebSocket" : "SSE")}: data folder {folder:N0}/s, PostgreSQL {database:N0}/s, ratio " +
+                $"{ratios[^1]:F2}");
         }
         Console.WriteLine($"{(webSocket ? "WebSocket" : "SSE")}: median {ratios.Order().ElementAt(2):F2}");
     }

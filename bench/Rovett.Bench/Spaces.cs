@@ -161,7 +161,7 @@ static class Spaces
                 var beside = await Loop(victim);
                 double asked = double.Parse(await asking.StandardOutput.ReadToEndAsync());
                 if (pair == 0) continue; // to warm up
-                Say($"{place}, {what}: alone {Quantiles(alone)}; beside {asked:N0} hostile requests/s {Quantiles(beside)}");
+                Say($"{place}, {what}: alone {Quantiles(alone)}; beside {asked:N0} hostile requests/s " + Quantiles(beside));
                 ratios.Add(beside[beside.Count * 99 / 100] / alone[alone.Count * 99 / 100]);
             }
             Say($"{place}, {what}: p99 beside / alone, median {ratios.Order().ElementAt(ratios.Count / 2):F2}");
@@ -176,7 +176,8 @@ static class Spaces
         http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", key);
         using var stop = new CancellationTokenSource(Length + TimeSpan.FromSeconds(2));
         long asked = 0, began = Stopwatch.GetTimestamp();
-        var asking = Enumerable.Range(0, 16).Select(n => Ask(http, space, n, most, () => Interlocked.Increment(ref asked), stop.Token)).ToList();
+        var asking = Enumerable.Range(0, 16).Select(n => Ask(http, space, n, most, () => Interlocked.Increment(ref asked), stop.Token))
+            .ToList();
         await Task.Delay(TimeSpan.FromSeconds(1));
         Say("asking");
         await Task.WhenAll(asking);

@@ -116,8 +116,8 @@ public abstract partial class StoreContractTests : IDisposable
         new long[] { 0, 99, 100, 450, 900, 5000 }.Select(t => Store.PositionAt(main, new StoredTime(t))).ShouldBe([0, 0, 1, 4, 9, 9]);
         Store.OrdinalsAbout(log.Id, 42, 0, 3).ShouldBe([2]);
         Store.OrdinalsAbout(log.Id, 42, 0, 3, 0).ShouldBeEmpty();
-        Store.MutedOrdinals([new MutedRange(log.Id, true, 7, 1, 3, 0, long.MaxValue), new MutedRange(log.Id, false, 42, 0, 3, 0, long.MaxValue),
-            new MutedRange(log.Id, true, 7, 0, 3, 2, 5), new MutedRange(log.Id, true, 7, 0, 3, 5, long.MaxValue)])
+        Store.MutedOrdinals([new MutedRange(log.Id, true, 7, 1, 3, 0, long.MaxValue),
+            new MutedRange(log.Id, false, 42, 0, 3, 0, long.MaxValue), new MutedRange(log.Id, true, 7, 0, 3, 2, 5), new MutedRange(log.Id, true, 7, 0, 3, 5, long.MaxValue)])
             .ShouldBe([[2, 3], [2], [2], [3]]);
         var again = Again().FindLog(main, "user:mara")!;
         (again.Head, again.HeadPosition).ShouldBe((3, 9));
@@ -296,7 +296,8 @@ public abstract partial class StoreContractTests : IDisposable
     public void What_is_written_several_times_in_one_commit_is_as_it_was_written_last()
     {
         int main = Store.FindSpace("main")!.Id;
-        UserLogRow Row(long log, long line) => new(log, line, 0, 0, 0, line == 7 ? null : line, 0, 0, 0, line == 7 ? null : [new Segment(0, line, 0)]);
+        UserLogRow Row(long log, long line) =>
+            new(log, line, 0, 0, 0, line == 7 ? null : line, 0, 0, 0, line == 7 ? null : [new Segment(0, line, 0)]);
         var (mara, teo, made) = InOne(s =>
         {
             var log = s.AddLog(main, "user:mara", []);

@@ -137,7 +137,8 @@ public sealed class SharedDatabaseTests : IAsyncLifetime
             taken.Enqueue(call);
             return (204, "");
         };
-        other.SaveWebhook(new StoredWebhook("main", "office", receiver.Url.ToString(), new byte[32], "", "", Now, 0, 0, null, null, 0, null));
+        other.SaveWebhook(new StoredWebhook("main", "office", receiver.Url.ToString(), new byte[32], "", "", Now, 0, 0, null, null, 0,
+            null));
         var token = s.Token("mara");
         var id = await s.Send("user:mara");
         (await s.Post("/v1/inbox/marks", token, $$$"""{"read":{"ids":["{{{id}}}"]}}""")).Status.ShouldBe(200);

@@ -4,8 +4,8 @@ using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Credentials;
 
-/// <summary>Tells those who keep something in memory that it may have been changed, by this process or one that shares the
-/// database. What this process changes itself has taken effect here before its answer; for the others this is how they hear of it.</summary>
+/// <summary>Tells those who keep something in memory that it may have been changed, by this process or one that shares the database.
+/// What this process changes itself has taken effect here before its answer; for the others this is how they hear of it.</summary>
 public sealed class AccessNews(IAccessWatch? watch, Faults faults) : IAsyncDisposable
 {
     readonly List<(string Kind, Func<string?, Task> Changed)> followers = [];

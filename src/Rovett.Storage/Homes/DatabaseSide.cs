@@ -9,7 +9,8 @@ namespace Rovett.Storage.Homes;
 public sealed class DatabaseSide : MoveSide
 {
     /// <summary>Tables that only this home has: who writes.</summary>
-    static readonly HashSet<string> OnlyHere = ["space_owner", "batch_done", "access_version", "access_head", Moving, Moved, "schemaversions"];
+    static readonly HashSet<string> OnlyHere =
+        ["space_owner", "batch_done", "access_version", "access_head", Moving, Moved, "schemaversions"];
 
     const string Moving = "moving", Moved = "moved_to";
 

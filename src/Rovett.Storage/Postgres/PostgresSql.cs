@@ -220,7 +220,12 @@ public partial class PostgresSql(string connectionString) : ISql
         Add(sql, values);
     }
 
-    void Add(string sql, ReadOnlySpan<object?> values) => Add(sql, [.. values.ToArray().Select(v => new NpgsqlParameter { Value = v ?? DBNull.Value })]);
+    void Add(string sql, ReadOnlySpan<object?> values)
+    {
+        var parameters = new NpgsqlParameter[values.Length];
+        for (int i = 0; i < values.Length; i++) parameters[i] = new NpgsqlParameter { Value = values[i] ?? DBNull.Value };
+        Add(sql, parameters);
+    }
 
     void Add(string sql, NpgsqlParameter[] parameters)
     {

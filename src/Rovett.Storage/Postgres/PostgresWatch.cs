@@ -47,7 +47,10 @@ sealed class PostgresWatch : IAccessWatch
             {
                 await using var connection = new NpgsqlConnection(settings);
                 await connection.OpenAsync(stop.Token);
-                await using (var listen = new NpgsqlCommand("LISTEN rovett_access", connection)) await listen.ExecuteNonQueryAsync(stop.Token);
+                await using (var listen = new NpgsqlCommand("LISTEN rovett_access", connection))
+                {
+                    await listen.ExecuteNonQueryAsync(stop.Token);
+                }
                 for (; ; )
                 {
                     while (await Read(connection, changed))

@@ -40,8 +40,8 @@ public sealed class RowStatement
             : $"INSERT INTO {table} ({all}) VALUES ({numbered}){conflict}";
         Many = mode switch
         {
-            RowMode.Update => $"UPDATE {table} SET {string.Join(", ", rest.Select(c => $"{c}=v.{c}"))} FROM unnest({arrays}) AS v({all}) WHERE " +
-                string.Join(" AND ", columns[..keys].Select(c => $"{table}.{c}=v.{c}")),
+            RowMode.Update => $"UPDATE {table} SET {string.Join(", ", rest.Select(c => $"{c}=v.{c}"))} " +
+                $"FROM unnest({arrays}) AS v({all}) WHERE " + string.Join(" AND ", columns[..keys].Select(c => $"{table}.{c}=v.{c}")),
             RowMode.Add => $"INSERT INTO {table} ({all}) SELECT {key}, CAST(sum({rest[^1]}) AS BIGINT) FROM unnest({arrays}) AS v({all}) " +
                 $"GROUP BY {key}{conflict}",
             _ => $"INSERT INTO {table} ({all}) SELECT * FROM unnest({arrays}){conflict}",

@@ -72,12 +72,12 @@ public sealed partial class SqlLedgerStore
     public void SaveUserLog(long person, UserLogRow r)
     {
         ahead?.UserLogs.Remove(person);
-        sql.Run(UserLogRows, person, r.Log, r.ReadLine, r.ReceivedLine, r.HandledLine, r.MutedLine, r.Gone, r.JournalSeen, r.MutedThrough,
+        sql.Run(NewUserLog, person, r.Log, r.ReadLine, r.ReceivedLine, r.HandledLine, r.MutedLine, r.Gone, r.JournalSeen, r.MutedThrough,
             (long)r.Parts, r.Segments is null ? null : Rows.SegmentBytes(r.Segments));
     }
 
-    static readonly RowStatement UserLogRows = new(RowMode.Replace, "user_log", ["person", "log", "read_line", "received_line", "handled_line",
-        "muted_line", "gone", "journal_seen", "muted_through", "parts", "segments"], "nnnnnnnnnnb", keys: 2);
+    static readonly RowStatement NewUserLog = new(RowMode.Replace, "user_log", ["person", "log", "read_line", "received_line",
+        "handled_line", "muted_line", "gone", "journal_seen", "muted_through", "parts", "segments"], "nnnnnnnnnnb", keys: 2);
 
     /// <inheritdoc/>
     public void ForgetUserLogs(long person)

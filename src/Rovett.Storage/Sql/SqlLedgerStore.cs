@@ -158,7 +158,8 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     public void SaveLog(LogRow log)
     {
         ahead?.ForgetLog(log.Id);
-        sql.Run(LogChange, log.Id, log.Key, log.Head, log.HeadPosition, log.Trimmed, log.Lost.Ordinal, log.Lost.Position, log.Lost.Time.Micros);
+        sql.Run(LogChange, log.Id, log.Key, log.Head, log.HeadPosition, log.Trimmed, log.Lost.Ordinal, log.Lost.Position,
+            log.Lost.Time.Micros);
     }
 
     /// <inheritdoc/>
@@ -180,7 +181,8 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     {
         if (ranges.Count == 0) return [];
         var found = ranges.Select(_ => new List<long>()).ToList();
-        const string at = "COALESCE((SELECT i.ordinal FROM log_item i WHERE i.log=?1 AND i.position<={0} ORDER BY i.position DESC LIMIT 1), 0)";
+        const string at =
+            "COALESCE((SELECT i.ordinal FROM log_item i WHERE i.log=?1 AND i.position<={0} ORDER BY i.position DESC LIMIT 1), 0)";
         sql.Ask([.. ranges.Select((r, n) => new Question("SELECT ordinal FROM log_item WHERE log=?1 AND ordinal>?2 AND ordinal<=?3 AND " +
             $"{(r.IsType ? "type=?4" : "subject=?4 AND type>=0")} AND ordinal>{at.Replace("{0}", "?5", StringComparison.Ordinal)} AND " +
             $"ordinal<={at.Replace("{0}", "?6", StringComparison.Ordinal)} ORDER BY ordinal",
@@ -214,8 +216,8 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
 
     /// <inheritdoc/>
     public void AppendEntry(int space, EntryRow entry) =>
-        sql.Run(NewEntry, Rows.Key(space, entry.Position.Value), entry.Time.Micros, (long)entry.Kind, entry.Id == default ? null : Rows.IdBytes(entry.Id),
-            entry.Body, entry.Addressing.Lines, Rows.PlacementBytes(entry.Placements),
+        sql.Run(NewEntry, Rows.Key(space, entry.Position.Value), entry.Time.Micros, (long)entry.Kind,
+            entry.Id == default ? null : Rows.IdBytes(entry.Id), entry.Body, entry.Addressing.Lines, Rows.PlacementBytes(entry.Placements),
             entry.Traits.Type, entry.Traits.Subject, (long)entry.Traits.Receipts,
             entry.Traits.TakeFor is { } takeFor ? (long)takeFor.TotalMicroseconds : null);
 
@@ -228,7 +230,8 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
 
     static readonly RowStatement NewEntry = new(RowMode.Append, "entry", ["key", "time", "kind", "id", "body", "addressing", "placements",
         "type", "subject", "receipts", "take_for"], "nnnbbtbttnn", keys: 1);
-    static readonly RowStatement NewItem = new(RowMode.Append, "log_item", ["log", "ordinal", "position", "subject", "type"], "nnnnn", keys: 2);
+    static readonly RowStatement NewItem = new(RowMode.Append, "log_item", ["log", "ordinal", "position", "subject", "type"], "nnnnn",
+        keys: 2);
     static readonly RowStatement LogChange = new(RowMode.Update, "log", ["id", "key", "head", "head_position", "trimmed", "lost_ordinal",
         "lost_position", "lost_time"], "ntnnnnnn", keys: 1);
 
