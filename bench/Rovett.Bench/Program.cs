@@ -126,6 +126,7 @@ async Task<double> OfProduct(bool webSocket, string? database = null, TimeSpan? 
         var secret = (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
         return (await new Load(service.Url, webSocket, sessions,
             i => Request(webSocket, "/v1/live", TestTokens.Make(secret, $"person{i}", ["crew"])), "/v1/notifications", productBody,
-            (string)service.Ready["credentials"]!["adminKey"]!, acks: true) { Warmup = warmup ?? TimeSpan.FromSeconds(3) }.Run()).PerSecond;
+            (string)service.Ready["credentials"]!["adminKey"]!, acks: true)
+        { Warmup = warmup ?? TimeSpan.FromSeconds(3) }.Run()).PerSecond;
     }
 }

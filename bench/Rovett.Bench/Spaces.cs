@@ -156,7 +156,8 @@ static class Spaces
                 // A process that any other comes before, so that it does not keep this one from measuring.
                 using var asking = Process.Start(new ProcessStartInfo("setsid", ["sh", "-c",
                     "echo 19 > /proc/self/autogroup; exec nice -n 19 \"$@\"", "sh", "dotnet", Environment.GetCommandLineArgs()[0], "hostile",
-                    service.Url.ToString(), many.Keys[1].Key, many.Keys[1].Space, $"{most}"]) { RedirectStandardOutput = true })!;
+                    service.Url.ToString(), many.Keys[1].Key, many.Keys[1].Space, $"{most}"])
+                { RedirectStandardOutput = true })!;
                 await asking.StandardOutput.ReadLineAsync(); // it asks
                 var beside = await Loop(victim);
                 double asked = double.Parse(await asking.StandardOutput.ReadToEndAsync());

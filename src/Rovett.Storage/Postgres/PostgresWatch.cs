@@ -83,7 +83,8 @@ sealed class PostgresWatch : IAccessWatch
         long head = 0, upTo = known, asked = Stopwatch.GetTimestamp();
         await using (var command = new NpgsqlCommand("SELECT h.version, v.space, v.kind, v.version FROM access_head h LEFT JOIN LATERAL " +
             "(SELECT space, kind, version FROM access_version WHERE version>$1 ORDER BY version LIMIT $2) v ON true ORDER BY v.version",
-            connection) { Parameters = { new() { Value = known }, new() { Value = (long)Most } } })
+            connection)
+        { Parameters = { new() { Value = known }, new() { Value = (long)Most } } })
         await using (var reader = await command.ExecuteReaderAsync(stop.Token))
         {
             while (await reader.ReadAsync(stop.Token))
