@@ -46,10 +46,11 @@ test: build tools ## Build everything, check its style, and run all tests
 	dotnet tests/Rovett.Fuzz/bin/Release/net10.0/Rovett.Fuzz.dll 20000
 	# A thread of the PostgreSQL driver may outlive its tests by seconds, which the runner does not wait for: their summary counts.
 	@set -o pipefail; failed=""; for t in $(TESTS); do echo "== $$t"; \
-	dotnet tests/$$t/bin/Release/net10.0/$$t.dll -noColor -noLogo 2>&1 | tee .build/$$t.log || failed="$$failed $$t"; done; \
+	threads=default; test $$t != Rovett.Service.Tests || threads=2x; \
+	dotnet tests/$$t/bin/Release/net10.0/$$t.dll -noColor -noLogo -maxThreads $$threads 2>&1 | tee .build/$$t.log || failed="$$failed $$t"; done; \
 	echo "== Rovett.Service.Tests on PostgreSQL, a third of the classes, another one each day"; \
 	third=$$(dotnet $(SERVICE) -list classes -noLogo | awk -v day=$$(($$(date +%s) / 86400 % 3)) 'NF && ++n % 3 == day { print "-class", $$0 }'); \
-	ROVETT_TEST_HOME=postgres dotnet $(SERVICE) -trait- "home=folder" $$third -noColor -noLogo 2>&1 | tee .build/Postgres.log \
+	ROVETT_TEST_HOME=postgres dotnet $(SERVICE) -trait- "home=folder" $$third -noColor -noLogo -maxThreads 2x 2>&1 | tee .build/Postgres.log \
 	|| grep -q "Errors: 0, Failed: 0," .build/Postgres.log || failed="$$failed Postgres"; \
 	for t in $$failed; do echo "== $$t failed"; grep -A 30 '\[FAIL\]' .build/$$t.log; done; \
 	for t in $$failed; do grep -hA 1 '\[FAIL\]' .build/$$t.log | cut -c1-300; done; test -z "$$failed"

@@ -24,7 +24,9 @@ sealed class PostgresWatch : IAccessWatch
     /// <param name="settings">The connection string.</param>
     public PostgresWatch(string settings)
     {
-        this.settings = new NpgsqlConnectionStringBuilder(settings) { CommandTimeout = 5, KeepAlive = 5 }.ConnectionString;
+        // Nothing is asked while it waits, so that there is nothing to cancel, and no answer to wait for, when it ends.
+        this.settings = new NpgsqlConnectionStringBuilder(settings) { CommandTimeout = 5, KeepAlive = 5, CancellationTimeout = -1 }
+            .ConnectionString;
         using var connection = new NpgsqlConnection(settings);
         connection.Open();
         using var head = new NpgsqlCommand("SELECT version FROM access_head", connection);
