@@ -212,7 +212,7 @@ public class LedgerQueueTests
     static SendManyCommand Many(string space, int count) => new(space, new Core.Notifications.Draft[count]);
 
     [Fact]
-    public void What_takes_long_has_a_commit_for_itself_and_leaves_as_long_to_others()
+    public void Long_work_is_done_alone_and_its_space_then_rests_for_as_long()
     {
         Add(Send("yard"));
         var (quick, much, more) = (Add(Send()), Add(Many("yard", 300)), Add(Many("yard", 300)));
@@ -229,6 +229,19 @@ public class LedgerQueueTests
         Take().ShouldBe([last]);
         quick.Work.ShouldBe(1);
         much.Work.ShouldBe(300);
+    }
+
+    [Fact]
+    public void A_turn_that_was_kept_may_come_when_nobody_else_asks_any_more()
+    {
+        Add(Send("yard"));
+        Add(Send());
+        var much = Add(Many("yard", 300));
+        Take().Count.ShouldBe(2);
+        clock.Advance(300); // that took long; by now yard asks alone
+        Take().ShouldBe([much]);
+        var (one, other) = (Add(Send()), Add(Send("harbour")));
+        Take().ShouldBe([one, other]);
     }
 
     [Fact]

@@ -11,8 +11,8 @@ using Xunit;
 
 namespace Rovett.Service.Tests;
 
-/// <summary>What another process that shares the database changes holds here as well: at once as the server tells it, within a second or
-/// two where that word was lost.</summary>
+/// <summary>Changes made by another process on the same database take effect here: at once by a notification of the server, within a
+/// second or two if that is lost.</summary>
 public sealed class SharedDatabaseTests : IAsyncLifetime
 {
     static readonly (string, string) Own = ("X-Rovett-Console", "1");
@@ -63,7 +63,7 @@ public sealed class SharedDatabaseTests : IAsyncLifetime
         other.RevokeKey("main", id, Now).ShouldBeTrue();
         (await receipts.Next()).ShouldBeNull("the stream ends");
         (await s.Get("/v1/users", key)).Problem.ShouldBe("api-key-revoked");
-        (await s.Get("/v1/users", s.Key)).Status.ShouldBe(200, "another key holds on");
+        (await s.Get("/v1/users", s.Key)).Status.ShouldBe(200, "another key is still valid");
     }
 
     [Fact]
@@ -95,7 +95,7 @@ public sealed class SharedDatabaseTests : IAsyncLifetime
             "pid<>pg_backend_pid(); INSERT INTO space_settings (space, settings, changed) VALUES " +
             "('main', '{\"origins\":[\"https://crew.example\"]}', 1)");
         await Eventually.Holds(async () => (await s.Get("/v1/settings", s.Key)).Json!["origins"]?.AsArray().Count, count => count == 1,
-            "the origin holds");
+            "the new origin is allowed");
     }
 
     [Fact]
@@ -156,7 +156,7 @@ public sealed class SharedDatabaseTests : IAsyncLifetime
         var document = """{"types":{"work.assigned":{"name":"Work assigned"}}}""";
         Run($"INSERT INTO catalogue (key, time, document) VALUES ((77::bigint<<44)+900, 1, '{document}'::text::bytea)");
         await Eventually.Holds(async () => (await s.Get("/s/yard/v1/types", key)).Text, text => text.Contains("work.assigned",
-            StringComparison.Ordinal), "the catalogue holds");
+            StringComparison.Ordinal), "the catalogue is in force");
         using var live = await RawWebSocket.Connect(s.Port, "/s/harbour/v1/live",
             TestTokens.Make(s.Credentials["harbour"].TokenSigningSecret, "mara", []));
         await live.Next("current");

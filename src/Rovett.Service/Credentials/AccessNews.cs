@@ -10,15 +10,12 @@ public sealed class AccessNews(IAccessWatch? watch, Faults faults) : IAsyncDispo
 {
     readonly List<(string Kind, Func<string?, Task> Changed)> followers = [];
 
-    /// <summary>How long ago this process last knew all that others had changed; null: there are no others.</summary>
-    public TimeSpan? Behind => watch?.Behind;
-
-    /// <summary>Adds who is told of changes of a kind, in the order of these calls.</summary>
+    /// <summary>Registers a handler for changes of one kind. Handlers are called in the order of registration.</summary>
     /// <param name="kind">One of <see cref="AccessKinds"/>.</param>
-    /// <param name="changed">Takes the space; null: any. Told again after a second should it throw what a store throws.</param>
+    /// <param name="changed">Takes the space; null: any. If the store fails it, it is called again after a second.</param>
     public void On(string kind, Func<string?, Task> changed) => followers.Add((kind, changed));
 
-    /// <summary>Adds who is told of changes of a kind.</summary>
+    /// <summary>Registers a handler for changes of one kind.</summary>
     public void On(string kind, Action<string?> changed) => On(kind, space =>
     {
         changed(space);

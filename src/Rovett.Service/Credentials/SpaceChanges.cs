@@ -4,7 +4,7 @@ using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Credentials;
 
-/// <summary>Reads again what is known of spaces, after another process may have changed it.</summary>
+/// <summary>Reloads what is known about spaces after another process may have changed it.</summary>
 public sealed class SpaceChanges(SpaceDirectory spaces, SpaceKeeper keeper, SigningKeys signing, SqlHistory history)
 {
     /// <summary>The settings of a space; null: of all.</summary>

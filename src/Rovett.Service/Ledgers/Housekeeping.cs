@@ -11,8 +11,8 @@ using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Ledgers;
 
-/// <summary>Has the ledger carry out what is due (expiries, ends of takings, deadlines), announce arrivals and departures, and delete
-/// what retention no longer keeps: a little at a time, so that nobody waits for it. A failure in one space or step does not delay the
+/// <summary>Runs due work in the ledger (expiries, ends of takings, deadlines), announces arrivals and departures, and deletes what
+/// retention no longer keeps, in small steps so that nobody waits for it. A failure in one space or step does not delay the
 /// others.</summary>
 public sealed class Housekeeping : IDisposable
 {

@@ -135,11 +135,12 @@ sealed class LedgerQueue
     int TakeInTurn(List<LedgerCommand> batch)
     {
         long now = clock.GetTimestamp(), wake = long.MaxValue;
-        if (next is not null)
+        // One of which something waits is among the turns; it may have had its turn without others meanwhile.
+        if (next is { IsEmpty: false })
         {
             while (turns.Peek() != next) turns.Enqueue(turns.Dequeue());
-            next = null;
         }
+        next = null;
         for (int left = turns.Count; left > 0 && batch.Count < MaxBatch; left--)
         {
             var one = turns.Dequeue();
@@ -159,8 +160,9 @@ sealed class LedgerQueue
                     next ??= one;
                     break;
                 }
-                batch.Add(Next(one, acksAreDue || one.Commands.Count == 0));
-                share -= work;
+                var taken = Next(one, acksAreDue || one.Commands.Count == 0);
+                batch.Add(taken);
+                share -= taken.Work;
             }
             if (!one.IsEmpty) turns.Enqueue(one);
             if (share >= 0) continue;

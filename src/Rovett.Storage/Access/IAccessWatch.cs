@@ -9,7 +9,4 @@ public interface IAccessWatch : IAsyncDisposable
     /// after a second.</param>
     /// <param name="failed">Hears why nothing can be heard just now, or what <paramref name="changed"/> threw.</param>
     void Follow(Func<IReadOnlyList<AccessChange>, Task> changed, Action<Exception> failed);
-
-    /// <summary>How long ago it last knew all that was changed; null: it has not begun.</summary>
-    TimeSpan? Behind { get; }
 }

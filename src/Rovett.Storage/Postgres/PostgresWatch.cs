@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using Npgsql;
 using Rovett.Storage.Access;
 
@@ -17,7 +16,7 @@ sealed class PostgresWatch : IAccessWatch
     readonly string settings;
     readonly CancellationTokenSource stop = new();
     Task work = Task.CompletedTask;
-    long known, reached;
+    long known;
     bool disposed;
 
     /// <summary>Reads the newest version.</summary>
@@ -32,9 +31,6 @@ sealed class PostgresWatch : IAccessWatch
         using var head = new NpgsqlCommand("SELECT version FROM access_head", connection);
         known = (long)head.ExecuteScalar()!;
     }
-
-    /// <inheritdoc/>
-    public TimeSpan? Behind => Volatile.Read(ref reached) is not 0 and var at ? Stopwatch.GetElapsedTime(at) : null;
 
     /// <inheritdoc/>
     public void Follow(Func<IReadOnlyList<AccessChange>, Task> changed, Action<Exception> failed) => work = Run(changed, failed);
@@ -82,7 +78,7 @@ sealed class PostgresWatch : IAccessWatch
     async Task<bool> Read(NpgsqlConnection connection, Func<IReadOnlyList<AccessChange>, Task> changed)
     {
         var changes = new List<AccessChange>();
-        long head = 0, upTo = known, asked = Stopwatch.GetTimestamp();
+        long head = 0, upTo = known;
         await using (var command = new NpgsqlCommand("SELECT h.version, v.space, v.kind, v.version FROM access_head h LEFT JOIN LATERAL " +
             "(SELECT space, kind, version FROM access_version WHERE version>$1 ORDER BY version LIMIT $2) v ON true ORDER BY v.version",
             connection)
@@ -104,9 +100,7 @@ sealed class PostgresWatch : IAccessWatch
         }
         if (changes.Count > 0) await changed(changes);
         known = upTo;
-        if (changes.Count == Most) return true;
-        Volatile.Write(ref reached, asked);
-        return false;
+        return changes.Count == Most;
     }
 
     /// <inheritdoc/>

@@ -4,8 +4,8 @@ namespace Rovett.Storage.Sql;
 
 /// <summary>A space as it is opened at a start.</summary>
 /// <param name="Row">The space.</param>
-/// <param name="Policies">The policies that hold; null: none.</param>
-/// <param name="Types">The catalogue that holds; null: none.</param>
+/// <param name="Policies">The policies in force; null: none.</param>
+/// <param name="Types">The catalogue in force; null: none.</param>
 public sealed record OpenedSpace(SpaceRow Row, PolicyVersion? Policies, RulesVersion? Types)
 {
     /// <summary>Every space, oldest first, by a few questions for all of them.</summary>

@@ -33,7 +33,7 @@ public sealed class PostgresServer : IDisposable
         Start();
     }
 
-    // Of what is worth nothing after the test, nothing waits for the disk.
+    // The data is worthless after the test, so nothing waits for the disk.
     const string Quick = "-c fsync=off";
 
     /// <summary>One that waits for the disk, and whose commits take at least so long; for measuring.</summary>

@@ -103,8 +103,9 @@ public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys
     /// <summary>Another process may have added or removed spaces.</summary>
     public void Refresh()
     {
+        var known = spaces.All.ToList(); // first: one that is added meanwhile is not among what is read
         var stored = history.OpenedSpaces().ToDictionary(s => s.Row.Id);
-        foreach (var gone in spaces.All.Where(s => !stored.ContainsKey(s.Id)).ToList()) Leave(gone);
+        foreach (var gone in known.Where(s => !stored.ContainsKey(s.Id))) Leave(gone);
         foreach (var (row, policies, types) in stored.Values)
         {
             if (spaces.Find(row.Name)?.Id != row.Id) spaces.Add(keeper.Open(row, policies, types));
