@@ -18,7 +18,8 @@ public sealed class ApiKeys(AccessStore store, TimeProvider clock)
     // Replaced, never cleared: who looked a key up before it was revoked puts it where nobody looks now.
     volatile ConcurrentDictionary<string, (ApiKey Key, long Touched)> known = new();
 
-    /// <summary>Raised when keys may no longer be valid: with the space (null: any), and the id of the revoked key (null: any key).</summary>
+    /// <summary>Raised when keys may no longer be valid: with the space (null: any), and the id of the revoked key (null: any
+    /// key).</summary>
     public event Action<string?, string?>? Ended;
 
     /// <summary>Makes a key; the answer's second part is shown once and stored nowhere.</summary>
