@@ -24,4 +24,36 @@ public class SimulationTests
             Directory.Delete(folder, recursive: true);
         }
     }
+
+    public static TheoryData<Controls> LeftOut =>
+        [new Controls(WithoutFence: true), new Controls(WithoutReadCheck: true), new Controls(WithoutLettingGo: true)];
+
+    [Theory]
+    [MemberData(nameof(LeftOut))]
+    public void What_keeps_nodes_apart_is_missed_when_it_is_left_out(Controls controls)
+    {
+        var folder = Program.Folder() + "-controls";
+        try
+        {
+            var template = Program.Template(folder);
+            Enumerable.Range(80, 20).Any(seed => IsWrong(seed, template, folder, controls)).ShouldBeTrue();
+        }
+        finally
+        {
+            Directory.Delete(folder, recursive: true);
+        }
+    }
+
+    static bool IsWrong(int seed, string template, string folder, Controls controls)
+    {
+        try
+        {
+            Program.Run(seed, template, folder, controls: controls);
+            return false;
+        }
+        catch (SimulationException)
+        {
+            return true;
+        }
+    }
 }

@@ -11,15 +11,28 @@ sealed class DiskFault : IOException
     public DiskFault() : base("The simulated disk failed.") { }
 }
 
-/// <summary>A store that fails where the seed says so: at a write, at the commit, or for reads as well.</summary>
-sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
+/// <summary>A store that fails where the seed says so: at a write, at the commit, or for reads as well. It stores only for the node
+/// that serves the space.</summary>
+/// <param name="inner">The store.</param>
+/// <param name="term">The term that holds.</param>
+/// <param name="controls">What is left out, for the simulator to find.</param>
+sealed class FaultyStore(ILedgerStore inner, Func<long> term, Controls controls) : ILedgerStore
 {
+    /// <summary>The only space.</summary>
+    const int Main = 1;
+
+    bool wrote;
+
+    /// <summary>Under which this node serves the space.</summary>
+    public long Term { get; set; } = term();
+
     /// <summary>So many more writes succeed; negative: all.</summary>
     public int WritesUntilFault { get; set; } = -1;
     public bool FailCommit { get; set; }
 
     T Write<T>(Func<T> work)
     {
+        wrote = true;
         if (WritesUntilFault == 0) throw new DiskFault();
         if (WritesUntilFault > 0) WritesUntilFault--;
         return work();
@@ -37,7 +50,20 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
         FailCommit = false;
     }
 
-    public void Begin(bool lasting) => inner.Begin(lasting);
+    public void Begin(bool lasting)
+    {
+        wrote = false;
+        inner.Begin(lasting);
+    }
+
+    /// <summary>As the database does at the end of a batch.</summary>
+    void Fence(IReadOnlyList<int>? spaces)
+    {
+        if (Term == term()) return;
+        if (spaces is { Count: > 0 } && !(wrote ? controls.WithoutFence : controls.WithoutReadCheck)) throw new DeposedException(Main);
+        if (spaces is not { Count: > 0 } && wrote && !controls.WithoutFence) throw new DeposedException(0, isLost: true);
+    }
+
     public void Sync(IReadOnlyList<int>? spaces = null)
     {
         if (FailCommit) throw new DiskFault();
@@ -46,6 +72,7 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void Commit(IReadOnlyList<int>? spaces = null)
     {
         if (FailCommit) throw new DiskFault();
+        Fence(spaces);
         inner.Commit(spaces);
     }
     public void Rollback() => inner.Rollback();
@@ -55,11 +82,14 @@ sealed class FaultyStore(ILedgerStore inner) : ILedgerStore
     public void SaveClock(ClockRow clock) => Write(() => inner.SaveClock(clock));
     public void CapStanding(long now, long tolerance) => inner.CapStanding(now, tolerance);
     public void ShiftStanding(long from, long by) => Write(() => inner.ShiftStanding(from, by));
+    public DeposedException? Deposed(IReadOnlyList<int> spaces) =>
+        Term != term() && spaces.Count > 0 && !controls.WithoutFence ? new DeposedException(Main) : null;
     public IReadOnlyList<int> Changed() => inner.Changed();
     public bool ReadsAhead => inner.ReadsAhead;
     public void ReadAhead(int space, AheadList what) => inner.ReadAhead(space, what);
     public SpaceRow? FindSpace(string name) => inner.FindSpace(name);
-    public SpaceRow? TakeSpace(string name) => inner.TakeSpace(name);
+    public SpaceRow? TakeSpace(string name) =>
+        Term == term() || controls.WithoutFence ? inner.TakeSpace(name) : throw new DeposedException(Main, isLost: true);
     public SpaceRow AddSpace(string name, byte[] key) => Write(() => inner.AddSpace(name, key));
     public void SaveFloor(int space, long floor) => Write(() => inner.SaveFloor(space, floor));
     public LogRow? FindLog(int space, string key) => inner.FindLog(space, key);

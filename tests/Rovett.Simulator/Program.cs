@@ -5,14 +5,16 @@ using Rovett.Storage.Sqlite;
 
 namespace Rovett.Simulator;
 
-/// <summary>Runs worlds by their seeds: <c>Rovett.Simulator 1..1000</c>, or one with <c>--log</c> to see all that happened in it.</summary>
+/// <summary>Runs worlds by their seeds: <c>Rovett.Simulator 1..1000</c>, or one with <c>--log</c> to see all that happened in it.
+/// <c>--without-fence</c>, <c>--without-read-check</c> and <c>--without-letting-go</c> leave a part of the service out, which must be
+/// found.</summary>
 public static class Program
 {
     /// <summary>Runs one world.</summary>
     /// <exception cref="SimulationException">Something was wrong; the message begins with the seed.</exception>
-    public static World Run(int seed, string template, string folder, StringBuilder? log = null)
+    public static World Run(int seed, string template, string folder, StringBuilder? log = null, Controls? controls = null)
     {
-        using var world = new World(seed, template, Path.Combine(folder, $"world-{seed}"), log);
+        using var world = new World(seed, template, Path.Combine(folder, $"world-{seed}"), log, controls);
         try
         {
             var size = new Random(seed);
@@ -47,9 +49,11 @@ public static class Program
             return 2;
         }
         var folder = Folder();
+        var controls = new Controls(args.Contains("--without-fence"), args.Contains("--without-read-check"),
+            args.Contains("--without-letting-go"));
         int failed = 0;
         var all = (Sent: 0L, Commands: 0L, Delivered: 0L, Crashes: 0L, Faults: 0L, Cuts: 0L, Restores: 0L, Erasures: 0L, Withdrawals: 0L,
-            Said: 0L, Events: 0L, Repeats: 0L, Gathered: 0L, Dropped: 0L, Days: 0.0);
+            Said: 0L, Events: 0L, Repeats: 0L, Gathered: 0L, Dropped: 0L, TakeOvers: 0L, Days: 0.0);
         var gate = new Lock();
         var watch = Stopwatch.StartNew();
         try
@@ -61,14 +65,14 @@ public static class Program
                 var log = args.Contains("--log") ? new StringBuilder() : null;
                 try
                 {
-                    var world = Run(seed, template, folder, log);
+                    var world = Run(seed, template, folder, log, controls);
                     var c = world.Counts;
                     lock (gate)
                     {
                         all = (all.Sent + c.Sent, all.Commands + c.Commands, all.Delivered + c.Delivered, all.Crashes +
                             c.Crashes, all.Faults + c.Faults, all.Cuts + c.Cuts, all.Restores + c.Restores, all.Erasures +
                             c.Erasures, all.Withdrawals + c.Withdrawals, all.Said + c.Said, all.Events +
-                            c.Events, all.Repeats + c.Repeats, all.Gathered + c.Gathered, all.Dropped + c.Dropped, all.Days +
+                            c.Events, all.Repeats + c.Repeats, all.Gathered + c.Gathered, all.Dropped + c.Dropped, all.TakeOvers + c.TakeOvers, all.Days +
                             world.Elapsed.TotalDays);
                     }
                 }
@@ -91,7 +95,8 @@ public static class Program
             $"wrong; {all.Days:0} simulated days in {watch.Elapsed.TotalSeconds:0} s: {all.Sent:N0} sends, {all.Commands:N0} commands, " +
             $"{all.Delivered:N0} messages delivered, {all.Crashes:N0} crashes, {all.Faults:N0} failed commits, {all.Cuts:N0} cuts, " +
             $"{all.Restores:N0} restores, {all.Erasures:N0} erasures, {all.Withdrawals:N0} keys withdrawn, {all.Said:N0} said, " +
-            $"{all.Events:N0} events, {all.Repeats:N0} repeated, {all.Gathered:N0} gatherings closed, {all.Dropped:N0} withdrawn"));
+            $"{all.Events:N0} events, {all.Repeats:N0} repeated, {all.Gathered:N0} gatherings closed, {all.Dropped:N0} withdrawn, " +
+            $"{all.TakeOvers:N0} taken by another node"));
         return failed == 0 ? 0 : 1;
     }
 

@@ -38,6 +38,7 @@ public sealed partial class World
             case < 88: Pick(devices).MarkSomething(); break;
             case < 89: Fault(); break;
             case < 90: WithdrawKey(); break;
+            case < 91 when Chance(0.5): TakeOver(); break;
             case < 91: Crash(); break;
             case < 93: Backup(); break;
             case >= 100 and < 104: LoadPolicies(); break;

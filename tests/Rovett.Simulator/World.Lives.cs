@@ -56,6 +56,7 @@ public sealed partial class World
     void Restore()
     {
         Counts.Restores++;
+        EndAsleep();
         erasing = true; // it may have been under way then
         var backup = Pick(backups);
         Note("restore");

@@ -43,6 +43,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
     readonly List<SimCommand> waiting = [];
     readonly List<Copied> backups = [];
     readonly StringBuilder? log;
+    readonly Controls controls;
 
     Reference reference = new(Newcomers);
     SqlLedgerStore disk = null!;
@@ -60,7 +61,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
 
     /// <summary>How many notifications were stored, commands carried out, messages delivered; for the report.</summary>
     public (int Sent, int Commands, int Delivered, int Crashes, int Faults, int Cuts, int Restores, int Erasures, int Withdrawals, int Said,
-        int Events, int Repeats, int Gathered, int Dropped) Counts;
+        int Events, int Repeats, int Gathered, int Dropped, int TakeOvers) Counts;
 
     /// <summary>Virtual time that passed.</summary>
     public TimeSpan Elapsed => clock.Elapsed;
@@ -91,8 +92,10 @@ public sealed partial class World : IDisposable, ILedgerFaults
     /// <param name="template">A fresh, migrated history file.</param>
     /// <param name="folder">Where to put this world's files.</param>
     /// <param name="log">Where to write what happens, or null.</param>
-    public World(int seed, string template, string folder, StringBuilder? log)
+    /// <param name="controls">What is left out on purpose.</param>
+    public World(int seed, string template, string folder, StringBuilder? log, Controls? controls = null)
     {
+        this.controls = controls ?? new Controls();
         random = new Random(seed);
         this.folder = folder;
         this.log = log;
@@ -129,8 +132,8 @@ public sealed partial class World : IDisposable, ILedgerFaults
             pragma.CommandText = "PRAGMA synchronous=OFF"; // the power-cut tests look after syncing
             pragma.ExecuteNonQuery();
         }
-        disk = new SqlLedgerStore(new SqliteSql(connection), readsAhead: Chance(0.5));
-        store = new FaultyStore(disk);
+        disk = new SqlLedgerStore(new Drawing(connection, this), readsAhead: Chance(0.5));
+        store = new FaultyStore(disk, () => term, controls);
         history = SqliteFiles.ReadHistory(DiskPath);
         recent = new RecentBySpace(Chance(0.5) ? 64 << 20 : 6000); // now and then too small for a catch-up
         var row = disk.FindSpace("main")!;
@@ -432,6 +435,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
     /// <inheritdoc/>
     public void Dispose()
     {
+        EndAsleep();
         history.Dispose();
         disk.Dispose();
         seal.Dispose();

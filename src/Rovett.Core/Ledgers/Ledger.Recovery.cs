@@ -1,5 +1,6 @@
 using Rovett.Core.Delivery;
 using Rovett.Core.Nodes;
+using Rovett.Core.Store;
 using Rovett.Core.Wire;
 
 namespace Rovett.Core.Ledgers;
@@ -74,7 +75,9 @@ public sealed partial class Ledger
             if (!store.IsFailure(error)) faults?.Bug(name, nameof(Recover), error);
             spaces.Remove(name);
             foreach (var user in users) user.Sessions.Clear();
-            foreach (var place in places) Port.Add(new NodeEnd(place.Session, Messages.Ending("store-unavailable", 5000)));
+            var lastWords = error is DeposedException
+                ? Messages.Ending("moved", options.ComeBackWithinMs) : Messages.Ending("store-unavailable", 5000);
+            foreach (var place in places) Port.Add(new NodeEnd(place.Session, lastWords));
         }
     }
 }

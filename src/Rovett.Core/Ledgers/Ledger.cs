@@ -55,8 +55,9 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
     /// <summary>The last attempt to write failed; readable from any thread.</summary>
     public bool StoreFailing { get => Volatile.Read(ref storeFailing); private set => Volatile.Write(ref storeFailing, value); }
 
-    /// <summary>No deadline counts as missed before this, while sessions are still reconnecting.</summary>
-    internal StoredTime DeadlinesFrom => new((started ??= Due).Micros + (long)options.ReconnectWindow.TotalMicroseconds);
+    /// <summary>No deadline of a space counts as missed before this, while sessions are still reconnecting.</summary>
+    internal StoredTime DeadlinesFrom(SpaceState space) => new(Math.Max((started ??= Due).Micros, space.Agenda.ServedSince.Micros)
+        + (long)options.ReconnectWindow.TotalMicroseconds);
 
     /// <summary>The time.</summary>
     internal ServiceClock Clock => clock;
@@ -84,8 +85,16 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
         {
             var where = touched.Count == 1 ? touched[0].Row.Name : null;
             store.Rollback();
+            // What was decided on what is not so any more can fail in any way.
+            if (error is not DeposedException && store.Deposed(touched.ConvertAll(static s => s.Id)) is { } why) error = why;
             Recover();
             Send();
+            if (error is DeposedException { IsLost: true } lost && Others(batch, lost, culprit) is { } others)
+            {
+                if (others.Count == 0) return;
+                batch = others;
+                continue;
+            }
             if (error is DeposedException && ++deposed < MostDeposed) continue; // all of it again, on what is stored by now
             if (error is DeposedException || store.IsFailure(error))
             {
@@ -109,6 +118,41 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
             if (batch.Count == 0) return;
         }
         Publish();
+    }
+
+    /// <summary>Refuses the commands of a space that is another's, and lets the space go.</summary>
+    /// <returns>The other commands; null: none was of that space.</returns>
+    List<LedgerCommand>? Others(IReadOnlyList<LedgerCommand> batch, DeposedException lost, LedgerCommand? culprit)
+    {
+        var name = lost.Space == 0 ? "" : spaces.Values.FirstOrDefault(s => s.Id == lost.Space)?.Row.Name ?? culprit?.Space ?? "";
+        List<LedgerCommand> others = [.. batch.Where(c => c.Space != name)];
+        if (others.Count == batch.Count) return null;
+        if (name.Length > 0) LetGo(name);
+        var refusal = Moved(name).ToException();
+        foreach (var command in batch)
+        {
+            if (command.Space == name) Drop(command, refusal);
+        }
+        Send();
+        return others;
+    }
+
+    static Problem Moved(string space) => new(503, "space-moved", "Space has moved",
+        $"{(space.Length == 0 ? "What belongs to no space" : $"The space '{space}'")} is served by another node by now; " +
+        "nothing of this request was stored.", "Try again: every node passes requests on to the one that serves the space.")
+        { RetryAfterSeconds = 1 };
+
+    /// <summary>Another process serves a space from now on: its sessions end, to come back there, and nothing is remembered of it.</summary>
+    internal void LetGo(string name)
+    {
+        recent.Of(name).Clear();
+        agendas.Of(name).Forget();
+        if (!spaces.Remove(name, out var space)) return;
+        Touch(space); // should this batch fail, its sessions are ended by the next attempt
+        foreach (var place in space.WithSessions.SelectMany(u => u.Sessions).ToList())
+        {
+            Port.Add(new NodeEnd(place.Session, Messages.Ending("moved", options.ComeBackWithinMs)));
+        }
     }
 
     void Drop(LedgerCommand command, Exception error)
@@ -306,12 +350,15 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
                 "Check the path: /v1/… for the space main.").ToException();
             spaces[name] = space = new SpaceState(row, store, options, clock, recent.Of(name), residents, agendas.Of(name), Port);
         }
-        if (space.TouchedBy != attempt)
-        {
-            space.TouchedBy = attempt;
-            touched.Add(space);
-        }
+        Touch(space);
         return space;
+    }
+
+    void Touch(SpaceState space)
+    {
+        if (space.TouchedBy == attempt) return;
+        space.TouchedBy = attempt;
+        touched.Add(space);
     }
 
     /// <summary>Nothing is stored of removed spaces.</summary>

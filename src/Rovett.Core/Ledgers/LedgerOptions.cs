@@ -33,4 +33,7 @@ public sealed record LedgerOptions
 
     /// <summary>After a start, sessions have this long to reconnect before a deadline counts as missed.</summary>
     public TimeSpan ReconnectWindow { get; init; } = TimeSpan.FromSeconds(30);
+
+    /// <summary>Sessions of a space that another process takes come back spread over so many milliseconds.</summary>
+    public int ComeBackWithinMs { get; init; } = 3000;
 }

@@ -7,7 +7,7 @@ namespace Rovett.Core.Ledgers;
 /// costs nothing. Written on the ledger's thread, read on any. What is not known yet counts as due.</summary>
 public sealed class SpaceAgenda
 {
-    long nextDue, oldest, stored;
+    long nextDue, oldest, stored, servedSince;
     bool isErasing = true, isConnected;
     PresenceBoards? boards;
 
@@ -43,6 +43,16 @@ public sealed class SpaceAgenda
 
     /// <summary>Webhook calls or e-mails waited when it was loaded.</summary>
     public bool HasOutbound { get; private set; }
+
+    /// <summary>Since when this process serves the space; the smallest time: since it started.</summary>
+    public StoredTime ServedSince => new(Volatile.Read(ref servedSince));
+
+    /// <summary>This process serves the space from now on; another did before, so all is looked at.</summary>
+    public void Begins(StoredTime now)
+    {
+        Volatile.Write(ref servedSince, now.Micros);
+        Forget();
+    }
 
     /// <summary>Work was added that is due at a time.</summary>
     internal void Adds(StoredTime due)

@@ -24,6 +24,9 @@ public interface ILedgerStore : IClockStore, ISpaceStore, ILogStore, IEntryStore
     /// <summary>The spaces that may be otherwise by now than when they were last read; asked after <see cref="Begin"/>, told
     /// once.</summary>
     IReadOnlyList<int> Changed();
+    /// <summary>Whether another has taken one of some spaces; asked after <see cref="Rollback"/>. Does not throw.</summary>
+    /// <returns>What tells so; null: no, or it can't be asked now.</returns>
+    DeposedException? Deposed(IReadOnlyList<int> spaces);
     /// <summary>Forgets the batch; must not throw.</summary>
     void Rollback();
     /// <summary>Whether something thrown means that the store can't be read or written now. Anything else is a bug.</summary>

@@ -4,12 +4,13 @@ using Rovett.Service.Ledgers;
 using Rovett.Service.Options;
 using Rovett.Service.Spaces;
 using Rovett.Storage.Access;
+using Rovett.Storage.Homes;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Hosting;
 
 /// <summary>Opens the spaces as they are stored; makes those that are configured and not there yet, with credentials.</summary>
-sealed class FirstStart(LaneStores stores, AccessStore access, SpaceKeeper keeper, RovettOptions options, ServiceClock clock,
+sealed class FirstStart(LaneStores stores, IStoreHome home, AccessStore access, SpaceKeeper keeper, RovettOptions options, ServiceClock clock,
     Agendas agendas)
 {
     /// <summary>Credentials created by this start, to be shown once.</summary>
@@ -26,7 +27,11 @@ sealed class FirstStart(LaneStores stores, AccessStore access, SpaceKeeper keepe
         if (missing.Count > 0)
         {
             store.Begin();
-            foreach (var name in missing) stored[name] = new OpenedSpace(store.AddSpace(name, SpaceKeeper.NewKey()), null, null);
+            foreach (var name in missing)
+            {
+                var key = SpaceKeeper.NewKey();
+                stored[name] = new OpenedSpace(home.AddSpace(name, key) ?? store.AddSpace(name, key), null, null);
+            }
             store.Commit();
         }
         foreach (var (row, policies, types) in stored.Values)

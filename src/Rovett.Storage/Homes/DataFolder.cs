@@ -1,3 +1,4 @@
+using Rovett.Core.Store;
 using Rovett.Storage.Access;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
@@ -52,6 +53,12 @@ public sealed class DataFolder : IStoreHome
 
     /// <inheritdoc/>
     public IAccessWatch? Watch() => null; // the folder's lock keeps others out
+
+    /// <inheritdoc/>
+    public SpaceRow? AddSpace(string name, byte[] key) => null;
+
+    /// <inheritdoc/>
+    public void EndFirstTurn() { }
 
     /// <inheritdoc/>
     public long HistoryBytes() => new DirectoryInfo(Name).EnumerateFiles(SqliteFiles.HistoryName + "*").Sum(f => f.Length);

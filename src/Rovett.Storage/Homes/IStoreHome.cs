@@ -1,3 +1,4 @@
+using Rovett.Core.Store;
 using Rovett.Storage.Access;
 using Rovett.Storage.Sql;
 
@@ -31,6 +32,13 @@ public interface IStoreHome : IDisposable
     /// <summary>Hears what other processes change; null: there can be none. To be asked for before anything else is read.</summary>
     /// <exception cref="StoreException">It can't be used; the message names the fix.</exception>
     IAccessWatch? Watch();
+
+    /// <summary>Makes a space beside others that share the home, from the opening of the history until the first turn has ended;
+    /// null: there are no others, and the history's writer makes it.</summary>
+    SpaceRow? AddSpace(string name, byte[] key);
+
+    /// <summary>First spaces are made and their credentials kept: others that start may look for theirs.</summary>
+    void EndFirstTurn();
 
     /// <summary>Bytes of the history on disk.</summary>
     long HistoryBytes();

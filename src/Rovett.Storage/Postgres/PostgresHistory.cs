@@ -29,10 +29,11 @@ public static class PostgresHistory
         }
     }
 
-    /// <summary>Claims a database for this process alone, and creates missing tables.</summary>
+    /// <summary>Claims a database for this process, and creates missing tables.</summary>
     /// <param name="connectionString">As Npgsql reads it.</param>
     /// <param name="settled">Refuses one that must not be served, by a connection to it; null: any is taken.</param>
-    internal static PostgresHold Hold(string connectionString, Action<NpgsqlConnection>? settled = null)
+    /// <param name="node">What this process is called as one of several nodes; null: it has the database alone.</param>
+    internal static PostgresHold Hold(string connectionString, Action<NpgsqlConnection>? settled = null, Guid? node = null)
     {
         var settings = Settings(connectionString);
         try
@@ -44,7 +45,7 @@ public static class PostgresHistory
                 look.Open();
                 settled(look);
             }
-            return new PostgresHold(settings);
+            return new PostgresHold(settings, node: node);
         }
         catch (NpgsqlException error)
         {

@@ -19,14 +19,19 @@ public sealed class PostgresHold : IDisposable
     /// <exception cref="StoreException">Another service has it.</exception>
     /// <param name="settings">The connection string.</param>
     /// <param name="alone">False: beside others, for which the terms are there.</param>
-    public PostgresHold(string settings, bool alone = true)
+    /// <param name="node">What this process is called as one of several nodes; null: it is none.</param>
+    public PostgresHold(string settings, bool alone = true, Guid? node = null)
     {
-        (this.settings, this.alone) = (settings, alone);
+        (this.settings, this.alone) = (settings, alone && node is null);
+        (Incarnation, IsNode) = (node ?? Guid.NewGuid(), node is not null);
         Confirm();
     }
 
     /// <summary>What this process is called in the terms.</summary>
-    public Guid Incarnation { get; } = Guid.NewGuid();
+    public Guid Incarnation { get; }
+
+    /// <summary>Spaces are given to this process, and not taken by whoever writes to them.</summary>
+    internal bool IsNode { get; }
 
     /// <summary>Makes sure that it is held.</summary>
     /// <exception cref="StoreException">Another service has it.</exception>
@@ -68,6 +73,7 @@ public sealed class PostgresHold : IDisposable
         lock (gate)
         {
             if (over is not null) return over;
+            // Of several nodes that see it, each makes a new one; the last holds, as all start anew.
             var epoch = Epoch.New();
             PostgresSql.Execute(connection, $"BEGIN; UPDATE store SET epoch='{epoch}'; DELETE FROM answer; COMMIT");
             over = new StoreException("The database lost commits that it had confirmed, as by a fail-over to a server that lagged " +
@@ -82,6 +88,13 @@ public sealed class PostgresHold : IDisposable
 
     /// <summary>Is told when commits were lost: this process must end.</summary>
     public Action<StoreException>? LostCommits { get; set; }
+
+    /// <summary>Another node found that commits were lost: this process must end as well.</summary>
+    internal void EndsWith(StoreException why)
+    {
+        lock (gate) over ??= why;
+        LostCommits?.Invoke(why);
+    }
 
     internal static StoreException Taken(PostgresException error) =>
         new("Another service writes to this database. Stop it, or give each a database of its own.", error);

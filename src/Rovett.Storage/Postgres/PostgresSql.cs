@@ -2,6 +2,7 @@ using System.Data;
 using System.Data.Common;
 using System.Text.RegularExpressions;
 using Npgsql;
+using Rovett.Core.Store;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Storage.Postgres;
@@ -113,6 +114,9 @@ public partial class PostgresSql(string connectionString) : ISql
 
     /// <inheritdoc/>
     public virtual IReadOnlyList<int> Changed() => [];
+
+    /// <inheritdoc/>
+    public virtual DeposedException? Deposed(IReadOnlyList<int> spaces) => null;
 
     /// <inheritdoc/>
     public virtual (long From, long To) Numbers(string table) => throw new InvalidOperationException("It only reads.");

@@ -105,6 +105,30 @@ public sealed class PostgresWriter : PostgresSql
     }
 
     /// <inheritdoc/>
+    public override DeposedException? Deposed(IReadOnlyList<int> spaces)
+    {
+        if (!IsOpen) return null;
+        try
+        {
+            foreach (int space in spaces)
+            {
+                if (!terms.TryGetValue(space, out var term) || Number("SELECT 1 FROM space_owner WHERE space=?1 AND term=?2 AND " +
+                    "incarnation=?3", (long)space, term.Number, hold.Incarnation) is not null)
+                {
+                    continue;
+                }
+                terms.Remove(space);
+                return new DeposedException(space);
+            }
+        }
+        catch (NpgsqlException)
+        {
+            // What was thrown first is told.
+        }
+        return null;
+    }
+
+    /// <inheritdoc/>
     public override void Begin(bool lasting = true)
     {
         base.Begin(lasting);
@@ -117,6 +141,15 @@ public sealed class PostgresWriter : PostgresSql
     {
         if (terms.ContainsKey(space)) return;
         hold.Confirm();
+        if (hold.IsNode)
+        {
+            // A node's spaces are taken beside its writers.
+            long mine = Number("SELECT term FROM space_owner WHERE space=?1 AND incarnation=?2", (long)space, hold.Incarnation)
+                ?? throw new DeposedException(space, isLost: true);
+            long last = Number("SELECT max(batch) FROM batch_done WHERE space=?1", (long)space) ?? 0;
+            terms[space] = new Term(mine, last, last, Math.Max(0, last - (2 * (Remembered + LetGoEvery))));
+            return;
+        }
         // Locks the row: whoever owned it cannot write from here on, and what it wrote before is read after this.
         long term = Number("INSERT INTO space_owner (space, term, incarnation) VALUES (?1, 1, ?2) ON CONFLICT (space) DO UPDATE SET " +
             "term=space_owner.term+1, incarnation=?2 RETURNING term", (long)space, hold.Incarnation)!.Value;
@@ -160,7 +193,7 @@ public sealed class PostgresWriter : PostgresSql
         {
             int space = int.Parse(refused.MessageText.Split(' ')[1], CultureInfo.InvariantCulture);
             terms.Remove(space);
-            throw new DeposedException(space, refused);
+            throw new DeposedException(space, error: refused);
         }
         catch (NpgsqlException error) when (wrote && !(error is PostgresException && IsOpen))
         {

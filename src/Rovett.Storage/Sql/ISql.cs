@@ -1,4 +1,5 @@
 using System.Data.Common;
+using Rovett.Core.Store;
 
 namespace Rovett.Storage.Sql;
 
@@ -27,6 +28,8 @@ public interface ISql : IDisposable
     void Own(int space);
     /// <summary>The spaces that may be otherwise by now than when they were last read; told once.</summary>
     IReadOnlyList<int> Changed();
+    /// <summary>Whether another has taken one of some spaces; null: no, or it can't be asked now. Does not throw.</summary>
+    DeposedException? Deposed(IReadOnlyList<int> spaces);
     /// <summary>Numbers for new rows of a table that nobody else draws.</summary>
     (long From, long To) Numbers(string table);
     /// <summary>Forgets the transaction; does not throw.</summary>

@@ -93,6 +93,9 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     public IReadOnlyList<int> Changed() => sql.Changed();
 
     /// <inheritdoc/>
+    public DeposedException? Deposed(IReadOnlyList<int> spaces) => sql.Deposed(spaces);
+
+    /// <inheritdoc/>
     public void Rollback()
     {
         ahead = null;

@@ -1,6 +1,7 @@
 using System.Data.Common;
 using Microsoft.Data.Sqlite;
 using Microsoft.Win32.SafeHandles;
+using Rovett.Core.Store;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Storage.Sqlite;
@@ -8,7 +9,7 @@ namespace Rovett.Storage.Sqlite;
 /// <summary>A SQLite connection with prepared statements.</summary>
 /// <param name="connection">The connection, which it closes.</param>
 /// <param name="checkpoints">Of the file, when something else than its commits makes them; ended with it.</param>
-public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? checkpoints = null) : ISql
+public class SqliteSql(SqliteConnection connection, SqliteCheckpoints? checkpoints = null) : ISql
 {
     readonly Dictionary<string, SqliteStatement> statements = [];
     bool lasts = true; // as connections are opened
@@ -56,7 +57,10 @@ public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? ch
     public IReadOnlyList<int> Changed() => [];
 
     /// <inheritdoc/>
-    public (long From, long To) Numbers(string table) => ((Number($"SELECT max(id) FROM {table}") ?? 0) + 1, long.MaxValue);
+    public DeposedException? Deposed(IReadOnlyList<int> spaces) => null;
+
+    /// <inheritdoc/>
+    public virtual (long From, long To) Numbers(string table) => ((Number($"SELECT max(id) FROM {table}") ?? 0) + 1, long.MaxValue);
 
     /// <inheritdoc/>
     public void Rollback()
@@ -156,5 +160,6 @@ public sealed class SqliteSql(SqliteConnection connection, SqliteCheckpoints? ch
         log?.Dispose();
         foreach (var statement in statements.Values) statement.Dispose();
         connection.Dispose();
+        GC.SuppressFinalize(this);
     }
 }

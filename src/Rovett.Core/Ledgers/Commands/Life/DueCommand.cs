@@ -22,10 +22,10 @@ public sealed class DueCommand(string space, int limit = 256, DueRow? only = nul
     {
         foreach (var due in only is { } one ? [one] : ledger.Store.Due(state.Id, state.Due, limit))
         {
-            if (due.Kind == DueKind.Deadline && state.Due < ledger.DeadlinesFrom)
+            if (due.Kind == DueKind.Deadline && state.Due < ledger.DeadlinesFrom(state))
             {
                 ledger.Store.RemoveDue(state.Id, due);
-                state.AddDue(due with { At = ledger.DeadlinesFrom });
+                state.AddDue(due with { At = ledger.DeadlinesFrom(state) });
                 continue;
             }
             Answer++;
