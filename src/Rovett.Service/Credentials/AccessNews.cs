@@ -25,6 +25,9 @@ public sealed class AccessNews(IAccessWatch? watch, Faults faults) : IAsyncDispo
     /// <summary>Begins to tell.</summary>
     public void Start() => watch?.Follow(Tell, error => faults.Thrown(null, nameof(AccessNews), error));
 
+    /// <summary>Returns once all that other processes changed until now was told.</summary>
+    public Task CatchUp() => watch?.CatchUp() ?? Task.CompletedTask;
+
     async Task Tell(IReadOnlyList<AccessChange> changes)
     {
         foreach (var (kind, changed) in followers)

@@ -1,5 +1,6 @@
 using Rovett.Core.Ledgers;
 using Rovett.Service.Audit;
+using Rovett.Service.Cluster;
 using Rovett.Service.Credentials;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Endpoints.Admin;
@@ -32,13 +33,13 @@ namespace Rovett.Service.Hosting;
 static class Composition
 {
     public static void AddRovett(this IServiceCollection services, RovettOptions options, IStoreHome home, ServiceClock clock,
-        FaultSwitches? switches)
+        FaultSwitches? switches, NodeIdentity? node)
     {
         services.AddSingleton(options).AddSingleton(home).AddSingleton(clock).AddSingleton<TimeProvider>(clock);
         services.AddSingleton<Health>().AddSingleton<FirstStart>().AddSingleton(OpenSpaces);
         services.AddSingleton(
             p => new ServiceInfo(p.GetRequiredService<LaneStores>().First.Epoch, StoredTime.From(clock.GetUtcNow()), home));
-        services.AddJson().AddReference();
+        services.AddJson().AddReference().AddCluster(node);
         services.AddLedgers().AddCredentials().AddLimits().AddAudit().AddOutbound().AddTopics().AddReceipts().AddLive(switches)
             .AddMeters().AddIntakes(options);
         services.AddBackendEndpoints().AddEventEndpoints().AddIntakeEndpoints().AddAdminEndpoints().AddUserEndpoints().AddLiveEndpoints()

@@ -18,7 +18,7 @@ sealed class FirstStart(LaneStores stores, IStoreHome home, AccessStore access, 
 
     public SpaceDirectory OpenSpaces()
     {
-        var spaces = new SpaceDirectory(clock);
+        var spaces = new SpaceDirectory(clock, areShared: options.NodeUrl is not null);
         var store = stores.First;
         foreach (var row in store.Agenda()) agendas.Of(row.Space).Load(row);
         var stored = store.OpenAll().ToDictionary(s => s.Row.Name);

@@ -1,3 +1,4 @@
+using Rovett.Service.Cluster;
 using Rovett.Core.Ledgers.Commands.Sessions;
 using Rovett.Service.Http;
 using Rovett.Service.Intakes;
@@ -8,7 +9,9 @@ namespace Rovett.Service.Hosting;
 /// <summary>Health checks for load balancers and supervisors.</summary>
 /// <param name="ledger">The ledger.</param>
 /// <param name="intakes">The intakes.</param>
-public sealed class Health(LedgerPump ledger, IntakeList intakes)
+/// <param name="lease">For how long this process may act.</param>
+/// <param name="provider">Has the nodes, if there are several.</param>
+public sealed class Health(LedgerPump ledger, IntakeList intakes, Lease lease, IServiceProvider provider)
 {
     /// <summary>Tells that the process is alive.</summary>
     public Task CheckAlive(HttpContext context) => Say(context, "ok\n");
@@ -18,9 +21,32 @@ public sealed class Health(LedgerPump ledger, IntakeList intakes)
     /// sources; the service is ready all the same.</remarks>
     public async Task CheckReady(HttpContext context)
     {
+        var nodes = provider.GetService<Nodes>();
+        if (nodes is not null) RequireNode(nodes);
         if (ledger.StoreFailing) await ledger.Probe();
-        else await ledger.Ask(new HeadCommand("main"));
-        await Say(context, "ready\n" + Intakes());
+        else if (nodes is null) await ledger.Ask(new HeadCommand("main"));
+        await Say(context, "ready\n" + Spaces(nodes) + Intakes());
+    }
+
+    void RequireNode(Nodes nodes)
+    {
+        if (nodes.IsLeaving)
+        {
+            throw new Problem(503, "node-leaving", "This node serves no spaces", "It gives its spaces up and passes requests on.",
+                "Send requests to other nodes; 'rovett cluster drain --end' has it serve spaces again.").ToException();
+        }
+        if (lease.Holds && nodes.Now is not null) return;
+        throw new Problem(503, "node-unavailable", "This node can't reach the database",
+            "It has not reached the database for seconds: other nodes may serve its spaces by now.",
+            "Check the network between the node and the database; it is ready again by itself.")
+        { RetryAfterSeconds = 1 }.ToException();
+    }
+
+    static string Spaces(Nodes? nodes)
+    {
+        if (nodes?.Now is not { } now) return "";
+        return $"{nodes.Serving} of {now.Spaces.Count} spaces\n" + (nodes.ClockDiffers
+            ? "the clocks of this machine and of the database differ: it takes no spaces\n" : "");
     }
 
     string Intakes()
@@ -44,6 +70,7 @@ static class HealthRoutes
         var health = routes.ServiceProvider.GetRequiredService<Health>();
         var group = routes.MapGroup("").WithTags("Operation");
         group.ByHand("GET", "/healthz", health.CheckAlive).AnswersWith(null, "text/plain", "ok");
-        group.ByHand("GET", "/readyz", health.CheckReady).AnswersWith(null, "text/plain", "ready").Refuses(503, "store-unavailable");
+        group.ByHand("GET", "/readyz", health.CheckReady).AnswersWith(null, "text/plain", "ready").Refuses(503, "store-unavailable")
+            .Refuses(503, "node-leaving").Refuses(503, "node-unavailable");
     }
 }

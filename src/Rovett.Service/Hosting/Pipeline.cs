@@ -1,4 +1,5 @@
 using Microsoft.AspNetCore.HttpOverrides;
+using Rovett.Service.Cluster;
 using Rovett.Service.Credentials;
 using Rovett.Service.Endpoints.Admin;
 using Rovett.Service.Endpoints.Backend;
@@ -23,6 +24,7 @@ static class Pipeline
     {
         UseForwarded(app, options);
         app.Use(next => context => open.IsCompleted ? next(context) : WhenOpen(context, next, open));
+        app.UseCluster();
         app.Use(next => context =>
         {
             ConsoleDoor.Enter(context);

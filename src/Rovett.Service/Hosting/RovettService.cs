@@ -2,6 +2,7 @@ using Microsoft.AspNetCore.Hosting.Server;
 using Microsoft.AspNetCore.Hosting.Server.Features;
 using Microsoft.Extensions.Hosting;
 using Rovett.Core.Ledgers;
+using Rovett.Service.Cluster;
 using Rovett.Service.Credentials;
 using Rovett.Service.Intakes;
 using Rovett.Service.Ledgers;
@@ -13,7 +14,7 @@ using Rovett.Storage.Homes;
 
 namespace Rovett.Service.Hosting;
 
-/// <summary>The service: one process, one data folder or database. Make it, start it, wait for it, dispose it.</summary>
+/// <summary>The service: one process, one data folder or database, which it may share with other nodes. Make it, start it, wait for it, dispose it.</summary>
 public sealed class RovettService : IAsyncDisposable
 {
     static readonly TimeSpan CloseWithin = TimeSpan.FromSeconds(4);
@@ -23,6 +24,7 @@ public sealed class RovettService : IAsyncDisposable
     readonly IStoreHome home;
     // Requests wait until first credentials count.
     readonly TaskCompletionSource open = new(TaskCreationOptions.RunContinuationsAsynchronously);
+    Nodes? nodes;
     bool disposed;
 
     RovettService(RovettOptions options, WebApplication app, IStoreHome home)
@@ -42,19 +44,22 @@ public sealed class RovettService : IAsyncDisposable
             app.Services.GetRequiredService<IntakeList>().Stop(CloseWithin).GetAwaiter().GetResult());
         app.Lifetime.ApplicationStopping.Register(() =>
             app.Services.GetRequiredService<SessionRegistry>().Close(options.ComeBackWithinMs, CloseWithin).GetAwaiter().GetResult());
+        // First of all: what is registered last is called first.
+        app.Lifetime.ApplicationStopping.Register(() => nodes?.Leave().GetAwaiter().GetResult());
     }
 
     /// <summary>Opens the data folder, or the database, and prepares everything, without listening yet.</summary>
     /// <exception cref="StoreException">It can't be used, or another process uses it.</exception>
     public static RovettService Create(RovettOptions options, TimeProvider? clock = null, FaultSwitches? faults = null)
     {
-        IStoreHome home = options.Database is { } database ? new PostgresHome(database) : new DataFolder(options.Data);
+        var node = options.NodeUrl is null ? null : new NodeIdentity(options);
+        IStoreHome home = options.Database is { } database ? new PostgresHome(database, node?.Incarnation) : new DataFolder(options.Data);
         WebApplication? app = null;
         try
         {
             var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
             builder.ConfigureServer(options);
-            builder.Services.AddRovett(options, home, new ServiceClock(clock ?? new BootClock()), faults);
+            builder.Services.AddRovett(options, home, new ServiceClock(clock ?? new BootClock()), faults, node);
             app = builder.Build();
             return new RovettService(options, app, home);
         }
@@ -94,6 +99,8 @@ public sealed class RovettService : IAsyncDisposable
         announce?.Invoke();
         var keeper = app.Services.GetRequiredService<SpaceKeeper>();
         foreach (var made in Credentials) keeper.Keep(made);
+        home.EndFirstTurn();
+        nodes = app.Services.GetService<Nodes>(); // it joins the others now that they can reach it
         open.SetResult();
         if (ready is not null) File.Move(ready, options.ReadyFile!, overwrite: true);
     }

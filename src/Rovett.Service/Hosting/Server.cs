@@ -2,6 +2,7 @@ using System.Globalization;
 using System.Net;
 using System.Net.Security;
 using Microsoft.AspNetCore.Hosting;
+using Rovett.Service.Cluster;
 using Rovett.Service.Limits;
 using Rovett.Service.Live;
 using Rovett.Service.Options;
@@ -60,7 +61,24 @@ static class Server
                 });
             });
         });
+        builder.ListenToNodes(options);
         builder.Services.AddRouting();
         builder.Services.Configure<Microsoft.Extensions.Hosting.HostOptions>(o => o.ShutdownTimeout = TimeSpan.FromSeconds(6));
+    }
+
+    /// <summary>Listens where the other nodes pass requests on.</summary>
+    static void ListenToNodes(this WebApplicationBuilder builder, RovettOptions options)
+    {
+        if (options.NodeUrl is null) return;
+        builder.WebHost.ConfigureKestrel(o =>
+        {
+            var me = o.ApplicationServices.GetRequiredService<NodeIdentity>();
+            o.Listen(me.Listen, me.Url.Port, listen =>
+            {
+                listen.Protocols = Microsoft.AspNetCore.Server.Kestrel.Core.HttpProtocols.Http1;
+                listen.Use(listen.ApplicationServices.GetRequiredService<NodeDoor>().Mark);
+                if (me.Certificate is { } certificate) listen.UseHttps(certificate);
+            });
+        });
     }
 }

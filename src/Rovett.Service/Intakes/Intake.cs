@@ -56,9 +56,10 @@ public sealed class Intake
             long began = services.Clock.GetTimestamp();
             try
             {
-                if (Space is not { } space)
+                if (Space is not { IsHere: true } space)
                 {
-                    Progress.Is(IntakeState.Waiting, $"the space '{Settings.Space}' does not exist");
+                    if (Space is null) Progress.Is(IntakeState.Waiting, $"the space '{Settings.Space}' does not exist");
+                    else Progress.Is(IntakeState.Stopped, "another node serves its space");
                     await Task.Delay(LookForSpace, services.Clock, stop.Token);
                     continue;
                 }
@@ -105,7 +106,7 @@ public sealed class Intake
         CancellationToken until;
         lock (gate)
         {
-            if (stop.IsCancellationRequested || !resumed.Task.IsCompleted) return false;
+            if (stop.IsCancellationRequested || !resumed.Task.IsCompleted || !space.IsHere) return false;
             if (drain.IsCancellationRequested) drain = new CancellationTokenSource();
             until = drain.Token;
         }
@@ -159,6 +160,18 @@ public sealed class Intake
     {
         await services.Ledger.Ask(new PauseIntakeCommand(space.Name, Settings.Name, isPaused));
         lock (gate) Turn(isPaused);
+    }
+
+    /// <summary>Another node serves its space from now on: it stops here once its current batch is finished, and begins again when the
+    /// space comes back.</summary>
+    public void LetGo()
+    {
+        lock (gate)
+        {
+            isDecided = false; // whether it is paused may be said elsewhere
+            resumed.TrySetResult();
+            drain.Cancel();
+        }
     }
 
     void Turn(bool isPaused)

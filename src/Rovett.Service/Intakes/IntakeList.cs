@@ -28,6 +28,15 @@ public sealed class IntakeList(IReadOnlyList<IntakeSettings> settings, SpaceDire
         foreach (var intake in all) intake.Start();
     }
 
+    /// <summary>Another node serves a space from now on.</summary>
+    public void LetGo(string space)
+    {
+        foreach (var intake in all)
+        {
+            if (intake.Settings.Space == space) intake.LetGo();
+        }
+    }
+
     /// <summary>Has all finish what they have begun, and stop.</summary>
     public Task Stop(TimeSpan within) => Task.WhenAll(all.Select(i => i.Stop(within)));
 

@@ -139,6 +139,13 @@ public sealed class AckBuffer : IDisposable
         return joined;
     }
 
+    /// <summary>Asks for what waits to be written now.</summary>
+    public void FlushNow()
+    {
+        Volatile.Write(ref notBefore, 0);
+        Flush();
+    }
+
     /// <summary>Writes what waits, and stops.</summary>
     public void Dispose()
     {

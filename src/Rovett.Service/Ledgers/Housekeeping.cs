@@ -59,7 +59,7 @@ public sealed class Housekeeping : IDisposable
             checkAfter = clock.GetTimestamp() + (long)(CheckEvery.TotalSeconds * clock.TimestampFrequency);
             checkPart = (checkPart + 1) % CheckParts;
         }
-        foreach (var (space, settings) in spaces.All.Select(s => (s.Name, s.Settings)))
+        foreach (var (space, settings) in spaces.Here.Select(s => (s.Name, s.Settings)))
         {
             var agenda = agendas.Of(space);
             if (agenda.NextDue <= clock.Due) await Guarded(space, "due", () => Dues(space));

@@ -82,6 +82,9 @@ sealed class Lane : IDisposable
         public void Dispose() => lane.turn.Exit();
     }
 
+    /// <summary>How long the batch under way has taken so far.</summary>
+    public TimeSpan UnderWay => Volatile.Read(ref begun) is var since and not 0 ? Stopwatch.GetElapsedTime(since) : TimeSpan.Zero;
+
     /// <summary>The last attempt to write to the store failed.</summary>
     public bool StoreFailing => ledger.StoreFailing;
 

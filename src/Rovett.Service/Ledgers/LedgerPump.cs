@@ -60,6 +60,9 @@ public sealed class LedgerPump : IDisposable
         }
     }
 
+    /// <summary>How long the longest batch under way has taken so far.</summary>
+    public TimeSpan LongestUnderWay => lanes.Max(l => l.UnderWay);
+
     /// <summary>The last attempt to write to the store failed.</summary>
     public bool StoreFailing => Array.Exists(lanes, l => l.StoreFailing);
 

@@ -46,7 +46,8 @@ static class LedgersSetup
             p.GetRequiredService<IStoreHome>().OpenHistory(options.DatabaseLanes, failed: e => faults.Thrown(null, "checkpoint", e)));
         var store = stores.First;
         clock.Restore(store.Clock, options.PlausibleAbsence);
-        clock.SettleStanding(store);
+        // Of several nodes none knows whether the others were away as well.
+        if (options.NodeUrl is null) clock.SettleStanding(store);
         if (clock.RetentionHeldBack > TimeSpan.Zero)
         {
             p.GetRequiredService<ILogger<ServiceClock>>().LogWarning("The clock is {Days:0.0} days ahead of the last start's. Retention " +
@@ -68,6 +69,7 @@ static class LedgersSetup
             KeepCount = options.KeepCount > 0 ? options.KeepCount : null,
             KeepsFullReceipts = options.FullReceipts.Count > 0,
             ReconnectWindow = TimeSpan.FromSeconds(options.ReconnectWindowSeconds),
+            ComeBackWithinMs = options.ComeBackWithinMs,
             PresenceGrace = TimeSpan.FromSeconds(options.PresenceGraceSeconds),
         };
         return new LedgerPump(p.GetRequiredService<LaneStores>().All, (store, link) => new Ledger(store, settings,

@@ -1,5 +1,6 @@
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers;
+using Rovett.Service.Cluster;
 using Rovett.Service.Credentials;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Ledgers;
@@ -12,7 +13,7 @@ namespace Rovett.Service.Live;
 /// <summary>What every live session needs. <c>Switches</c>: what is broken on purpose; null: nothing.</summary>
 public sealed record LiveServices(LedgerPump Ledger, HistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session,
     UsageLimits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, RovettOptions Options, ServiceClock Clock, Faults Faults,
-    MarkSteps Marks, FaultSwitches? Switches = null)
+    MarkSteps Marks, Lease Lease, FaultSwitches? Switches = null)
 {
     /// <summary>One for each session whose page is being read: the others wait here and not among the pool's work, so that whatever
     /// else is asked is answered beside thousands who catch up.</summary>

@@ -19,7 +19,8 @@ namespace Rovett.Service.Live;
 public sealed partial class LiveSession
 {
     const int BufferBytes = 12 * 1024, MostTopicsWaiting = 16, FreeAck = 16;
-    static readonly TimeSpan LastWordsPatience = TimeSpan.FromSeconds(3), LongestWarning = TimeSpan.FromMinutes(1);
+    static readonly TimeSpan LastWordsPatience = TimeSpan.FromSeconds(3), LongestWarning = TimeSpan.FromMinutes(1),
+        LookAgain = TimeSpan.FromMilliseconds(50);
 
     readonly AsyncSignal signal = new();
     readonly LiveServices services;
@@ -173,6 +174,7 @@ public sealed partial class LiveSession
             {
                 while (Machine.Drain(buffer.AsSpan(0, BufferBytes), out var large) is var count && (count > 0 || large is not null))
                 {
+                    if ((!services.Lease.Holds || Space.IsDeposed) && !await IsServedAgain()) break;
                     var writing = output.Write(large ?? buffer.AsMemory(0, count));
                     // One that takes what it is given has its next page read meanwhile.
                     try
@@ -195,6 +197,16 @@ public sealed partial class LiveSession
             if (await Supply()) continue;
             if (await signal.Wait()) services.Ledger.WriterBegun();
         }
+    }
+
+    /// <summary>Nothing is written while another node may have taken the space, as what is written may have been revoked there.</summary>
+    /// <returns>False: the session ends.</returns>
+    async Task<bool> IsServedAgain()
+    {
+        while (!services.Lease.Holds && !Space.IsDeposed && !Machine.IsEnded) await Task.Delay(LookAgain);
+        if (services.Lease.Holds && !Space.IsDeposed) return true;
+        Machine.End(null);
+        return false;
     }
 
     /// <summary>Gives the machine the page or the live feed it needs.</summary>

@@ -3,6 +3,7 @@ using System.Net;
 using System.Reflection;
 using System.Security.Cryptography;
 using Rovett.Core.Addresses;
+using Rovett.Service.Cluster;
 using Rovett.Service.Spaces;
 using Rovett.Service.Tls;
 using Rovett.Storage.Homes;
@@ -156,6 +157,19 @@ public static class OptionsReader
             // What is wrong is told without the text, which may have a password.
             Check(PostgresHome.Mistake(database) is null, "database",
                 $"{PostgresHome.Mistake(database)}; give it as Host=db.internal;Database=rovett;Username=rovett");
+        }
+        if (o.NodeUrl is { } node)
+        {
+            Check(NodeIdentity.UrlMistake(node) is null, "nodeUrl", NodeIdentity.UrlMistake(node)!);
+            Check(o.Database is not null, "nodeUrl", "'nodeUrl' needs a 'database' that the nodes share; a data folder has one service");
+            Check(o.ClusterSecretFile is not null, "nodeUrl",
+                "'nodeUrl' needs 'clusterSecretFile'; make one with: openssl rand -hex 32 > cluster-secret");
+        }
+        if (o.ClusterSecretFile is { } secret)
+        {
+            Check(o.NodeUrl is not null, "clusterSecretFile",
+                "'clusterSecretFile' needs 'nodeUrl', where the other nodes reach this one");
+            Check(NodeIdentity.Mistake(secret) is null, "clusterSecretFile", NodeIdentity.Mistake(secret)!);
         }
         Between(o.HandshakeSeconds, "handshakeSeconds", 1, 60);
         Between(o.MaxUnauthenticated, "maxUnauthenticated", 0, 100_000);

@@ -17,6 +17,14 @@ public sealed class RovettOptions
     /// another's.</summary>
     public int DatabaseLanes { get; set; } = 4;
 
+    /// <summary>Where the other nodes reach this one: <c>https://10.0.0.5:7412</c>. Several services with the same database are nodes of
+    /// one cluster: each space is served by one of them, and every one takes every request. Needs <c>database</c> and
+    /// <c>clusterSecretFile</c>.</summary>
+    public string? NodeUrl { get; set; }
+
+    /// <summary>File with the secret that all nodes share, of 32 bytes or more.</summary>
+    public string? ClusterSecretFile { get; set; }
+
     /// <summary>IP address to listen on. For access from other machines, put a proxy with TLS in front, or
     /// configure a certificate.</summary>
     public string Address { get; set; } = "127.0.0.1";

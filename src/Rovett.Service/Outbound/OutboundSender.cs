@@ -39,13 +39,13 @@ public sealed class OutboundSender : IDisposable
     {
         (this.ledger, this.spaces, this.access, this.news, this.webhooks, this.mails) = (ledger, spaces, access, news, webhooks, mails);
         (this.clock, this.faults, this.log) = (clock, faults, log);
-        foreach (var space in spaces.All.Where(s => agendas.Of(s.Name).HasOutbound)) news.Tell(space.Name);
+        foreach (var space in spaces.Here.Where(s => agendas.Of(s.Name).HasOutbound)) news.Tell(space.Name);
         rounds = new Repeating(nameof(OutboundSender), Interval, clock, faults, Round);
     }
 
     async Task Round()
     {
-        foreach (var space in spaces.All)
+        foreach (var space in spaces.Here)
         {
             if (!news.Take(space.Name, clock.Due.Micros)) continue;
             try

@@ -46,7 +46,7 @@ public sealed class WebhookSender : IDisposable
         lock (gate)
         {
             var stored = access.Webhooks()
-                .Where(w => w.Ended is null && w.Purpose == StoredWebhook.ForReceipts && spaces.Find(w.Space) is not null)
+                .Where(w => w.Ended is null && w.Purpose == StoredWebhook.ForReceipts && spaces.Find(w.Space) is { IsHere: true })
                 .ToDictionary(w => (w.Space, w.Name));
             foreach (var (key, run) in running.ToList())
             {

@@ -4,14 +4,20 @@ using Rovett.Core.Ledgers;
 namespace Rovett.Service.Spaces;
 
 /// <summary>The spaces of this service, by name.</summary>
-public sealed class SpaceDirectory(ServiceClock clock)
+/// <param name="clock">The clock.</param>
+/// <param name="areShared">Several nodes serve them, each its own: none is here until this process has taken it.</param>
+public sealed class SpaceDirectory(ServiceClock clock, bool areShared = false)
 {
     static readonly TimeSpan NameRests = TimeSpan.FromMinutes(1);
     readonly ConcurrentDictionary<string, SpaceRuntime> spaces = new();
     readonly ConcurrentDictionary<string, long> removed = new();
 
     /// <summary>Lets a space be found, unless that very space can be found already.</summary>
-    public void Add(SpaceRuntime space) => spaces.AddOrUpdate(space.Name, space, (_, known) => known.Id == space.Id ? known : space);
+    public void Add(SpaceRuntime space)
+    {
+        if (areShared) space.IsHere = false;
+        spaces.AddOrUpdate(space.Name, space, (_, known) => known.Id == space.Id ? known : space);
+    }
 
     /// <summary>Removes a space from those that are found.</summary>
     public void Remove(SpaceRuntime space)
@@ -29,6 +35,9 @@ public sealed class SpaceDirectory(ServiceClock clock)
 
     /// <summary>Every space.</summary>
     public IEnumerable<SpaceRuntime> All => spaces.Values;
+
+    /// <summary>The spaces that this process serves.</summary>
+    public IEnumerable<SpaceRuntime> Here => spaces.Values.Where(static s => s.IsHere);
 
     sealed record Requested(string Space);
 

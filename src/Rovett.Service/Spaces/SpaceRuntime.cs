@@ -60,6 +60,24 @@ public sealed class SpaceRuntime(int id, string name, CursorSeal cursors, Cursor
     /// <summary>Removes a space and everything known about it.</summary>
     public bool IsRemoved { get => isRemoved; set => isRemoved = value; }
 
+    volatile bool isHere = true;
+
+    /// <summary>This process serves it; of several nodes one does at a time.</summary>
+    public bool IsHere { get => isHere; set => isHere = value; }
+
+    volatile bool isDeposed;
+
+    /// <summary>Another node has taken it from this one.</summary>
+    public bool IsDeposed { get => isDeposed; set => isDeposed = value; }
+
+    long usedAt;
+
+    /// <summary>A request was made in it.</summary>
+    public void Use() => Volatile.Write(ref usedAt, Environment.TickCount64);
+
+    /// <summary>For how long nobody made a request in it.</summary>
+    public TimeSpan Unused => TimeSpan.FromMilliseconds(Environment.TickCount64 - Volatile.Read(ref usedAt));
+
     /// <summary>The claims that its policies look at.</summary>
     public IReadOnlyList<string> ClaimPaths { get => claimPaths; set => claimPaths = value; }
 

@@ -157,7 +157,7 @@ public sealed class TopicGate : IDisposable
     async Task AskAgain()
     {
         long until = clock.Due.Micros + (long)AskAgainWithin.TotalMicroseconds;
-        foreach (var space in spaces.All.Where(s => agendas.Of(s.Name).NextDue.Micros <= until)) await AskAgain(space);
+        foreach (var space in spaces.Here.Where(s => agendas.Of(s.Name).NextDue.Micros <= until)) await AskAgain(space);
     }
 
     async Task AskAgain(SpaceRuntime space)

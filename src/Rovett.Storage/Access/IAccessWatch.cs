@@ -9,4 +9,8 @@ public interface IAccessWatch : IAsyncDisposable
     /// after a second.</param>
     /// <param name="failed">Hears why nothing can be heard just now, or what <paramref name="changed"/> threw.</param>
     void Follow(Func<IReadOnlyList<AccessChange>, Task> changed, Action<Exception> failed);
+
+    /// <summary>Returns once all that was changed until now was told.</summary>
+    /// <exception cref="System.Data.Common.DbException">It can't be asked now.</exception>
+    Task CatchUp();
 }

@@ -10,6 +10,8 @@ sealed class PostgresWatch : IAccessWatch
     /// <summary>The longest time that a change stays unseen while the server can be reached.</summary>
     static readonly TimeSpan Every = TimeSpan.FromSeconds(1);
 
+    static readonly TimeSpan Soon = TimeSpan.FromMilliseconds(5);
+
     // What is beyond is read with the next question.
     const int Most = 1000;
 
@@ -75,6 +77,19 @@ sealed class PostgresWatch : IAccessWatch
         }
     }
 
+    /// <inheritdoc/>
+    public async Task CatchUp()
+    {
+        long head;
+        await using (var connection = new NpgsqlConnection(settings))
+        {
+            await connection.OpenAsync(stop.Token);
+            await using var ask = new NpgsqlCommand("SELECT version FROM access_head", connection);
+            head = (long)(await ask.ExecuteScalarAsync(stop.Token))!;
+        }
+        while (Volatile.Read(ref known) < head) await Task.Delay(Soon, stop.Token);
+    }
+
     async Task<bool> Read(NpgsqlConnection connection, Func<IReadOnlyList<AccessChange>, Task> changed)
     {
         var changes = new List<AccessChange>();
@@ -99,7 +114,7 @@ sealed class PostgresWatch : IAccessWatch
             (changes, upTo) = ([new AccessChange("", null)], head);
         }
         if (changes.Count > 0) await changed(changes);
-        known = upTo;
+        Volatile.Write(ref known, upTo);
         return changes.Count == Most;
     }
 

@@ -1,0 +1,432 @@
+using System.Collections.Concurrent;
+using System.Net.Sockets;
+using Microsoft.Extensions.Hosting;
+using Npgsql;
+using Rovett.Service.Diagnostics;
+using Rovett.Service.Ledgers;
+using Rovett.Service.Live;
+using Rovett.Service.Spaces;
+using Rovett.Storage;
+using Rovett.Storage.Homes;
+using Rovett.Storage.Postgres;
+
+namespace Rovett.Service.Cluster;
+
+/// <summary>This process among the nodes that share a database: it gives signs of life, takes the spaces that are to be its own, gives
+/// up those that are not, and knows where each is served. The database decides; see docs/decisions/2026-11-29-nodes.md.</summary>
+public sealed class Nodes : IDisposable
+{
+    static readonly TimeSpan BeatEvery = TimeSpan.FromSeconds(1), LookEvery = TimeSpan.FromMilliseconds(500),
+        LapsedAfter = NodeRow.Holds, LaneHangs = TimeSpan.FromSeconds(5), SessionsEndAfter = TimeSpan.FromSeconds(10),
+        ClockDiffersBy = TimeSpan.FromSeconds(2), ProbeWithin = TimeSpan.FromMilliseconds(300), WantedAtOnce = TimeSpan.FromSeconds(1),
+        ForgetEvery = TimeSpan.FromHours(1);
+    const int MostAtOnce = 500;
+
+    readonly NodeIdentity me;
+    readonly PostgresNode table;
+    readonly PostgresHome home;
+    readonly ServiceInfo info;
+    readonly Serving serving;
+    readonly SpaceDirectory spaces;
+    readonly SessionRegistry sessions;
+    readonly LedgerPump ledger;
+    readonly Faults faults;
+    readonly ILogger log;
+    readonly CancellationTokenSource stop = new();
+    readonly SemaphoreSlim toLook = new(0);
+    readonly ConcurrentDictionary<string, Place> places = new();
+    readonly ConcurrentDictionary<int, (string Name, long Term, TimeSpan Since)> mine = new();
+    readonly ConcurrentDictionary<string, TimeSpan> needed = new();
+    readonly Thread beats;
+    readonly Task looks;
+    volatile ClusterNow? now;
+    volatile TaskCompletionSource changed = new(TaskCreationOptions.RunContinuationsAsynchronously);
+    volatile bool isLeaving, isGone;
+    long looked;
+    bool toldClock, toldUnreachable, sessionsEnded;
+    TimeSpan forgotAt;
+
+    internal Nodes(NodeIdentity me, PostgresHome home, ServiceInfo info, Lease lease, Serving serving, SpaceDirectory spaces,
+        SessionRegistry sessions, LedgerPump ledger, Faults faults, ILogger<Nodes> log)
+    {
+        (this.me, this.home, this.info, Lease, this.serving, this.spaces) = (me, home, info, lease, serving, spaces);
+        (this.sessions, this.ledger, this.faults, this.log) = (sessions, ledger, faults, log);
+        table = home.Join(me.Name, ServiceInfo.Version, me.Fingerprint);
+        beats = new Thread(Beat) { Name = "node", IsBackground = true };
+        beats.Start();
+        looks = Task.Factory.StartNew(Look, TaskCreationOptions.LongRunning).Unwrap();
+    }
+
+    /// <summary>For how long this process may act for its spaces.</summary>
+    public Lease Lease { get; }
+
+    /// <summary>This node's address.</summary>
+    public string Name => me.Name;
+
+    /// <summary>The nodes and spaces as last seen; null: not yet.</summary>
+    public ClusterNow? Now => now;
+
+    /// <summary>How many spaces this node serves.</summary>
+    public int Serving => mine.Count;
+
+    /// <summary>It takes requests and passes them on, and serves no spaces.</summary>
+    public bool IsLeaving => isLeaving || (now?.Nodes.FirstOrDefault(IsMe)?.IsLeaving ?? false);
+
+    bool IsMe(NodeRow node) => node.Incarnation == me.Incarnation;
+
+    // ---- where spaces are
+
+    /// <summary>Where a space is served; null: no space of that name is known.</summary>
+    internal Place? PlaceOf(string space) => places.GetValueOrDefault(space);
+
+    /// <summary>Whether this process serves a space now.</summary>
+    internal bool IsHere(SpaceRuntime space) => space.IsHere && Lease.Holds && mine.ContainsKey(space.Id);
+
+    /// <summary>Done when something has changed since it was asked for.</summary>
+    internal Task Changed => changed.Task;
+
+    /// <summary>Has the database asked now; done when that was answered.</summary>
+    internal async Task LookNow()
+    {
+        long before = Volatile.Read(ref looked);
+        // The one that is under way may have asked before.
+        while (Volatile.Read(ref looked) is var count && count < before + 2)
+        {
+            var next = Changed;
+            toLook.Release();
+            if (Volatile.Read(ref looked) == count) await next.WaitAsync(TimeSpan.FromSeconds(1));
+        }
+    }
+
+    /// <summary>Somebody waits for a space that nobody serves.</summary>
+    internal void Need(string space)
+    {
+        if (needed.TryAdd(space, Lease.Now)) toLook.Release();
+    }
+
+    /// <summary>A node could not be reached: it may be gone.</summary>
+    internal void Suspect() => toLook.Release();
+
+    // ---- signs of life
+
+    void Beat()
+    {
+        while (!stop.IsCancellationRequested)
+        {
+            try
+            {
+                var begun = Lease.Now;
+                // One that hangs must not keep its spaces.
+                if (ledger.LongestUnderWay < LaneHangs)
+                {
+                    var known = mine.ToArray();
+                    var beat = table.Beat();
+                    if (!beat.IsKnown)
+                    {
+                        Replaced();
+                        return;
+                    }
+                    foreach (var (id, (name, term, since)) in known)
+                    {
+                        if (since < begun && (!beat.Owned.TryGetValue(id, out long now) || now < term)) Lost(id, name);
+                    }
+                    Lease.Renewed(begun);
+                }
+                if (table.WaitForNews(BeatEvery)) toLook.Release();
+            }
+            catch (Exception error) when (error is NpgsqlException or StoreException or InvalidOperationException)
+            {
+                stop.Token.WaitHandle.WaitOne(TimeSpan.FromMilliseconds(100));
+            }
+            catch (Exception error)
+            {
+                faults.Bug(null, nameof(Beat), error);
+                stop.Token.WaitHandle.WaitOne(BeatEvery);
+            }
+        }
+        table.EndBeats();
+    }
+
+    void Replaced()
+    {
+        isGone = true;
+        table.EndBeats();
+        home.EndsWith(new StoreException($"Another process runs as the node {me.Name}. Give each node an address of its own (nodeUrl)."));
+    }
+
+    void Lost(int id, string name)
+    {
+        if (!mine.TryRemove(id, out _)) return;
+        if (spaces.Find(name) is { } space) space.IsDeposed = true; // before the lease holds again
+        log.LogWarning("The space {Space} is served by another node from now on", name);
+        Task.Run(() => serving.End(name));
+        toLook.Release();
+    }
+
+    // ---- spaces
+
+    async Task Look()
+    {
+        while (!stop.IsCancellationRequested)
+        {
+            try
+            {
+                await Round();
+                toldUnreachable = false;
+            }
+            catch (Exception error) when (error is NpgsqlException or StoreException or InvalidOperationException or IOException)
+            {
+                if (!toldUnreachable) log.LogWarning("The nodes can't be looked up: {Why}", error.Message);
+                toldUnreachable = true;
+            }
+            catch (Exception error)
+            {
+                faults.Bug(null, nameof(Nodes), error);
+            }
+            EndUnserved();
+            Interlocked.Increment(ref looked);
+            Interlocked.Exchange(ref changed, new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously)).SetResult();
+            try
+            {
+                await toLook.WaitAsync(LookEvery, stop.Token);
+                while (toLook.Wait(0, CancellationToken.None))
+                {
+                    // Once for all who asked.
+                }
+            }
+            catch (OperationCanceledException)
+            {
+                return;
+            }
+        }
+    }
+
+    async Task Round()
+    {
+        var seen = table.Look();
+        if (seen.Epoch != info.Epoch)
+        {
+            home.EndsWith(new StoreException($"The store began another life ({seen.Epoch}): another node found that the database lost " +
+                "commits that it had confirmed. The service must start anew."));
+            return;
+        }
+        now = seen;
+        CompareClocks(seen);
+        Note(seen);
+        if (isGone) return;
+        await BeginAll(seen.Spaces.Where(s => s.Owner == me.Incarnation).Select(s => (s.Space, s.Name, s.Term)));
+        if (!Lease.Holds) return;
+        await GiveUp(seen);
+        await Take(seen);
+        if (Lease.Now - forgotAt > ForgetEvery)
+        {
+            forgotAt = Lease.Now;
+            table.ForgetOld();
+        }
+    }
+
+    /// <summary>Notes where each space is served.</summary>
+    void Note(ClusterNow seen)
+    {
+        var byLife = seen.Nodes.ToDictionary(n => n.Incarnation);
+        foreach (var space in seen.Spaces)
+        {
+            var owner = space.Owner is { } life ? byLife.GetValueOrDefault(life) : null;
+            var url = owner is { IsAlive: true } ? owner.Url : null;
+            if (places.TryGetValue(space.Name, out var known) && known.Owner == space.Owner && known.Url == url && known.Term == space.Term)
+                continue;
+            places[space.Name] = new Place(space.Owner, url, space.Term);
+            if (known is not null && (known.Owner != space.Owner || known.Term != space.Term)) known.End();
+            if (url is not null) needed.TryRemove(space.Name, out _);
+        }
+        var names = seen.Spaces.Select(s => s.Name).ToHashSet();
+        foreach (var (name, place) in places)
+        {
+            if (!names.Contains(name) && places.TryRemove(name, out _)) place.End();
+        }
+    }
+
+    async Task BeginAll(IEnumerable<(int Id, string Name, long Term)> taken)
+    {
+        if (taken.Where(t => !mine.ContainsKey(t.Id)).ToList() is not { Count: > 0 } begun || isLeaving) return;
+        // What another process changed before it gave them up counts here before anything is answered.
+        await serving.CatchUp();
+        foreach (var (id, name, term) in begun)
+        {
+            mine[id] = (name, term, Lease.Now);
+            if (!await serving.Begin(name)) mine.TryRemove(id, out _); // the next look tries again
+            else log.LogInformation("This node serves the space {Space}", name);
+        }
+    }
+
+    /// <summary>Gives up what is to be served elsewhere: at once what operators want elsewhere, and one at a time what nobody uses.</summary>
+    async Task GiveUp(ClusterNow seen)
+    {
+        if (IsLeaving)
+        {
+            await Give([.. seen.Spaces.Where(s => s.Owner == me.Incarnation).Select(s => (s.Space, s.Name))]);
+            return;
+        }
+        var candidates = Placing.Candidates(seen.Nodes);
+        bool hasMoved = false;
+        foreach (var space in seen.Spaces.Where(s => s.Owner == me.Incarnation))
+        {
+            if (Placing.Of(space, candidates) is not { } node || IsMe(node)) continue;
+            bool isWanted = node.Url == space.Wanted;
+            if (!isWanted && (hasMoved || !serving.IsIdle(space.Name))) continue;
+            await Give([(space.Space, space.Name)]);
+            hasMoved |= !isWanted;
+        }
+    }
+
+    async Task Give(IReadOnlyList<(int Id, string Name)> given)
+    {
+        if (given.Count == 0) return;
+        foreach (var (_, name) in given) await serving.End(name);
+        foreach (var (id, _) in given) mine.TryRemove(id, out _);
+        table.Give([.. given.Select(g => g.Id)]);
+        log.LogInformation("This node gives up {Spaces}", string.Join(", ", given.Select(g => g.Name)));
+        toLook.Release();
+    }
+
+    /// <summary>Takes what nobody serves and is to be served here, or what is asked for here and nobody takes.</summary>
+    async Task Take(ClusterNow seen)
+    {
+        if (IsLeaving || toldClock) return;
+        var candidates = Placing.Candidates(seen.Nodes);
+        var byLife = seen.Nodes.ToDictionary(n => n.Incarnation);
+        var (gone, toTake) = (new HashSet<Guid>(), new List<OwnedSpace>());
+        foreach (var space in seen.Spaces)
+        {
+            if (space.Owner == me.Incarnation || !MayBeTaken(space, byLife, seen, gone)) continue;
+            bool isNeeded = needed.TryGetValue(space.Name, out var since) && Lease.Now - since > WantedAtOnce;
+            if (isNeeded || Placing.Of(space, candidates) is not { } node || IsMe(node)) toTake.Add(space);
+            if (toTake.Count == MostAtOnce) break;
+        }
+        if (toTake.Count == 0) return;
+        var taken = table.Take(toTake, gone);
+        var begun = toTake.Where(s => taken.ContainsKey(s.Space)).Select(s => (s.Space, s.Name, Term: taken[s.Space])).ToList();
+        foreach (var space in toTake) needed.TryRemove(space.Name, out _);
+        foreach (var (_, name, term) in begun)
+        {
+            if (places.TryGetValue(name, out var before)) before.End();
+            places[name] = new Place(me.Incarnation, me.Name, term);
+        }
+        await BeginAll(begun);
+        toLook.Release();
+    }
+
+    bool MayBeTaken(OwnedSpace space, Dictionary<Guid, NodeRow> byLife, ClusterNow seen, HashSet<Guid> gone)
+    {
+        if (space.Owner is not { } life || !byLife.TryGetValue(life, out var owner)) return true; // nobody's, or of a life that is over
+        // A restarted database has everybody's signs of life late: each has the time to give its next.
+        if (!owner.IsAlive) return Lease.Unbroken > LapsedAfter;
+        if (owner.IsConnected || seen.IsFresh) return false;
+        if (!gone.Contains(life) && !IsRefused(new Uri(owner.Url))) return false;
+        gone.Add(life);
+        return true;
+    }
+
+    /// <summary>Nobody listens at an address of a machine that answers: the process is gone.</summary>
+    static bool IsRefused(Uri url)
+    {
+        using var socket = new Socket(SocketType.Stream, ProtocolType.Tcp);
+        using var within = new CancellationTokenSource(ProbeWithin);
+        try
+        {
+            socket.ConnectAsync(url.Host.Trim('[', ']'), url.Port, within.Token).AsTask().GetAwaiter().GetResult();
+            return false;
+        }
+        catch (SocketException error)
+        {
+            return error.SocketErrorCode == SocketError.ConnectionRefused;
+        }
+        catch (OperationCanceledException)
+        {
+            return false;
+        }
+    }
+
+    /// <summary>Without a sign of life for long, others have what was served here, and what devices here are told would be old.</summary>
+    void EndUnserved()
+    {
+        if (Lease.Age < SessionsEndAfter)
+        {
+            sessionsEnded = false;
+            return;
+        }
+        if (sessionsEnded) return;
+        sessionsEnded = true;
+        foreach (var session in sessions.All) session.End("node-unavailable", 5000);
+    }
+
+    void CompareClocks(ClusterNow seen)
+    {
+        bool differs = (seen.Now - DateTimeOffset.UtcNow).Duration() > ClockDiffersBy;
+        if (differs && !toldClock)
+        {
+            log.LogWarning("The clocks of this machine and of the database are {Seconds:0.0} s apart: this node takes no spaces until " +
+                "they agree", (seen.Now - DateTimeOffset.UtcNow).Duration().TotalSeconds);
+        }
+        toldClock = differs;
+    }
+
+    /// <summary>The clock of this machine is not that of the database.</summary>
+    public bool ClockDiffers => toldClock;
+
+    // ---- operators
+
+    /// <summary>Has a space served by a node, or by any again.</summary>
+    public void Move(SpaceRuntime space, string? node)
+    {
+        table.Want(space.Id, node);
+        toLook.Release();
+    }
+
+    /// <summary>Has a node give all its spaces up, or serve spaces again.</summary>
+    /// <returns>False: there is no such node.</returns>
+    public bool Drain(string node, bool drains)
+    {
+        bool isThere = table.SetLeaving(node, drains);
+        toLook.Release();
+        return isThere;
+    }
+
+    /// <summary>Gives all spaces up, for the others to take them; requests are passed on from now on.</summary>
+    public async Task Leave()
+    {
+        if (isLeaving || isGone) return;
+        isLeaving = true;
+        try
+        {
+            table.SetLeaving(me.Name, isLeaving: true);
+            await Give([.. mine.Select(m => (m.Key, m.Value.Name))]);
+            // Those that pass requests on know within a moment where the spaces are by now.
+            await LookNow();
+        }
+        catch (Exception error) when (error is NpgsqlException or StoreException or TimeoutException)
+        {
+            log.LogWarning("The spaces of this node can't be given up: {Why} Others take them within {Seconds} s", error.Message,
+                LapsedAfter.TotalSeconds);
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Dispose()
+    {
+        if (stop.IsCancellationRequested) return;
+        stop.Cancel();
+        beats.Join(TimeSpan.FromSeconds(5));
+        looks.Wait(TimeSpan.FromSeconds(5));
+        try
+        {
+            if (!isGone) table.Leave();
+        }
+        catch (Exception error) when (error is NpgsqlException or StoreException)
+        {
+            // Its sign of life lapses.
+        }
+        table.Dispose();
+        stop.Dispose();
+    }
+}

@@ -1,0 +1,207 @@
+using System.Net;
+using System.Net.Security;
+using System.Security.Cryptography;
+using Microsoft.AspNetCore.Http.Features;
+using Rovett.Service.Http;
+using Rovett.Service.Limits;
+using Rovett.Service.Spaces;
+using Yarp.ReverseProxy.Forwarder;
+
+namespace Rovett.Service.Cluster;
+
+/// <summary>Passes a request on to the node that serves its space, whatever it is: a call, a stream, a WebSocket. While nobody serves the
+/// space it waits a little.</summary>
+sealed class Relay : IDisposable
+{
+    /// <summary>How long a request waits for a space that is being taken.</summary>
+    static readonly TimeSpan Patience = TimeSpan.FromSeconds(4);
+
+    static readonly TimeSpan LookAgain = TimeSpan.FromMilliseconds(250), ConnectWithin = TimeSpan.FromSeconds(1),
+        // Streams are silent between two heartbeats.
+        Silence = TimeSpan.FromMinutes(30);
+
+    readonly Nodes nodes;
+    readonly NodeIdentity me;
+    readonly SpaceDirectory spaces;
+    readonly IHttpForwarder forwarder;
+    readonly HttpMessageInvoker client;
+    static readonly ForwarderRequestConfig Config = new()
+    { Version = HttpVersion.Version11, VersionPolicy = HttpVersionPolicy.RequestVersionExact, ActivityTimeout = Silence };
+
+    public Relay(Nodes nodes, NodeIdentity me, SpaceDirectory spaces, IHttpForwarder forwarder)
+    {
+        (this.nodes, this.me, this.spaces, this.forwarder) = (nodes, me, spaces, forwarder);
+        client = new HttpMessageInvoker(new SocketsHttpHandler
+        {
+            UseProxy = false,
+            AllowAutoRedirect = false,
+            AutomaticDecompression = DecompressionMethods.None,
+            UseCookies = false,
+            ActivityHeadersPropagator = null,
+            ConnectTimeout = ConnectWithin,
+            // The one before may be a node that was restarted since.
+            PooledConnectionIdleTimeout = TimeSpan.FromSeconds(30),
+            SslOptions = new SslClientAuthenticationOptions
+            {
+                RemoteCertificateValidationCallback = (_, certificate, _, _) => certificate is not null
+                    && IsNode(certificate.GetCertHash(HashAlgorithmName.SHA256)),
+            },
+        });
+    }
+
+    /// <summary>The database has the hash of each node's certificate, and nobody else's.</summary>
+    bool IsNode(byte[] hash) => nodes.Now?.Nodes.Any(n => n.Certificate is { } known && CryptographicOperations.FixedTimeEquals(known, hash))
+        ?? false;
+
+    /// <summary>Answers a request here, or passes it on.</summary>
+    public async Task Invoke(HttpContext context, RequestDelegate next)
+    {
+        var door = NodeDoor.Of(context);
+        if (door is not null && !door.Enter(context))
+        {
+            await Problems.Write(context, new Problem(403, "not-a-node", "Not a node",
+                "This address is for the nodes of the cluster.", "Use the service's own address."));
+            return;
+        }
+        if (SpaceOf(context.Request) is not { } name)
+        {
+            await next(context);
+            return;
+        }
+        var asked = context.Request.Body;
+        var body = new WatchedBody(asked);
+        long began = Environment.TickCount64;
+        bool looked = false;
+        for (; ; )
+        {
+            var changed = nodes.Changed;
+            if (spaces.Find(name) is { } space && nodes.IsHere(space))
+            {
+                space.Use();
+                await next(context);
+                return;
+            }
+            var place = nodes.PlaceOf(name);
+            if (place is null && looked)
+            {
+                await next(context); // says that there is no such space
+                return;
+            }
+            bool isElsewhere = place?.Url is { } url && url != nodes.Name;
+            if (isElsewhere)
+            {
+                if (NodeDoor.Hops(context) >= NodeDoor.MostHops) break;
+                context.Request.Body = body;
+                try
+                {
+                    if (await Forward(context, place!, body)) return;
+                }
+                finally
+                {
+                    context.Request.Body = asked;
+                }
+                nodes.Suspect();
+            }
+            else if (place is not null) nodes.Need(name);
+            var left = Patience - TimeSpan.FromMilliseconds(Environment.TickCount64 - began);
+            if (left <= TimeSpan.Zero || context.RequestAborted.IsCancellationRequested) break;
+            if (place is null)
+            {
+                looked = true;
+                await LookNow();
+            }
+            else await Wait(changed, left < LookAgain ? left : LookAgain, context.RequestAborted);
+        }
+        if (context.RequestAborted.IsCancellationRequested) return;
+        await Problems.Write(context, Unserved());
+    }
+
+    async Task LookNow()
+    {
+        try
+        {
+            await nodes.LookNow();
+        }
+        catch (TimeoutException)
+        {
+            // The database does not answer: what is known is all there is.
+        }
+    }
+
+    static async Task Wait(Task changed, TimeSpan atMost, CancellationToken aborted)
+    {
+        try
+        {
+            await changed.WaitAsync(atMost, aborted);
+        }
+        catch (Exception error) when (error is TimeoutException or OperationCanceledException)
+        {
+            // It is looked again, or nobody waits any more.
+        }
+    }
+
+    /// <returns>False when nothing of it has reached the node, so that it may be passed on again.</returns>
+    async Task<bool> Forward(HttpContext context, Place place, WatchedBody body)
+    {
+        Connections.IsStream(context); // bounds for its reader are the other node's
+        if (context.Request.Headers.Upgrade.Count > 0 || context.Request.Headers.Accept.Contains("text/event-stream"))
+            Connections.Keep(context);
+        using var end = CancellationTokenSource.CreateLinkedTokenSource(context.RequestAborted, place.Over);
+        var error = await forwarder.SendAsync(context, place.Url!, client, Config, new ToNode(me, NodeDoor.Hops(context) + 1), end.Token);
+        if (error == ForwarderError.None || context.Response.HasStarted || context.RequestAborted.IsCancellationRequested)
+        {
+            // What has begun can't be answered otherwise: the other side sees that it breaks off.
+            if (error != ForwarderError.None) context.Abort();
+            return true;
+        }
+        context.Response.Clear();
+        bool isUntold = !body.WasRead && context.GetForwarderErrorFeature()?.Exception is HttpRequestException
+        {
+            HttpRequestError: HttpRequestError.ConnectionError or HttpRequestError.SecureConnectionError
+            or HttpRequestError.NameResolutionError
+        };
+        if (isUntold || HttpMethods.IsGet(context.Request.Method) || HttpMethods.IsHead(context.Request.Method)) return false;
+        await Problems.Write(context, OutcomeUnknown());
+        return true;
+    }
+
+    static Problem Unserved() =>
+        new(503, "space-unserved", "Space is not served now", "No node serves the space at this moment; nothing of this request was stored.",
+        "Try again. If it persists, 'rovett cluster list' shows the nodes, and their logs why none takes the space.")
+        { RetryAfterSeconds = 1 };
+
+    static Problem OutcomeUnknown() =>
+        new(503, "outcome-unknown", "Outcome unknown", "The node that serves the space became unreachable while it had this request: it " +
+        "may be stored or not.", "Try again; with an Idempotency-Key that is safe, without one something may be stored twice.")
+        { RetryAfterSeconds = 1 };
+
+    /// <summary>The space that a request is about; null: none, so that every node can answer it.</summary>
+    static string? SpaceOf(HttpRequest request)
+    {
+        if (request.Path.Value is not { } path) return null;
+        const string Door = "/console", Api = "/console/api/";
+        if (path.StartsWith(Api, StringComparison.Ordinal)) return request.Query["space"] is [{ Length: > 0 } named, ..] ? named : "main";
+        if (path.StartsWith(Door + "/s/", StringComparison.Ordinal)) path = path[Door.Length..];
+        if (path.StartsWith("/v1/", StringComparison.Ordinal)) return "main";
+        if (!path.StartsWith("/s/", StringComparison.Ordinal)) return null;
+        int end = path.IndexOf('/', 3);
+        return end > 3 && path.AsSpan(end).StartsWith("/v1/", StringComparison.Ordinal) ? path[3..end] : null;
+    }
+
+    /// <summary>The request as it came, with what nodes tell each other.</summary>
+    sealed class ToNode(NodeIdentity me, int hops) : HttpTransformer
+    {
+        public override async ValueTask TransformRequestAsync(HttpContext context, HttpRequestMessage request, string destination,
+            CancellationToken cancel)
+        {
+            await base.TransformRequestAsync(context, request, destination, cancel);
+            // As it was written: a path that was decoded and encoded again may be another.
+            request.RequestUri = new Uri(destination + context.Features.Get<IHttpRequestFeature>()!.RawTarget,
+                new UriCreationOptions { DangerousDisablePathAndQueryCanonicalization = true });
+            request.Headers.Host = context.Request.Host.Value;
+            NodeDoor.Tell(request.Headers, me.Secret, context, hops);
+        }
+    }
+
+    public void Dispose() => client.Dispose();
+}

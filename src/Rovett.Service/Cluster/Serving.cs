@@ -1,0 +1,69 @@
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Spaces;
+using Rovett.Service.Credentials;
+using Rovett.Service.Diagnostics;
+using Rovett.Service.Intakes;
+using Rovett.Service.Ledgers;
+using Rovett.Service.Live;
+using Rovett.Service.Outbound;
+using Rovett.Service.Receipts;
+using Rovett.Service.Spaces;
+
+namespace Rovett.Service.Cluster;
+
+/// <summary>What happens in this process when it begins to serve a space, and when another does from now on.</summary>
+sealed class Serving(SpaceDirectory spaces, LedgerPump ledger, Agendas agendas, AckBuffer acks, AccessNews news, WebhookSender webhooks,
+    OutboundNews outbound, IntakeList intakes, SessionRegistry sessions, ServiceClock clock, Faults faults)
+{
+    static readonly TimeSpan Patience = TimeSpan.FromSeconds(2);
+
+    /// <summary>Returns once all that other processes changed until now counts here.</summary>
+    public Task CatchUp() => news.CatchUp();
+
+    /// <summary>Begins to serve a space that the database says is this process's.</summary>
+    /// <returns>False when it could not; to be tried again.</returns>
+    public async Task<bool> Begin(string name)
+    {
+        try
+        {
+            if (spaces.Find(name) is not { } space) return false;
+            await ledger.Ask(new LetGoCommand(name)); // what was remembered of an earlier time
+            agendas.Of(name).Begins(clock.Due);
+            space.IsDeposed = false;
+            space.IsHere = true;
+            webhooks.Refresh();
+            outbound.Tell(name);
+            return true;
+        }
+        catch (Exception error)
+        {
+            if (error is not ProblemException && !LedgerPump.IsStoreFailure(error)) faults.Bug(name, nameof(Serving), error);
+            return false;
+        }
+    }
+
+    /// <summary>Ends serving a space: what waits to be stored is stored still, if it may be.</summary>
+    public async Task End(string name)
+    {
+        if (spaces.Find(name) is not { IsHere: true } space) return;
+        space.IsHere = false;
+        try
+        {
+            intakes.LetGo(name);
+            webhooks.Refresh();
+            acks.FlushNow();
+            await ledger.Ask(new LetGoCommand(name)).WaitAsync(Patience);
+            // Those that the ledger did not know yet.
+            foreach (var session in sessions.In(name)) session.End("moved", 0);
+        }
+        catch (Exception error)
+        {
+            if (error is not (ProblemException or TimeoutException) && !LedgerPump.IsStoreFailure(error))
+                faults.Bug(name, nameof(Serving), error);
+        }
+    }
+
+    /// <summary>Whether nobody would notice if another node served a space.</summary>
+    public bool IsIdle(string name) => !agendas.Of(name).IsConnected && spaces.Find(name) is { } space
+        && space.Unused > TimeSpan.FromSeconds(2);
+}
