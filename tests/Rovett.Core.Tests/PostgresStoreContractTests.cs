@@ -177,6 +177,37 @@ public sealed class PostgresStoreContractTests(PostgresServer server) : StoreCon
     }
 
     [Fact]
+    public void A_batch_of_another_with_the_same_number_is_not_taken_for_its_own()
+    {
+        using var store = PostgresHistory.Open(database);
+        int main = store.FindSpace("main")!.Id;
+        void Append(SqlLedgerStore by, long position)
+        {
+            by.Begin();
+            by.TakeSpace("main");
+            by.AppendEntry(main, Entry(position));
+        }
+        Append(store, 1);
+        store.Commit([main]);
+        Append(store, 2);
+        using (var admin = new NpgsqlConnection(database + ";Pooling=false"))
+        {
+            admin.Open();
+            using var end = new NpgsqlCommand("SELECT pg_terminate_backend(pid, 2000) FROM pg_stat_activity WHERE " +
+                "datname=current_database() AND pid<>pg_backend_pid()", admin);
+            end.ExecuteNonQuery();
+        }
+        using var hold = new PostgresHold(database + ";Pooling=false", alone: false);
+        using var other = new SqlLedgerStore(new PostgresWriter(database + ";Pooling=false", hold));
+        Append(other, 3);
+        other.Commit([main]);
+        Should.Throw<Exception>(() => store.Commit([main])).ShouldNotBeOfType<InDoubtException>();
+        store.Rollback();
+        using var reader = PostgresHistory.Read(database);
+        reader.History(main).Select(e => e.Position).ShouldBe([1, 3]);
+    }
+
+    [Fact]
     public void Commits_that_were_confirmed_and_are_gone_begin_a_new_life()
     {
         using var store = PostgresHistory.Open(database);

@@ -67,7 +67,7 @@ public sealed class StoreFailureTests : IDisposable
             {
                 throw new IOException("No space left on device");
             }
-            if (method.Name == "Commit" && Deposed-- > 0) throw new DeposedException(1, new IOException());
+            if (method.Name == "Commit" && Deposed-- > 0) throw new DeposedException(1, error: new IOException());
             if (method.Name == "Changed" && ChangedSpaces is { Length: > 0 } changed)
             {
                 ChangedSpaces = [];

@@ -43,4 +43,155 @@ public sealed class ClusterTests : IAsyncLifetime
             }
         }
     }
+
+    ServiceUnderTest OwnerOf(string space) => ground.Nodes.Single(n => n.NodeUrl == ground.OwnerOf(space));
+
+    ServiceUnderTest OtherThan(ServiceUnderTest node) => ground.Nodes.First(n => n != node);
+
+    /// <summary>Each node serves a space.</summary>
+    async Task Settles()
+    {
+        foreach (var (space, node) in Spaces.Zip(ground.Nodes))
+        {
+            ground.Ask($"INSERT INTO space_owner (space, term, wanted) SELECT id, 0, '{node.NodeUrl}' FROM space WHERE name='{space}' " +
+                "ON CONFLICT (space) DO UPDATE SET wanted=excluded.wanted");
+        }
+        foreach (var (space, node) in Spaces.Zip(ground.Nodes))
+        {
+            await Eventually.Holds(() => ground.OwnerOf(space) == node.NodeUrl, $"{space} is where it is wanted");
+        }
+    }
+
+    [Fact]
+    public async Task A_session_over_each_transport_goes_through_any_node()
+    {
+        await Settles();
+        var owner = OwnerOf("main");
+        var other = OtherThan(owner);
+        var token = first.Token("mara", "engineer");
+        using var socket = await other.WebSocket(token);
+        using var events = await other.Events(token);
+        var session = (string)(await socket.Next("opened"))["session"]!;
+        var streamed = (string)(await events.Next("opened"))["session"]!;
+        var polled = await other.Call(HttpMethod.Get, "/v1/live", token, null, ("Accept", "application/json"), ("Prefer", "wait=1"));
+        var polling = (string)polled.Json![0]!["session"]!;
+        await SendBy(other, "role:engineer", "Check the pump");
+        var notified = await socket.Next("notification");
+        ((string)(await events.Next("notification"))["id"]!).ShouldBe((string)notified["id"]!);
+        // What devices say reaches the node that has the session, over the socket and by requests of their own.
+        await socket.Text($$"""{"kind":"ack","upTo":"{{notified["cursor"]}}"}""");
+        (await third.Get($"/v1/live/{polling}?turn=1", token)).Text.ShouldContain((string)notified["id"]!);
+        var acked = await third.Post($"/v1/live/{streamed}", token, $$"""{"kind":"ack","upTo":"{{notified["cursor"]}}"}""");
+        acked.Status.ShouldBeLessThan(300, acked.Text);
+        await Eventually.Holds(async () => (await other.Get($"/v1/notifications/{notified["id"]}", first.Key)).Text,
+            text => text.Contains("\"received\":1", StringComparison.Ordinal), "the acknowledgement is stored");
+        session.ShouldNotBe(streamed);
+    }
+
+    async Task SendBy(ServiceUnderTest node, string to, string title)
+    {
+        var sent = await node.Post("/v1/notifications", first.Key, $$"""{"to":["{{to}}"],"type":"test.happened","title":"{{title}}"}""");
+        sent.Status.ShouldBe(201, sent.Text);
+    }
+
+    [Fact]
+    public async Task A_node_that_stops_gives_its_spaces_up_and_its_sessions_come_back_elsewhere()
+    {
+        await Settles();
+        var owner = OwnerOf("main");
+        var other = OtherThan(owner);
+        var token = first.Token("mara");
+        using var socket = await other.WebSocket(token);
+        var opened = await socket.Next("opened");
+        await SendBy(other, "user:mara", "before");
+        var before = await socket.Next("notification");
+        var stopping = owner.Service.DisposeAsync().AsTask();
+        var began = DateTimeOffset.UtcNow;
+        await SendBy(other, "user:mara", "while it stops"); // waits until another node has the space
+        (DateTimeOffset.UtcNow - began).ShouldBeLessThan(TimeSpan.FromSeconds(2));
+        ((string)(await socket.Next("ending"))["reason"]!).ShouldBe("moved");
+        (await socket.Next()).ShouldBeNull();
+        await stopping;
+        ground.Ask("SELECT count(*) FROM node").ShouldBe(2L);
+        using var again = await other.WebSocket(token, $"?after={before["cursor"]}");
+        ((string)(await again.Next("notification"))["title"]!).ShouldBe("while it stops");
+        ((long)(await other.Get("/v1/inbox/totals", token)).Json!["unread"]!).ShouldBe(2);
+        opened.ShouldNotBeNull();
+    }
+
+    [Fact]
+    public async Task A_space_that_another_took_is_written_there_only()
+    {
+        await Settles();
+        var owner = OwnerOf("harbour");
+        var credentials = first.Credentials["harbour"];
+        var token = TestTokens.Make(credentials.TokenSigningSecret, "mara");
+        using var socket = await RawWebSocket.Connect(owner.Port, "/s/harbour/v1/live", token);
+        await socket.Next("opened");
+        // As if it had been paused for long.
+        ground.Ask("UPDATE space_owner SET term=term+1, incarnation=NULL WHERE space=(SELECT id FROM space WHERE name='harbour')");
+        var sent = await owner.Post("/s/harbour/v1/notifications", credentials.AdminKey,
+            """{"to":["user:mara"],"type":"test.happened","title":"Something happened"}""");
+        if (sent.Status != 201)
+        {
+            sent.Problem.ShouldBeOneOf("space-moved", "space-unserved");
+            sent = await owner.Post("/s/harbour/v1/notifications", credentials.AdminKey,
+                """{"to":["user:mara"],"type":"test.happened","title":"Something happened"}""");
+        }
+        sent.Status.ShouldBe(201, sent.Text);
+        // The session ended with the term, whoever has the space now.
+        await Eventually.Holds(async () => await socket.Next(), message => message is null || (string)message["kind"]! == "ending",
+            "the session ends");
+        ground.Ask("SELECT count(*) FROM entry e JOIN space s ON e.key>>44=s.id WHERE s.name='harbour' AND e.kind=1").ShouldBe(1L);
+    }
+
+    [Fact]
+    public async Task Whoever_does_not_know_the_secret_is_not_let_in_at_the_nodes_address()
+    {
+        using var http = new HttpClient();
+        using var refused = await http.GetAsync(new Uri($"{first.NodeUrl}/v1/spaces"), TestContext.Current.CancellationToken);
+        ((int)refused.StatusCode).ShouldBe(403);
+        (await refused.Content.ReadAsStringAsync(TestContext.Current.CancellationToken)).ShouldContain("not-a-node");
+        using var guess = new HttpRequestMessage(HttpMethod.Get, new Uri($"{first.NodeUrl}/v1/spaces"));
+        guess.Headers.Add("Rovett-Cluster-Secret", new string('x', 40));
+        using var again = await http.SendAsync(guess, TestContext.Current.CancellationToken);
+        ((int)again.StatusCode).ShouldBe(403);
+    }
+
+    [Fact]
+    public async Task The_address_of_whoever_asks_is_known_to_the_node_that_serves_the_space()
+    {
+        await Settles();
+        var other = OtherThan(OwnerOf("main"));
+        using var request = new HttpRequestMessage(HttpMethod.Post, new Uri(other.Url, "/console/api/sign-in"));
+        request.Headers.Add("X-Rovett-Console", "1");
+        request.Headers.Add("Rovett-Client", "10.9.8.7"); // only nodes are believed
+        request.Content = new StringContent("""{"name":"nobody","password":"wrong-password"}""", null, "application/json");
+        using var http = new HttpClient();
+        using var refused = await http.SendAsync(request, TestContext.Current.CancellationToken);
+        ((int)refused.StatusCode).ShouldBe(401);
+        ground.Ask("SELECT address FROM sign_in ORDER BY time DESC LIMIT 1").ShouldBe("127.0.0.1");
+    }
+
+    [Fact]
+    public async Task A_change_of_credentials_by_one_node_counts_on_all_when_it_is_answered_for_the_space()
+    {
+        await Settles();
+        var made = await second.Post("/v1/keys", first.Key, """{"name":"reports","scopes":["read"]}""");
+        var (key, id) = ((string)made.Json!["key"]!, (string)made.Json["id"]!);
+        foreach (var node in ground.Nodes) (await node.Get("/v1/users", key)).Status.ShouldBe(200);
+        (await third.Call(HttpMethod.Delete, $"/v1/keys/{id}", first.Key)).Status.ShouldBeLessThan(300);
+        foreach (var node in ground.Nodes) (await node.Get("/v1/users", key)).Problem.ShouldBe("api-key-revoked");
+    }
+
+    [Fact]
+    public async Task A_new_space_is_served_at_once_through_any_node()
+    {
+        await Settles();
+        var made = await second.Post("/v1/spaces", first.Key, """{"name":"dock"}""");
+        made.Status.ShouldBe(201, made.Text);
+        var key = (string)made.Json!["credentials"]!["adminKey"]!;
+        foreach (var node in ground.Nodes) (await node.Get("/s/dock/v1/users", key)).Status.ShouldBe(200);
+        (await first.Get("/s/nowhere/v1/users", key)).Problem.ShouldBe("unknown-space");
+    }
 }

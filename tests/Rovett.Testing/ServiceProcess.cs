@@ -102,6 +102,13 @@ public sealed class ServiceProcess : IDisposable
         await process.WaitForExitAsync();
     }
 
+    /// <summary>Has the kernel pause it (SIGSTOP), or go on (SIGCONT).</summary>
+    public void Pause(bool isPaused)
+    {
+        using var kill = Process.Start("kill", [isPaused ? "-STOP" : "-CONT", process.Id.ToString()]);
+        kill.WaitForExit();
+    }
+
     /// <summary>SIGTERM; answers the exit code.</summary>
     public async Task<int> Terminate()
     {

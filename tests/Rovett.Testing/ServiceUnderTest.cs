@@ -40,6 +40,7 @@ public sealed class ServiceUnderTest : IAsyncDisposable
     public string Folder => options.Data;
     public Uri Url => new(Service.Url);
     public int Port => Url.Port;
+    public string? NodeUrl => options.NodeUrl;
     public Dictionary<string, FirstCredentials> Credentials { get; } = [];
     public string Key => Credentials["main"].AdminKey;
     public string Secret => Credentials["main"].TokenSigningSecret;

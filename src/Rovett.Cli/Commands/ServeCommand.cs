@@ -22,6 +22,10 @@ static class ServeCommand
             ("data", new("--data") { Description = "Data folder. [default: data]" }),
             ("database", new("--database")
                 { Description = "PostgreSQL database to store everything in, in place of the data folder: Host=…;Database=…;Username=…" }),
+            ("nodeUrl", new("--node-url")
+                { Description = "Where the other nodes of a cluster reach this one, such as https://10.0.0.5:7412; they share the database." }),
+            ("clusterSecretFile", new("--cluster-secret-file")
+                { Description = "File with the secret that all nodes share: openssl rand -hex 32." }),
             ("address", new("--address") { Description = "The IP address to listen on. [default: 127.0.0.1]" }),
             ("port", new("--port") { Description = "The TCP port; 0 takes a free one. [default: 7411]" }),
             ("readyFile", new("--ready-file")
@@ -93,7 +97,8 @@ static class ServeCommand
         }
         catch (IOException error) when (error.InnerException is Microsoft.AspNetCore.Connections.AddressInUseException)
         {
-            Output.Error($"Port {options.Port} of {options.Address} is in use.");
+            Output.Error(options.NodeUrl is null ? $"Port {options.Port} of {options.Address} is in use."
+                : $"Port {options.Port} of {options.Address}, or the port of {options.NodeUrl}, is in use.");
             Output.Hint("Is another Rovett running? Choose another port with --port, or 0 for a free one.");
             return 1;
         }
@@ -108,7 +113,8 @@ static class ServeCommand
     {
         var o = AnsiConsole.Console;
         static void Say(string line = "") => Console.Out.WriteLine(line); // lines to copy: never wrapped by us
-        o.MarkupLineInterpolated($"[bold green]Rovett is running[/] at [bold]{service.Url}[/]  (data in {options.Data})");
+        o.MarkupLineInterpolated($"[bold green]Rovett is running[/] at [bold]{service.Url}[/]  (data in {service.Store})");
+        if (options.NodeUrl is { } node) Say($"Other nodes reach it at {node}");
         Say();
         Say($"  API       {service.Url}/v1");
         Say($"  Live      {service.Url}/v1/live   (WebSocket, server-sent events, long poll)");

@@ -17,4 +17,8 @@ public interface ILedgerFaults
 
     /// <summary>The store takes writes again.</summary>
     void StoreRecovered();
+
+    /// <summary>Another process serves a space from now on.</summary>
+    /// <param name="space">The space; empty: what belongs to none.</param>
+    void Moved(string space) { }
 }

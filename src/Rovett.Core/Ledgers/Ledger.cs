@@ -128,6 +128,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
         List<LedgerCommand> others = [.. batch.Where(c => c.Space != name)];
         if (others.Count == batch.Count) return null;
         if (name.Length > 0) LetGo(name);
+        faults?.Moved(name);
         var refusal = Moved(name).ToException();
         foreach (var command in batch)
         {

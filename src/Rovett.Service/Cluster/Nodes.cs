@@ -52,6 +52,7 @@ public sealed class Nodes : IDisposable
         (this.me, this.home, this.info, Lease, this.serving, this.spaces) = (me, home, info, lease, serving, spaces);
         (this.sessions, this.ledger, this.faults, this.log) = (sessions, ledger, faults, log);
         table = home.Join(me.Name, ServiceInfo.Version, me.Fingerprint);
+        faults.SpaceMoved += Moved;
         beats = new Thread(Beat) { Name = "node", IsBackground = true };
         beats.Start();
         looks = Task.Factory.StartNew(Look, TaskCreationOptions.LongRunning).Unwrap();
@@ -163,6 +164,16 @@ public sealed class Nodes : IDisposable
         toLook.Release();
     }
 
+    /// <summary>The store refused to write for a space.</summary>
+    void Moved(string name)
+    {
+        if (name.Length == 0) name = "main"; // what belongs to no space goes with it
+        foreach (var (id, held) in mine)
+        {
+            if (held.Name == name) Lost(id, name);
+        }
+    }
+
     // ---- spaces
 
     async Task Look()
@@ -235,14 +246,15 @@ public sealed class Nodes : IDisposable
             var url = owner is { IsAlive: true } ? owner.Url : null;
             if (places.TryGetValue(space.Name, out var known) && known.Owner == space.Owner && known.Url == url && known.Term == space.Term)
                 continue;
-            places[space.Name] = new Place(space.Owner, url, space.Term);
-            if (known is not null && (known.Owner != space.Owner || known.Term != space.Term)) known.End();
+            bool isSame = known is not null && known.Owner == space.Owner && known.Term == space.Term;
+            places[space.Name] = isSame ? known! with { Url = url } : new Place(space.Owner, url, space.Term);
+            if (!isSame) known?.End(known.Owner is { } before && byLife.TryGetValue(before, out var node) && node.IsAlive);
             if (url is not null) needed.TryRemove(space.Name, out _);
         }
         var names = seen.Spaces.Select(s => s.Name).ToHashSet();
         foreach (var (name, place) in places)
         {
-            if (!names.Contains(name) && places.TryRemove(name, out _)) place.End();
+            if (!names.Contains(name) && places.TryRemove(name, out _)) place.End(isAlive: true);
         }
     }
 
@@ -293,12 +305,14 @@ public sealed class Nodes : IDisposable
     async Task Take(ClusterNow seen)
     {
         if (IsLeaving || toldClock) return;
-        var candidates = Placing.Candidates(seen.Nodes);
+        var gone = seen.Nodes.Where(n => n.IsAlive && !n.IsConnected && !IsMe(n) && IsRefused(new Uri(n.Url))).Select(n => n.Incarnation)
+            .ToHashSet();
+        var candidates = Placing.Candidates(seen.Nodes.Where(n => !gone.Contains(n.Incarnation)));
         var byLife = seen.Nodes.ToDictionary(n => n.Incarnation);
-        var (gone, toTake) = (new HashSet<Guid>(), new List<OwnedSpace>());
+        var toTake = new List<OwnedSpace>();
         foreach (var space in seen.Spaces)
         {
-            if (space.Owner == me.Incarnation || !MayBeTaken(space, byLife, seen, gone)) continue;
+            if (space.Owner == me.Incarnation || !MayBeTaken(space, byLife, gone)) continue;
             bool isNeeded = needed.TryGetValue(space.Name, out var since) && Lease.Now - since > WantedAtOnce;
             if (isNeeded || Placing.Of(space, candidates) is not { } node || IsMe(node)) toTake.Add(space);
             if (toTake.Count == MostAtOnce) break;
@@ -309,22 +323,18 @@ public sealed class Nodes : IDisposable
         foreach (var space in toTake) needed.TryRemove(space.Name, out _);
         foreach (var (_, name, term) in begun)
         {
-            if (places.TryGetValue(name, out var before)) before.End();
+            if (places.TryGetValue(name, out var before)) before.End(isAlive: false); // nobody's it was, or of one that is gone
             places[name] = new Place(me.Incarnation, me.Name, term);
         }
         await BeginAll(begun);
         toLook.Release();
     }
 
-    bool MayBeTaken(OwnedSpace space, Dictionary<Guid, NodeRow> byLife, ClusterNow seen, HashSet<Guid> gone)
+    bool MayBeTaken(OwnedSpace space, Dictionary<Guid, NodeRow> byLife, HashSet<Guid> gone)
     {
         if (space.Owner is not { } life || !byLife.TryGetValue(life, out var owner)) return true; // nobody's, or of a life that is over
         // A restarted database has everybody's signs of life late: each has the time to give its next.
-        if (!owner.IsAlive) return Lease.Unbroken > LapsedAfter;
-        if (owner.IsConnected || seen.IsFresh) return false;
-        if (!gone.Contains(life) && !IsRefused(new Uri(owner.Url))) return false;
-        gone.Add(life);
-        return true;
+        return gone.Contains(life) || (!owner.IsAlive && Lease.Unbroken > LapsedAfter);
     }
 
     /// <summary>Nobody listens at an address of a machine that answers: the process is gone.</summary>

@@ -8,9 +8,16 @@ sealed record Place(Guid? Owner, string? Url, long Term)
 {
     readonly CancellationTokenSource over = new();
 
+    static readonly TimeSpan LastWords = TimeSpan.FromSeconds(2);
+
     /// <summary>Cancelled when the space is served elsewhere from now on.</summary>
     public CancellationToken Over => over.Token;
 
-    /// <summary>It is served elsewhere.</summary>
-    public void End() => over.Cancel(); // without a timer there is nothing to dispose
+    /// <summary>It is served elsewhere from now on.</summary>
+    /// <param name="isAlive">The node that served it is there still: it may end what it has under way by itself.</param>
+    public void End(bool isAlive)
+    {
+        if (isAlive) over.CancelAfter(LastWords);
+        else over.Cancel();
+    }
 }

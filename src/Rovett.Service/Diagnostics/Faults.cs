@@ -77,6 +77,12 @@ public sealed class Faults(TimeProvider clock, ILogger<Faults> log) : ILedgerFau
         log.LogInformation("The store takes writes again");
     }
 
+    /// <summary>Another node serves a space from now on; empty: what belongs to none. Raised on the ledger's thread.</summary>
+    public event Action<string>? SpaceMoved;
+
+    /// <inheritdoc/>
+    public void Moved(string space) => SpaceMoved?.Invoke(space);
+
     /// <summary>The bugs seen in a space, or in no space that is known, newest first.</summary>
     public IReadOnlyList<Fault> Of(string space) =>
         [.. seen.Where(s => s.Key.Space is null || s.Key.Space == space)

@@ -74,6 +74,9 @@ public sealed class RovettService : IAsyncDisposable
     /// <summary>Where it listens, once started: <c>http://127.0.0.1:7411</c>.</summary>
     public string Url { get; private set; } = "";
 
+    /// <summary>Where it stores everything, as people know it.</summary>
+    public string Store => home.Name;
+
     /// <summary>Credentials created by this start, to be shown once.</summary>
     public IReadOnlyList<FirstCredentials> Credentials => app.Services.GetRequiredService<FirstStart>().Credentials;
 

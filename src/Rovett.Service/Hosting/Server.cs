@@ -20,6 +20,7 @@ static class Server
         builder.Logging.ClearProviders();
         builder.Logging.AddSerilog(new LoggerConfiguration().MinimumLevel.Is(Enum.Parse<LogEventLevel>(options.Log, ignoreCase: true))
             .MinimumLevel.Override("Microsoft", LogEventLevel.Warning).MinimumLevel.Override("System", LogEventLevel.Warning)
+            .MinimumLevel.Override("Yarp", LogEventLevel.Error) // what it can't pass on is answered
             .WriteTo.Console(standardErrorFromLevel: LogEventLevel.Verbose,
             outputTemplate: "{Timestamp:HH:mm:ss.fff} {Level:u4} {Message:lj}{NewLine}{Exception}",
             formatProvider: CultureInfo.InvariantCulture)

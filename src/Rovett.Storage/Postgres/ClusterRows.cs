@@ -35,9 +35,7 @@ public sealed record OwnedSpace(int Space, string Name, long Term, Guid? Owner, 
 /// <param name="Spaces">Every space.</param>
 /// <param name="Epoch">The store's life.</param>
 /// <param name="Now">The database's clock.</param>
-/// <param name="IsFresh">The database server started so lately that missing connections say nothing.</param>
-public sealed record ClusterNow(IReadOnlyList<NodeRow> Nodes, IReadOnlyList<OwnedSpace> Spaces, Epoch Epoch, DateTimeOffset Now,
-    bool IsFresh);
+public sealed record ClusterNow(IReadOnlyList<NodeRow> Nodes, IReadOnlyList<OwnedSpace> Spaces, Epoch Epoch, DateTimeOffset Now);
 
 /// <summary>A node's sign of life.</summary>
 /// <param name="IsKnown">False: another process has this node's address by now.</param>

@@ -93,8 +93,7 @@ public sealed class PostgresNode : IDisposable
                     // What belongs to no space goes with the space main.
                     new NpgsqlBatchCommand("SELECT s.id, s.name, o.term, o.incarnation, o.wanted FROM space s LEFT JOIN space_owner o " +
                         "ON o.space=s.id ORDER BY s.id"),
-                    new NpgsqlBatchCommand("SELECT epoch, clock_timestamp(), clock_timestamp()-pg_postmaster_start_time()<interval '10 s' " +
-                        "FROM store"),
+                    new NpgsqlBatchCommand("SELECT epoch, clock_timestamp() FROM store"),
                 },
             };
             var (nodes, spaces) = (new List<NodeRow>(), new List<OwnedSpace>());
@@ -115,7 +114,7 @@ public sealed class PostgresNode : IDisposable
             reader.NextResult();
             reader.Read();
             return new ClusterNow(nodes, spaces, new Epoch(Guid.ParseExact(reader.GetString(0), "N")),
-                reader.GetFieldValue<DateTimeOffset>(1), reader.GetBoolean(2));
+                reader.GetFieldValue<DateTimeOffset>(1));
         }
     }
 

@@ -219,7 +219,7 @@ public sealed class PostgresWriter : PostgresSql
     void Settle(IReadOnlyList<int> of, Exception error)
     {
         int one = of[0];
-        long number = terms[one].Batch + 1;
+        var (number, under) = (terms[one].Batch + 1, terms[one].Number); // another may have a batch of that number by now
         // A term that only this transaction would have made is drawn again.
         foreach (int space in taken)
         {
@@ -231,7 +231,7 @@ public sealed class PostgresWriter : PostgresSql
         try
         {
             Connect();
-            isThere = Number("SELECT batch FROM batch_done WHERE space=?1 AND batch=?2", (long)one, number) is not null;
+            isThere = Number("SELECT batch FROM batch_done WHERE space=?1 AND batch=?2 AND term=?3", (long)one, number, under) is not null;
         }
         catch (Exception again) when (again is NpgsqlException or StoreException)
         {

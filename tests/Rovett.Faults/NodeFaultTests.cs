@@ -1,0 +1,262 @@
+using System.Collections.Concurrent;
+using System.Diagnostics;
+using System.Text.Json.Nodes;
+using Npgsql;
+using Rovett.Client;
+using Rovett.Storage.Postgres;
+using Rovett.Testing;
+using Rovett.Testing.Servers;
+using Shouldly;
+using Xunit;
+
+namespace Rovett.Faults;
+
+/// <summary>Three nodes with one database, under a stream of sends: whatever happens to a node or to the database, nothing answered is
+/// lost, nothing is doubled, and devices have everything of their users once and in order. <c>ROVETT_NODE_FAULTS</c> says how many faults,
+/// <c>ROVETT_NODE_REPORT</c> where a report is added.</summary>
+public sealed class NodeFaultTests
+{
+    static readonly int Faults = int.TryParse(Environment.GetEnvironmentVariable("ROVETT_NODE_FAULTS"), out int number) ? number : 10;
+    const int Senders = 4;
+
+    enum Fault
+    {
+        KillOwner,
+        KillOther,
+        PauseOwner,
+        PauseOwnerForLong,
+        PauseOther,
+        DrainOwner,
+        RestartDatabase,
+        MoveSpace,
+    }
+
+    // Each kind comes before any comes again.
+    static readonly Fault[] Kinds = Enum.GetValues<Fault>();
+
+    [Fact]
+    public async Task Nothing_answered_is_lost_or_doubled_whatever_happens_to_a_node()
+    {
+        using var server = new PostgresServer();
+        var database = server.NewDatabase();
+        var folder = Directory.CreateTempSubdirectory("rovett-nodes-").FullName;
+        var secretFile = Path.Combine(folder, "cluster-secret");
+        await File.WriteAllTextAsync(secretFile, new string('s', 40), TestContext.Current.CancellationToken);
+        int seed = Environment.TickCount;
+        var random = new Random(seed);
+        var urls = Enumerable.Range(0, 3).Select(_ => $"http://127.0.0.1:{FreePort.Next()}").ToArray();
+        var nodes = new ServiceProcess?[3];
+        using var front = new Front();
+        var answered = new ConcurrentDictionary<string, string>();
+        var times = new Dictionary<Fault, List<double>>();
+        using var stop = new CancellationTokenSource();
+        try
+        {
+            async Task Begin(int i)
+            {
+                nodes[i] = await ServiceProcess.Start(Path.Combine(folder, $"{i}"), ["--database", database, "--node-url", urls[i],
+                    "--cluster-secret-file", secretFile]);
+                Lead();
+            }
+            void Lead() => front.Leads(nodes.OfType<ServiceProcess>().Select(n => n.Url.Port));
+            for (int i = 0; i < 3; i++)
+            {
+                Directory.CreateDirectory(Path.Combine(folder, $"{i}"));
+                await Begin(i);
+            }
+            var (key, secret) = ((string)nodes[0]!.Ready["credentials"]!["adminKey"]!,
+                (string)nodes[0]!.Ready["credentials"]!["tokenSigningSecret"]!);
+            await Owner(database, urls);
+            using var client = new RovettClient(front.Url, key);
+            var mara = new Watch("mara", ["engineer"]);
+            var teo = new Watch("teo", ["crew"]);
+            var receiving = Task.WhenAll(mara.Receive(front.Url, secret, stop.Token), teo.Receive(front.Url, secret, stop.Token));
+            using var sendersStop = new CancellationTokenSource();
+            var senders = Enumerable.Range(0, Senders).Select(sender => Task.Run(async () =>
+            {
+                for (int i = 0; !sendersStop.IsCancellationRequested; i++)
+                {
+                    await SendUntilAnswered(client, $"{sender}-{i}{(i % 10 == 9 ? " for teo" : "")}", answered);
+                }
+            })).ToArray();
+            for (int done = 0; done < Faults; done++)
+            {
+                int before = answered.Count;
+                await Eventually.Holds(() => answered.Count > before + 50, "sends are under way", 60);
+                await Task.Delay(random.Next(5, 300), TestContext.Current.CancellationToken); // the instant of the fault is what is tested
+                var fault = Kinds[(done + seed) % Kinds.Length];
+                int owner = await Owner(database, urls), victim = fault is Fault.KillOther or Fault.PauseOther
+                    ? (owner + 1 + random.Next(2)) % 3 : owner, witness = Enumerable.Range(0, 3).First(i => i != victim && i != owner);
+                var clock = Stopwatch.StartNew();
+                var writable = Task.CompletedTask;
+                switch (fault)
+                {
+                    case Fault.KillOwner or Fault.KillOther:
+                        await nodes[victim]!.Kill();
+                        clock.Restart();
+                        await Writable(nodes[witness]!, key, answered, $"after fault {done}");
+                        Took(times, fault, clock);
+                        nodes[victim]!.Dispose();
+                        await Begin(victim);
+                        break;
+                    case Fault.PauseOwner or Fault.PauseOwnerForLong or Fault.PauseOther:
+                        nodes[victim]!.Pause(true);
+                        clock.Restart();
+                        writable = Writable(nodes[witness]!, key, answered, $"after fault {done}").ContinueWith(t =>
+                        {
+                            t.GetAwaiter().GetResult();
+                            Took(times, fault, clock);
+                        }, TaskScheduler.Default);
+                        await Task.Delay(fault == Fault.PauseOwnerForLong ? 12_000 : random.Next(1000, 6000), TestContext.Current.CancellationToken);
+                        nodes[victim]!.Pause(false);
+                        await writable;
+                        break;
+                    case Fault.DrainOwner:
+                        var ending = nodes[victim]!.Terminate();
+                        await Writable(nodes[witness]!, key, answered, $"after fault {done}");
+                        Took(times, fault, clock);
+                        (await ending).ShouldBe(0, nodes[victim]!.Printed);
+                        nodes[victim]!.Dispose();
+                        await Begin(victim);
+                        break;
+                    case Fault.RestartDatabase:
+                        server.Crash();
+                        await Task.Delay(random.Next(5, 3000), TestContext.Current.CancellationToken);
+                        server.Start();
+                        clock.Restart();
+                        await Writable(nodes[witness]!, key, answered, $"after fault {done}");
+                        Took(times, fault, clock);
+                        break;
+                    default:
+                        Run(database, $"UPDATE space_owner SET wanted='{urls[witness]}' WHERE space=1");
+                        await Eventually.Holds(async () => await Owner(database, urls), o => o == witness, "the space has moved", 20);
+                        Took(times, fault, clock);
+                        Run(database, "UPDATE space_owner SET wanted=NULL WHERE space=1");
+                        break;
+                }
+            }
+            await sendersStop.CancelAsync();
+            await Task.WhenAll(senders);
+            await SendUntilAnswered(client, "the last", answered);
+            await SendUntilAnswered(client, "the last for teo", answered);
+            await Eventually.Holds(() => mara.Has(answered["the last"]) && teo.Has(answered["the last for teo"]),
+                "the devices have the last one", 60);
+            await stop.CancelAsync();
+            await receiving;
+            using var reader = PostgresHistory.Read(database);
+            reader.Check().ShouldBeEmpty($"seed {seed}");
+            var history = reader.History(1);
+            history.Select(e => e.Position).ShouldBe(Enumerable.Range(1, history.Count).Select(i => (long)i));
+            var stored = history.Where(e => e.Id is not null).Select(e => e.Id!.Value.ToString()).ToHashSet();
+            stored.Count.ShouldBe(history.Count(e => e.Id is not null));
+            answered.Values.Where(id => !stored.Contains(id)).ShouldBeEmpty($"seed {seed}");
+            answered.Values.Distinct().Count().ShouldBe(answered.Count);
+            foreach (var watch in new[] { mara, teo })
+            {
+                var meant = history.Where(e => e.Id is not null && e.Addressing == "+" + watch.Address).Select(e => e.Id!.Value.ToString())
+                    .ToList();
+                watch.Received.Distinct().SequenceEqual(meant).ShouldBeTrue($"seed {seed}: {watch.User} received " +
+                    $"{watch.Received.Distinct().Count()} of {meant.Count}, each once at the first time and in the order stored");
+                watch.OfOthers.ShouldBe(0);
+                using var asked = new HttpRequestMessage(HttpMethod.Get, new Uri(front.Url, "/v1/inbox/totals"));
+                asked.Headers.Add("Authorization", "Bearer " + TestTokens.Make(secret, watch.User, watch.Roles));
+                using var http = new HttpClient();
+                using var totals = await http.SendAsync(asked, TestContext.Current.CancellationToken);
+                var unread = JsonNode.Parse(await totals.Content.ReadAsStringAsync(TestContext.Current.CancellationToken))!["unread"];
+                ((long)unread!).ShouldBe(meant.Count, "nobody has read any");
+            }
+            var report = $"{Faults} faults, {answered.Count} answered sends, {stored.Count} stored, seed {seed}; writable again after, s: " +
+                string.Join("; ", times.OrderBy(t => t.Key).Select(t => $"{t.Key} {t.Value.Count}×, median {Median(t.Value):0.00}, " +
+                $"longest {t.Value.Max():0.00}"));
+            TestContext.Current.SendDiagnosticMessage(report);
+            if (Environment.GetEnvironmentVariable("ROVETT_NODE_REPORT") is { } file) await File.AppendAllTextAsync(file, report + "\n");
+        }
+        catch (Exception error)
+        {
+            throw new InvalidOperationException($"seed {seed}: {error.Message}\n" +
+                string.Join("\n---\n", nodes.Select(n => n?.Printed ?? "")), error);
+        }
+        finally
+        {
+            await stop.CancelAsync();
+            foreach (var node in nodes)
+            {
+                node?.Pause(false);
+                node?.Dispose();
+            }
+            Directory.Delete(folder, recursive: true);
+        }
+    }
+
+    static double Median(List<double> of) => of.Order().ElementAt(of.Count / 2);
+
+    static void Took(Dictionary<Fault, List<double>> times, Fault fault, Stopwatch clock)
+    {
+        if (!times.TryGetValue(fault, out var list)) times[fault] = list = [];
+        list.Add(clock.Elapsed.TotalSeconds);
+    }
+
+    static void Run(string database, string sql)
+    {
+        using var connection = new NpgsqlConnection(database + ";Pooling=false");
+        connection.Open();
+        using var command = new NpgsqlCommand(sql, connection);
+        command.ExecuteNonQuery();
+    }
+
+    /// <summary>The node that serves the space, once one does.</summary>
+    static async Task<int> Owner(string database, string[] urls) => await Eventually.Holds(() =>
+    {
+        using var connection = new NpgsqlConnection(database + ";Pooling=false");
+        connection.Open();
+        using var command = new NpgsqlCommand("SELECT n.url FROM space_owner o JOIN node n ON n.incarnation=o.incarnation WHERE o.space=1",
+            connection);
+        return Task.FromResult(Array.IndexOf(urls, command.ExecuteScalar() as string));
+    }, o => o >= 0, "a node serves the space", 30);
+
+    /// <summary>Returns once a send by a node is answered.</summary>
+    static async Task Writable(ServiceProcess by, string key, ConcurrentDictionary<string, string> answered, string name)
+    {
+        using var client = new RovettClient(by.Url, key);
+        for (int attempt = 0; ; attempt++)
+        {
+            try
+            {
+                await Send(client, name, answered);
+                return;
+            }
+            catch (Exception error) when (error is HttpRequestException or RovettRefusedException { Status: 503 } && attempt < 3000)
+            {
+                await Task.Delay(10);
+            }
+        }
+    }
+
+    static async Task SendUntilAnswered(RovettClient client, string key, ConcurrentDictionary<string, string> answered)
+    {
+        for (; ; )
+        {
+            try
+            {
+                await Send(client, key, answered);
+                return;
+            }
+            catch (Exception error) when (error is HttpRequestException or RovettRefusedException { Status: 503 } or OperationCanceledException)
+            {
+                await Task.Delay(20);
+            }
+        }
+    }
+
+    static async Task Send(RovettClient client, string key, ConcurrentDictionary<string, string> answered)
+    {
+        var answer = await client.Send(new JsonObject
+        {
+            ["to"] = new JsonArray(key.EndsWith("for teo", StringComparison.Ordinal) ? "user:teo" : "role:engineer"),
+            ["type"] = "t",
+            ["title"] = key
+        }, key);
+        var id = (string)answer["id"]!;
+        answered.GetOrAdd(key, id).ShouldBe(id); // the same key, the same notification, whichever node has it
+    }
+}
