@@ -7,9 +7,9 @@ PAGES := clients/typescript/dist/index.js console/dist/index.html demo/crew/dist
 SOURCES := $(shell find src demo/scenario.yaml demo/policies.yaml demo/rules.yaml demo/intakes.yaml docs/rules.schema.json docs/problems.md docs/conformance -name obj -prune -o -name bin -prune -o -type f -print)
 
 
-.PHONY: help build demo test test-postgres simulate prove fuzz corebench lint bench clean tools
+.PHONY: help build demo demo-cluster test test-postgres simulate prove fuzz corebench lint bench clean tools
 help: ## Say what can be made
-	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 10
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
 
 build: $(CLI) ## Build the service, the command line and the pages
 
@@ -28,6 +28,9 @@ $(CLI): $(PAGES) $(SOURCES) Directory.Build.props Directory.Packages.props
 
 demo: build ## A working day at Marrow Sound Ferries, checked as it goes on, with pages to look at
 	./rovett demo
+
+demo-cluster: build tools ## Three nodes with one PostgreSQL behind a Caddy: one is killed, one paused, one drained; nobody misses anything
+	./rovett demo --cluster
 
 # What tests need beside the code: proxies, a browser, a C compiler for the power-cut layer, PostgreSQL, brokers, and what runs the snippets.
 tools:

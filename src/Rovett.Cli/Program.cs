@@ -38,7 +38,7 @@ var root = new RootCommand($"""
     ProveCommand.Build(),
     ConformanceCommand.Build(),
     FollowCommand.Build(),
-    SpaceCommand.Build(),
+    SpaceCommand.Build(), ClusterCommand.Build(),
     KeyCommand.Build(),
     SigningKeyCommand.Build(),
     SettingsCommand.Build(),

@@ -13,7 +13,7 @@ namespace Rovett.Faults;
 
 /// <summary>Three nodes with one database, under a stream of sends: whatever happens to a node or to the database, nothing answered is
 /// lost, nothing is doubled, and devices have everything of their users once and in order. <c>ROVETT_NODE_FAULTS</c> says how many faults,
-/// <c>ROVETT_NODE_REPORT</c> where a report is added.</summary>
+/// <c>ROVETT_NODE_KINDS</c> which, <c>ROVETT_NODE_REPORT</c> where a report is added.</summary>
 public sealed class NodeFaultTests
 {
     static readonly int Faults = int.TryParse(Environment.GetEnvironmentVariable("ROVETT_NODE_FAULTS"), out int number) ? number : 10;
@@ -32,7 +32,8 @@ public sealed class NodeFaultTests
     }
 
     // Each kind comes before any comes again.
-    static readonly Fault[] Kinds = Enum.GetValues<Fault>();
+    static readonly Fault[] Kinds = Environment.GetEnvironmentVariable("ROVETT_NODE_KINDS") is { } kinds
+        ? [.. kinds.Split(',').Select(Enum.Parse<Fault>)] : Enum.GetValues<Fault>();
 
     [Fact]
     public async Task Nothing_answered_is_lost_or_doubled_whatever_happens_to_a_node()
@@ -55,7 +56,7 @@ public sealed class NodeFaultTests
             async Task Begin(int i)
             {
                 nodes[i] = await ServiceProcess.Start(Path.Combine(folder, $"{i}"), ["--database", database, "--node-url", urls[i],
-                    "--cluster-secret-file", secretFile]);
+                    "--cluster-secret-file", secretFile], log: "information");
                 Lead();
             }
             void Lead() => front.Leads(nodes.OfType<ServiceProcess>().Select(n => n.Url.Port));

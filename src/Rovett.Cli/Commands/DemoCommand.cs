@@ -30,16 +30,23 @@ static class DemoCommand
         var every = new Option<double>("--every")
         { Description = "Seconds between events after the story; 0: none.", DefaultValueFactory = _ => 8 };
         var ready = new Option<string?>("--ready-file") { Description = "Write the URLs of the crew page and the service to this file." };
+        var cluster = new Option<bool>("--cluster")
+        { Description = "Three nodes with one PostgreSQL behind a Caddy: one is killed, one paused, one drained; nobody misses anything." };
         var command = new Command("demo", """
             A working day at Marrow Sound Ferries: starts the service on its own folder, plays the story with real
             clients, checks what each of them sees, and serves a crew page.
 
             Example:
               rovett demo
-            """) { port, page, stay, once, pace, every, ready };
-        command.SetAction((parsed, cancel) => Output.Guard(() => Run(parsed.GetValue(port), parsed.GetValue(page),
-            parsed.GetValue(stay) || (!parsed.GetValue(once) && !Console.IsOutputRedirected), TimeSpan.FromSeconds(parsed.GetValue(pace)),
-            parsed.GetValue(every), parsed.GetValue(ready), cancel)));
+            """) { port, page, stay, once, pace, every, ready, cluster };
+        command.SetAction((parsed, cancel) =>
+        {
+            Func<int, int, bool, TimeSpan, double, string?, CancellationToken, Task<int>> run = parsed.GetValue(cluster)
+                ? ClusterDemo.Run : Run;
+            return Output.Guard(() => run(parsed.GetValue(port), parsed.GetValue(page),
+                parsed.GetValue(stay) || (!parsed.GetValue(once) && !Console.IsOutputRedirected),
+                TimeSpan.FromSeconds(parsed.GetValue(pace)), parsed.GetValue(every), parsed.GetValue(ready), cancel));
+        });
         return command;
     }
 
@@ -145,7 +152,7 @@ static class DemoCommand
         return file;
     }
 
-    static JsonObject MailSettings(int port, string office) => new()
+    internal static JsonObject MailSettings(int port, string office) => new()
     {
         ["mail"] = new JsonObject
         {
@@ -159,7 +166,7 @@ static class DemoCommand
         },
     };
 
-    static async Task GoOn(Scenario scenario, RovettEvents events, PlanningOffice? planning, BilgeSensors sensors, double every,
+    internal static async Task GoOn(Scenario scenario, RovettEvents events, PlanningOffice? planning, BilgeSensors? sensors, double every,
         CancellationToken cancel)
     {
         var pace = every > 0 ? $": an event every {every:0.#} seconds" : "";
@@ -169,7 +176,7 @@ static class DemoCommand
             await Task.WhenAny(Task.Delay(Timeout.Infinite, cancel));
             return;
         }
-        var sensing = sensors.GoOn(TimeSpan.FromSeconds(every / 2), cancel);
+        var sensing = sensors?.GoOn(TimeSpan.FromSeconds(every / 2), cancel) ?? Task.CompletedTask;
         for (int i = 0; !cancel.IsCancellationRequested; i++)
         {
             await Task.WhenAny(Task.Delay(TimeSpan.FromSeconds(every), cancel));

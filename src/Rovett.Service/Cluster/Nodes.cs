@@ -274,6 +274,7 @@ public sealed class Nodes : IDisposable
     /// <summary>Gives up what is to be served elsewhere: at once what operators want elsewhere, and one at a time what nobody uses.</summary>
     async Task GiveUp(ClusterNow seen)
     {
+        if (isLeaving) return; // whoever stops it gives them up
         if (IsLeaving)
         {
             await Give([.. seen.Spaces.Where(s => s.Owner == me.Incarnation).Select(s => (s.Space, s.Name))]);

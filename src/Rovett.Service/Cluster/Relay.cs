@@ -182,6 +182,7 @@ sealed class Relay : IDisposable
         const string Door = "/console", Api = "/console/api/";
         if (path.StartsWith(Api, StringComparison.Ordinal)) return request.Query["space"] is [{ Length: > 0 } named, ..] ? named : "main";
         if (path.StartsWith(Door + "/s/", StringComparison.Ordinal)) path = path[Door.Length..];
+        if (path.StartsWith("/v1/cluster", StringComparison.Ordinal)) return null; // each node knows all nodes
         if (path.StartsWith("/v1/", StringComparison.Ordinal)) return "main";
         if (!path.StartsWith("/s/", StringComparison.Ordinal)) return null;
         int end = path.IndexOf('/', 3);

@@ -12,5 +12,6 @@ namespace Rovett.Service.Endpoints.Admin;
 [JsonSerializable(typeof(SettingsAnswer)), JsonSerializable(typeof(AuditQuery)), JsonSerializable(typeof(AuditPage))]
 [JsonSerializable(typeof(DeciderRequest)), JsonSerializable(typeof(DeciderAnswer)), JsonSerializable(typeof(DeciderList))]
 [JsonSerializable(typeof(ClockAnswer)), JsonSerializable(typeof(SpaceRequest)), JsonSerializable(typeof(SpaceCreated))]
-[JsonSerializable(typeof(SpaceList))]
+[JsonSerializable(typeof(SpaceList)), JsonSerializable(typeof(ClusterAnswer)), JsonSerializable(typeof(MoveRequest))]
+[JsonSerializable(typeof(DrainRequest))]
 sealed partial class AdminJson : JsonSerializerContext;

@@ -9,7 +9,8 @@ static class AdminRoutes
     public static IServiceCollection AddAdminEndpoints(this IServiceCollection services) => services
         .AddRecords(AdminJson.Default)
         .AddSingleton<KeysApi>().AddSingleton<SigningKeysApi>().AddSingleton<SettingsApi>().AddSingleton<AuditApi>()
-        .AddSingleton<DecidersApi>().AddSingleton<ClockApi>().AddSingleton<SpacesApi>();
+        .AddSingleton<DecidersApi>().AddSingleton<ClockApi>().AddSingleton<SpacesApi>()
+        .AddSingleton<ClusterApi>();
 
     public static void MapAdmin(this IEndpointRouteBuilder routes)
     {
@@ -17,6 +18,7 @@ static class AdminRoutes
         MapKeys(routes, p.GetRequiredService<KeysApi>(), p.GetRequiredService<SigningKeysApi>());
         MapDeciders(routes, p.GetRequiredService<DecidersApi>());
         MapSpaces(routes, p.GetRequiredService<SpacesApi>());
+        MapCluster(routes, p.GetRequiredService<ClusterApi>());
         MapOperation(routes, p.GetRequiredService<SettingsApi>(), p.GetRequiredService<AuditApi>(), p.GetRequiredService<ClockApi>());
     }
 
@@ -58,6 +60,16 @@ static class AdminRoutes
             .Refuses(409, "space-exists", "space-name-rests").Refuses(422, "too-many-spaces");
         admin.Get("/v1/spaces/{name}", spaces.ShowSpace).WithPath("name", "The space.", "harbour");
         admin.Delete("/v1/spaces/{name}", spaces.RemoveSpace).WithPath("name", "The space.", "harbour").Refuses(409, "space-main");
+    }
+
+    static void MapCluster(IEndpointRouteBuilder routes, ClusterApi cluster)
+    {
+        var admin = routes.ForMainKeys("admin").WithTags("Cluster");
+        admin.Get("/v1/cluster", cluster.ListNodes).Refuses(409, "no-cluster");
+        admin.Post<MoveRequest, ClusterAnswer>("/v1/cluster/moves", cluster.MoveSpace).Refuses(404, "unknown-space", "unknown-node")
+            .Refuses(409, "no-cluster");
+        admin.Post<DrainRequest, ClusterAnswer>("/v1/cluster/drains", cluster.DrainNode).Refuses(404, "unknown-node")
+            .Refuses(409, "no-cluster");
     }
 
     static void MapOperation(IEndpointRouteBuilder routes, SettingsApi settings, AuditApi audit, ClockApi clock)

@@ -34,7 +34,7 @@ public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys
     SpaceAnswer Answer(SpaceRuntime space) =>
         new() { Name = space.Name, Path = space.PathPrefix + "/v1", Sessions = sessions.In(space.Name).Count() };
 
-    static Problem Unknown() =>
+    internal static Problem Unknown() =>
         new(404, "unknown-space", "No such space", "No space has this name.", "List them: GET /v1/spaces.");
 
     /// <summary>Creates a space.</summary>

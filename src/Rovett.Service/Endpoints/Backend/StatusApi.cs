@@ -3,6 +3,7 @@ using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Sessions;
 using Rovett.Core.Store;
 using Rovett.Service.Audit;
+using Rovett.Service.Cluster;
 using Rovett.Service.Credentials;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Http;
@@ -15,7 +16,7 @@ namespace Rovett.Service.Endpoints.Backend;
 
 /// <summary>How the service is: what runs, who is connected, what limits are at.</summary>
 public sealed class StatusApi(LedgerPump ledger, SqlHistory history, SessionRegistry sessions, Origins origins, UsageLimits limits,
-    ServiceInfo info, Faults faults, ServiceClock clock, AuditTrail audit)
+    ServiceInfo info, Faults faults, ServiceClock clock, AuditTrail audit, IServiceProvider provider)
 {
     const int ComesBackWithinMs = 1000, MostFaults = 20, MostSetAside = 50, MostSessions = 1000;
 
@@ -24,11 +25,14 @@ public sealed class StatusApi(LedgerPump ledger, SqlHistory history, SessionRegi
     {
         var space = context.KeyCaller().Space;
         var live = sessions.In(space.Name).ToList();
+        var nodes = provider.GetService<Nodes>();
         var head = await ledger.Ask(new HeadCommand(space.Name));
         return new StatusAnswer
         {
             Version = ServiceInfo.Version,
             Since = info.Since,
+            Node = nodes?.Name,
+            Nodes = Admin.ClusterApi.Of(nodes),
             Space = space.Name,
             Epoch = info.Epoch.ToString(),
             Position = head.Value,

@@ -16,6 +16,13 @@ public sealed record StatusAnswer
     /// <summary>When the service started.</summary>
     public required StoredTime Since { get; init; }
 
+    /// <summary>The node that serves the space; absent: the service has its store to itself.</summary>
+    [Example("https://10.0.0.5:7412")]
+    public string? Node { get; init; }
+
+    /// <summary>The nodes of the cluster; empty: the service has its store to itself.</summary>
+    public required IReadOnlyList<Admin.NodeAnswer> Nodes { get; init; }
+
     /// <summary>The space.</summary>
     [Example("main")]
     public required string Space { get; init; }
