@@ -1,3 +1,5 @@
+using Rovett.Service.Options;
+using Rovett.Storage;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
@@ -148,7 +150,8 @@ public sealed class ClusterTests : IAsyncLifetime
     [Fact]
     public async Task Whoever_does_not_know_the_secret_is_not_let_in_at_the_nodes_address()
     {
-        using var http = new HttpClient();
+        using var http = new HttpClient(new HttpClientHandler
+        { ServerCertificateCustomValidationCallback = HttpClientHandler.DangerousAcceptAnyServerCertificateValidator });
         using var refused = await http.GetAsync(new Uri($"{first.NodeUrl}/v1/spaces"), TestContext.Current.CancellationToken);
         ((int)refused.StatusCode).ShouldBe(403);
         (await refused.Content.ReadAsStringAsync(TestContext.Current.CancellationToken)).ShouldContain("not-a-node");
@@ -193,5 +196,56 @@ public sealed class ClusterTests : IAsyncLifetime
         var key = (string)made.Json!["credentials"]!["adminKey"]!;
         foreach (var node in ground.Nodes) (await node.Get("/s/dock/v1/users", key)).Status.ShouldBe(200);
         (await first.Get("/s/nowhere/v1/users", key)).Problem.ShouldBe("unknown-space");
+    }
+
+    [Fact]
+    public async Task Operators_see_where_spaces_are_move_them_and_drain_a_node()
+    {
+        await Settles();
+        var listed = await third.Get("/v1/cluster", first.Key);
+        listed.Json!["nodes"]!.AsArray().Count.ShouldBe(3);
+        ((string)listed.Json["node"]!).ShouldBe(third.NodeUrl);
+        var moved = await third.Post("/v1/cluster/moves", first.Key, $$"""{"space":"harbour","node":"{{first.NodeUrl}}"}""");
+        moved.Status.ShouldBe(200, moved.Text);
+        NodeOf(moved, "harbour").ShouldBe(first.NodeUrl);
+        (await third.Post("/v1/cluster/moves", first.Key, """{"space":"nowhere"}""")).Problem.ShouldBe("unknown-space");
+        (await third.Post("/v1/cluster/moves", first.Key, """{"space":"harbour","node":"https://10.9.8.7:1"}""")).Problem
+            .ShouldBe("unknown-node");
+        (await third.Post("/v1/cluster/moves", first.Credentials["harbour"].AdminKey, """{"space":"harbour"}""")).Status.ShouldBe(403);
+
+        var drained = await second.Post("/v1/cluster/drains", first.Key, $$"""{"node":"{{first.NodeUrl}}"}""");
+        drained.Status.ShouldBe(200, drained.Text);
+        drained.Json!["spaces"]!.AsArray().Select(s => (string?)s!["node"]).ShouldNotContain(first.NodeUrl);
+        (await first.Get("/readyz", null)).Problem.ShouldBe("node-leaving");
+        (await first.Get("/s/harbour/v1/users", first.Credentials["harbour"].AdminKey)).Status.ShouldBe(200, "it passes requests on");
+        (await second.Post("/v1/cluster/drains", first.Key, $$"""{"node":"{{first.NodeUrl}}","drains":false}""")).Status.ShouldBe(200);
+        await Eventually.Holds(async () => (await first.Get("/readyz", null)).Status, status => status == 200, "it is ready again");
+        var status = await third.Get("/v1/status", first.Key);
+        status.Json!["nodes"]!.AsArray().Count.ShouldBe(3);
+    }
+
+    static string? NodeOf(Answer cluster, string space) =>
+        (string?)cluster.Json!["spaces"]!.AsArray().Single(s => (string)s!["space"]! == space)!["node"];
+
+    [Theory]
+    [InlineData("http://10.0.0.5:7412", "database", "in the clear")]
+    [InlineData("10.0.0.5:7412", "database", "is not a node's address")]
+    [InlineData("https://10.0.0.5:7412/path", "database", "is not a node's address")]
+    [InlineData("https://10.0.0.5:7412", null, "needs a 'database'")]
+    public void Mistakes_in_what_a_node_is_told_are_named(string url, string? database, string mistake)
+    {
+        var flags = new Dictionary<string, string> { ["nodeUrl"] = url, ["clusterSecretFile"] = ground.SecretFile };
+        if (database is not null) flags["database"] = "Host=127.0.0.1;Database=rovett";
+        OptionsReader.Read(null, new Dictionary<string, string>(), flags, out var mistakes);
+        mistakes.ShouldHaveSingleItem().ToString().ShouldContain(mistake);
+    }
+
+    [Fact]
+    public async Task A_service_that_has_a_database_to_itself_and_a_node_do_not_write_beside_each_other()
+    {
+        (await Should.ThrowAsync<StoreException>(() => ServiceUnderTest.Start(o => o.Database = ground.Database))).Message
+            .ShouldContain("Another service");
+        await using var alone = await ServiceUnderTest.Start();
+        (await alone.Get("/v1/cluster", alone.Key)).Problem.ShouldBe("no-cluster");
     }
 }

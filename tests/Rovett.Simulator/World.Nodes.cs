@@ -3,7 +3,6 @@ using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Sessions;
 using Rovett.Core.Ledgers.Commands.Spaces;
-using Rovett.Core.Store;
 using Rovett.Storage.Sql;
 using Rovett.Storage.Sqlite;
 

@@ -21,7 +21,7 @@ public sealed class ClusterGround : IAsyncDisposable
     public List<ServiceUnderTest> Nodes { get; } = [];
 
     /// <summary>Starts one more node.</summary>
-    public async Task<ServiceUnderTest> Add(Action<Rovett.Service.Options.RovettOptions>? configure = null, string scheme = "http")
+    public async Task<ServiceUnderTest> Add(Action<Rovett.Service.Options.RovettOptions>? configure = null, string scheme = "https")
     {
         var url = $"{scheme}://127.0.0.1:{FreePort.Next()}";
         var node = await ServiceUnderTest.Start(o =>

@@ -58,7 +58,18 @@ export interface Act {
   detail: Record<string, unknown>;
 }
 
+export interface Node {
+  node: string;
+  state: 'serving' | 'leaving' | 'silent';
+  spaces: number;
+  version: string;
+  since: string;
+}
+
 export interface Facts {
+  /** The node that serves the space; absent: the service has its store to itself. */
+  node?: string;
+  nodes: Node[];
   time: string;
   since: string;
   sessions: Record<string, number>;

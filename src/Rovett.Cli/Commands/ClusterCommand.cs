@@ -1,5 +1,4 @@
 using System.CommandLine;
-using System.Globalization;
 using System.Text.Json.Nodes;
 using Spectre.Console;
 
@@ -87,7 +86,7 @@ static class ClusterCommand
             Output.Json(cluster);
             return;
         }
-        PrintNodes(cluster["nodes"]!.AsArray(), (string?)cluster["node"]);
+        NodeTable.Print(cluster["nodes"]!.AsArray(), (string?)cluster["node"]);
         var spaces = new Table().Border(TableBorder.None).AddColumns("[grey]space[/]", "[grey]served by[/]", "[grey]wanted[/]");
         foreach (var space in cluster["spaces"]!.AsArray())
         {
@@ -95,22 +94,5 @@ static class ClusterCommand
                 Output.Plain((string?)space["wanted"] ?? ""));
         }
         AnsiConsole.Write(spaces);
-    }
-
-    /// <summary>Prints the nodes of a cluster, if there are any.</summary>
-    public static void PrintNodes(JsonArray nodes, string? here)
-    {
-        if (nodes.Count == 0) return;
-        var table = new Table().Border(TableBorder.None)
-            .AddColumns("[grey]node[/]", "[grey]state[/]", "[grey]spaces[/]", "[grey]version[/]", "[grey]since[/]");
-        foreach (var node in nodes)
-        {
-            var state = (string)node!["state"]!;
-            var since = DateTime.Parse((string)node["since"]!, CultureInfo.InvariantCulture, DateTimeStyles.AdjustToUniversal).ToLocalTime();
-            table.AddRow($"{Output.Plain((string?)node["node"])}{((string?)node["node"] == here ? " [grey](answers)[/]" : "")}",
-                state == "silent" ? "[red]silent[/]" : state == "leaving" ? "[yellow]leaving[/]" : state, node["spaces"]!.ToString(),
-                Output.Plain((string?)node["version"]), since.ToString("dd MMM HH:mm:ss", CultureInfo.InvariantCulture));
-        }
-        AnsiConsole.Write(table);
     }
 }

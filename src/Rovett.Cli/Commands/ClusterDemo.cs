@@ -59,12 +59,14 @@ static class ClusterDemo
                     tokenSigningSecret = tokenSecret,
                 }));
                 foreach (var person in scenario.People)
-                    await admin.Call(HttpMethod.Put, $"/v1/users/{person.Id}", new JsonObject { ["displayName"] = person.Name }, cancel: cancel);
+                    await admin.Call(HttpMethod.Put, $"/v1/users/{person.Id}", new JsonObject { ["displayName"] = person.Name },
+                        cancel: cancel);
                 await admin.Call(HttpMethod.Put, "/v1/policies",
                     Yaml.Read(Path.Combine(AppContext.BaseDirectory, "demo", "policies.yaml")), cancel: cancel);
                 await admin.Call(HttpMethod.Patch, "/v1/settings", DemoCommand.MailSettings(mail.Port, office.Url), cancel: cancel);
                 await admin.Call(HttpMethod.Put, "/v1/rules", () => new StringContent(
-                    File.ReadAllText(Path.Combine(AppContext.BaseDirectory, "demo", "rules.yaml")), Encoding.UTF8, "application/yaml"), cancel);
+                    File.ReadAllText(Path.Combine(AppContext.BaseDirectory, "demo", "rules.yaml")), Encoding.UTF8, "application/yaml"),
+                    cancel);
                 int failed = await new ClusterStory(scenario, front.Url, nodes, Start, database, Token, events, key, pace).Tell();
                 AnsiConsole.WriteLine();
                 AnsiConsole.MarkupLine(failed == 0 ? "[green]All checks passed.[/]" : $"[red]{failed} checks failed.[/]");

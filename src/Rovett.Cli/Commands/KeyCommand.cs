@@ -288,7 +288,7 @@ static class StatusCommand
         console.MarkupLine(
             $"{Many(status["users"]!, "user")} connected with {Many(status["sessions"]!, "session")}" +
             $"{string.Concat(status["transports"]!.AsObject().Select(t => $", {t.Value} over {t.Key}"))}");
-        ClusterCommand.PrintNodes(status["nodes"]!.AsArray(), (string?)status["node"]);
+        NodeTable.Print(status["nodes"]!.AsArray(), (string?)status["node"]);
         PrintFaults(console, status);
         ClockCommand.PrintWarnings(status["clock"]!);
         var live = status["live"]!.AsArray();

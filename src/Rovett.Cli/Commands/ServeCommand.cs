@@ -23,7 +23,8 @@ static class ServeCommand
             ("database", new("--database")
                 { Description = "PostgreSQL database to store everything in, in place of the data folder: Host=…;Database=…;Username=…" }),
             ("nodeUrl", new("--node-url")
-                { Description = "Where the other nodes of a cluster reach this one, such as https://10.0.0.5:7412; they share the database." }),
+                { Description =
+                "Where the other nodes of a cluster reach this one, such as https://10.0.0.5:7412; they share the database." }),
             ("clusterSecretFile", new("--cluster-secret-file")
                 { Description = "File with the secret that all nodes share: openssl rand -hex 32." }),
             ("address", new("--address") { Description = "The IP address to listen on. [default: 127.0.0.1]" }),

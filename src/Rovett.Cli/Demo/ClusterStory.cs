@@ -1,7 +1,6 @@
 using System.Diagnostics;
 using System.Text.Json.Nodes;
 using Rovett.Client;
-using Rovett.Cli.Commands;
 using Spectre.Console;
 
 namespace Rovett.Cli.Demo;
@@ -151,7 +150,7 @@ sealed class ClusterStory(Scenario scenario, Uri front, DemoNode[] nodes, Func<i
         AnsiConsole.WriteLine();
         AnsiConsole.MarkupLine("  [grey]rovett cluster list[/]");
         var cluster = await Cluster();
-        ClusterCommand.PrintNodes(cluster["nodes"]!.AsArray(), null);
+        NodeTable.Print(cluster["nodes"]!.AsArray(), null);
         AnsiConsole.WriteLine();
     }
 

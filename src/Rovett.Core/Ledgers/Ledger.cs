@@ -140,10 +140,12 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
 
     static Problem Moved(string space) => new(503, "space-moved", "Space has moved",
         $"{(space.Length == 0 ? "What belongs to no space" : $"The space '{space}'")} is served by another node by now; " +
-        "nothing of this request was stored.", "Try again: every node passes requests on to the one that serves the space.")
-        { RetryAfterSeconds = 1 };
+        "nothing of this request was stored.",
+        "Try again: every node passes requests on to the one that serves the space.")
+    { RetryAfterSeconds = 1 };
 
-    /// <summary>Another process serves a space from now on: its sessions end, to come back there, and nothing is remembered of it.</summary>
+    /// <summary>Another process serves a space from now on: its sessions end, to come back there, and nothing is remembered of
+    /// it.</summary>
     internal void LetGo(string name)
     {
         recent.Of(name).Clear();

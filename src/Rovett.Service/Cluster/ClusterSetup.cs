@@ -2,6 +2,7 @@ using Rovett.Service.Diagnostics;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Live;
 using Rovett.Service.Spaces;
+using Rovett.Service.Tls;
 using Rovett.Storage.Homes;
 using Yarp.ReverseProxy.Forwarder;
 

@@ -1,11 +1,11 @@
 using System.Collections.Concurrent;
 using System.Net.Sockets;
-using Microsoft.Extensions.Hosting;
 using Npgsql;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Live;
 using Rovett.Service.Spaces;
+using Rovett.Service.Tls;
 using Rovett.Storage;
 using Rovett.Storage.Homes;
 using Rovett.Storage.Postgres;
@@ -16,8 +16,8 @@ namespace Rovett.Service.Cluster;
 /// up those that are not, and knows where each is served. The database decides; see docs/decisions/2026-11-29-nodes.md.</summary>
 public sealed class Nodes : IDisposable
 {
-    static readonly TimeSpan BeatEvery = TimeSpan.FromSeconds(1), LookEvery = TimeSpan.FromMilliseconds(500),
-        LapsedAfter = NodeRow.Holds, LaneHangs = TimeSpan.FromSeconds(5), SessionsEndAfter = TimeSpan.FromSeconds(10),
+    static readonly TimeSpan LookEvery = TimeSpan.FromMilliseconds(500), LapsedAfter = NodeRow.Holds,
+        SessionsEndAfter = TimeSpan.FromSeconds(10),
         ClockDiffersBy = TimeSpan.FromSeconds(2), ProbeWithin = TimeSpan.FromMilliseconds(300), WantedAtOnce = TimeSpan.FromSeconds(1),
         ForgetEvery = TimeSpan.FromHours(1);
     const int MostAtOnce = 500;
@@ -29,7 +29,6 @@ public sealed class Nodes : IDisposable
     readonly Serving serving;
     readonly SpaceDirectory spaces;
     readonly SessionRegistry sessions;
-    readonly LedgerPump ledger;
     readonly Faults faults;
     readonly ILogger log;
     readonly CancellationTokenSource stop = new();
@@ -37,7 +36,7 @@ public sealed class Nodes : IDisposable
     readonly ConcurrentDictionary<string, Place> places = new();
     readonly ConcurrentDictionary<int, (string Name, long Term, TimeSpan Since)> mine = new();
     readonly ConcurrentDictionary<string, TimeSpan> needed = new();
-    readonly Thread beats;
+    readonly SignsOfLife beats;
     readonly Task looks;
     volatile ClusterNow? now;
     volatile TaskCompletionSource changed = new(TaskCreationOptions.RunContinuationsAsynchronously);
@@ -50,11 +49,11 @@ public sealed class Nodes : IDisposable
         SessionRegistry sessions, LedgerPump ledger, Faults faults, ILogger<Nodes> log)
     {
         (this.me, this.home, this.info, Lease, this.serving, this.spaces) = (me, home, info, lease, serving, spaces);
-        (this.sessions, this.ledger, this.faults, this.log) = (sessions, ledger, faults, log);
+        (this.sessions, this.faults, this.log) = (sessions, faults, log);
         table = home.Join(me.Name, ServiceInfo.Version, me.Fingerprint);
         faults.SpaceMoved += Moved;
-        beats = new Thread(Beat) { Name = "node", IsBackground = true };
-        beats.Start();
+        beats = new SignsOfLife(table, lease, ledger, faults,
+            () => [.. mine.Select(m => (m.Key, m.Value.Name, m.Value.Term, m.Value.Since))], Lost, () => toLook.Release(), Replaced);
         looks = Task.Factory.StartNew(Look, TaskCreationOptions.LongRunning).Unwrap();
     }
 
@@ -108,50 +107,11 @@ public sealed class Nodes : IDisposable
     /// <summary>A node could not be reached: it may be gone.</summary>
     internal void Suspect() => toLook.Release();
 
-    // ---- signs of life
-
-    void Beat()
-    {
-        while (!stop.IsCancellationRequested)
-        {
-            try
-            {
-                var begun = Lease.Now;
-                // One that hangs must not keep its spaces.
-                if (ledger.LongestUnderWay < LaneHangs)
-                {
-                    var known = mine.ToArray();
-                    var beat = table.Beat();
-                    if (!beat.IsKnown)
-                    {
-                        Replaced();
-                        return;
-                    }
-                    foreach (var (id, (name, term, since)) in known)
-                    {
-                        if (since < begun && (!beat.Owned.TryGetValue(id, out long now) || now < term)) Lost(id, name);
-                    }
-                    Lease.Renewed(begun);
-                }
-                if (table.WaitForNews(BeatEvery)) toLook.Release();
-            }
-            catch (Exception error) when (error is NpgsqlException or StoreException or InvalidOperationException)
-            {
-                stop.Token.WaitHandle.WaitOne(TimeSpan.FromMilliseconds(100));
-            }
-            catch (Exception error)
-            {
-                faults.Bug(null, nameof(Beat), error);
-                stop.Token.WaitHandle.WaitOne(BeatEvery);
-            }
-        }
-        table.EndBeats();
-    }
+    // ---- what others have taken
 
     void Replaced()
     {
         isGone = true;
-        table.EndBeats();
         home.EndsWith(new StoreException($"Another process runs as the node {me.Name}. Give each node an address of its own (nodeUrl)."));
     }
 
@@ -271,7 +231,8 @@ public sealed class Nodes : IDisposable
         }
     }
 
-    /// <summary>Gives up what is to be served elsewhere: at once what operators want elsewhere, and one at a time what nobody uses.</summary>
+    /// <summary>Gives up what is to be served elsewhere: at once what operators want elsewhere, and one at a time what nobody
+    /// uses.</summary>
     async Task GiveUp(ClusterNow seen)
     {
         if (isLeaving) return; // whoever stops it gives them up
@@ -427,7 +388,7 @@ public sealed class Nodes : IDisposable
     {
         if (stop.IsCancellationRequested) return;
         stop.Cancel();
-        beats.Join(TimeSpan.FromSeconds(5));
+        beats.Dispose();
         looks.Wait(TimeSpan.FromSeconds(5));
         try
         {

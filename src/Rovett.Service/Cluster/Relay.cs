@@ -5,6 +5,7 @@ using Microsoft.AspNetCore.Http.Features;
 using Rovett.Service.Http;
 using Rovett.Service.Limits;
 using Rovett.Service.Spaces;
+using Rovett.Service.Tls;
 using Yarp.ReverseProxy.Forwarder;
 
 namespace Rovett.Service.Cluster;
@@ -50,8 +51,8 @@ sealed class Relay : IDisposable
     }
 
     /// <summary>The database has the hash of each node's certificate, and nobody else's.</summary>
-    bool IsNode(byte[] hash) => nodes.Now?.Nodes.Any(n => n.Certificate is { } known && CryptographicOperations.FixedTimeEquals(known, hash))
-        ?? false;
+    bool IsNode(byte[] hash) => nodes.Now is { } now
+        && now.Nodes.Any(n => n.Certificate is { } known && CryptographicOperations.FixedTimeEquals(known, hash));
 
     /// <summary>Answers a request here, or passes it on.</summary>
     public async Task Invoke(HttpContext context, RequestDelegate next)
@@ -78,6 +79,8 @@ sealed class Relay : IDisposable
             if (spaces.Find(name) is { } space && nodes.IsHere(space))
             {
                 space.Use();
+                // Streams that are no sessions end, too, when the space is served elsewhere.
+                using var over = nodes.PlaceOf(name)?.Over.UnsafeRegister(static c => ((HttpContext)c!).Abort(), context);
                 await next(context);
                 return;
             }
@@ -166,7 +169,8 @@ sealed class Relay : IDisposable
     }
 
     static Problem Unserved() =>
-        new(503, "space-unserved", "Space is not served now", "No node serves the space at this moment; nothing of this request was stored.",
+        new(503, "space-unserved", "Space is not served now",
+        "No node serves the space at this moment; nothing of this request was stored.",
         "Try again. If it persists, 'rovett cluster list' shows the nodes, and their logs why none takes the space.")
         { RetryAfterSeconds = 1 };
 
@@ -179,10 +183,11 @@ sealed class Relay : IDisposable
     static string? SpaceOf(HttpRequest request)
     {
         if (request.Path.Value is not { } path) return null;
-        const string Door = "/console", Api = "/console/api/";
+        const string Door = "/console", Api = "/console/api/", Spaces = "/v1/spaces/";
         if (path.StartsWith(Api, StringComparison.Ordinal)) return request.Query["space"] is [{ Length: > 0 } named, ..] ? named : "main";
         if (path.StartsWith(Door + "/s/", StringComparison.Ordinal)) path = path[Door.Length..];
         if (path.StartsWith("/v1/cluster", StringComparison.Ordinal)) return null; // each node knows all nodes
+        if (path.StartsWith(Spaces, StringComparison.Ordinal) && path.Length > Spaces.Length) return path[Spaces.Length..];
         if (path.StartsWith("/v1/", StringComparison.Ordinal)) return "main";
         if (!path.StartsWith("/s/", StringComparison.Ordinal)) return null;
         int end = path.IndexOf('/', 3);

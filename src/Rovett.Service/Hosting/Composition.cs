@@ -22,6 +22,7 @@ using Rovett.Service.Outbound;
 using Rovett.Service.Receipts;
 using Rovett.Service.Reference;
 using Rovett.Service.Spaces;
+using Rovett.Service.Tls;
 using Rovett.Service.Topics;
 using Rovett.Storage.Access;
 using Rovett.Storage.Homes;

@@ -10,8 +10,8 @@ using Rovett.Storage.Sql;
 namespace Rovett.Service.Hosting;
 
 /// <summary>Opens the spaces as they are stored; makes those that are configured and not there yet, with credentials.</summary>
-sealed class FirstStart(LaneStores stores, IStoreHome home, AccessStore access, SpaceKeeper keeper, RovettOptions options, ServiceClock clock,
-    Agendas agendas)
+sealed class FirstStart(LaneStores stores, IStoreHome home, AccessStore access, SpaceKeeper keeper, RovettOptions options,
+    ServiceClock clock, Agendas agendas)
 {
     /// <summary>Credentials created by this start, to be shown once.</summary>
     public List<FirstCredentials> Credentials { get; } = [];

@@ -1,5 +1,5 @@
-using Rovett.Service.Cluster;
 using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Service.Cluster;
 using Rovett.Service.Http;
 using Rovett.Service.Intakes;
 using Rovett.Service.Ledgers;

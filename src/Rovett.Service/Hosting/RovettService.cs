@@ -8,13 +8,15 @@ using Rovett.Service.Intakes;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Live;
 using Rovett.Service.Options;
+using Rovett.Service.Tls;
 using Rovett.Storage;
 using Rovett.Storage.Access;
 using Rovett.Storage.Homes;
 
 namespace Rovett.Service.Hosting;
 
-/// <summary>The service: one process, one data folder or database, which it may share with other nodes. Make it, start it, wait for it, dispose it.</summary>
+/// <summary>The service: one process, one data folder or database, which it may share with other nodes.
+/// Make it, start it, wait for it, dispose it.</summary>
 public sealed class RovettService : IAsyncDisposable
 {
     static readonly TimeSpan CloseWithin = TimeSpan.FromSeconds(4);
@@ -52,7 +54,7 @@ public sealed class RovettService : IAsyncDisposable
     /// <exception cref="StoreException">It can't be used, or another process uses it.</exception>
     public static RovettService Create(RovettOptions options, TimeProvider? clock = null, FaultSwitches? faults = null)
     {
-        var node = options.NodeUrl is null ? null : new NodeIdentity(options);
+        var node = options.NodeUrl is null ? null : new NodeIdentity(options.NodeUrl, options.ClusterSecretFile!);
         IStoreHome home = options.Database is { } database ? new PostgresHome(database, node?.Incarnation) : new DataFolder(options.Data);
         WebApplication? app = null;
         try

@@ -118,6 +118,8 @@ public sealed class AckBuffer : IDisposable
     /// <summary>The store takes nothing now: they wait on, for a time, and go with the next ones.</summary>
     void Refused(Exception why, Key key, List<AckedRun> acked)
     {
+        // Of a space that another node serves by now they are let go: the device comes back there.
+        if (why is ProblemException { Problem.Slug: "space-moved" }) return;
         if (!LedgerPump.IsStoreFailure(why) && why is not ProblemException { Problem.Status: 503 }) return;
         Volatile.Write(ref notBefore, clock.GetTimestamp() + clock.TimestampFrequency);
         // Very many are let go, which costs a repeat when the device comes back.

@@ -74,7 +74,7 @@ public sealed class Housekeeping : IDisposable
             if (!isOver) continue;
             await Guarded(space, "retention", () => All(() => ledger.Ask(new TrimCommand(space, Step, Repeats(space, settings)))));
         }
-        if (!agendas.MayPurge) return;
+        if (!agendas.MayPurge || !HasMain) return;
         await Guarded("", "purge", async () =>
         {
             while (await ledger.Ask(new PurgeCommand(Step)))
@@ -82,6 +82,9 @@ public sealed class Housekeeping : IDisposable
             }
         });
     }
+
+    /// <summary>What belongs to no space goes with the space main.</summary>
+    bool HasMain => spaces.Find("main") is { IsHere: true };
 
     /// <summary>How long repeats of an event are recognised: longer while a source was not told that its events are taken.</summary>
     TimeSpan Repeats(string space, SpaceSettings settings) =>
@@ -102,13 +105,13 @@ public sealed class Housekeeping : IDisposable
         if (clock.StepHasLasted && step is { } lasting) await Believe(lasting);
         if (clock.GetTimestamp() < saveClockAfter) return;
         saveClockAfter = clock.GetTimestamp() + (long)(SaveClockEvery.TotalSeconds * clock.TimestampFrequency);
-        await ledger.Ask(new SaveClockCommand());
+        if (HasMain) await ledger.Ask(new SaveClockCommand());
     }
 
     /// <summary>Believes a step of the system's clock from now on.</summary>
     public async Task Believe(ClockStep step)
     {
-        clock.Believe(await ledger.Believe(step));
+        clock.Believe(HasMain ? await ledger.Believe(step) : step);
         stepTold = false;
         log.LogWarning("The system's clock is believed from now on: the time went {By} {Direction}. Retention {Retention}",
             step.By.Duration(), step.By > TimeSpan.Zero ? "ahead" : "back",

@@ -1,6 +1,5 @@
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers;
-using Rovett.Service.Cluster;
 using Rovett.Service.Credentials;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Ledgers;

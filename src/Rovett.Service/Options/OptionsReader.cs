@@ -3,7 +3,6 @@ using System.Net;
 using System.Reflection;
 using System.Security.Cryptography;
 using Rovett.Core.Addresses;
-using Rovett.Service.Cluster;
 using Rovett.Service.Spaces;
 using Rovett.Service.Tls;
 using Rovett.Storage.Homes;

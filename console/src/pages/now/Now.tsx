@@ -1,7 +1,7 @@
 import { lazy, Suspense, useEffect } from 'react';
 import { Link } from 'wouter';
 import { ago, length, many, when } from '../../api/times';
-import type { Act, Facts, Limit } from '../../api/types';
+import type { Act, Facts, Limit, Node } from '../../api/types';
 import { useFacts, useHere } from '../../frame/facts';
 import { Glyph, type Sign } from '../../look/Glyph';
 import { Head, Plank } from '../../look/Plank';
@@ -29,6 +29,11 @@ export function Now() {
           <Suspense fallback={<Loading />}>
             <Traces facts={facts} />
           </Suspense>
+          {facts.nodes.length > 0 && (
+            <Plank>
+              <Nodes nodes={facts.nodes} serves={facts.node} />
+            </Plank>
+          )}
           <Plank tone="sunken">
             <div className={styles.pair}>
               <Limits limits={facts.limits} />
@@ -78,6 +83,33 @@ function Arrived() {
     <>
       ; of those of the last 15 minutes, half arrived within <b>{length(meters.delayP50 * 1000)}</b>
     </>
+  );
+}
+
+const states: Record<Node['state'], Sign> = { serving: 'live', leaving: 'watch', silent: 'denied' };
+
+function Nodes({ nodes, serves }: { nodes: Node[]; serves?: string }) {
+  const { space } = useHere();
+  return (
+    <div>
+      <Head title="Nodes" />
+      <ul>
+        {nodes.map((node) => (
+          <li key={node.node} className={styles.node}>
+            <Glyph sign={states[node.state]} label={node.state} />
+            <b>{node.node}</b>
+            <span>{node.state}</span>
+            <span>
+              {many(node.spaces, 'space')}
+              {node.node === serves && `, with ${space}`}
+            </span>
+            <small>
+              version {node.version}, since <time title={node.since}>{when(node.since)}</time>
+            </small>
+          </li>
+        ))}
+      </ul>
+    </div>
   );
 }
 

@@ -3,7 +3,7 @@ import type { Facts } from '../../api/types';
 
 export type Level = 'well' | 'watch' | 'wrong';
 
-/** One of the eight signs of health. */
+/** One of the signs of health. */
 export interface Watched {
   name: string;
   fact: string;
@@ -51,6 +51,25 @@ function events(facts: Facts): Watched {
   };
 }
 
+/** The nodes of a cluster; a service that has its store to itself has none. */
+function nodes(facts: Facts): Watched[] {
+  const serving = facts.nodes.filter((n) => n.state === 'serving').length;
+  const silent = facts.nodes.filter((n) => n.state === 'silent').map((n) => n.node);
+  if (facts.nodes.length === 0) return [];
+  return [
+    {
+      name: 'Nodes',
+      fact: `${serving} of ${facts.nodes.length} serve`,
+      level: serving < facts.nodes.length ? 'watch' : 'well',
+      page: '/',
+      why:
+        silent.length > 0
+          ? `${silent.join(', ')} ${silent.length === 1 ? 'is' : 'are'} not heard of: start it again`
+          : 'a node gives its spaces to the others',
+    },
+  ];
+}
+
 export function watchedOf(facts: Facts): Watched[] {
   const sessions = Object.values(facts.sessions).reduce((a, b) => a + b, 0);
   const fullest = facts.limits[0];
@@ -88,6 +107,7 @@ export function watchedOf(facts: Facts): Watched[] {
       page: '/',
       why: `the service met ${many(facts.bugs, 'bug')} and ${many(facts.storeFailures, 'failure')} of its store since it started: rovett status lists them`,
     },
+    ...nodes(facts),
   ];
 }
 

@@ -1,6 +1,7 @@
 using Rovett.Service.Audit;
 using Rovett.Service.Cluster;
 using Rovett.Service.Credentials;
+using Rovett.Service.Endpoints.Backend;
 using Rovett.Service.Http;
 using Rovett.Service.Spaces;
 using Rovett.Storage.Postgres;
@@ -73,7 +74,7 @@ public sealed class ClusterApi(SpaceDirectory spaces, AuditTrail audit, IService
         return new ClusterAnswer
         {
             Node = nodes.Name,
-            Nodes = Of(nodes),
+            Nodes = NodeAnswer.Of(nodes),
             Spaces = [.. now?.Spaces.Select(s => new PlacedSpace
             {
                 Space = s.Name,
@@ -82,17 +83,4 @@ public sealed class ClusterApi(SpaceDirectory spaces, AuditTrail audit, IService
             }) ?? []],
         };
     }
-
-    /// <summary>The nodes as they are shown.</summary>
-    internal static IReadOnlyList<NodeAnswer> Of(Nodes? nodes) => nodes?.Now is not { } now ? [] :
-    [
-        .. now.Nodes.Select(n => new NodeAnswer
-        {
-            Node = n.Url,
-            State = !n.IsAlive ? "silent" : n.IsLeaving ? "leaving" : "serving",
-            Spaces = now.Spaces.Count(s => s.Owner == n.Incarnation),
-            Version = n.Version,
-            Since = StoredTime.From(now.Now - n.For),
-        }),
-    ];
 }

@@ -1,3 +1,4 @@
+using Rovett.Service.Endpoints.Backend;
 using Rovett.Service.Http;
 
 namespace Rovett.Service.Endpoints.Admin;
@@ -14,30 +15,6 @@ public sealed record ClusterAnswer
 
     /// <summary>Every space.</summary>
     public required IReadOnlyList<PlacedSpace> Spaces { get; init; }
-}
-
-/// <summary>A node.</summary>
-public sealed record NodeAnswer
-{
-    /// <summary>Where the other nodes reach it; it is known by that.</summary>
-    [Example("https://10.0.0.5:7412")]
-    public required string Node { get; init; }
-
-    /// <summary><c>serving</c>; <c>leaving</c>: it gives its spaces up and passes requests on; <c>silent</c>: it was not heard of for
-    /// 3 s.</summary>
-    [Example("serving")]
-    public required string State { get; init; }
-
-    /// <summary>How many spaces it serves.</summary>
-    [Example(2)]
-    public required int Spaces { get; init; }
-
-    /// <summary>The version of its program.</summary>
-    [Example("0.2.0")]
-    public required string Version { get; init; }
-
-    /// <summary>When it joined.</summary>
-    public required StoredTime Since { get; init; }
 }
 
 /// <summary>A space and where it is served.</summary>

@@ -1,4 +1,5 @@
 using Rovett.Core.Addresses;
+using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Spaces;
 using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
@@ -17,7 +18,7 @@ namespace Rovett.Service.Endpoints.Admin;
 /// <summary>Spaces, for callers with an admin key of <c>main</c>.</summary>
 public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys keys, SigningKeys signing, LedgerPump ledger,
     AccessStore store, SqlHistory history, SessionRegistry sessions, WebhookSender webhooks, Deciders deciders, MeterKeeper meters,
-    AuditTrail audit)
+    AuditTrail audit, Agendas agendas)
 {
     const int Most = 1000;
 
@@ -115,6 +116,7 @@ public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys
     void Leave(SpaceRuntime space)
     {
         spaces.Remove(space);
+        agendas.MayPurge = true;
         meters.Forget(space.Name);
         keys.Forget();
         signing.Forget(space.Name);

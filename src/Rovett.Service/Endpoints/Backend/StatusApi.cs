@@ -32,7 +32,7 @@ public sealed class StatusApi(LedgerPump ledger, SqlHistory history, SessionRegi
             Version = ServiceInfo.Version,
             Since = info.Since,
             Node = nodes?.Name,
-            Nodes = Admin.ClusterApi.Of(nodes),
+            Nodes = NodeAnswer.Of(nodes),
             Space = space.Name,
             Epoch = info.Epoch.ToString(),
             Position = head.Value,

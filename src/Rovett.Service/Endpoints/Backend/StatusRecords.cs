@@ -21,7 +21,7 @@ public sealed record StatusAnswer
     public string? Node { get; init; }
 
     /// <summary>The nodes of the cluster; empty: the service has its store to itself.</summary>
-    public required IReadOnlyList<Admin.NodeAnswer> Nodes { get; init; }
+    public required IReadOnlyList<NodeAnswer> Nodes { get; init; }
 
     /// <summary>The space.</summary>
     [Example("main")]

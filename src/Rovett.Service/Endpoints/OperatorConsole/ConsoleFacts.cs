@@ -1,8 +1,10 @@
 using System.Collections.Concurrent;
 using Rovett.Core.Ledgers;
 using Rovett.Service.Audit;
+using Rovett.Service.Cluster;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Endpoints.Admin;
+using Rovett.Service.Endpoints.Backend;
 using Rovett.Service.Events;
 using Rovett.Service.Intakes;
 using Rovett.Service.Limits;
@@ -16,7 +18,7 @@ namespace Rovett.Service.Endpoints.OperatorConsole;
 /// <summary>What the console tells of a space on every page, and on its first one.</summary>
 public sealed class ConsoleFacts(SpaceDirectory spaces, SessionRegistry sessions, ActivityMonitor monitor, RulesInForce rules,
     SqlHistory history, Origins origins, UsageLimits limits, AccessStore access, AuditTrail audit, Faults faults, ServiceInfo info,
-    IntakeList intakes, ServiceClock clock)
+    IntakeList intakes, ServiceClock clock, IServiceProvider provider)
 {
     const int MostChanges = 8, MostLimits = 5;
     static readonly TimeSpan CountsHold = TimeSpan.FromSeconds(10);
@@ -32,8 +34,11 @@ public sealed class ConsoleFacts(SpaceDirectory spaces, SessionRegistry sessions
         var (sent, lastMinute) = monitor.Sent(space.Name);
         var (version, set) = await rules.Of(space);
         var (people, channels) = Counts(space);
+        var nodes = provider.GetService<Nodes>();
         return new FactsAnswer
         {
+            Node = nodes?.Name,
+            Nodes = NodeAnswer.Of(nodes),
             Time = StoredTime.From(clock.GetUtcNow()),
             Since = info.Since,
             Sessions = live.GroupBy(s => s.TransportName).OrderBy(g => g.Key, StringComparer.Ordinal)

@@ -1,3 +1,4 @@
+using Rovett.Service.Endpoints.Backend;
 using Rovett.Service.Http;
 
 namespace Rovett.Service.Endpoints.OperatorConsole;
@@ -5,6 +6,12 @@ namespace Rovett.Service.Endpoints.OperatorConsole;
 /// <summary>What the console's navigation tells of a space on every page.</summary>
 public sealed record FactsAnswer
 {
+    /// <summary>The node that serves the space; absent: the service has its store to itself.</summary>
+    public string? Node { get; init; }
+
+    /// <summary>The nodes of the cluster; empty: the service has its store to itself.</summary>
+    public required IReadOnlyList<NodeAnswer> Nodes { get; init; }
+
     /// <summary>When they were read.</summary>
     public required StoredTime Time { get; init; }
 

@@ -11,7 +11,8 @@ public sealed class DetachCommand(string space, UserState user, ISessionPort ses
 
     internal override void Execute(Ledger ledger)
     {
-        if (ledger.SpaceIfAny(Space) is not { } state) return; // it was removed, and every session in it ended
+        if (ledger.Known(Space) is null) return; // it was removed, or another process serves it: every session in it ended
+        var state = ledger.Space(Space);
         // A failed commit may have put another object in the user's place.
         var present = user.Sessions.Exists(s => s.Session == session) ? user : state.Find(user.PersonId) ?? user;
         if (present.Sessions.Find(s => s.Session == session) is not { } place) return;

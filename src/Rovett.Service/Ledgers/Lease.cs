@@ -1,6 +1,6 @@
 using Rovett.Core.Ledgers;
 
-namespace Rovett.Service.Cluster;
+namespace Rovett.Service.Ledgers;
 
 /// <summary>For how long this process may act for the spaces that it serves: from each sign of life that the database took, for a little
 /// less than the others wait before they take its spaces. Without other nodes: always. Thread-safe.</summary>

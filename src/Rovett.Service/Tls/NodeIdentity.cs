@@ -2,9 +2,8 @@ using System.Net;
 using System.Security.Cryptography;
 using System.Security.Cryptography.X509Certificates;
 using System.Text;
-using Rovett.Service.Options;
 
-namespace Rovett.Service.Cluster;
+namespace Rovett.Service.Tls;
 
 /// <summary>What this process is among the nodes: its address, one life's name, the secret that all share, and the certificate that it
 /// shows the others. The certificate is its own, made at each start; the others know it by its hash in the database.</summary>
@@ -13,11 +12,12 @@ public sealed class NodeIdentity : IDisposable
     /// <summary>Bytes that the secret has at least.</summary>
     public const int LeastSecret = 32;
 
-    /// <param name="options">Options that name this node.</param>
-    public NodeIdentity(RovettOptions options)
+    /// <param name="url">Where the other nodes reach it.</param>
+    /// <param name="secretFile">The file with the secret that all share.</param>
+    public NodeIdentity(string url, string secretFile)
     {
-        Url = new Uri(options.NodeUrl!);
-        Secret = ReadSecret(options.ClusterSecretFile!);
+        Url = new Uri(url);
+        Secret = ReadSecret(secretFile);
         if (Url.Scheme == "https") Certificate = Make(Url);
     }
 
