@@ -12,6 +12,7 @@ namespace Rovett.Faults;
 public sealed class NodeRevocationTests
 {
     static readonly int Trials = int.TryParse(Environment.GetEnvironmentVariable("ROVETT_NODE_REVOCATIONS"), out int number) ? number : 2;
+    const int Sessions = 40, Floods = 8;
 
     [Fact]
     public async Task A_node_that_wakes_up_writes_nothing_to_who_was_signed_out_meanwhile()
@@ -23,7 +24,7 @@ public sealed class NodeRevocationTests
         await File.WriteAllTextAsync(secretFile, new string('s', 40), TestContext.Current.CancellationToken);
         var urls = Enumerable.Range(0, 2).Select(_ => $"http://127.0.0.1:{FreePort.Next()}").ToArray();
         var nodes = new List<ServiceProcess>();
-        int received = 0;
+        int received = 0, after = 0;
         try
         {
             foreach (var url in urls)
@@ -39,10 +40,14 @@ public sealed class NodeRevocationTests
                 using var client = new RovettClient(nodes[owner].Url, key);
                 using var other = new RovettClient(nodes[1 - owner].Url, key);
                 var user = $"teo-{trial}";
-                using var socket = await RawWebSocket.Connect(nodes[owner].Url.Port, "/v1/live", TestTokens.Make(secret, user));
-                await socket.Next("opened");
+                var sockets = new List<RawWebSocket>();
+                for (int i = 0; i < Sessions; i++)
+                {
+                    sockets.Add(await RawWebSocket.Connect(nodes[owner].Url.Port, "/v1/live", TestTokens.Make(secret, user)));
+                    await sockets[i].Next("opened");
+                }
                 using var stop = new CancellationTokenSource();
-                var flood = Task.Run(async () =>
+                var floods = Enumerable.Range(0, Floods).Select(_ => Task.Run(async () =>
                 {
                     try
                     {
@@ -52,29 +57,37 @@ public sealed class NodeRevocationTests
                     {
                         // The node was paused and has lost the space.
                     }
-                }, TestContext.Current.CancellationToken);
-                await socket.Next("notification");
+                })).ToArray();
+                await sockets[^1].Next("notification");
                 nodes[owner].Pause(true);
                 await stop.CancelAsync();
                 await SignOut(other, user);
                 // Whatever the node gave to the kernel before it was paused arrives without it.
-                while (await Before(socket.Next(), TimeSpan.FromMilliseconds(300)) is { } message && message["kind"] is not null) received++;
-                await SendUntilStored(other, user);
-                var next = pending;
-                nodes[owner].Pause(false);
-                for (; ; )
+                var reading = sockets.ConvertAll(s => s.Next());
+                for (int i = 0; i < Sessions; i++)
                 {
-                    var message = await next!;
-                    if (message is null) break;
-                    ((string)message["kind"]!).ShouldNotBe("notification", $"trial {trial}: written after the sign-out was answered");
-                    next = socket.Next();
+                    while (await Task.WhenAny(reading[i], Task.Delay(100)) == reading[i] && await reading[i] is not null)
+                    {
+                        received++;
+                        reading[i] = sockets[i].Next();
+                    }
                 }
-                pending = null;
-                await flood;
+                nodes[owner].Pause(false);
+                for (int i = 0; i < Sessions; i++)
+                {
+                    while (await reading[i] is { } message)
+                    {
+                        if ((string)message["kind"]! == "notification") after++;
+                        reading[i] = sockets[i].Next();
+                    }
+                    sockets[i].Dispose();
+                }
+                await Task.WhenAll(floods);
             }
-            TestContext.Current.SendDiagnosticMessage($"{Trials} trials, {received} messages before the sign-outs, none after");
+            TestContext.Current.SendDiagnosticMessage($"{Trials} trials, {received} messages before the sign-outs, {after} after");
+            after.ShouldBe(0, "written after the sign-out was answered");
             if (Environment.GetEnvironmentVariable("ROVETT_NODE_REPORT") is { } file)
-                await File.AppendAllTextAsync(file, $"revocations: {Trials} trials, none written after\n");
+                await File.AppendAllTextAsync(file, $"revocations: {Trials} trials, {received} messages before, none after\n");
         }
         finally
         {
@@ -85,15 +98,6 @@ public sealed class NodeRevocationTests
             }
             Directory.Delete(folder, recursive: true);
         }
-    }
-
-    Task<JsonObject?>? pending;
-
-    /// <summary>The next message if it comes within a time; the reading goes on.</summary>
-    async Task<JsonObject?> Before(Task<JsonObject?> reading, TimeSpan within)
-    {
-        pending = reading;
-        return await Task.WhenAny(reading, Task.Delay(within)) == reading ? await reading : null;
     }
 
     static async Task<int> Owner(List<ServiceProcess> nodes, string[] urls, string key)
@@ -116,22 +120,6 @@ public sealed class NodeRevocationTests
             try
             {
                 await client.Call(HttpMethod.Post, $"/v1/users/{user}/sign-out");
-                return;
-            }
-            catch (RovettRefusedException error) when (error.Status == 503)
-            {
-                await Task.Delay(50);
-            }
-        }
-    }
-
-    static async Task SendUntilStored(RovettClient client, string user)
-    {
-        for (; ; )
-        {
-            try
-            {
-                await Send(client, user);
                 return;
             }
             catch (RovettRefusedException error) when (error.Status == 503)
