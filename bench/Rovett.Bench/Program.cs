@@ -37,6 +37,11 @@ if (args is ["hostile", var url, var key, var space, var most])
     await Spaces.Ask(url, key, space, int.Parse(most));
     return 0;
 }
+if (args is ["nodes"])
+{
+    await NodesBench.Run();
+    return 0;
+}
 if (args is ["homes"])
 {
     await Homes();

@@ -268,7 +268,9 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
             {
                 (text, from.First) = (from.First ?? await from.Next(cancel).ConfigureAwait(false), null);
             }
-            catch (Exception error) when (error is WebSocketException or IOException or HttpRequestException)
+            catch (Exception error) when (error is WebSocketException or IOException or HttpRequestException
+                // As a socket ends on which no pong came in time.
+                || (error is OperationCanceledException && !cancel.IsCancellationRequested))
             {
                 LastTrouble = error.Message;
                 yield break;

@@ -63,7 +63,7 @@ public sealed class StoreFailureTests : IDisposable
 
         protected override object? Invoke(MethodInfo? method, object?[]? args)
         {
-            if (method!.Name == FailAt || (FailAt == "everything" && method.Name is not ("Begin" or "Changed" or "get_ReadsAhead" or "Rollback" or "IsFailure")))
+            if (method!.Name == FailAt || (FailAt == "everything" && method.Name is not ("Begin" or "Changed" or "get_ReadsAhead" or "Rollback" or "IsFailure" or "Deposed")))
             {
                 throw new IOException("No space left on device");
             }

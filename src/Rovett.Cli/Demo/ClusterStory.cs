@@ -39,11 +39,10 @@ sealed class ClusterStory(Scenario scenario, Uri front, DemoNode[] nodes, Func<i
         owner = await Owner();
         Chapter("Another one is paused", $"{nodes[owner].NodeUrl} is stopped by the kernel for eight seconds, and knows nothing of it.");
         await nodes[owner].Signal("STOP");
-        var waking = Task.Delay(TimeSpan.FromSeconds(8));
+        var waking = GoOn(nodes[owner]);
         await Happens(devices, 3);
         await Check("another node serves the space by now", async () => await Owner() != owner);
         await waking;
-        await nodes[owner].Signal("CONT");
         await Happens(devices, 1);
 
         owner = await Owner();
@@ -71,6 +70,12 @@ sealed class ClusterStory(Scenario scenario, Uri front, DemoNode[] nodes, Func<i
         return failed;
     }
 
+    static async Task GoOn(DemoNode node)
+    {
+        await Task.Delay(TimeSpan.FromSeconds(8));
+        await node.Signal("CONT");
+    }
+
     readonly List<string> told = [];
 
     /// <summary>Something happens that the engineers are told of, and all hear of it.</summary>
@@ -79,6 +84,11 @@ sealed class ClusterStory(Scenario scenario, Uri front, DemoNode[] nodes, Func<i
         await Publish(times);
         await Check("everyone was told, and the counts agree",
             () => devices.All(d => told.All(d.Lists) && d.Unread == told.Count));
+        foreach (var device in devices.Where(d => d.Unread != told.Count || !told.All(d.Lists)))
+        {
+            AnsiConsole.MarkupLine($"        {device.Person.Name}'s {device.Label} ({device.Transport ?? "not connected"}) has " +
+                $"{device.Got.Count} of {told.Count} and counts {device.Unread}");
+        }
     }
 
     async Task Publish(int times)
@@ -113,7 +123,8 @@ sealed class ClusterStory(Scenario scenario, Uri front, DemoNode[] nodes, Func<i
         });
     }
 
-    DemoDevice Device(string person, string label) => new(front, () => token(scenario.Find(person)), scenario.Find(person), label);
+    DemoDevice Device(string person, string label) => new(front, () => token(scenario.Find(person)), scenario.Find(person), label,
+        TimeSpan.FromSeconds(6));
 
     /// <summary>The node that serves the space.</summary>
     async Task<int> Owner()

@@ -4,7 +4,8 @@ using Rovett.Client;
 namespace Rovett.Cli.Demo;
 
 /// <summary>A simulated device of the demo: a real client, connected to the real service, that remembers what it saw.</summary>
-sealed class DemoDevice(Uri service, Func<string> token, Person person, string label) : IAsyncDisposable
+sealed class DemoDevice(Uri service, Func<string> token, Person person, string label,
+    TimeSpan? deadAfter = null) : IAsyncDisposable
 {
     readonly Lock gate = new();
     readonly List<(string Id, string Title, string Time)> got = [];
@@ -64,7 +65,14 @@ sealed class DemoDevice(Uri service, Func<string> token, Person person, string l
         UpToDate = false;
         stop = new CancellationTokenSource();
         live = new LiveConnection(service, _ => new ValueTask<string>(token()),
-            new LiveOptions { Device = $"{Person.Id}-{Label}", Label = Label, After = cursor, AckWithin = TimeSpan.FromMilliseconds(200) });
+            new LiveOptions
+            {
+                Device = $"{Person.Id}-{Label}",
+                Label = Label,
+                After = cursor,
+                AckWithin = TimeSpan.FromMilliseconds(200),
+                DeadAfter = deadAfter ?? new LiveOptions().DeadAfter,
+            });
         running = Run(live, stop.Token);
     }
 

@@ -36,6 +36,7 @@ public sealed class Nodes : IDisposable
     readonly ConcurrentDictionary<string, Place> places = new();
     readonly ConcurrentDictionary<int, (string Name, long Term, TimeSpan Since)> mine = new();
     readonly ConcurrentDictionary<string, TimeSpan> needed = new();
+    readonly ConcurrentQueue<string> ending = new();
     readonly SignsOfLife beats;
     readonly Task looks;
     volatile ClusterNow? now;
@@ -118,9 +119,9 @@ public sealed class Nodes : IDisposable
     void Lost(int id, string name)
     {
         if (!mine.TryRemove(id, out _)) return;
-        if (spaces.Find(name) is { } space) space.IsDeposed = true; // before the lease holds again
+        serving.Stop(name); // before the lease holds again
         log.LogWarning("The space {Space} is served by another node from now on", name);
-        Task.Run(() => serving.End(name));
+        ending.Enqueue(name);
         toLook.Release();
     }
 
@@ -184,6 +185,13 @@ public sealed class Nodes : IDisposable
         now = seen;
         CompareClocks(seen);
         Note(seen);
+        // Also what was another's for a while and is nobody's by now: what is remembered of it is not so any more.
+        foreach (var space in seen.Spaces)
+        {
+            if (space.Owner != me.Incarnation) Lost(space.Space, space.Name);
+        }
+        while (ending.TryDequeue(out var name)) await serving.End(name);
+        serving.Settle();
         if (isGone) return;
         await BeginAll(seen.Spaces.Where(s => s.Owner == me.Incarnation).Select(s => (s.Space, s.Name, s.Term)));
         if (!Lease.Holds) return;
@@ -220,7 +228,8 @@ public sealed class Nodes : IDisposable
 
     async Task BeginAll(IEnumerable<(int Id, string Name, long Term)> taken)
     {
-        if (taken.Where(t => !mine.ContainsKey(t.Id)).ToList() is not { Count: > 0 } begun || isLeaving) return;
+        var begun = taken.Where(t => !mine.ContainsKey(t.Id)).ToList();
+        if (begun.Count == 0 || isLeaving) return;
         // What another process changed before it gave them up counts here before anything is answered.
         await serving.CatchUp();
         foreach (var (id, name, term) in begun)

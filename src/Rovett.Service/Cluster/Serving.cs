@@ -31,8 +31,9 @@ sealed class Serving(SpaceDirectory spaces, LedgerPump ledger, Agendas agendas, 
             agendas.Of(name).Begins(clock.Due);
             space.IsDeposed = false;
             space.IsHere = true;
-            webhooks.Refresh();
             outbound.Tell(name);
+            isStale = true;
+            Settle();
             return true;
         }
         catch (Exception error)
@@ -42,24 +43,52 @@ sealed class Serving(SpaceDirectory spaces, LedgerPump ledger, Agendas agendas, 
         }
     }
 
-    /// <summary>Ends serving a space: what waits to be stored is stored still, if it may be.</summary>
+    /// <summary>Another node has taken a space: nothing is answered or written for it from now on.</summary>
+    public void Stop(string name)
+    {
+        if (spaces.Find(name) is not { } space) return;
+        space.IsDeposed = true;
+        space.IsHere = false;
+    }
+
+    /// <summary>Ends serving a space: what waits to be stored is stored still, if it may be. Sessions end whether or not the database
+    /// answers.</summary>
     public async Task End(string name)
     {
-        if (spaces.Find(name) is not { IsHere: true } space) return;
+        if (spaces.Find(name) is not { } space) return;
         space.IsHere = false;
+        intakes.LetGo(name);
+        acks.FlushNow();
         try
         {
-            intakes.LetGo(name);
-            webhooks.Refresh();
-            acks.FlushNow();
             await ledger.Ask(new LetGoCommand(name)).WaitAsync(Patience);
-            // Those that the ledger did not know yet.
-            foreach (var session in sessions.In(name)) session.End("moved", 0);
         }
         catch (Exception error)
         {
             if (error is not (ProblemException or TimeoutException) && !LedgerPump.IsStoreFailure(error))
                 faults.Bug(name, nameof(Serving), error);
+        }
+        // Those that the ledger did not know yet, or could not tell.
+        foreach (var session in sessions.In(name)) session.End("moved", 0);
+        isStale = true;
+        Settle();
+    }
+
+    volatile bool isStale;
+
+    /// <summary>Has webhooks run where their spaces are served. What the database keeps from being done is done by a later call.</summary>
+    public void Settle()
+    {
+        if (!isStale) return;
+        isStale = false;
+        try
+        {
+            webhooks.Refresh();
+        }
+        catch (Exception error)
+        {
+            isStale = true;
+            if (!LedgerPump.IsStoreFailure(error)) faults.Bug(null, nameof(Serving), error);
         }
     }
 
