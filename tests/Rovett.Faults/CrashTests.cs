@@ -7,6 +7,7 @@ using Rovett.Testing;
 using Rovett.Testing.Servers;
 using Shouldly;
 using Xunit;
+using static Rovett.Faults.AnsweredSends;
 
 namespace Rovett.Faults;
 
@@ -160,17 +161,5 @@ public sealed class CrashTests
         {
             return false;
         }
-    }
-
-    static async Task Send(RovettClient client, string key, ConcurrentDictionary<string, string> answered)
-    {
-        var answer = await client.Send(new JsonObject
-        {
-            ["to"] = new JsonArray(key.EndsWith("for teo", StringComparison.Ordinal) ? "user:teo" : "role:engineer"),
-            ["type"] = "t",
-            ["title"] = key
-        }, key);
-        var id = (string)answer["id"]!;
-        answered.GetOrAdd(key, id).ShouldBe(id); // the same key, the same notification, over any number of lives
     }
 }
