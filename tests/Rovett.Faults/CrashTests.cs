@@ -1,5 +1,4 @@
 using System.Collections.Concurrent;
-using System.Text.Json.Nodes;
 using Rovett.Client;
 using Rovett.Storage.Postgres;
 using Rovett.Storage.Sqlite;
