@@ -59,6 +59,8 @@ public sealed class StoreFailureTests : IDisposable
         /// <summary>So many of the next commits find that another has taken the space.</summary>
         public int Deposed;
 
+        public bool IsLost;
+
         public int[] ChangedSpaces = [];
 
         protected override object? Invoke(MethodInfo? method, object?[]? args)
@@ -67,6 +69,7 @@ public sealed class StoreFailureTests : IDisposable
             {
                 throw new IOException("No space left on device");
             }
+            if (method.Name == "TakeSpace" && IsLost) throw new DeposedException(1, isLost: true);
             if (method.Name == "Commit" && Deposed-- > 0) throw new DeposedException(1, error: new IOException());
             if (method.Name == "Changed" && ChangedSpaces is { Length: > 0 } changed)
             {
@@ -210,6 +213,20 @@ public sealed class StoreFailureTests : IDisposable
         never.Task.Exception!.InnerException.ShouldBeOfType<DeposedException>();
         failing.Deposed = 0;
         Ask(Send("third")).Position.Value.ShouldBe(4);
+    }
+
+    [Fact]
+    public void A_space_that_is_lost_after_a_failure_is_refused_and_the_store_fails_no_longer()
+    {
+        failing.FailAt = "Commit";
+        ledger.Process([Send("fails")]);
+        ledger.StoreFailing.ShouldBeTrue();
+        (failing.FailAt, failing.Deposed, failing.IsLost) = (null, 1, true);
+        var refused = Send("refused");
+        ledger.Process([refused]);
+        refused.Task.Exception!.InnerException.ShouldBeOfType<ProblemException>().Problem.Slug.ShouldBe("space-moved");
+        ledger.StoreFailing.ShouldBeFalse("it answered, and the space can't show more");
+        Drain().ShouldContain("moved");
     }
 
     [Fact]

@@ -148,6 +148,25 @@ public sealed class ClusterTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task A_node_that_lost_a_space_with_its_connections_is_ready_again()
+    {
+        await Settles();
+        var life = ground.Ask("SELECT incarnation FROM space_owner WHERE space=1");
+        // As if it had been paused for long: another has the space, and its connections were ended.
+        ground.Ask($"UPDATE space_owner SET term=term+1, wanted='{second.NodeUrl}', incarnation=(SELECT incarnation FROM node WHERE " +
+            $"url='{second.NodeUrl}') WHERE space IN (0, 1); SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE " +
+            $"application_name='rovett {life:N}'");
+        await first.Post("/v1/notifications", first.Key, """{"to":["user:mara"],"type":"test.happened","title":"Something happened"}""");
+        foreach (var node in ground.Nodes)
+        {
+            await Eventually.Holds(async () => (await node.Get("/readyz", null)).Text,
+                text => text.StartsWith("ready", StringComparison.Ordinal), $"{node.NodeUrl} is ready");
+        }
+        await Eventually.Holds(async () => (await first.Post("/v1/notifications", first.Key,
+            """{"to":["user:mara"],"type":"test.happened","title":"Something happened"}""")).Status, status => status == 201, "a send is taken");
+    }
+
+    [Fact]
     public async Task Whoever_does_not_know_the_secret_is_not_let_in_at_the_nodes_address()
     {
         using var http = new HttpClient(new HttpClientHandler

@@ -3,7 +3,7 @@ using System.Text.Json.Nodes;
 
 namespace Rovett.Cli.Demo;
 
-/// <summary>A node of the demo: the service as a process of its own, told three things by its environment.</summary>
+/// <summary>A node of the demo: the service as a process of its own, configured by three environment variables.</summary>
 sealed class DemoNode : IDisposable
 {
     readonly Process process;

@@ -128,6 +128,12 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
         List<LedgerCommand> others = [.. batch.Where(c => c.Space != name)];
         if (others.Count == batch.Count) return null;
         if (name.Length > 0) LetGo(name);
+        if (StoreFailing)
+        {
+            // It answers; and a space that is another's can't show whether it takes writes.
+            StoreFailing = false;
+            faults?.StoreRecovered();
+        }
         faults?.Moved(name);
         var refusal = Moved(name).ToException();
         foreach (var command in batch)

@@ -17,7 +17,7 @@ namespace Rovett.Service.Cluster;
 public sealed class Nodes : IDisposable
 {
     static readonly TimeSpan LookEvery = TimeSpan.FromMilliseconds(500), LapsedAfter = NodeRow.Holds,
-        SessionsEndAfter = TimeSpan.FromSeconds(10),
+        SessionsEndAfter = TimeSpan.FromSeconds(10), AnsweredWithin = TimeSpan.FromSeconds(1),
         ClockDiffersBy = TimeSpan.FromSeconds(2), ProbeWithin = TimeSpan.FromMilliseconds(300), WantedAtOnce = TimeSpan.FromSeconds(1),
         ForgetEvery = TimeSpan.FromHours(1);
     const int MostAtOnce = 500;
@@ -55,7 +55,7 @@ public sealed class Nodes : IDisposable
         faults.SpaceMoved += Moved;
         beats = new SignsOfLife(table, lease, ledger, faults,
             () => [.. mine.Select(m => (m.Key, m.Value.Name, m.Value.Term, m.Value.Since))], Lost, () => toLook.Release(), Replaced);
-        looks = Task.Factory.StartNew(Look, TaskCreationOptions.LongRunning).Unwrap();
+        looks = Task.Run(Look);
     }
 
     /// <summary>For how long this process may act for its spaces.</summary>
@@ -68,7 +68,7 @@ public sealed class Nodes : IDisposable
     public ClusterNow? Now => now;
 
     /// <summary>How many spaces this node serves.</summary>
-    public int Serving => mine.Count;
+    public int SpacesServed => mine.Count;
 
     /// <summary>It takes requests and passes them on, and serves no spaces.</summary>
     public bool IsLeaving => isLeaving || (now?.Nodes.FirstOrDefault(IsMe)?.IsLeaving ?? false);
@@ -86,16 +86,18 @@ public sealed class Nodes : IDisposable
     /// <summary>Done when something has changed since it was asked for.</summary>
     internal Task Changed => changed.Task;
 
-    /// <summary>Has the database asked now; done when that was answered.</summary>
+    /// <summary>Has the database asked now. Done when that was answered; while it does not answer, after a second, and what was known is
+    /// all there is.</summary>
     internal async Task LookNow()
     {
+        using var patience = new CancellationTokenSource(AnsweredWithin);
         long before = Volatile.Read(ref looked);
         // The one that is under way may have asked before.
-        while (Volatile.Read(ref looked) is var count && count < before + 2)
+        while (Volatile.Read(ref looked) is var count && count < before + 2 && !patience.IsCancellationRequested)
         {
             var next = Changed;
             toLook.Release();
-            if (Volatile.Read(ref looked) == count) await next.WaitAsync(TimeSpan.FromSeconds(1));
+            if (Volatile.Read(ref looked) == count) await Task.WhenAny(next, Task.Delay(Timeout.Infinite, patience.Token));
         }
     }
 
@@ -212,12 +214,12 @@ public sealed class Nodes : IDisposable
         {
             var owner = space.Owner is { } life ? byLife.GetValueOrDefault(life) : null;
             var url = owner is { IsAlive: true } ? owner.Url : null;
+            if (url is not null) needed.TryRemove(space.Name, out _);
             if (places.TryGetValue(space.Name, out var known) && known.Owner == space.Owner && known.Url == url && known.Term == space.Term)
                 continue;
             bool isSame = known is not null && known.Owner == space.Owner && known.Term == space.Term;
             places[space.Name] = isSame ? known! with { Url = url } : new Place(space.Owner, url, space.Term);
             if (!isSame) known?.End(known.Owner is { } before && byLife.TryGetValue(before, out var node) && node.IsAlive);
-            if (url is not null) needed.TryRemove(space.Name, out _);
         }
         var names = seen.Spaces.Select(s => s.Name).ToHashSet();
         foreach (var (name, place) in places)
@@ -385,7 +387,7 @@ public sealed class Nodes : IDisposable
             // Those that pass requests on know within a moment where the spaces are by now.
             await LookNow();
         }
-        catch (Exception error) when (error is NpgsqlException or StoreException or TimeoutException)
+        catch (Exception error) when (error is NpgsqlException or StoreException)
         {
             log.LogWarning("The spaces of this node can't be given up: {Why} Others take them within {Seconds} s", error.Message,
                 LapsedAfter.TotalSeconds);

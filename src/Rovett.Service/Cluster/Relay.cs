@@ -69,8 +69,6 @@ sealed class Relay : IDisposable
             await next(context);
             return;
         }
-        var asked = context.Request.Body;
-        var body = new WatchedBody(asked);
         long began = Environment.TickCount64;
         bool looked = false;
         for (; ; )
@@ -87,22 +85,14 @@ sealed class Relay : IDisposable
             var place = nodes.PlaceOf(name);
             if (place is null && looked)
             {
-                await next(context); // says that there is no such space
+                await next(context); // answers that there is no such space
                 return;
             }
             bool isElsewhere = place?.Url is { } url && url != nodes.Name;
             if (isElsewhere)
             {
                 if (NodeDoor.Hops(context) >= NodeDoor.MostHops) break;
-                context.Request.Body = body;
-                try
-                {
-                    if (await Forward(context, place!, body)) return;
-                }
-                finally
-                {
-                    context.Request.Body = asked;
-                }
+                if (await Forward(context, place!)) return;
                 nodes.Suspect();
             }
             else if (place is not null) nodes.Need(name);
@@ -111,24 +101,12 @@ sealed class Relay : IDisposable
             if (place is null)
             {
                 looked = true;
-                await LookNow();
+                await nodes.LookNow();
             }
             else await Wait(changed, left < LookAgain ? left : LookAgain, context.RequestAborted);
         }
         if (context.RequestAborted.IsCancellationRequested) return;
         await Problems.Write(context, Unserved());
-    }
-
-    async Task LookNow()
-    {
-        try
-        {
-            await nodes.LookNow();
-        }
-        catch (TimeoutException)
-        {
-            // The database does not answer: what is known is all there is.
-        }
     }
 
     static async Task Wait(Task changed, TimeSpan atMost, CancellationToken aborted)
@@ -144,13 +122,17 @@ sealed class Relay : IDisposable
     }
 
     /// <returns>False when nothing of it has reached the node, so that it may be passed on again.</returns>
-    async Task<bool> Forward(HttpContext context, Place place, WatchedBody body)
+    async Task<bool> Forward(HttpContext context, Place place)
     {
+        var asked = context.Request.Body;
+        var body = new WatchedBody(asked);
+        context.Request.Body = body;
         Connections.IsStream(context); // bounds for its reader are the other node's
         if (context.Request.Headers.Upgrade.Count > 0 || context.Request.Headers.Accept.Contains("text/event-stream"))
             Connections.Keep(context);
         using var end = CancellationTokenSource.CreateLinkedTokenSource(context.RequestAborted, place.Over);
         var error = await forwarder.SendAsync(context, place.Url!, client, Config, new ToNode(me, NodeDoor.Hops(context) + 1), end.Token);
+        context.Request.Body = asked; // it may be answered here yet
         if (error == ForwarderError.None || context.Response.HasStarted || context.RequestAborted.IsCancellationRequested)
         {
             // What has begun can't be answered otherwise: the other side sees that it breaks off.

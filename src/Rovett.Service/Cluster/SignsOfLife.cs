@@ -46,7 +46,12 @@ sealed class SignsOfLife : IDisposable
         {
             try
             {
-                if (ledger.LongestUnderWay < LaneHangs && !Give())
+                if (ledger.LongestUnderWay > LaneHangs)
+                {
+                    stop.Token.WaitHandle.WaitOne(Every);
+                    continue;
+                }
+                if (!Give())
                 {
                     replaced();
                     break;

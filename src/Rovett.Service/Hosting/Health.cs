@@ -45,7 +45,7 @@ public sealed class Health(LedgerPump ledger, IntakeList intakes, Lease lease, I
     static string Spaces(Nodes? nodes)
     {
         if (nodes?.Now is not { } now) return "";
-        return $"{nodes.Serving} of {now.Spaces.Count} spaces\n" + (nodes.ClockDiffers
+        return $"{nodes.SpacesServed} of {now.Spaces.Count} spaces\n" + (nodes.ClockDiffers
             ? "the clocks of this machine and of the database differ: it takes no spaces\n" : "");
     }
 

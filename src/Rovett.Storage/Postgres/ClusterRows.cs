@@ -4,13 +4,12 @@ namespace Rovett.Storage.Postgres;
 /// <param name="Url">Where the other nodes reach it.</param>
 /// <param name="Incarnation">One life of its process.</param>
 /// <param name="Version">The version of its program.</param>
-/// <param name="Speaks">How it talks to the others.</param>
 /// <param name="Certificate">SHA-256 of the certificate that it shows the others; null: it talks without TLS.</param>
 /// <param name="For">How long ago it joined.</param>
 /// <param name="Beat">How long ago it was last heard of, by the database's clock.</param>
 /// <param name="IsLeaving">It gives its spaces up.</param>
 /// <param name="IsConnected">It has connections to the database.</param>
-public sealed record NodeRow(string Url, Guid Incarnation, string Version, int Speaks, byte[]? Certificate, TimeSpan For, TimeSpan Beat,
+public sealed record NodeRow(string Url, Guid Incarnation, string Version, byte[]? Certificate, TimeSpan For, TimeSpan Beat,
     bool IsLeaving, bool IsConnected)
 {
     /// <summary>For how long what it says of itself holds.</summary>

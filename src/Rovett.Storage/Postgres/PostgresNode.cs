@@ -8,8 +8,8 @@ namespace Rovett.Storage.Postgres;
 /// work may hold up, and one for the rest.</summary>
 public sealed class PostgresNode : IDisposable
 {
-    /// <summary>How nodes of this build talk to each other.</summary>
-    public const int Speaks = 1;
+    /// <summary>How nodes of this build talk to each other; for a later build that talks otherwise to know this one by.</summary>
+    const int Speaks = 1;
 
     const string News = "rovett_nodes";
     const int TimeOutSeconds = 2;
@@ -86,7 +86,7 @@ public sealed class PostgresNode : IDisposable
             {
                 BatchCommands =
                 {
-                    new NpgsqlBatchCommand("SELECT url, incarnation, version, speaks, certificate, " +
+                    new NpgsqlBatchCommand("SELECT url, incarnation, version, certificate, " +
                         "extract(epoch from clock_timestamp()-joined)::float8, extract(epoch from clock_timestamp()-beat)::float8, " +
                         "leaving, EXISTS (SELECT 1 FROM pg_stat_activity WHERE application_name=$1||replace(incarnation::text, '-', '')) " +
                         "FROM node ORDER BY url") { Parameters = { new() { Value = NamePrefix } } },
@@ -100,9 +100,9 @@ public sealed class PostgresNode : IDisposable
             using var reader = batch.ExecuteReader();
             while (reader.Read())
             {
-                nodes.Add(new NodeRow(reader.GetString(0), reader.GetGuid(1), reader.GetString(2), reader.GetInt32(3),
-                    reader.IsDBNull(4) ? null : reader.GetFieldValue<byte[]>(4), TimeSpan.FromSeconds(reader.GetDouble(5)),
-                    TimeSpan.FromSeconds(reader.GetDouble(6)), reader.GetBoolean(7), reader.GetBoolean(8)));
+                nodes.Add(new NodeRow(reader.GetString(0), reader.GetGuid(1), reader.GetString(2),
+                    reader.IsDBNull(3) ? null : reader.GetFieldValue<byte[]>(3), TimeSpan.FromSeconds(reader.GetDouble(4)),
+                    TimeSpan.FromSeconds(reader.GetDouble(5)), reader.GetBoolean(6), reader.GetBoolean(7)));
             }
             reader.NextResult();
             while (reader.Read())
