@@ -404,6 +404,16 @@ test('every operation answers as the document says, right and wrong', async () =
   await call('removeSpace', { path: { name: 'main' } });
   await call('createSpace', { body: example('createSpace') });
 
+  // Nodes: this service is alone.
+  for (const alone of [
+    await call('listNodes'),
+    await call('moveSpace', { body: example('moveSpace') }),
+    await call('moveSpace', { body: { space: 1 } }),
+    await call('drainNode', { body: example('drainNode') }),
+    await call('drainNode', { body: {} }),
+  ])
+    assert.match(String(alone.json.type), /no-cluster|invalid-request/);
+
   // Last: these end what was made.
   await call('withdrawNotification', { path: { id } });
   await call('withdrawNotification', { path: { id } });
@@ -422,8 +432,11 @@ test('every operation answers as the document says, right and wrong', async () =
     [],
   );
   const never = [...reference.called].filter(([, statuses]) => ![...statuses].some((s) => s < 400)).map(([id]) => id);
-  // Both need a server that is called: their right answers are in the service's own tests.
+  // These need a server that is called, or several nodes: their right answers are in the service's own tests.
   assert.deepEqual(never.sort(), [
+    'drainNode',
+    'listNodes',
+    'moveSpace',
     'putDecider',
     'putWebhook',
     'removeDecider',
