@@ -159,7 +159,7 @@ public sealed class NodeTests : IDisposable
         session.IsLive.ShouldBeFalse();
         session.Open([], new Position(0));
         session.Feed([], 100, true, attach.Plan!.Version, attach.Totals);
-        var live = new GoLiveCommand("main", "mara", session, attach.Plan.Version);
+        var live = new GoLiveCommand("main", "mara", session, attach.Plan.Version, session.Through);
         ledger.Process([live]);
         session.Feed([], 101, true, attach.Plan.Version, attach.Totals);
         link.LetThrough();

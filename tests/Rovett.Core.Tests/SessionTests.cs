@@ -1,6 +1,7 @@
 using System.Text;
 using Rovett.Core.Delivery;
 using Rovett.Core.Notifications;
+using Rovett.Core.Store;
 using Rovett.Core.Visibility;
 using Rovett.Core.Wire;
 using Shouldly;
@@ -35,7 +36,7 @@ public class SessionTests
         var session = Behind(transport);
         session.Feed([], 0, true, 0, default);
         session.Next().Need.ShouldBe(SessionNeed.GoLive);
-        session.EnterLive([], "cursor", 0, default);
+        session.EnterLive(session.Through, [], "cursor", 0, default);
         session.Flush();
         Drain(session).ShouldContain("current");
         return session;
@@ -107,7 +108,7 @@ public class SessionTests
         Notifications(Drain(session)).ShouldBe(2);
         session.Feed([Item(3)], 3, true, 0, default); // the same page again
         Drain(session).ShouldBeEmpty();
-        session.EnterLive([(Item(5), 0, 3)], "c6", 6, default);
+        session.EnterLive(session.Through, [(Item(5), 0, 3)], "c6", 6, default);
         session.Flush();
         Offer(session, 7);
         var text = Drain(session);
@@ -245,7 +246,8 @@ public class SessionTests
         Offer(session, 1);
         session.Offer(EntryRun.Of(Notification(2).WireFor("user:mara"), 2, 1), 0, 1, isLast: false);
         session.Flush();
-        session.PlanChanged(1, (log, _) => log == 2);
+        session.PlanChanged(1, new Sight(new Dictionary<long, LogSight> { [2] = new([new Segment(0, long.MaxValue, 0)], []) }, new HashSet<string>(),
+            new Dictionary<string, bool>()));
         var text = Drain(session);
         text.ShouldContain("user:mara");
         text.ShouldNotContain("role:engineer");
@@ -306,7 +308,7 @@ public class SessionTests
         for (int i = 1; i <= 100; i++) Offer(session, i);
         Drain(session);
         session.Feed([], 100, true, 0, default);
-        session.EnterLive([], "c", 100, new Totals(42, new StoredTime(1), 7));
+        session.EnterLive(session.Through, [], "c", 100, new Totals(42, new StoredTime(1), 7));
         session.Flush();
         Drain(session).ShouldContain("\"unread\":42");
     }
@@ -357,11 +359,11 @@ public class SessionTests
         for (int i = 1; i <= 1000; i++)
         {
             session.OfferPassing("job.progress\n91",
-                new ControlMessage("notification", null, Encoding.UTF8.GetBytes($"{{\"done\":{i}}}")), out _);
+                new ControlMessage("notification", null, Encoding.UTF8.GetBytes($"{{\"done\":{i}}}")), null);
         }
         for (int i = 1; i <= 1000; i++)
         {
-            session.OfferPassing($"other {i}", new ControlMessage("notification", null, "{}"u8.ToArray()), out _);
+            session.OfferPassing($"other {i}", new ControlMessage("notification", null, "{}"u8.ToArray()), null);
         }
         session.Flush();
         var drained = Drain(session);

@@ -154,7 +154,7 @@ public sealed class StoreFailureTests : IDisposable
         session.Next().Need.ShouldBe(SessionNeed.Page);
         var plan = Ask(new PlanCommand("main", "mara", session))!;
         session.Feed([], plan.Head.Value, complete: true, plan.Version, plan.Totals.Totals);
-        Ask(new GoLiveCommand("main", "mara", session, plan.Version)).ShouldBeTrue();
+        Ask(new GoLiveCommand("main", "mara", session, plan.Version, session.Through)).ShouldBeTrue();
         Drain().ShouldContain("\"totals\":{\"unread\":1,");
     }
 

@@ -51,7 +51,7 @@ sealed partial class Device
                 break;
             case SessionNeed.GoLive:
                 at.Plan = null;
-                world.Post(new GoLiveCommand("main", user, at.Session, version), t => Supplied(at, () =>
+                world.Post(new GoLiveCommand("main", user, at.Session, version, at.Session.Through), t => Supplied(at, () =>
                 {
                     if (t.IsFaulted) at.Session.StayBehind();
                 }));

@@ -178,7 +178,9 @@ public sealed class RawWebSocket : RawConnection
             Skip(size);
             switch (opcode)
             {
-                case 1: return JsonNode.Parse(payload)!.AsObject();
+                case 1:
+                    try { return JsonNode.Parse(payload)!.AsObject(); }
+                    catch (System.Text.Json.JsonException) { throw new InvalidOperationException("BAD " + Convert.ToHexString(payload) + " " + Encoding.UTF8.GetString(payload)); }
                 case 8:
                     CloseCode = payload.Length >= 2 ? BinaryPrimitives.ReadUInt16BigEndian(payload) : 1005;
                     return null;

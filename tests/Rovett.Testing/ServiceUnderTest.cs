@@ -27,6 +27,7 @@ public sealed class ServiceUnderTest : IAsyncDisposable
     readonly bool keepFolder;
     readonly TimeProvider? clock;
     readonly RovettOptions options;
+    ServingNode? serving;
 
     ServiceUnderTest(RovettOptions options, TimeProvider? clock, bool keepFolder, RovettService service)
     {
@@ -56,9 +57,12 @@ public sealed class ServiceUnderTest : IAsyncDisposable
         };
         configure?.Invoke(options);
         options.Database ??= TestDatabase.For(options.Data);
+        var serving = TestDatabase.HasNodes && options.NodeUrl is null ? await ServingNode.Start(options, clock) : null;
         var service = RovettService.Create(options, clock);
         await service.Start();
-        var made = new ServiceUnderTest(options, clock, folder is not null, service);
+        var made = new ServiceUnderTest(options, clock, folder is not null, service) { serving = serving };
+        if (serving is not null) await serving.Serves(options.NodeUrl!);
+        foreach (var credentials in serving?.Credentials ?? []) made.Credentials[credentials.Space] = credentials;
         foreach (var credentials in service.Credentials) made.Credentials[credentials.Space] = credentials;
         return made;
     }
@@ -133,6 +137,7 @@ public sealed class ServiceUnderTest : IAsyncDisposable
     public async ValueTask DisposeAsync()
     {
         await Service.DisposeAsync();
+        if (serving is not null) await serving.DisposeAsync();
         http.Dispose();
         if (!keepFolder && Directory.Exists(Folder)) Directory.Delete(Folder, recursive: true);
     }

@@ -11,6 +11,9 @@ sealed class Dispatches
     /// <summary>Handed out and not yet accepted by the socket; emptied by <see cref="Written"/>.</summary>
     public List<(EntryRun Run, int From, int To)> UnderWay { get; } = [];
 
+    /// <summary>Called with what was written; null: nobody asks.</summary>
+    public Action<IReadOnlyList<(EntryRun Run, int From, int To)>>? Taken { get; set; }
+
     /// <summary>Notifications written.</summary>
     public long Total { get; private set; }
 
@@ -18,6 +21,9 @@ sealed class Dispatches
     /// <param name="ofUser">The user's dispatch mark.</param>
     /// <param name="ofDevice">The marks of the device's sessions, this one's last.</param>
     public void Join(DispatchMark ofUser, DispatchMark[] ofDevice) => (user, device) = (ofUser, ofDevice);
+
+    /// <summary>They are set.</summary>
+    public bool HaveMarks => device is not null;
 
     /// <summary>How often this device is sent what stands at a position, with this time, as far as this process knows.</summary>
     public int AttemptOf(long position)
@@ -45,6 +51,7 @@ sealed class Dispatches
             Total += to - from;
             for (int i = (int)Math.Max(from, before - run.Place.Position + 1); i < to; i++) run.Wires[i].Entry.CountDispatched(lane);
         }
+        Taken?.Invoke(UnderWay);
         UnderWay.Clear();
     }
 }

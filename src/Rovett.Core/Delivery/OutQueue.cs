@@ -86,7 +86,7 @@ sealed class OutQueue(TransportKind transport)
 
     /// <summary>Removes entries and presence messages that are no longer allowed.</summary>
     /// <returns>The positions of the entries.</returns>
-    public HashSet<long> Drop(Func<long, long, bool> allowed, Func<ChannelContent, bool>? mayShow)
+    public HashSet<long> Drop(Sight sight)
     {
         var dropped = new HashSet<long>();
         int freeBefore = free, seen = 0;
@@ -97,7 +97,7 @@ sealed class OutQueue(TransportKind transport)
             if (item.Run is not { } run)
             {
                 var waiting = item.What as Passing;
-                if ((waiting?.Message ?? item.What as ControlMessage)?.Shows is { } shown && mayShow?.Invoke(shown) == false)
+                if ((waiting?.Message ?? item.What as ControlMessage)?.Shows is { } shown && !sight.MayShow(shown))
                 {
                     if (waiting is not null) passing!.Remove(waiting.Key);
                     continue;
@@ -108,7 +108,7 @@ sealed class OutQueue(TransportKind transport)
             }
             var pieces = SentLog.Pieces(item.From, item.To, i =>
             {
-                bool stays = allowed(run.Place.Log, run.Place.Ordinal + i);
+                bool stays = sight.Allows(run.Place.Log, run.Place.Ordinal + i);
                 if (!stays) dropped.Add(run.Place.Position + i);
                 return stays;
             });

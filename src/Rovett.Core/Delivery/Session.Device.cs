@@ -27,8 +27,11 @@ public sealed partial class Session
     /// <summary>The device reads fast enough for long pages.</summary>
     public bool TakesLongPages { get { lock (gate) return mode == Mode.Behind && pageSize >= LongPage; } }
 
-    /// <summary>Whether this many entries may be queued before the device has read any.</summary>
-    public bool HasRoomFor(int entries) { lock (gate) return entries <= Math.Min(MostAtOnce, Credit()); }
+    /// <inheritdoc/>
+    public bool HasRoomFor(int entries) => entries <= Room;
+
+    /// <summary>How many entries may be queued before the device has read any.</summary>
+    public int Room { get { lock (gate) return Math.Min(MostAtOnce, Credit()); } }
 
     /// <summary>Queues an answer to the device. Ends a session whose device keeps sending and never reads.</summary>
     /// <returns>False when the session was ended.</returns>

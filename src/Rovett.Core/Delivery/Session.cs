@@ -42,11 +42,7 @@ public sealed partial class Session : ISessionPort
         patience = new AckPatience(limits, now);
     }
 
-    /// <summary>Sets the session's user: called once by the ledger, before anything is offered, and again when the commit
-    /// failed and is tried again.</summary>
-    /// <param name="plan">The number of the user's present plan.</param>
-    /// <param name="user">The user's dispatch mark.</param>
-    /// <param name="marks">The marks of the device's sessions, this one's last.</param>
+    /// <inheritdoc/>
     public void Join(int plan, DispatchMark user, DispatchMark[] marks)
     {
         lock (gate)
@@ -55,6 +51,15 @@ public sealed partial class Session : ISessionPort
             dispatches.Join(user, marks);
         }
     }
+
+    /// <summary>It has a user.</summary>
+    public bool HasJoined { get { lock (gate) return dispatches.HaveMarks; } }
+
+    /// <inheritdoc/>
+    public void Joined() { }
+
+    /// <summary>Called with what its connection took, before the next is taken; null: nobody asks.</summary>
+    public Action<IReadOnlyList<(EntryRun Run, int From, int To)>>? Taken { get => dispatches.Taken; set => dispatches.Taken = value; }
 
     /// <summary>The framing of its bytes.</summary>
     public TransportKind Transport { get; }
@@ -108,15 +113,17 @@ public sealed partial class Session : ISessionPort
     }
 
     /// <inheritdoc/>
-    public bool OfferPassing(string key, ControlMessage message, out bool kept)
+    public bool OfferPassing(string key, ControlMessage message, Action? leftOut)
     {
+        bool isDue;
         lock (gate)
         {
-            kept = true;
             if (mode == Mode.Ended) return false;
-            kept = queue.AddPassing(key, message, limits.MaxPassing);
-            return FlushWanted();
+            if (queue.AddPassing(key, message, limits.MaxPassing)) leftOut = null;
+            isDue = FlushWanted();
         }
+        leftOut?.Invoke();
+        return isDue;
     }
 
     /// <inheritdoc/>
@@ -154,7 +161,22 @@ public sealed partial class Session : ISessionPort
     }
 
     /// <inheritdoc/>
-    public void TotalsMissed()
+    public bool TellMissed(long head, IReadOnlyList<(long Position, ControlMessage Message)> missed)
+    {
+        lock (gate)
+        {
+            long covered = mode == Mode.Live ? head : Through; // a page will bring the rest
+            bool isDue = false;
+            foreach (var (position, message) in missed)
+            {
+                if (position <= covered) isDue |= Tell(message);
+            }
+            return isDue;
+        }
+    }
+
+    /// <inheritdoc/>
+    public bool TotalsMissed()
     {
         lock (gate)
         {
@@ -162,6 +184,7 @@ public sealed partial class Session : ISessionPort
             if (mode == Mode.Live) FallBehind();
         }
         wake();
+        return false;
     }
 
     /// <summary>Sends a message that depends on no commit, such as a heartbeat.</summary>
@@ -212,38 +235,43 @@ public sealed partial class Session : ISessionPort
     }
 
     /// <inheritdoc/>
-    public bool EnterLive(IReadOnlyList<(PageItem Item, long Rev, long Unread)> rest, string cursor, long position, Totals totals)
+    public bool EnterLive(long from, IReadOnlyList<(PageItem Item, long Rev, long Unread)> rest, string cursor, long position, Totals totals)
     {
         lock (gate)
         {
-            if (mode != Mode.Behind) return false;
-            foreach (var (item, rev, unread) in rest) Enqueue(item.Run(dispatches.AttemptOf(item.Entry.Position.Value)), 1, rev, unread,
-                waits: true);
-            Through = position;
-            mode = Mode.Live;
-            if (!everCurrent)
-            {
-                everCurrent = true;
-                queue.Add(Messages.Current(cursor), waits: true);
-            }
-            if (totalsStale)
-            {
-                totalsStale = false;
-                queue.Add(Messages.TotalsNow(totals), waits: true);
-            }
-            return FlushWanted();
+            if (Through == from) return mode == Mode.Behind && EnterLive(rest, cursor, position, totals);
         }
+        return StayBehind();
+    }
+
+    bool EnterLive(IReadOnlyList<(PageItem Item, long Rev, long Unread)> rest, string cursor, long position, Totals totals)
+    {
+        foreach (var (item, rev, unread) in rest) Enqueue(item.Run(dispatches.AttemptOf(item.Entry.Position.Value)), 1, rev, unread, waits: true);
+        Through = position;
+        mode = Mode.Live;
+        if (!everCurrent)
+        {
+            everCurrent = true;
+            queue.Add(Messages.Current(cursor), waits: true);
+        }
+        if (totalsStale)
+        {
+            totalsStale = false;
+            queue.Add(Messages.TotalsNow(totals), waits: true);
+        }
+        return FlushWanted();
     }
 
     /// <inheritdoc/>
-    public void StayBehind()
+    public bool StayBehind()
     {
         lock (gate) need = SessionNeed.Page;
         wake();
+        return false;
     }
 
     /// <inheritdoc/>
-    public void PlanChanged(int version, Func<long, long, bool>? allowed, Func<ChannelContent, bool>? mayShow = null)
+    public bool PlanChanged(int version, Sight? sight)
     {
         bool isBehind;
         lock (gate)
@@ -251,10 +279,11 @@ public sealed partial class Session : ISessionPort
             planVersion = version;
             isBehind = mode == Mode.Behind;
             if (isBehind) need = SessionNeed.Page;
-            if (allowed is not null && queue.Drop(allowed, mayShow) is { Count: > 0 } dropped) sent.Drop(dropped);
-            if (allowed is not null) repeats?.Drop(allowed);
+            if (sight is not null && queue.Drop(sight) is { Count: > 0 } dropped) sent.Drop(dropped);
+            if (sight is not null) repeats?.Drop(sight.Allows);
         }
         if (isBehind) wake();
+        return false;
     }
 
     /// <inheritdoc/>

@@ -64,7 +64,7 @@ public sealed partial class Ledger
                     fresh.Subscriptions.Find(place);
                     fresh.Subscriptions.Join(place);
                     fresh.Presence.Rejoin(place);
-                    Port.Add(new NodePlan(place.Session, again.PlanVersion, null, null));
+                    Port.Add(new NodePlan(place.Session, again.PlanVersion, null));
                 }
             }
             fresh.OnlyReads = false;

@@ -12,7 +12,8 @@ namespace Rovett.Core.Ledgers;
 /// each decides, writes and changes memory; its messages to sessions are held back until the commit is on disk.
 /// No I/O of its own but the store's; not thread-safe.</summary>
 public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider time, RecentBySpace recent,
-    ILedgerObserver? observer = null, ILedgerFaults? faults = null, Agendas? agendas = null, INodeLink? link = null) : IPresenceBatch
+    ILedgerObserver? observer = null, ILedgerFaults? faults = null, Agendas? agendas = null, INodeLink? link = null,
+    IAnswerGate? gate = null) : IPresenceBatch
 {
     const int MostDeposed = 3;
 
@@ -274,9 +275,23 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
         Port.Add(new NodeThen(() =>
         {
             foreach (var (command, refusal) in failed) command.Fail(refusal);
-            foreach (var command in done) command.Complete();
+            Complete(done);
         }));
         Send();
+    }
+
+    void Complete(LedgerCommand[] done)
+    {
+        var revoking = gate is null ? [] : Array.FindAll(done, static c => c.MayRevoke);
+        foreach (var command in done)
+        {
+            if (gate is null || !command.MayRevoke) command.Complete();
+        }
+        if (revoking.Length == 0) return;
+        gate!.WhenItCounts([.. revoking.Select(c => c.Space).Distinct()], () =>
+        {
+            foreach (var command in revoking) command.Complete();
+        });
     }
 
     /// <summary>Sends what was gathered for sessions.</summary>

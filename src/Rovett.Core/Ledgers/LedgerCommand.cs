@@ -38,6 +38,9 @@ public abstract class LedgerCommand(string? space)
     /// <summary>True when its success shows that the store takes writes again.</summary>
     internal virtual bool ShowsStoreWorks => false;
 
+    /// <summary>True when its answer may say that somebody is not sent something any more.</summary>
+    internal virtual bool MayRevoke => false;
+
     /// <summary>Says what it will look up.</summary>
     internal virtual void Needs(AheadList ahead) { }
 

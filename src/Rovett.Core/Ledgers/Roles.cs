@@ -1,4 +1,5 @@
 using Rovett.Core.Addresses;
+using Rovett.Core.Delivery;
 using Rovett.Core.Nodes;
 using Rovett.Core.Notifications;
 using Rovett.Core.Policies;
@@ -188,14 +189,12 @@ static class Roles
     public static void Replan(UserState user, SessionPlace place)
     {
         // As of now: it is looked at later, on another thread.
-        var seen = new Dictionary<long, Func<long, bool>>();
-        foreach (var log in user.Logs!) seen[log.Log.Id] = log.ConcernsNow();
-        foreach (var watch in place.SubscribedLogs) seen.TryAdd(watch.Seen.Log.Id, watch.Seen.ConcernsNow());
+        var seen = new Dictionary<long, LogSight>();
+        foreach (var log in user.Logs!) seen[log.Log.Id] = log.SightNow();
+        foreach (var watch in place.SubscribedLogs) seen.TryAdd(watch.Seen.Log.Id, watch.Seen.SightNow());
         HashSet<string> on = [.. user.Held, "user:" + user.Id.Value, .. place.Topics.Keys.Select(t => "topic:" + t)];
-        var watched = place.Watched.ToDictionary(w => w.Key, w => w.Value);
-        user.Home.Port.Add(new NodePlan(place.Session, user.PlanVersion,
-            (log, ordinal) => seen.TryGetValue(log, out var concerns) && concerns(ordinal),
-            shown => shown.View == ChannelView.Content ? on.Contains(shown.Address) : PresenceBoards.MayShow(watched, shown)));
+        var watched = place.Watched.ToDictionary(w => w.Key, w => w.Value.CountOnly);
+        user.Home.Port.Add(new NodePlan(place.Session, user.PlanVersion, new Sight(seen, on, watched)));
     }
 
     /// <summary>The channels that a user's session is on; without a session those of the user.</summary>

@@ -91,7 +91,11 @@ sealed record NodeRev(NodeUser User, long Rev) : NodeOp
 /// <summary>A session comes.</summary>
 sealed record NodeJoin(NodeUser User, ISessionPort Session) : NodeOp
 {
-    public override void Apply(NodeView view) => User.Sessions.Add(Session);
+    public override void Apply(NodeView view)
+    {
+        User.Sessions.Add(Session);
+        Session.Joined();
+    }
 }
 
 /// <summary>A session goes.</summary>
@@ -130,15 +134,11 @@ sealed record NodeTell(ISessionPort Session, ControlMessage Message) : NodeOp
 /// <param name="Session">The session.</param>
 /// <param name="Head">What a live session has come to.</param>
 /// <param name="Missed">Each with its position.</param>
-sealed record NodeMissed(Session Session, long Head, IReadOnlyList<(long Position, ControlMessage Message)> Missed) : NodeOp
+sealed record NodeMissed(ISessionPort Session, long Head, IReadOnlyList<(long Position, ControlMessage Message)> Missed) : NodeOp
 {
     public override void Apply(NodeView view)
     {
-        long covered = Session.IsLive ? Head : Session.Through; // a page will bring the rest
-        foreach (var (position, message) in Missed)
-        {
-            if (position <= covered) view.Tell(Session, message);
-        }
+        if (Session.TellMissed(Head, Missed)) view.FlushLater(Session);
     }
 }
 
@@ -151,38 +151,45 @@ sealed record NodePassing(ISessionPort Session, string Key, ControlMessage Messa
 {
     public override void Apply(NodeView view)
     {
-        if (Session.OfferPassing(Key, Message, out bool kept)) view.FlushLater(Session);
-        if (!kept) LeftOut?.Invoke();
+        if (Session.OfferPassing(Key, Message, LeftOut)) view.FlushLater(Session);
     }
 }
 
 /// <summary>A session that has everything up to a position goes live with the rest.</summary>
-sealed record NodeLive(Session Session, long Through, IReadOnlyList<(PageItem Item, long Rev, long Unread)> Rest, string Cursor, long Head,
-    Totals Totals) : NodeOp
+sealed record NodeLive(ISessionPort Session, long Through, IReadOnlyList<(PageItem Item, long Rev, long Unread)> Rest, string Cursor,
+    long Head, Totals Totals) : NodeOp
 {
     public override void Apply(NodeView view)
     {
-        if (Session.Through != Through) Session.StayBehind();
-        else if (Session.EnterLive(Rest, Cursor, Head, Totals)) view.FlushLater(Session);
+        if (Session.EnterLive(Through, Rest, Cursor, Head, Totals)) view.FlushLater(Session);
     }
 }
 
 /// <summary>A session must read another page.</summary>
 sealed record NodeBehind(ISessionPort Session) : NodeOp
 {
-    public override void Apply(NodeView view) => Session.StayBehind();
+    public override void Apply(NodeView view)
+    {
+        if (Session.StayBehind()) view.FlushLater(Session);
+    }
 }
 
 /// <summary>A session missed a change of totals.</summary>
 sealed record NodeTotalsMissed(ISessionPort Session) : NodeOp
 {
-    public override void Apply(NodeView view) => Session.TotalsMissed();
+    public override void Apply(NodeView view)
+    {
+        if (Session.TotalsMissed()) view.FlushLater(Session);
+    }
 }
 
 /// <summary>What a session may be sent changed.</summary>
-sealed record NodePlan(ISessionPort Session, int Version, Func<long, long, bool>? Allowed, Func<ChannelContent, bool>? MayShow) : NodeOp
+sealed record NodePlan(ISessionPort Session, int Version, Sight? Sight) : NodeOp
 {
-    public override void Apply(NodeView view) => Session.PlanChanged(Version, Allowed, MayShow);
+    public override void Apply(NodeView view)
+    {
+        if (Session.PlanChanged(Version, Sight)) view.FlushLater(Session);
+    }
 }
 
 /// <summary>A session ends.</summary>

@@ -132,11 +132,6 @@ sealed class PresenceBoards(IPresenceSource space)
         return true;
     }
 
-    /// <summary>Whether a queued presence message may still be sent to a session.</summary>
-    public static bool MayShow(IReadOnlyDictionary<string, Shown> watched, ChannelContent shown) =>
-        shown.View != ChannelView.Content && watched.TryGetValue(shown.Address, out var now)
-        && (shown.View == ChannelView.Count || !now.CountOnly);
-
     (List<PresentPerson> Arrived, List<PresentPerson> Left) Compare(Board board, string address, StoredTime now, StoredTime elapsed)
     {
         var here = space.On(address);

@@ -1,3 +1,4 @@
+using Rovett.Core.Delivery;
 using Rovett.Core.Marks;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
@@ -233,14 +234,12 @@ public sealed class UserLog
     /// <summary>Whether the user may see what becomes of an ordinal.</summary>
     internal bool Concerns(long ordinal) => InSegments(ordinal) && !Skips.Contains(ordinal);
 
-    /// <summary>The same as it is now, to be asked on any thread.</summary>
-    internal Func<long, bool> ConcernsNow()
+    /// <summary>What concerns the user as it is now, to be asked on any thread.</summary>
+    internal LogSight SightNow()
     {
-        var segments = Segments;
         var skipped = new List<OrdinalRun>();
         if (!Skips.IsEmpty) Skips.Runs(Log.Trimmed, Log.Head, present: true, skipped);
-        return ordinal => Array.Exists(segments, s => ordinal > s.Lo && ordinal <= s.Hi)
-            && !skipped.Exists(r => ordinal >= r.From && ordinal <= r.To);
+        return new LogSight(Segments, skipped);
     }
 
     /// <summary>The segment a living ordinal lies in, or null when the user may not see it.</summary>

@@ -32,6 +32,9 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
     /// <summary>The session that says it wants to hear it too.</summary>
     public bool ToSelf { get; init; }
 
+    /// <summary>The message as it came, where it may be passed on.</summary>
+    public ReadOnlyMemory<byte> Raw { get; set; }
+
     /// <summary>It is about a topic: a backend may have to be asked.</summary>
     public bool IsAboutTopic =>
         Kind is DeviceMessageKind.Subscribe or DeviceMessageKind.Unsubscribe or DeviceMessageKind.Follow or DeviceMessageKind.Unfollow
@@ -55,7 +58,9 @@ public sealed record DeviceMessage(DeviceMessageKind Kind, string? RequestId, Ma
         try
         {
             using var document = JsonDocument.Parse(utf8, new JsonDocumentOptions { MaxDepth = 8 });
-            return Parse(document.RootElement, seal);
+            var message = Parse(document.RootElement, seal);
+            message.Raw = utf8;
+            return message;
         }
         // The latter: a name with half of a surrogate pair.
         catch (Exception malformed) when (malformed is JsonException or InvalidOperationException)

@@ -1,3 +1,5 @@
+using Rovett.Core.Ledgers;
+using Rovett.Service.Cluster.Links;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Live;
@@ -18,10 +20,28 @@ static class ClusterSetup
         return services.AddSingleton(me).AddSingleton<NodeDoor>().AddSingleton<Serving>().AddHttpForwarder()
             .AddSingleton(p => new Nodes(me, (PostgresHome)p.GetRequiredService<IStoreHome>(), p.GetRequiredService<ServiceInfo>(),
                 p.GetRequiredService<Lease>(), p.GetRequiredService<Serving>(), p.GetRequiredService<SpaceDirectory>(),
-                p.GetRequiredService<SessionRegistry>(), p.GetRequiredService<LedgerPump>(), p.GetRequiredService<Faults>(),
+                p.GetRequiredService<SessionRegistry>(), p.GetRequiredService<LedgerPump>(), p.GetRequiredService<RevocationGate>(),
+                p.GetRequiredService<Faults>(),
                 p.GetRequiredService<ILogger<Nodes>>()))
-            .AddSingleton(p => new Relay(p.GetRequiredService<Nodes>(), me, p.GetRequiredService<SpaceDirectory>(),
-                p.GetRequiredService<IHttpForwarder>()));
+            .AddSingleton<RevocationGate>().AddSingleton<IAnswerGate>(p => p.GetRequiredService<RevocationGate>())
+            .AddSingleton<NodeConnections>().AddSingleton<LinkPool>().AddSingleton<LinkServices>().AddSingleton<Relay>()
+            .AddLinks();
+    }
+
+    static IServiceCollection AddLinks(this IServiceCollection services)
+    {
+        services.AddGrpc(o =>
+        {
+            o.MaxReceiveMessageSize = null;
+            o.MaxSendMessageSize = null;
+        });
+        return services.AddSingleton<LinkDoor>();
+    }
+
+    /// <summary>Takes the links of other nodes.</summary>
+    public static void MapLinks(this WebApplication app)
+    {
+        if (app.Services.GetService<NodeIdentity>() is not null) app.MapGrpcService<LinkDoor>();
     }
 
     /// <summary>Answers what is of this node's spaces here, and passes the rest on.</summary>

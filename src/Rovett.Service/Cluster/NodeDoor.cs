@@ -15,7 +15,10 @@ sealed class NodeDoor(NodeIdentity me)
     /// <summary>A request is passed on so many times: who serves a space may change on its way.</summary>
     public const int MostHops = 3;
 
-    const string SecretHeader = "Rovett-Cluster-Secret", ClientHeader = "Rovett-Client", HopsHeader = "Rovett-Hops",
+    /// <summary>Where the secret is shown.</summary>
+    public const string SecretHeader = "Rovett-Cluster-Secret";
+
+    const string ClientHeader = "Rovett-Client", HopsHeader = "Rovett-Hops",
         SchemeHeader = "Rovett-Scheme";
     static readonly object Item = new();
     static readonly string[] Own = [SecretHeader, ClientHeader, HopsHeader, SchemeHeader];

@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using System.Net.Sockets;
 using Npgsql;
+using Rovett.Service.Cluster.Links;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Live;
@@ -29,6 +30,7 @@ public sealed class Nodes : IDisposable
     readonly Serving serving;
     readonly SpaceDirectory spaces;
     readonly SessionRegistry sessions;
+    readonly RevocationGate revocations;
     readonly Faults faults;
     readonly ILogger log;
     readonly CancellationTokenSource stop = new();
@@ -47,8 +49,9 @@ public sealed class Nodes : IDisposable
     TimeSpan forgotAt;
 
     internal Nodes(NodeIdentity me, PostgresHome home, ServiceInfo info, Lease lease, Serving serving, SpaceDirectory spaces,
-        SessionRegistry sessions, LedgerPump ledger, Faults faults, ILogger<Nodes> log)
+        SessionRegistry sessions, LedgerPump ledger, RevocationGate revocations, Faults faults, ILogger<Nodes> log)
     {
+        this.revocations = revocations;
         (this.me, this.home, this.info, Lease, this.serving, this.spaces) = (me, home, info, lease, serving, spaces);
         (this.sessions, this.faults, this.log) = (sessions, faults, log);
         table = home.Join(me.Name, ServiceInfo.Version, me.Fingerprint);
@@ -82,6 +85,10 @@ public sealed class Nodes : IDisposable
 
     /// <summary>Whether this process serves a space now.</summary>
     internal bool IsHere(SpaceRuntime space) => space.IsHere && Lease.Holds && mine.ContainsKey(space.Id);
+
+    /// <summary>The node whose session an id is; null: none that is known.</summary>
+    internal Place? HolderOf(string session) => now?.Nodes.FirstOrDefault(n => session.EndsWith("." + NodeIdentity.TagOf(n.Incarnation),
+        StringComparison.Ordinal)) is { } node ? new Place(node.Incarnation, node.Url, 0) : null;
 
     /// <summary>Done when something has changed since it was asked for.</summary>
     internal Task Changed => changed.Task;
@@ -296,6 +303,8 @@ public sealed class Nodes : IDisposable
         foreach (var space in toTake) needed.TryRemove(space.Name, out _);
         foreach (var (_, name, term) in begun)
         {
+            // What its process told other nodes may be acted on for a moment yet; of a lapsed one that is over.
+            if (toTake.Find(s => s.Name == name)!.Owner is { } was && (gone.Contains(was) || !byLife.ContainsKey(was))) revocations.HoldBack(name);
             if (places.TryGetValue(name, out var before)) before.End(isAlive: false); // nobody's it was, or of one that is gone
             places[name] = new Place(me.Incarnation, me.Name, term);
         }
@@ -356,6 +365,12 @@ public sealed class Nodes : IDisposable
 
     /// <summary>The clock of this machine is not that of the database.</summary>
     public bool ClockDiffers => toldClock;
+
+    /// <summary>What is refused of a space that this process does not serve.</summary>
+    internal static Problem SpaceMoved(string space) => new(503, "space-moved", "Space has moved",
+        $"The space '{space}' is served by another node by now; nothing of this request was stored.",
+        "Try again: every node passes requests on to the one that serves the space.")
+    { RetryAfterSeconds = 1 };
 
     // ---- operators
 

@@ -1,7 +1,6 @@
 using System.Net;
-using System.Net.Security;
-using System.Security.Cryptography;
 using Microsoft.AspNetCore.Http.Features;
+using Rovett.Service.Cluster.Links;
 using Rovett.Service.Http;
 using Rovett.Service.Limits;
 using Rovett.Service.Spaces;
@@ -17,7 +16,7 @@ sealed class Relay : IDisposable
     /// <summary>How long a request waits for a space that is being taken.</summary>
     static readonly TimeSpan Patience = TimeSpan.FromSeconds(4);
 
-    static readonly TimeSpan LookAgain = TimeSpan.FromMilliseconds(250), ConnectWithin = TimeSpan.FromSeconds(1),
+    static readonly TimeSpan LookAgain = TimeSpan.FromMilliseconds(250),
         // Streams are silent between two heartbeats.
         Silence = TimeSpan.FromMinutes(30);
 
@@ -25,34 +24,16 @@ sealed class Relay : IDisposable
     readonly NodeIdentity me;
     readonly SpaceDirectory spaces;
     readonly IHttpForwarder forwarder;
+    readonly LinkPool links;
     readonly HttpMessageInvoker client;
     static readonly ForwarderRequestConfig Config = new()
     { Version = HttpVersion.Version11, VersionPolicy = HttpVersionPolicy.RequestVersionExact, ActivityTimeout = Silence };
 
-    public Relay(Nodes nodes, NodeIdentity me, SpaceDirectory spaces, IHttpForwarder forwarder)
+    public Relay(Nodes nodes, NodeIdentity me, SpaceDirectory spaces, IHttpForwarder forwarder, NodeConnections connections, LinkPool links)
     {
-        (this.nodes, this.me, this.spaces, this.forwarder) = (nodes, me, spaces, forwarder);
-        client = new HttpMessageInvoker(new SocketsHttpHandler
-        {
-            UseProxy = false,
-            AllowAutoRedirect = false,
-            AutomaticDecompression = DecompressionMethods.None,
-            UseCookies = false,
-            ActivityHeadersPropagator = null,
-            ConnectTimeout = ConnectWithin,
-            // The one before may be a node that was restarted since.
-            PooledConnectionIdleTimeout = TimeSpan.FromSeconds(30),
-            SslOptions = new SslClientAuthenticationOptions
-            {
-                RemoteCertificateValidationCallback = (_, certificate, _, _) => certificate is not null
-                    && IsNode(certificate.GetCertHash(HashAlgorithmName.SHA256)),
-            },
-        });
+        (this.nodes, this.me, this.spaces, this.forwarder, this.links) = (nodes, me, spaces, forwarder, links);
+        client = new HttpMessageInvoker(connections.Handler());
     }
-
-    /// <summary>The database has the hash of each node's certificate, and nobody else's.</summary>
-    bool IsNode(byte[] hash) => nodes.Now is { } now
-        && now.Nodes.Any(n => n.Certificate is { } known && CryptographicOperations.FixedTimeEquals(known, hash));
 
     /// <summary>Answers a request here, or passes it on.</summary>
     public async Task Invoke(HttpContext context, RequestDelegate next)
@@ -67,6 +48,14 @@ sealed class Relay : IDisposable
         if (SpaceOf(context.Request) is not { } name)
         {
             await next(context);
+            return;
+        }
+        if (LiveRequests.SessionOf(context.Request) is { } session)
+        {
+            // It goes to the node that has the session, whoever serves its space.
+            if (nodes.HolderOf(session) is not { } holder || holder.Url == nodes.Name || NodeDoor.Hops(context) >= NodeDoor.MostHops)
+                await next(context);
+            else if (!await Forward(context, holder)) await Problems.Write(context, Unserved());
             return;
         }
         long began = Environment.TickCount64;
@@ -92,6 +81,12 @@ sealed class Relay : IDisposable
             if (isElsewhere)
             {
                 if (NodeDoor.Hops(context) >= NodeDoor.MostHops) break;
+                if (LiveRequests.IsOpening(context.Request) && spaces.Find(name) is not null && await links.To(place!) is { } link)
+                {
+                    context.Features.Set(link);
+                    await next(context);
+                    return;
+                }
                 if (await Forward(context, place!)) return;
                 nodes.Suspect();
             }

@@ -1,5 +1,6 @@
 using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Spaces;
+using Rovett.Service.Cluster.Links;
 using Rovett.Service.Credentials;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Intakes;
@@ -49,6 +50,8 @@ sealed class Serving(SpaceDirectory spaces, LedgerPump ledger, Agendas agendas, 
         if (spaces.Find(name) is not { } space) return;
         space.IsDeposed = true;
         space.IsHere = false;
+        // Those that other nodes hold hear of it before anything that says this process may act again.
+        foreach (var session in sessions.In(name).OfType<ServedSession>()) session.End("moved", 0);
     }
 
     /// <summary>Ends serving a space: what waits to be stored is stored still, if it may be. Sessions end whether or not the database

@@ -41,6 +41,7 @@ static class Pipeline
         app.MapAdmin();
         app.MapUser();
         app.MapLive();
+        app.MapLinks();
         app.MapConsole();
         app.MapReference();
         app.MapPages();

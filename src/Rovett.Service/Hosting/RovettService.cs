@@ -3,6 +3,7 @@ using Microsoft.AspNetCore.Hosting.Server.Features;
 using Microsoft.Extensions.Hosting;
 using Rovett.Core.Ledgers;
 using Rovett.Service.Cluster;
+using Rovett.Service.Cluster.Links;
 using Rovett.Service.Credentials;
 using Rovett.Service.Intakes;
 using Rovett.Service.Ledgers;
@@ -87,6 +88,9 @@ public sealed class RovettService : IAsyncDisposable
 
     /// <summary>Makes another one-time sign-up secret.</summary>
     public string NewConsoleLink() => app.Services.GetRequiredService<Operators>().MakeLink("operate");
+
+    /// <summary>How many sessions this process holds of spaces that other nodes serve.</summary>
+    public int HeldForOthers => app.Services.GetService<LinkPool>()?.Held ?? 0;
 
     /// <summary>The API keys.</summary>
     public ApiKeys Keys => app.Services.GetRequiredService<ApiKeys>();

@@ -76,7 +76,8 @@ static class Server
             var me = o.ApplicationServices.GetRequiredService<NodeIdentity>();
             o.Listen(me.Listen, me.Url.Port, listen =>
             {
-                listen.Protocols = Microsoft.AspNetCore.Server.Kestrel.Core.HttpProtocols.Http1;
+                listen.Protocols = me.Certificate is null ? Microsoft.AspNetCore.Server.Kestrel.Core.HttpProtocols.Http1
+                    : Microsoft.AspNetCore.Server.Kestrel.Core.HttpProtocols.Http1AndHttp2;
                 listen.Use(listen.ApplicationServices.GetRequiredService<NodeDoor>().Mark);
                 if (me.Certificate is { } certificate) listen.UseHttps(certificate);
             });

@@ -16,6 +16,9 @@ public sealed class Lease(IElapsedTime? elapsed)
     public bool Holds => elapsed is null || (Volatile.Read(ref heldAt) is var at && at != long.MinValue
         && elapsed.Elapsed.Ticks - at < Lasts.Ticks);
 
+    /// <summary>For how long it holds yet, if nothing is heard any more.</summary>
+    public TimeSpan Left => elapsed is null ? Lasts : Lasts - Age is var left && left > TimeSpan.Zero ? left : TimeSpan.Zero;
+
     /// <summary>How long ago the last sign of life was begun that was taken.</summary>
     public TimeSpan Age => elapsed is null ? TimeSpan.Zero
         : Volatile.Read(ref heldAt) is var at && at == long.MinValue ? TimeSpan.MaxValue : elapsed.Elapsed - TimeSpan.FromTicks(at);

@@ -74,7 +74,7 @@ static class LedgersSetup
         };
         return new LedgerPump(p.GetRequiredService<LaneStores>().All, (store, link) => new Ledger(store, settings,
             p.GetRequiredService<ServiceClock>(), p.GetRequiredService<RecentBySpace>(), p.GetRequiredService<ILedgerObserver>(), faults,
-            p.GetRequiredService<Agendas>(), link),
+            p.GetRequiredService<Agendas>(), link, p.GetService<IAnswerGate>()),
             TimeSpan.FromMilliseconds(options.MaxSendWaitMs), faults);
     }
 }

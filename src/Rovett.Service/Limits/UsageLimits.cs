@@ -73,6 +73,9 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
         if (more > 0 && sends.TryGetValue((space.Name, keyId), out var bucket)) bucket.TakeAll(more);
     }
 
+    /// <summary>For a session that is counted elsewhere.</summary>
+    public static IDisposable NoPlace { get; } = new Leaving(() => { });
+
     /// <summary>Counts a session in; to be disposed when it ends.</summary>
     /// <exception cref="ProblemException">429: the user, or the network address, has as many as it may.</exception>
     public IDisposable EnterSession(SpaceRuntime space, string user, IPAddress? address)

@@ -5,14 +5,16 @@ using Rovett.Service.Diagnostics;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Limits;
 using Rovett.Service.Options;
+using Rovett.Service.Tls;
 using Rovett.Service.Topics;
 
 namespace Rovett.Service.Live;
 
-/// <summary>What every live session needs. <c>Switches</c>: what is broken on purpose; null: nothing.</summary>
+/// <summary>What every live session needs. <c>Switches</c>: what is broken on purpose; null: nothing. <c>Me</c>: this process among several
+/// nodes; null: it is alone.</summary>
 public sealed record LiveServices(LedgerPump Ledger, HistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session,
     UsageLimits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, RovettOptions Options, ServiceClock Clock, Faults Faults,
-    MarkSteps Marks, Lease Lease, FaultSwitches? Switches = null)
+    DeviceRequests Requests, Lease Lease, FaultSwitches? Switches = null, NodeIdentity? Me = null)
 {
     /// <summary>One for each session whose page is being read: the others wait here and not among the pool's work, so that whatever
     /// else is asked is answered beside thousands who catch up.</summary>

@@ -65,45 +65,12 @@ public sealed partial class LiveSession
         if (message.Problem is { } problem) return Messages.Refused(message.RequestId, problem);
         try
         {
-            switch (message.Kind)
+            return message.Kind switch
             {
-                case DeviceMessageKind.Ack:
-                    return await Acknowledge(message);
-                case DeviceMessageKind.Renew:
-                    return await Renew(message);
-                case DeviceMessageKind.Attend:
-                    await services.Ledger.Ask(new AttendCommand(Space.Name, user!, Machine, message.Subject));
-                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
-                case DeviceMessageKind.Take or DeviceMessageKind.Release:
-                    var taken = await services.Ledger.Ask(
-                        new TakeCommand(Space.Name, User, message.Id, message.Kind == DeviceMessageKind.Take, credential.Identity));
-                    return Messages.Done(message.RequestId, taken.Totals);
-                case DeviceMessageKind.Subscribe:
-                    await services.Topics.Subscribe(Space, user!, Machine, message.Topic, message.After);
-                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
-                case DeviceMessageKind.Say:
-                    await services.Topics.Say(Space, user!, Machine, message.Topic, message.Data, message.ToSelf);
-                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
-                case DeviceMessageKind.Watch:
-                    await services.Topics.Watch(Space, user!, Machine, message.Address);
-                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
-                case DeviceMessageKind.Unwatch:
-                    await services.Ledger.Ask(new UnwatchCommand(Space.Name, user!, Machine, message.Address));
-                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
-                case DeviceMessageKind.Unsubscribe:
-                    await services.Ledger.Ask(new UnsubscribeCommand(Space.Name, user!, Machine, message.Topic));
-                    return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
-                case DeviceMessageKind.Follow:
-                    return Messages.Done(message.RequestId,
-                        (await services.Topics.Follow(Space, credential.Identity, message.Topic)).Totals);
-                case DeviceMessageKind.Unfollow:
-                    return Messages.Done(message.RequestId,
-                        (await services.Topics.Unfollow(Space, credential.Identity, message.Topic)).Totals);
-                default:
-                    var verb = message.Kind == DeviceMessageKind.MarkRead ? MarkVerb.Read : MarkVerb.Unread;
-                    var totals = await services.Marks.Mark(Space.Name, credential.Identity, verb, message.Marks!, Device, Machine);
-                    return Messages.Done(message.RequestId, totals.Totals);
-            }
+                DeviceMessageKind.Ack => await Acknowledge(message),
+                DeviceMessageKind.Renew => await Renew(message),
+                _ => await side.Handle(message),
+            };
         }
         catch (ProblemException refused)
         {
@@ -118,7 +85,7 @@ public sealed partial class LiveSession
     /// <summary>A newer token of the same user takes the place of the session's own; its roles count from now on.</summary>
     async ValueTask<ControlMessage?> Renew(DeviceMessage message)
     {
-        var renewed = await services.Tokens.Check(message.Token!, Space);
+        var renewed = await side.Check(message.Token!, Space);
         if (renewed.Identity.User != credential.Identity.User)
             return Messages.Refused(message.RequestId,
                 new Problem(403, "token-of-another-user", "Token of another user", "A session belongs to one user.",
@@ -127,7 +94,7 @@ public sealed partial class LiveSession
             return Messages.Refused(message.RequestId,
                 new Problem(422, "token-older", "Token older than the current one",
                 "It was issued before the token the session uses.", "Get a new token from your backend."));
-        await services.Ledger.Ask(new IdentifyCommand(Space.Name, renewed.Identity));
+        await side.Identify(renewed.Identity);
         credential = renewed;
         WarnInTime();
         if (ticket is not null) services.Tickets.Renew(ticket, renewed);
@@ -155,8 +122,8 @@ public sealed partial class LiveSession
             known = Machine.Acknowledge(message.Marks!.UpTo?.Position, message.Marks.Ids is { } ids ? [.. ids] : null, Now, acked);
             // One for many is what devices are asked for, and there are no more of them than the service gives cause for.
             if (acked.Sum(r => r.Run.To - r.Run.From + 1) >= FreeAck) messages?.GiveBack();
-            if (message.RequestId is null || acked.Count == 0) services.Acks.Add(Space.Name, User, Device, message.Handled, acked);
-            else await services.Acks.Store(Space.Name, User, Device, message.Handled, acked); // what is answered is on disk
+            if (message.RequestId is null || acked.Count == 0) side.Acknowledged(message.Handled, acked);
+            else await side.StoreAcknowledged(message.Handled, acked); // what is answered is on disk
         }
         if (!known)
         {

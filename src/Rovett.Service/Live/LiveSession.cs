@@ -16,7 +16,7 @@ namespace Rovett.Service.Live;
 
 /// <summary>One live connection: its state machine, and the pump that moves bytes out of it, pages into it. Its life:
 /// made by <see cref="LiveEndpoint"/>, attached by the ledger, opened, run, detached.</summary>
-public sealed partial class LiveSession
+public sealed partial class LiveSession : IOpenSession
 {
     const int BufferBytes = 12 * 1024, MostTopicsWaiting = 16, FreeAck = 16;
     static readonly TimeSpan LastWordsPatience = TimeSpan.FromSeconds(3), LongestWarning = TimeSpan.FromMinutes(1),
@@ -24,6 +24,7 @@ public sealed partial class LiveSession
 
     readonly AsyncSignal signal = new();
     readonly LiveServices services;
+    readonly ISessionSide side;
     readonly string? ticket;
     readonly IDisposable place;
     readonly Bucket? messages;
@@ -32,7 +33,7 @@ public sealed partial class LiveSession
     bool warned;
     readonly SessionFeeder feeder;
     ReadPlan? plan;
-    UserState? user;
+    bool isAttached;
     ChannelList channels = new([], []);
     readonly Lock topicGate = new();
     Task topicWork = Task.CompletedTask;
@@ -41,59 +42,71 @@ public sealed partial class LiveSession
     long heardAtMs;
     TimeSpan? endedAt;
 
-    internal LiveSession(LiveServices services, IDisposable place, SpaceRuntime space, Credential credential, string? ticket, string device,
+    internal LiveSession(LiveServices services, ISessionSide side, IDisposable place, SpaceRuntime space, Credential credential, string? ticket, string device,
         string? label, TransportKind transport, bool heartbeatAsEvent)
     {
         this.services = services;
+        this.side = side;
         this.credential = credential;
         this.ticket = ticket;
         this.place = place;
         messages = services.Options.MessagesPerSecond > 0 ? new Bucket(services.Options.MessagesPerSecond, services.Clock) : null;
         WarnInTime();
-        feeder = new SessionFeeder(services.History, services.Recent.Of(space.Name), space.Cursors);
+        feeder = new SessionFeeder(services.History, side.RecentOf(space), space.Cursors);
         Space = space;
         Device = device;
         Label = label;
         Transport = transport;
         HeartbeatAsEvent = heartbeatAsEvent;
         Since = StoredTime.From(services.Clock.GetUtcNow());
+        Id = services.Me is { } me ? $"{Secrets.NewId()}.{me.Tag}" : Secrets.NewId();
         HeardNow();
     }
 
-    /// <summary>The session's id: random, and known only to its device and operators.</summary>
-    public string Id { get; } = Secrets.NewId();
-    /// <summary>Its space.</summary>
+    /// <inheritdoc/>
+    public string Id { get; }
+    /// <inheritdoc/>
     public SpaceRuntime Space { get; }
-    /// <summary>Its user.</summary>
+    /// <inheritdoc/>
     public string User => credential.Identity.User.Value;
-    internal Credential Credential => credential;
+    /// <inheritdoc/>
+    public Credential Credential => credential;
     internal Faults Faults => services.Faults;
-    /// <summary>The name of the signing key that its credential holds by.</summary>
-    public string SigningKey => credential.SigningKey;
-    /// <summary>Its device.</summary>
+    /// <inheritdoc/>
     public string Device { get; }
-    /// <summary>The device's name.</summary>
+    /// <inheritdoc/>
     public string? Label { get; }
     /// <summary>The framing of its bytes.</summary>
     public TransportKind Transport { get; }
-    /// <summary>How many may be sent to it before it acknowledges some.</summary>
+    /// <inheritdoc/>
     public int Window => services.Session.Window;
-    /// <summary>What its device says that it tried before, and why that did not work.</summary>
+    /// <inheritdoc/>
     public IReadOnlyList<string> Tried { get; init; } = [];
-    /// <summary>The transport's name in messages.</summary>
-    public string TransportName =>
-        Transport switch { TransportKind.WebSocket => "websocket", TransportKind.Sse => "sse", _ => "long-poll" };
+    /// <inheritdoc/>
+    public string TransportName => IOpenSession.NameOf(Transport);
     /// <summary>Where its requests are answered, when it is polled.</summary>
     internal PollTransport? Poll { get; init; }
-    /// <summary>When it began.</summary>
+    /// <inheritdoc/>
     public StoredTime Since { get; }
     /// <summary>Heartbeats as events, for an EventSource, which can't see comments.</summary>
     public bool HeartbeatAsEvent { get; }
     /// <summary>The state machine; set when the ledger attached it.</summary>
     public Session Machine { get; private set; } = null!;
 
-    /// <summary>How the ledger knows it, as long as it is attached.</summary>
-    internal (UserState User, ISessionPort Session)? Place => user is not null && Machine is { IsEnded: false } ? (user, Machine) : null;
+    /// <inheritdoc/>
+    public (UserState User, ISessionPort Session)? Place => Machine is { IsEnded: false } ? side.Place : null;
+
+    /// <summary>Its space is served by this process.</summary>
+    internal bool IsServedHere => side is HereSide;
+
+    /// <inheritdoc/>
+    public int Outstanding => Machine?.Outstanding ?? 0;
+
+    /// <inheritdoc/>
+    public long Sent => Machine?.TotalSent ?? 0;
+
+    /// <inheritdoc/>
+    public Position? Through => Machine is { Through: > 0 and var through } ? new Position(through) : null;
 
     TimeSpan Now => services.Uptime;
 
@@ -126,10 +139,9 @@ public sealed partial class LiveSession
     internal async Task Attach(long? after, bool foreignCursor)
     {
         Machine = new Session(Transport, services.Session, Now, Wake);
-        var opened = await services.Ledger.Ask(
-            new AttachCommand(Space.Name, credential.Identity, Device, Machine, new DevicePoint(after, foreignCursor)));
+        var opened = await side.Attach(this, new DevicePoint(after, foreignCursor));
+        isAttached = true;
         plan = opened.Plan;
-        user = opened.User;
         channels = opened.Channels;
         IReadOnlyList<ControlMessage> words = [];
         var start = opened.LiveFrom ?? feeder.Begin(plan!, after, foreignCursor, Machine.PageSize, out words);
@@ -141,27 +153,13 @@ public sealed partial class LiveSession
         if (opened.Choices is { } choices) first.Add(choices);
         first.AddRange(words);
         Machine.Open(first, start);
-        if (opened.FollowsInactive) _ = services.Topics.Returned(Space, User);
     }
 
     /// <summary>Takes it from its user.</summary>
     internal Task Detach()
     {
         place.Dispose();
-        return Leave();
-    }
-
-    async Task Leave()
-    {
-        if (user is null) return;
-        try
-        {
-            await services.Ledger.Ask(new DetachCommand(Space.Name, user, Machine));
-        }
-        catch (Exception error) when (error is ProblemException || LedgerPump.IsStoreFailure(error))
-        {
-            // It is detached in memory all the same; a ledger that takes no more commands forgets everybody.
-        }
+        return isAttached ? side.Detach() : Task.CompletedTask;
     }
 
     /// <summary>Writes whatever the machine has until it has ended and its last words are out.</summary>
@@ -172,9 +170,12 @@ public sealed partial class LiveSession
             var buffer = ArrayPool<byte>.Shared.Rent(BufferBytes);
             try
             {
-                while (Machine.Drain(buffer.AsSpan(0, BufferBytes), out var large) is var count && (count > 0 || large is not null))
+                for (; ; )
                 {
-                    if ((!services.Lease.Holds || Space.IsDeposed) && !await IsServedAgain()) break;
+                    bool hasLastWords = Machine.IsEnded;
+                    int count = Machine.Drain(buffer.AsSpan(0, BufferBytes), out var large);
+                    if (count == 0 && large is null) break;
+                    if (!side.MayWrite && !hasLastWords && !await IsServedAgain()) break;
                     var writing = output.Write(large ?? buffer.AsMemory(0, count));
                     // One that takes what it is given has its next page read meanwhile.
                     try
@@ -199,12 +200,13 @@ public sealed partial class LiveSession
         }
     }
 
-    /// <summary>Nothing is written while another node may have taken the space, as what is written may have been revoked there.</summary>
-    /// <returns>False: the session ends.</returns>
+    /// <summary>Nothing is written while another node may have taken the space, as what is written may have been revoked there. What is
+    /// left then are the last words.</summary>
+    /// <returns>False: the session ends, and what was taken to be written is not.</returns>
     async Task<bool> IsServedAgain()
     {
-        while (!services.Lease.Holds && !Space.IsDeposed && !Machine.IsEnded) await Task.Delay(LookAgain);
-        if (services.Lease.Holds && !Space.IsDeposed) return true;
+        while (!side.MayWrite && !side.IsOver && !Machine.IsEnded) await Task.Delay(LookAgain);
+        if (side.MayWrite && !Machine.IsEnded) return true;
         Machine.End(null);
         return false;
     }
@@ -219,7 +221,7 @@ public sealed partial class LiveSession
             case SessionNeed.Page:
                 if (plan is null || plan.Version != version)
                 {
-                    plan = await services.Ledger.Ask(new PlanCommand(Space.Name, User, Machine));
+                    plan = await side.Plan();
                     if (plan is null || plan.Version != version) return true; // changed again meanwhile: ask anew
                 }
                 await services.PageTurns.WaitAsync();
@@ -234,11 +236,10 @@ public sealed partial class LiveSession
                 return true;
             case SessionNeed.GoLive:
                 plan = null;
-                await services.Ledger.Ask(new GoLiveCommand(Space.Name, User, Machine, version));
+                await side.GoLive(version);
                 return true;
             case SessionNeed.Again:
-                var (found, planVersion, totals) =
-                    await services.Ledger.Ask(new AgainCommand(Space.Name, user!, Machine, Machine.TakeAgain()));
+                var (found, planVersion, totals) = await side.Again(Machine.TakeAgain());
                 Machine.Repeat(found, planVersion, totals);
                 return true;
             default:
@@ -249,9 +250,7 @@ public sealed partial class LiveSession
     /// <summary>Something came from the device, if only a pong.</summary>
     public void HeardNow() => Volatile.Write(ref heardAtMs, (long)services.Uptime.TotalMilliseconds);
 
-    /// <summary>Ends it with a reason.</summary>
-    /// <param name="reason">The word in the <c>ending</c> message.</param>
-    /// <param name="comeBackWithinMs">When to come back; null: not with this credential.</param>
+    /// <inheritdoc/>
     public void End(string reason, int? comeBackWithinMs) => Machine?.End(Messages.Ending(reason, comeBackWithinMs));
 
     /// <summary>The other side ended it, or is gone: no last words.</summary>
@@ -285,7 +284,7 @@ public sealed partial class LiveSession
                 Machine.Say(Messages.Heartbeat(StoredTime.From(services.Clock.GetUtcNow())));
             }
         }
-        if (Machine.Silent != knownSilent && user is not null) TellSilence(!knownSilent);
+        if (Machine.Silent != knownSilent && isAttached) TellSilence(!knownSilent);
         // Only a WebSocket answers a ping; a dead stream shows in its writes.
         return Transport != TransportKind.WebSocket
             || Now.TotalMilliseconds - Volatile.Read(ref heardAtMs) < 3 * services.Session.Heartbeat.TotalMilliseconds;
@@ -296,8 +295,7 @@ public sealed partial class LiveSession
     {
         try
         {
-            _ = services.Ledger.Ask(new SilenceCommand(Space.Name, user!, Machine, silent))
-                .ContinueWith(static t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted);
+            _ = side.Silent(silent).ContinueWith(static t => _ = t.Exception, TaskContinuationOptions.OnlyOnFaulted);
             knownSilent = silent;
         }
         catch (ProblemException)
@@ -306,7 +304,7 @@ public sealed partial class LiveSession
         }
     }
 
-    /// <summary>How it is, in a word.</summary>
+    /// <inheritdoc/>
     public string StateName => Machine switch
     {
         null => "opening",
@@ -316,6 +314,6 @@ public sealed partial class LiveSession
         _ => "catching up",
     };
 
-    /// <summary>The channels it is on.</summary>
+    /// <inheritdoc/>
     public IEnumerable<string> ChannelNames => (Machine?.Channels ?? channels).All;
 }

@@ -16,7 +16,7 @@ static class LiveSetup
     public static IServiceCollection AddLive(this IServiceCollection services, FaultSwitches? switches)
     {
         if (switches is not null) services.AddSingleton(switches);
-        return services.AddSingleton(Limits).AddSingleton<SessionRegistry>().AddSingleton<LiveServices>();
+        return services.AddSingleton(Limits).AddSingleton<SessionRegistry>().AddSingleton<DeviceRequests>().AddSingleton<LiveServices>();
     }
 
     static SessionLimits Limits(IServiceProvider p)
@@ -39,7 +39,7 @@ static class LiveSetup
         provider.GetRequiredService<SigningKeys>().Dropped += (space, name, ids) =>
         {
             int ended = 0;
-            foreach (var session in sessions.In(space).Where(s => s.SigningKey == name && ids.Contains(s.Credential.KeyId)))
+            foreach (var session in sessions.In(space).Where(s => s.Credential.SigningKey == name && ids.Contains(s.Credential.KeyId)))
             {
                 session.End("signing-key-removed", null);
                 ended++;

@@ -16,7 +16,7 @@ public sealed record SessionCount(string Space, string Transport, int Open, long
 /// <summary>The live sessions of this process, and the one timer that all of them share.</summary>
 public sealed class SessionRegistry : IDisposable
 {
-    readonly ConcurrentDictionary<string, (LiveSession Session, Action Abort)> sessions = new();
+    readonly ConcurrentDictionary<string, (IOpenSession Session, Action Abort)> sessions = new();
     static readonly TimeSpan CountHolds = TimeSpan.FromMilliseconds(500);
 
     readonly ConcurrentDictionary<(string Space, string Transport), long> ended = new();
@@ -34,18 +34,21 @@ public sealed class SessionRegistry : IDisposable
     /// <summary>True once the service is going down: nobody else is let in.</summary>
     public bool Closing { get; private set; }
 
-    /// <summary>Adds a session with what cuts its connection.</summary>
-    public void Add(LiveSession session, Action abort) => sessions[session.Id] = (session, abort);
+    /// <summary>Adds a session with what cuts its connection, or its tie to the node that has that.</summary>
+    public void Add(IOpenSession session, Action abort) => sessions[session.Id] = (session, abort);
 
     /// <summary>Removes a session.</summary>
-    public void Remove(LiveSession session)
+    public void Remove(IOpenSession session)
     {
-        if (!sessions.TryRemove(session.Id, out _)) return;
-        long sent = session.Machine?.TotalSent ?? 0;
+        if (!sessions.TryRemove(session.Id, out _) || IsServedElsewhere(session)) return;
+        long sent = session.Sent;
         ended.AddOrUpdate((session.Space.Name, session.TransportName), sent, (_, before) => before + sent);
     }
 
-    /// <summary>Counts the sessions by space and transport; at most once in half a second.</summary>
+    /// <summary>Its connection is here, and its space is served by another node, which counts it.</summary>
+    static bool IsServedElsewhere(IOpenSession session) => session is LiveSession { IsServedHere: false };
+
+    /// <summary>Counts the sessions of the spaces that are served here, by space and transport; at most once in half a second.</summary>
     public IReadOnlyList<SessionCount> Count()
     {
         var (at, known) = counted;
@@ -53,9 +56,10 @@ public sealed class SessionRegistry : IDisposable
         var counts = ended.ToDictionary(e => e.Key, e => (Open: 0, Waiting: 0L, Sent: e.Value));
         foreach (var (session, _) in sessions.Values)
         {
+            if (IsServedElsewhere(session)) continue;
             var key = (session.Space.Name, session.TransportName);
             var (open, waiting, sent) = counts.GetValueOrDefault(key);
-            counts[key] = (open + 1, waiting + (session.Machine?.Outstanding ?? 0), sent + (session.Machine?.TotalSent ?? 0));
+            counts[key] = (open + 1, waiting + session.Outstanding, sent + session.Sent);
         }
         known = [.. counts.Select(c => new SessionCount(c.Key.Item1, c.Key.Item2, c.Value.Open, c.Value.Waiting, c.Value.Sent))];
         counted = Tuple.Create(Stopwatch.GetTimestamp(), known);
@@ -63,20 +67,20 @@ public sealed class SessionRegistry : IDisposable
     }
 
     /// <summary>A session by its id, or null.</summary>
-    public LiveSession? Find(string id) => sessions.TryGetValue(id, out var found) ? found.Session : null;
+    public IOpenSession? Find(string id) => sessions.TryGetValue(id, out var found) ? found.Session : null;
 
     /// <summary>Every session.</summary>
-    public IEnumerable<LiveSession> All => sessions.Values.Select(s => s.Session);
+    public IEnumerable<IOpenSession> All => sessions.Values.Select(s => s.Session);
 
     /// <summary>The sessions of a space.</summary>
-    public IEnumerable<LiveSession> In(string space) => sessions.Values.Where(s => s.Session.Space.Name == space).Select(s => s.Session);
+    public IEnumerable<IOpenSession> In(string space) => sessions.Values.Where(s => s.Session.Space.Name == space).Select(s => s.Session);
 
     /// <summary>Cuts a device's WebSockets, without a word.</summary>
     internal void CutWebSockets(string device)
     {
         foreach (var (session, abort) in sessions.Values)
         {
-            if (session.Device == device && session.Transport == TransportKind.WebSocket) abort();
+            if (session.Device == device && session is LiveSession { Transport: TransportKind.WebSocket }) abort();
         }
     }
 
@@ -106,7 +110,7 @@ public sealed class SessionRegistry : IDisposable
         {
             try
             {
-                if (!session.Tick()) abort();
+                if (session is LiveSession live && !live.Tick()) abort();
             }
             catch (Exception error)
             {

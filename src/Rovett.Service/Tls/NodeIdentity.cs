@@ -30,6 +30,12 @@ public sealed class NodeIdentity : IDisposable
     /// <summary>One life of this process.</summary>
     public Guid Incarnation { get; } = Guid.NewGuid();
 
+    /// <summary>What the ids of its sessions end in.</summary>
+    public string Tag => TagOf(Incarnation);
+
+    /// <summary>What the ids of a node's sessions end in.</summary>
+    public static string TagOf(Guid incarnation) => Convert.ToHexStringLower(incarnation.ToByteArray(bigEndian: true).AsSpan()[..4]);
+
     /// <summary>What nodes show each other.</summary>
     public string Secret { get; }
 

@@ -45,19 +45,19 @@ public sealed class TopicGate : IDisposable
 
     /// <summary>A session takes a topic's channel.</summary>
     /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
-    public async Task Subscribe(SpaceRuntime space, UserState user, Session session, string topic, Position? after) =>
+    public async Task Subscribe(SpaceRuntime space, UserState user, ISessionPort session, string topic, Position? after) =>
         await Decided(space, user.Id.Value, topic, TopicRights.Subscribe,
         async () => (await ledger.Ask(new SubscribeCommand(space.Name, user, session, topic, after, topicsPerSession))).Decision);
 
     /// <summary>A session says something on a topic.</summary>
     /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
-    public Task Say(SpaceRuntime space, UserState user, Session session, string topic, byte[] data, bool toSelf) =>
+    public Task Say(SpaceRuntime space, UserState user, ISessionPort session, string topic, byte[] data, bool toSelf) =>
         Decided(space, user.Id.Value, topic, TopicRights.Say,
         () => ledger.Ask(new SayCommand(space.Name, user, session, topic, data, toSelf)));
 
     /// <summary>A session looks at who is on a topic or role.</summary>
     /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
-    public async Task Watch(SpaceRuntime space, UserState user, Session session, Address address)
+    public async Task Watch(SpaceRuntime space, UserState user, ISessionPort session, Address address)
     {
         Task<Decision> Attempt() => ledger.Ask(new WatchCommand(space.Name, user, session, address, topicsPerSession));
         if (address.Kind == AddressKind.Topic) await Decided(space, user.Id.Value, address.Name, TopicRights.Presence, Attempt);

@@ -20,7 +20,10 @@ static class TestDatabase
     static int made;
 
     /// <summary>Whether services are to be tested on PostgreSQL.</summary>
-    public static bool IsUsed { get; } = Environment.GetEnvironmentVariable("ROVETT_TEST_HOME") == "postgres";
+    public static bool IsUsed { get; } = Environment.GetEnvironmentVariable("ROVETT_TEST_HOME") is "postgres" or "nodes";
+
+    /// <summary>Another node serves all spaces of each service of a test: <c>ROVETT_TEST_HOME=nodes</c>.</summary>
+    public static bool HasNodes { get; } = Environment.GetEnvironmentVariable("ROVETT_TEST_HOME") == "nodes";
 
     /// <summary>The database in place of a data folder; null: the folder itself.</summary>
     public static string? For(string folder) => IsUsed ? ByFolder.GetOrAdd(folder, static _ => Copy()) : null;

@@ -162,7 +162,7 @@ public sealed class SigningKeysApi(SigningKeys signing, AuditTrail audit, Sessio
         int ended = 0;
         foreach (var session in sessions.In(space.Name))
         {
-            if (session.SigningKey != name) continue;
+            if (session.Credential.SigningKey != name) continue;
             session.End("signing-key-removed", null);
             ended++;
         }

@@ -276,7 +276,7 @@ public sealed record SessionAnswer
     [Example("7Jx2mQ0bV4k9dKx2Qp0aZ4")]
     public string? Cursor { get; init; }
 
-    internal static SessionAnswer Of(LiveSession session) => new()
+    internal static SessionAnswer Of(IOpenSession session) => new()
     {
         Session = session.Id,
         User = session.User,
@@ -286,10 +286,10 @@ public sealed record SessionAnswer
         Since = session.Since,
         State = session.StateName,
         Channels = [.. session.ChannelNames],
-        Sent = session.Machine?.TotalSent ?? 0,
-        Outstanding = session.Machine?.Outstanding ?? 0,
+        Sent = session.Sent,
+        Outstanding = session.Outstanding,
         Tried = session.Tried,
         Window = session.Window,
-        Cursor = session.Machine is { Through: > 0 and var through } ? session.Space.Cursors.Seal(new Position(through)) : null,
+        Cursor = session.Through is { } through ? session.Space.Cursors.Seal(through) : null,
     };
 }

@@ -1,8 +1,10 @@
 using System.Globalization;
+using System.Runtime.InteropServices;
 using System.Text.Json;
 using Rovett.Core.Addresses;
 using Rovett.Core.Wire;
 using Rovett.Service.Audit;
+using Rovett.Service.Cluster.Links;
 using Rovett.Service.Credentials;
 using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
@@ -259,9 +261,11 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         }
         if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").ToException();
 
+        var link = context.Features.Get<HoldingLink>();
+        ISessionSide side = link is null ? new HereSide(services) : new LinkedSide(services, link, context.Connection.RemoteIpAddress);
         Credential credential;
         string? opened = null;
-        if (token is not null) credential = await tokens.Check(token, space);
+        if (token is not null) credential = await side.Check(token, space);
         else if (query.TryGetValue("ticket", out var ticket))
         {
             (credential, device) = await tickets.Open(opened = ticket.ToString(), space.Name, device, origin,
@@ -274,8 +278,10 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
                 .ToException();
         }
 
-        var place = services.Limits.EnterSession(space, credential.Identity.User.Value, context.Connection.RemoteIpAddress);
-        var session = new LiveSession(services, place, space, credential, opened, device ?? "unnamed-" + Secrets.NewId(), label, transport,
+        // The node that serves the space counts all its sessions.
+        var place = link is null ? services.Limits.EnterSession(space, credential.Identity.User.Value, context.Connection.RemoteIpAddress)
+            : UsageLimits.NoPlace;
+        var session = new LiveSession(services, side, place, space, credential, opened, device ?? "unnamed-" + Secrets.NewId(), label, transport,
             heartbeat == "event")
         { Tried = TriedHints.Read(query["tried"]), Poll = transport == TransportKind.LongPoll ? new PollTransport(services.Clock) : null };
         try
@@ -314,7 +320,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     {
         var origin = origins.Require(context);
         var space = spaces.Of(context);
-        var session = registry.Find((string)context.Request.RouteValues["session"]!);
+        var session = registry.Find((string)context.Request.RouteValues["session"]!) as LiveSession;
         Credential credential;
         bool its = true;
         // The token that the session was opened with was checked then, and the session ends with it.
@@ -354,7 +360,9 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         var answers = new List<ControlMessage>();
         foreach (var element in root.ValueKind == JsonValueKind.Array ? root.EnumerateArray().ToArray() : [root])
         {
-            if (await session.Handle(DeviceMessage.Parse(element, space.Cursors)) is { } answer) answers.Add(answer);
+            var message = DeviceMessage.Parse(element, space.Cursors);
+            if (!session.IsServedHere) message.Raw = JsonMarshal.GetRawUtf8Value(element).ToArray();
+            if (await session.Handle(message) is { } answer) answers.Add(answer);
         }
         if (answers.Count == 0)
         {

@@ -30,7 +30,7 @@ public sealed class ConsoleFacts(SpaceDirectory spaces, SessionRegistry sessions
     {
         var space = ConsoleEndpoints.SpaceOf(spaces, context);
         var live = sessions.In(space.Name).ToList();
-        var outstanding = live.Select(s => (long)(s.Machine?.Outstanding ?? 0)).ToList();
+        var outstanding = live.Select(s => (long)s.Outstanding).ToList();
         var (sent, lastMinute) = monitor.Sent(space.Name);
         var (version, set) = await rules.Of(space);
         var (people, channels) = Counts(space);

@@ -13,6 +13,8 @@ namespace Rovett.Core.Ledgers.Commands.Directory;
 /// <param name="longestToken">The longest lifetime of a token: older tokens are refused for this long.</param>
 public sealed class EraseUserCommand(string space, string userId, TimeSpan longestToken) : LedgerCommand<ErasureRow?>(space)
 {
+    internal override bool MayRevoke => true;
+
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);

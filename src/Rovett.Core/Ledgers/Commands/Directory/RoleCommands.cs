@@ -5,6 +5,8 @@ namespace Rovett.Core.Ledgers.Commands.Directory;
 /// <summary>Stores a role's settings.</summary>
 public sealed class PutRoleCommand(string space, RoleRow role) : LedgerCommand<RoleRow>(space)
 {
+    internal override bool MayRevoke => true;
+
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);

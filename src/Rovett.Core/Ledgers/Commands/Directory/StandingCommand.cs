@@ -25,6 +25,8 @@ public sealed class StandingCommand(string space, Identity identity) : LedgerCom
 /// many sessions ended.</summary>
 public sealed class SignOutCommand(string space, string userId) : LedgerCommand<(PersonRow Row, int Ended)>(space)
 {
+    internal override bool MayRevoke => true;
+
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);

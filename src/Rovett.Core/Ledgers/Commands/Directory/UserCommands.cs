@@ -7,6 +7,8 @@ namespace Rovett.Core.Ledgers.Commands.Directory;
 public sealed class PutUsersCommand(string space, IReadOnlyList<DirectoryUser> users, bool wantsAnswer = true)
     : LedgerCommand<IReadOnlyList<UserInfo>>(space)
 {
+    internal override bool MayRevoke => true;
+
     /// <inheritdoc/>
     public override int Work => users.Count;
 

@@ -112,7 +112,7 @@ public sealed class TrimCommand(string space, int limit = 256, TimeSpan? repeats
         {
             // Sessions that are behind get the gap before anything else.
             user.PlanVersion++;
-            foreach (var place in user.Sessions) state.Port.Add(new NodePlan(place.Session, user.PlanVersion, null, null));
+            foreach (var place in user.Sessions) state.Port.Add(new NodePlan(place.Session, user.PlanVersion, null));
             long unread = user.CountUnread();
             state.UserLogs.Save(user);
             state.Port.Add(new NodeRecount(user.Node, unread, Messages.TotalsNow(Plans.TotalsOf(user, unread))));

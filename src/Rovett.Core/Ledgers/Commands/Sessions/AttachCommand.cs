@@ -33,7 +33,7 @@ public sealed record OpenInfo(UserState User, ChannelList Channels, Totals Total
 /// <param name="device">The session's device.</param>
 /// <param name="session">The session.</param>
 /// <param name="at">The device's cursor.</param>
-public sealed class AttachCommand(string space, Identity identity, string device, Session session, DevicePoint at = default)
+public sealed class AttachCommand(string space, Identity identity, string device, ISessionPort session, DevicePoint at = default)
     : LedgerCommand<OpenInfo>(space)
 {
     bool mustLast;
@@ -70,7 +70,7 @@ public sealed class AttachCommand(string space, Identity identity, string device
         if (CatchUpFromMemory.Reach(state, user, place, at) is var (from, missed) && session.HasRoomFor(missed.Count))
         {
             var cursor = state.Cursors.Seal(new Position(state.Head));
-            state.Port.Add(new NodeLive(session, session.Through, missed, cursor, state.Head, totals));
+            state.Port.Add(new NodeLive(session, 0, missed, cursor, state.Head, totals));
             Answer = Answer with { LiveFrom = new Position(from) };
         }
         else Answer = Answer with { Plan = Plans.For(state, user) };

@@ -4,12 +4,12 @@ using Rovett.Core.Nodes;
 namespace Rovett.Core.Ledgers.Commands.Sessions;
 
 /// <summary>Makes a session live that has read all its logs.</summary>
-public sealed class GoLiveCommand(string space, string userId, Session session, int planVersion) : LedgerCommand<bool>(space)
+public sealed class GoLiveCommand(string space, string userId, ISessionPort session, int planVersion, long through)
+    : LedgerCommand<bool>(space)
 {
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);
-        long through = session.Through;
         if (state.Find(userId) is { } user && user.PlanVersion == planVersion && user.Sessions.Find(s => s.Session == session) is { } place
             && CatchUpFromMemory.Since(state, user, place, through) is { } rest)
         {

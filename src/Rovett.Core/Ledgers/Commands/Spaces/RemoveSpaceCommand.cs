@@ -4,6 +4,8 @@ namespace Rovett.Core.Ledgers.Commands.Spaces;
 /// sessions ended.</summary>
 public sealed class RemoveSpaceCommand(string name) : LedgerCommand<int>(name)
 {
+    internal override bool MayRevoke => true;
+
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);

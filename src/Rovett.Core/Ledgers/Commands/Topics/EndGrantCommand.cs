@@ -3,6 +3,8 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 /// <summary>Ends a grant. Answers null when no grant with this id is in force.</summary>
 public sealed class EndGrantCommand(string space, long number) : LedgerCommand<GrantInfo?>(space)
 {
+    internal override bool MayRevoke => true;
+
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);

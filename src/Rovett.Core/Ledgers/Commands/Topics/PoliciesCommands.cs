@@ -15,6 +15,8 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] document, long? inPlaceOf)
     : LedgerCommand<PolicyVersion>(space)
 {
+    internal override bool MayRevoke => true;
+
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);

@@ -16,7 +16,7 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 /// <param name="topic">The topic, in its one form.</param>
 /// <param name="after">The device has what came up to here; null: it starts now.</param>
 /// <param name="most">The most topics a session may subscribe to.</param>
-public sealed class SubscribeCommand(string space, UserState user, Session session, string topic, Position? after, int most)
+public sealed class SubscribeCommand(string space, UserState user, ISessionPort session, string topic, Position? after, int most)
     : LedgerCommand<(Decision Decision, ChannelList Channels)>(space)
 {
     /// <summary>The most notifications that a subscription is caught up with.</summary>
@@ -61,7 +61,7 @@ public sealed class SubscribeCommand(string space, UserState user, Session sessi
         Roles.ChangeTopics(ledger, state, place, topics => topics[topic] = since);
         // From here on no page is taken that was read without the topic.
         present.PlanVersion++;
-        foreach (var other in present.Sessions) state.Port.Add(new NodePlan(other.Session, present.PlanVersion, null, null));
+        foreach (var other in present.Sessions) state.Port.Add(new NodePlan(other.Session, present.PlanVersion, null));
         if (cut) ledger.Tell(place, Messages.Gap("catch-up", null, topic));
         state.Port.Add(new NodeMissed(session, state.Head,
             [.. Missed(ledger, state, place, since).Select(e => (e.Position.Value, Messages.CaughtUp(e, "topic:" + topic)))]));

@@ -1,0 +1,71 @@
+using System.Collections.Concurrent;
+using Grpc.Core;
+using Grpc.Net.Client;
+using Rovett.Core.Ledgers;
+using Rovett.Service.Diagnostics;
+using Rovett.Service.Ledgers;
+using Rovett.Service.Options;
+using Rovett.Service.Tls;
+
+namespace Rovett.Service.Cluster.Links;
+
+/// <summary>This node's links to those that serve what its sessions are about: one to each, made when first needed.</summary>
+sealed class LinkPool(NodeIdentity me, NodeConnections connections, RovettOptions options, Faults faults) : IDisposable
+{
+    static readonly TimeSpan OpensWithin = TimeSpan.FromSeconds(2), TriedAgainAfter = TimeSpan.FromSeconds(2);
+
+    readonly ConcurrentDictionary<Guid, Lazy<Task<HoldingLink?>>> links = new();
+    readonly BootClock clock = new();
+
+    /// <summary>The link to the node that serves a space.</summary>
+    /// <returns>Null: there is none now, or that node does not know links: requests are passed on to it.</returns>
+    public async ValueTask<HoldingLink?> To(Place place)
+    {
+        // Without TLS there is no agreeing on HTTP/2; that is for trying out on one machine.
+        if (place is not { Owner: { } owner, Url: { } url } || !url.StartsWith("https:", StringComparison.Ordinal)) return null;
+        var made = links.GetOrAdd(owner, _ => new Lazy<Task<HoldingLink?>>(() => Open(owner, url)));
+        var link = await made.Value;
+        return link is { IsOver: false } ? link : null;
+    }
+
+    /// <summary>How many sessions are held of spaces that other nodes serve.</summary>
+    public int Held => links.Values.Sum(l => l is { IsValueCreated: true, Value: { IsCompletedSuccessfully: true, Result: { } link } } ? link.Held.Count : 0);
+
+    async Task<HoldingLink?> Open(Guid owner, string url)
+    {
+        GrpcChannel? channel = null;
+        try
+        {
+            channel = GrpcChannel.ForAddress(url, new GrpcChannelOptions
+            {
+                HttpHandler = connections.Handler(),
+                DisposeHttpClient = true,
+                MaxReceiveMessageSize = null,
+                MaxSendMessageSize = null,
+            });
+            var headers = new Metadata { { NodeDoor.SecretHeader, me.Secret } };
+            var call = new NodeLinks.NodeLinksClient(channel).Open(headers);
+            await call.ResponseHeadersAsync.WaitAsync(OpensWithin);
+            var opened = channel;
+            return new HoldingLink(call, clock, (long)options.RecentMebibytes << 20, options.ComeBackWithinMs, faults, _ =>
+            {
+                links.TryRemove(owner, out Lazy<Task<HoldingLink?>>? _);
+                opened.Dispose();
+            });
+        }
+        catch (Exception error) when (error is RpcException or TimeoutException or HttpRequestException)
+        {
+            channel?.Dispose();
+            _ = Task.Delay(TriedAgainAfter).ContinueWith(_ => links.TryRemove(owner, out Lazy<Task<HoldingLink?>>? _), TaskScheduler.Default);
+            return null;
+        }
+    }
+
+    public void Dispose()
+    {
+        foreach (var made in links.Values)
+        {
+            if (made is { IsValueCreated: true, Value: { IsCompletedSuccessfully: true, Result: { } link } }) link.Dispose();
+        }
+    }
+}

@@ -1,0 +1,174 @@
+using System.Net;
+using Google.Protobuf;
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Links;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
+using Rovett.Service.Credentials;
+using Rovett.Service.Live;
+using Rovett.Service.Spaces;
+using Frames = Rovett.Core.Links.Frames;
+
+namespace Rovett.Service.Cluster.Links;
+
+/// <summary>Another node serves the session's space.</summary>
+/// <param name="services">What sessions need.</param>
+/// <param name="link">The link to that node.</param>
+/// <param name="address">Where the device connects from.</param>
+sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? address) : ISessionSide
+{
+    const int MostReported = 4096;
+
+    LiveSession session = null!; // both set by Attach
+    uint number;
+    readonly Lock gate = new();
+    List<long> notifications = [];
+    long through;
+
+    public bool MayWrite => link.Holds && services.Lease.Holds;
+
+    public bool IsOver => link.IsOver;
+
+    public (UserState User, ISessionPort Session)? Place => null;
+
+    public RecentEntries RecentOf(SpaceRuntime space) => link.Held.RecentOf(space.Id);
+
+    public async ValueTask<Credential> Check(string token, SpaceRuntime space)
+    {
+        if (!token.StartsWith(StandIns.Prefix, StringComparison.Ordinal)) return await services.Tokens.Check(token, space);
+        // The node that made it has it in memory.
+        var answer = await link.Ask(new Frames.Ask { Check = new Frames.Token { Space = space.Name, Token_ = token } });
+        return ServedLink.Read(answer.Credential) with { TokenHash = TokenHash.Of(token) };
+    }
+
+    public async Task<Opening> Attach(LiveSession session, DevicePoint at)
+    {
+        this.session = session;
+        session.Machine.Taken = Took;
+        number = link.Enter(this, session.Machine);
+        var attach = new Frames.Attach
+        {
+            Space = session.Space.Name,
+            Credential = ServedLink.Of(session.Credential),
+            Device = session.Device,
+            Foreign = at.Foreign,
+            Room = session.Machine.Room,
+            Id = session.Id,
+            Transport = (int)session.Transport,
+            Since = session.Since.Micros,
+            Tried = { session.Tried },
+            Address = address?.ToString() ?? "",
+        };
+        if (at.After is { } after) attach.After = after;
+        if (session.Label is { } label) attach.Label = label;
+        try
+        {
+            var opened = (await link.Ask(new Frames.Ask { Session = number, Attach = attach })).Opened;
+            return new Opening(LinkCodec.Read(opened.Channels), LinkCodec.Read(opened.Totals),
+                opened.HasLiveFrom ? new Position(opened.LiveFrom) : null, LinkCodec.Read(opened.Choices), LinkCodec.Read(opened.Plan));
+        }
+        catch
+        {
+            link.Leave(this, number);
+            throw;
+        }
+    }
+
+    public async Task Detach()
+    {
+        if (!link.IsOver) link.Tell(new Frames.FromHolder { Written = TakeWritten() });
+        link.Leave(this, number);
+        try
+        {
+            await link.Ask(new Frames.Ask { Session = number, Detach = new Frames.Nothing() });
+        }
+        catch (ProblemException)
+        {
+            // Who serves the space takes sessions from their users when a link breaks.
+        }
+    }
+
+    /// <summary>Whoever served it is not reached any more.</summary>
+    public void Ended(int comeBackWithinMs) => session.End("moved", comeBackWithinMs);
+
+    /// <summary>The connection took notifications.</summary>
+    void Took(IReadOnlyList<(EntryRun Run, int From, int To)> taken)
+    {
+        lock (gate)
+        {
+            foreach (var (run, from, to) in taken)
+            {
+                through = Math.Max(through, run.Place.Position + to - 1);
+                if (!run.AreNotifications || notifications.Count >= MostReported) continue; // of those far behind, all have been counted
+                for (int i = from; i < to; i++) notifications.Add(run.Place.Position + i);
+            }
+        }
+        link.HasWritten(this);
+    }
+
+    /// <summary>What the connection has taken since the last of these.</summary>
+    public Frames.Written TakeWritten()
+    {
+        lock (gate)
+        {
+            var written = new Frames.Written
+            {
+                Session = number,
+                Through = through,
+                Notifications = { notifications },
+                Sent = session.Sent,
+                Outstanding = session.Outstanding,
+                State = session.StateName,
+            };
+            notifications = [];
+            return written;
+        }
+    }
+
+    async Task<Frames.Answer> Ask(Frames.Ask ask)
+    {
+        ask.Session = number;
+        return await link.Ask(ask);
+    }
+
+    public async Task<ReadPlan?> Plan() => LinkCodec.Read((await Ask(new Frames.Ask { Plan = new Frames.Nothing() })).Plan);
+
+    public Task GoLive(int planVersion) =>
+        Ask(new Frames.Ask { GoLive = new Frames.GoLive { Version = planVersion, Through = session.Machine.Through } });
+
+    public async Task<(IReadOnlyList<(AgainItem Item, EntryWire Wire)> Found, int PlanVersion, Totals Totals)> Again(
+        IReadOnlyList<AgainItem> items)
+    {
+        var again = new Frames.Again();
+        foreach (var item in items)
+        {
+            again.Items.Add(new Frames.AgainItem
+            { Position = item.Position, Log = item.Log, Ordinal = item.Ordinal, Attempt = item.Attempt });
+        }
+        var repeats = (await Ask(new Frames.Ask { Again = again })).Repeats;
+        var entries = repeats.Entries.Select(LinkCodec.Read).ToList();
+        return ([.. repeats.Items.Select(i => (new AgainItem(i.Position, i.Log, i.Ordinal, i.Wire.Attempt),
+            entries[(int)i.Wire.Entry].WireFor(i.Wire.Address, i.Wire.Attempt, counted: i.Wire.Counted)))], repeats.Version,
+            LinkCodec.Read(repeats.Totals));
+    }
+
+    public Task Silent(bool isSilent) => Ask(new Frames.Ask { Silent = isSilent });
+
+    public Task Identify(Identity identity) => Ask(new Frames.Ask { Identify = LinkCodec.Of(identity) });
+
+    public async Task<ControlMessage?> Handle(DeviceMessage message) =>
+        LinkCodec.Read((await Ask(new Frames.Ask { Device = UnsafeByteOperations.UnsafeWrap(message.Raw) })).Message);
+
+    public void Acknowledged(bool handled, List<AckedRun> acked)
+    {
+        if (acked.Count > 0)
+        {
+            link.Tell(new Frames.FromHolder
+            { Acked = LinkCodec.Of(session.Space.Name, session.User, session.Device, handled, acked) });
+        }
+    }
+
+    public Task StoreAcknowledged(bool handled, List<AckedRun> acked) =>
+        Ask(new Frames.Ask { Store = LinkCodec.Of(session.Space.Name, session.User, session.Device, handled, acked) });
+}

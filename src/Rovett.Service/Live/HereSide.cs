@@ -1,0 +1,72 @@
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
+using Rovett.Service.Credentials;
+using Rovett.Service.Ledgers;
+using Rovett.Service.Spaces;
+
+namespace Rovett.Service.Live;
+
+/// <summary>This process serves the session's space.</summary>
+sealed class HereSide(LiveServices services) : ISessionSide
+{
+    LiveSession session = null!; // both set by Attach
+    UserState user = null!;
+
+    string Space => session.Space.Name;
+
+    public bool MayWrite => services.Lease.Holds && !session.Space.IsDeposed;
+
+    public bool IsOver => session.Space.IsDeposed;
+
+    public (UserState User, ISessionPort Session)? Place => user is null ? null : (user, session.Machine);
+
+    public RecentEntries RecentOf(SpaceRuntime space) => services.Recent.Of(space.Name);
+
+    public ValueTask<Credential> Check(string token, SpaceRuntime space) => services.Tokens.Check(token, space);
+
+    public async Task<Opening> Attach(LiveSession session, DevicePoint at)
+    {
+        this.session = session;
+        var opened = await services.Ledger.Ask(
+            new AttachCommand(Space, session.Credential.Identity, session.Device, session.Machine, at));
+        user = opened.User;
+        if (opened.FollowsInactive) _ = services.Topics.Returned(session.Space, session.User);
+        return new Opening(opened.Channels, opened.Totals, opened.LiveFrom, opened.Choices, opened.Plan);
+    }
+
+    public async Task Detach()
+    {
+        try
+        {
+            await services.Ledger.Ask(new DetachCommand(Space, user, session.Machine));
+        }
+        catch (Exception error) when (error is ProblemException || LedgerPump.IsStoreFailure(error))
+        {
+            // It is detached in memory all the same; a ledger that takes no more commands forgets everybody.
+        }
+    }
+
+    public Task<ReadPlan?> Plan() => services.Ledger.Ask(new PlanCommand(Space, session.User, session.Machine));
+
+    public Task GoLive(int planVersion) =>
+        services.Ledger.Ask(new GoLiveCommand(Space, session.User, session.Machine, planVersion, session.Machine.Through));
+
+    public Task<(IReadOnlyList<(AgainItem Item, EntryWire Wire)> Found, int PlanVersion, Totals Totals)> Again(
+        IReadOnlyList<AgainItem> items) => services.Ledger.Ask(new AgainCommand(Space, user, session.Machine, items));
+
+    public Task Silent(bool isSilent) => services.Ledger.Ask(new SilenceCommand(Space, user, session.Machine, isSilent));
+
+    public Task Identify(Identity identity) => services.Ledger.Ask(new IdentifyCommand(Space, identity));
+
+    public Task<ControlMessage?> Handle(DeviceMessage message) => services.Requests.Handle(session.Space, user, session.Machine,
+        session.Credential.Identity, session.Device, message);
+
+    public void Acknowledged(bool handled, List<AckedRun> acked) =>
+        services.Acks.Add(Space, session.User, session.Device, handled, acked);
+
+    public Task StoreAcknowledged(bool handled, List<AckedRun> acked) =>
+        services.Acks.Store(Space, session.User, session.Device, handled, acked);
+}
