@@ -110,7 +110,8 @@ public sealed class StoreMoveTests : IDisposable
         var extra = JsonNode.Parse(recovered.Out)!;
 
         var back = Path.Combine(folder, "back");
-        (await ServiceProcess.Cli(["store", "move", "--database", database, "--to-data", Path.Combine(back, "data")])).ExitCode.ShouldBe(0);
+        var returned = await ServiceProcess.Cli(["store", "move", "--database", database, "--to-data", Path.Combine(back, "data")]);
+        returned.ExitCode.ShouldBe(0, returned.Error);
         (await ServiceProcess.Cli(["store", "check", "--data", Path.Combine(back, "data")])).ExitCode.ShouldBe(0);
         using (var service = await ServiceProcess.Start(back))
         {

@@ -10,7 +10,7 @@ public sealed class DatabaseSide : MoveSide
 {
     /// <summary>Tables that only this home has: who writes.</summary>
     static readonly HashSet<string> OnlyHere =
-        ["space_owner", "batch_done", "access_version", "access_head", Moving, Moved, "schemaversions"];
+        ["space_owner", "node", "batch_done", "access_version", "access_head", Moving, Moved, "schemaversions"];
 
     const string Moving = "moving", Moved = "moved_to";
 
