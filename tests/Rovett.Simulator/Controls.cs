@@ -4,4 +4,7 @@ namespace Rovett.Simulator;
 /// <param name="WithoutFence">A node that another took the space from may still store.</param>
 /// <param name="WithoutReadCheck">It may still answer from what it remembers.</param>
 /// <param name="WithoutLettingGo">A node that takes a space again goes on from what it remembers.</param>
-public sealed record Controls(bool WithoutFence = false, bool WithoutReadCheck = false, bool WithoutLettingGo = false);
+/// <param name="WithLostFrames">Now and then a node that holds sessions misses what a commit means for them.</param>
+/// <param name="WithSplitLists">What a commit means is applied out of order: changes of plans last.</param>
+public sealed record Controls(bool WithoutFence = false, bool WithoutReadCheck = false, bool WithoutLettingGo = false,
+    bool WithLostFrames = false, bool WithSplitLists = false);

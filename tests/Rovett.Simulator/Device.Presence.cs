@@ -18,13 +18,13 @@ sealed partial class Device
         if (world.Random.Next(5) == 0)
         {
             Say(at, $"{{\"kind\":\"unwatch\",\"address\":\"{address}\"}}",
-                message => world.Post(new UnwatchCommand("main", at.User, at.Session, message.Address), _ => { },
+                message => world.Post(new UnwatchCommand("main", at.User, at.Port, message.Address), _ => { },
                 _ => watched.GetValueOrDefault(at)?.Remove(topic)));
             return;
         }
         Say(at, $"{{\"kind\":\"watch\",\"address\":\"{address}\"}}", message =>
         {
-            var command = new WatchCommand("main", at.User, at.Session, message.Address, World.Topics.Length);
+            var command = new WatchCommand("main", at.User, at.Port, message.Address, World.Topics.Length);
             world.Post(command, _ => { }, now =>
             {
                 if (at.Session.IsEnded || at.Closed) return; // nobody is there

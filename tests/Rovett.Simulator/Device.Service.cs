@@ -40,7 +40,8 @@ sealed partial class Device
         switch (need)
         {
             case SessionNeed.Page when at.Plan is null || at.Plan.Version != version:
-                world.Post(new PlanCommand("main", user, at.Session), t => Supplied(at, () => at.Plan = t.IsFaulted ? null : t.Result));
+                world.Post(new PlanCommand("main", user, at.Port), t => Supplied(at, () => at.Plan = t.IsFaulted ? null : t.Result),
+                    link: at.Link);
                 break;
             case SessionNeed.Page:
                 int born = world.Life;
@@ -51,16 +52,16 @@ sealed partial class Device
                 break;
             case SessionNeed.GoLive:
                 at.Plan = null;
-                world.Post(new GoLiveCommand("main", user, at.Session, version, at.Session.Through), t => Supplied(at, () =>
+                world.Post(new GoLiveCommand("main", user, at.Port, version, at.Session.Through), t => Supplied(at, () =>
                 {
                     if (t.IsFaulted) at.Session.StayBehind();
-                }));
+                }), link: at.Link);
                 break;
             default:
-                world.Post(new AgainCommand("main", at.User, at.Session, at.Session.TakeAgain()), t => Supplied(at, () =>
+                world.Post(new AgainCommand("main", at.User, at.Port, at.Session.TakeAgain()), t => Supplied(at, () =>
                 {
                     if (!t.IsFaulted) at.Session.Repeat(t.Result.Found, t.Result.PlanVersion, t.Result.Totals);
-                }));
+                }), link: at.Link);
                 break;
         }
     }

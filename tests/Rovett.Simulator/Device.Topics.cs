@@ -27,14 +27,14 @@ sealed partial class Device
         if (world.Random.Next(4) == 0)
         {
             Say(at, $"{{\"kind\":\"unsubscribe\",\"topic\":\"{topic}\"}}",
-                message => world.Post(new UnsubscribeCommand("main", at.User, at.Session, message.Topic), _ => { },
+                message => world.Post(new UnsubscribeCommand("main", at.User, at.Port, message.Topic), _ => { },
                 _ => subscribed.GetValueOrDefault(at)?.Remove(topic)));
             return;
         }
         var after = world.Random.Next(3) == 0 && cursor is not null ? $",\"after\":\"{cursor}\"" : "";
         Say(at, $"{{\"kind\":\"subscribe\",\"topic\":\"{topic}\"{after}}}", message =>
         {
-            var command = new SubscribeCommand("main", at.User, at.Session, topic, message.After, World.Topics.Length);
+            var command = new SubscribeCommand("main", at.User, at.Port, topic, message.After, World.Topics.Length);
             bool ended = at.Session.IsEnded;
             world.Post(command, _ => { }, now =>
             {
@@ -63,7 +63,7 @@ sealed partial class Device
         bool toSelf = world.Random.Next(2) == 0;
         Say(at, $"{{\"kind\":\"say\",\"topic\":\"{topic}\",\"data\":{{\"by\":\"{name}\"}}{(toSelf ? ",\"self\":true" : "")}}}", message =>
         {
-            var command = new SayCommand("main", at.User, at.Session, message.Topic, message.Data, message.ToSelf);
+            var command = new SayCommand("main", at.User, at.Port, message.Topic, message.Data, message.ToSelf);
             world.Post(command, _ => { }, now =>
             {
                 if (at.Session.IsEnded || at.Closed) return; // nobody is there

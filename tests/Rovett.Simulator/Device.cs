@@ -17,6 +17,9 @@ sealed partial class Device(World world, string user, string name, TransportKind
         public required int Number, Life;
         public required long Issued;
         public required Session Session;
+        public ISessionPort Port = null!; // the session as the ledger has it
+        public SimLink? Link; // to the node that holds it; null: it is the one that serves
+        public uint NumberThere;
         public required SessionFeeder Feeder;
         public UserState User = null!;
         public ReadPlan? Plan;
@@ -71,7 +74,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
         {
             at.EndedBefore = at.Session.IsEnded;
             // After a failure the ledger may forget a session that has ended and is not detached yet.
-            at.Forgotten = at.EndedBefore && !world.Knows(at.Session);
+            at.Forgotten = at.EndedBefore && !world.Knows(at.Port);
         }
     }
 
@@ -90,14 +93,14 @@ sealed partial class Device(World world, string user, string name, TransportKind
     /// <summary>A session that goes on must be known to the ledger.</summary>
     public void CheckFed(Ledger ledger)
     {
-        if (line is { Cut: false, Closed: false } at && !at.Session.IsEnded && !ledger.Feeds("main", at.Session))
+        if (line is { Cut: false, Closed: false } at && !at.Session.IsEnded && !ledger.Feeds("main", at.Port))
         {
             throw world.Wrong($"{name}'s session goes on, and the ledger does not know it");
         }
         foreach (var (at2, subject) in attends)
         {
-            if (at2.Closed || at2.Session.IsEnded || !ledger.Feeds("main", at2.Session)) continue;
-            var (said, listed) = ledger.AttendsOf("main", at2.Session);
+            if (at2.Closed || at2.Session.IsEnded || !ledger.Feeds("main", at2.Port)) continue;
+            var (said, listed) = ledger.AttendsOf("main", at2.Port);
             if (said != subject || (said is not null && !listed))
             {
                 throw world.Wrong($"{name} attends {subject}, and the ledger has {said}, listed {listed}");
@@ -134,6 +137,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
         }
         int key = world.KeyNumber, era = world.Era;
         long issued = world.Issued(maybeStale: !calm);
+        var link = world.Random.Next(2) == 0 ? world.Link : null;
         Line made = null!;
         made = new Line
         {
@@ -141,16 +145,19 @@ sealed partial class Device(World world, string user, string name, TransportKind
             Issued = issued,
             Number = ++lines,
             Life = world.Life,
-            Feeder = new SessionFeeder(new HistoryReader(world.History), world.Recent, world.Seal),
+            Link = link,
+            Feeder = new SessionFeeder(new HistoryReader(world.History), link?.Recent ?? world.Recent, world.Seal),
             Session = new Session(transport, Limits, world.Clock.Elapsed, () => Pump(made))
         };
-        var attach = new AttachCommand("main", new Identity(new UserId(user), null, issued), name, made.Session,
+        made.Port = link?.Enter(made.Session, out made.NumberThere) ?? made.Session;
+        var attach = new AttachCommand("main", new Identity(new UserId(user), null, issued), name, made.Port,
             new DevicePoint(after, foreign));
         world.Post(attach, task =>
         {
             opening = false;
             if (task.IsFaulted)
             {
+                link?.Leave(made.NumberThere);
                 if (born == world.Life) ComeBack(world.Short(300));
                 return;
             }
@@ -183,13 +190,13 @@ sealed partial class Device(World world, string user, string name, TransportKind
                 throw world.Wrong($"{name} opened with {attach.Task.Result.Totals.Unread} unread, the reference says " +
                     $"{world.Reference.Unread(user)}: {world.TotalsOf(user)}");
             }
-        }, refused: () => world.Refused(user, issued));
+        }, refused: () => world.Refused(user, issued), link: link);
     }
 
     /// <summary>Where a send comes from that this device's user causes, and what the device does then: it reads its
     /// inbox, for it is not sent it.</summary>
     public ((UserState, ISessionPort) At, Action<NotificationId> Caused)? Place =>
-        line is not { Detached: false } at ? null : ((at.User, at.Session), id =>
+        line is not { Detached: false } at ? null : ((at.User, at.Port), id =>
     {
         at.Caused.Add(id);
         listFrom = -1;
@@ -221,7 +228,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
         Say(at, subject is null ? "{\"kind\":\"attend\",\"subject\":null}" : $"{{\"kind\":\"attend\",\"subject\":\"{subject}\"}}",
             message =>
         {
-            var attend = new AttendCommand("main", at.User, at.Session, message.Subject);
+            var attend = new AttendCommand("main", at.User, at.Port, message.Subject);
             world.Post(attend, _ => { }, _ =>
             {
                 if (attend.Task.Result) attends[at] = message.Subject;
@@ -235,12 +242,12 @@ sealed partial class Device(World world, string user, string name, TransportKind
         var id = list.Keys.ElementAt(world.Random.Next(list.Count));
         if (world.Random.Next(4) == 0)
         {
-            world.PostTake(user, id, world.Random.Next(2) == 0, at.Session);
+            world.PostTake(user, id, world.Random.Next(2) == 0, (at.Session, at.Port));
             return;
         }
         bool read = world.Random.Next(3) > 0;
         Say(at, $"{{\"kind\":\"{(read ? "markRead" : "markUnread")}\",\"ids\":[\"{id}\"]}}", message =>
-            world.PostMark(user, read ? MarkVerb.Read : MarkVerb.Unread, message.Marks!, s => world.Sent(id) == s, name, at.Session));
+            world.PostMark(user, read ? MarkVerb.Read : MarkVerb.Unread, message.Marks!, s => world.Sent(id) == s, name, (at.Session, at.Port)));
     }
 
     /// <summary>Something goes wrong on the way, or comes right.</summary>
@@ -296,7 +303,8 @@ sealed partial class Device(World world, string user, string name, TransportKind
             subscribed.Remove(at);
             watched.Remove(at);
             at.Session.End(null);
-            var detach = new DetachCommand("main", at.User, at.Session);
+            at.Link?.Leave(at.NumberThere);
+            var detach = new DetachCommand("main", at.User, at.Port);
             world.Post(detach, _ => { }, _ => attends.Remove(at), () => attends.Remove(at)); // gone either way
         });
         if (calm) ComeBack(world.Short(50));

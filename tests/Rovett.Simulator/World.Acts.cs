@@ -314,13 +314,13 @@ public sealed partial class World
     }
 
     internal void PostMark(string user, MarkVerb verb, MarkSelector selector, Func<Reference.Sent, bool> meant, string device,
-        Session? origin) =>
+        (Session Session, ISessionPort Port)? origin) =>
         PostMark(user, verb, selector, meant, device, origin, Chance(0.5) ? 1 + random.Next(3) : int.MaxValue, null, []);
 
-    void PostMark(string user, MarkVerb verb, MarkSelector selector, Func<Reference.Sent, bool> meant, string device, Session? origin,
+    void PostMark(string user, MarkVerb verb, MarkSelector selector, Func<Reference.Sent, bool> meant, string device, (Session Session, ISessionPort Port)? origin,
         int most, MarkProgress? from, HashSet<int> done)
     {
-        var mark = new MarkCommand("main", user, verb, selector, device, origin, null, most, from);
+        var mark = new MarkCommand("main", user, verb, selector, device, origin?.Port, null, most, from);
         Post(mark, t =>
         {
             if (mark.Rest is { } rest && t.IsCompletedSuccessfully) PostMark(user, verb, selector, meant, device, origin, most, rest, done);
@@ -366,9 +366,9 @@ public sealed partial class World
     }
 
     /// <summary>The device that asked hears what came of it.</summary>
-    static void Answer(Session? origin, Task<TotalsBy> done)
+    static void Answer((Session Session, ISessionPort Port)? origin, Task<TotalsBy> done)
     {
-        if (done.IsCompletedSuccessfully) origin?.Answer(Messages.Done(null, done.Result.Totals));
+        if (done.IsCompletedSuccessfully) origin?.Session.Answer(Messages.Done(null, done.Result.Totals));
     }
 
     /// <summary>Acks that reached the ledger.</summary>
@@ -410,7 +410,7 @@ public sealed partial class World
         PostTake(Pick(Users), id, Chance(0.7), null);
     }
 
-    internal void PostTake(string user, NotificationId id, bool take, Session? origin)
+    internal void PostTake(string user, NotificationId id, bool take, (Session Session, ISessionPort Port)? origin)
     {
         var command = new TakeCommand("main", user, id, take);
         Post(command, t => Answer(origin, t), now =>

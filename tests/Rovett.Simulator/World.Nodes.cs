@@ -81,6 +81,7 @@ public sealed partial class World
         if (!controls.WithoutLettingGo) ProcessNow(new LetGoCommand("main"));
         dueAhead = time.Due.Micros - clock.True;
         life++;
+        Link = new SimLink(this, 64 << 20);
         return true;
     }
 

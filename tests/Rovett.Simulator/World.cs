@@ -159,7 +159,11 @@ public sealed partial class World : IDisposable, ILedgerFaults
             PresenceGrace = TimeSpan.FromSeconds(2)
         }, time, recent, new Observer(this), this);
         life++;
+        Link = new SimLink(this, Chance(0.5) ? 64 << 20 : 6000);
     }
+
+    /// <summary>The way to the node that holds some of the sessions.</summary>
+    internal SimLink Link { get; private set; } = null!;
 
     /// <summary>Nothing that the simulator does is a bug of the ledger's.</summary>
     void ILedgerFaults.Bug(string? space, string where, Exception error) => bug ??= new SimulationException($"a bug in {where}: {error}");
@@ -169,6 +173,10 @@ public sealed partial class World : IDisposable, ILedgerFaults
     void ILedgerFaults.SetAside(string space, string what, string why) => bug ??= new SimulationException($"{what} was set aside: {why}");
 
     void ILedgerFaults.StoreRecovered() { }
+
+    internal void Bug(Exception error) => bug ??= error;
+
+    internal Controls Controls => controls;
 
     Exception? bug;
     bool believing, settling;
@@ -327,11 +335,13 @@ public sealed partial class World : IDisposable, ILedgerFaults
 
     /// <summary>Asks the ledger. What it does to the reference is applied in the order of the commands, once they are committed.</summary>
     internal void Post<T>(LedgerCommand<T> command, Action<Task<T>> done, Action<long>? apply = null, Action? failed = null,
-        Action? refused = null)
+        Action? refused = null, SimLink? link = null)
     {
         waiting.Add(new SimCommand(command, happened =>
         {
-            if (happened) done(command.Task);
+            if (!happened) return;
+            if (link is null) done(command.Task);
+            else link.Deliver(() => done(command.Task)); // after all that was sent before it
         }, apply, failed, refused));
         ScheduleLedger();
     }
