@@ -46,7 +46,7 @@ public sealed class NodeFaultTests
         await File.WriteAllTextAsync(secretFile, new string('s', 40), TestContext.Current.CancellationToken);
         int seed = Environment.TickCount;
         var random = new Random(seed);
-        var urls = Enumerable.Range(0, 3).Select(_ => $"http://127.0.0.1:{FreePort.Next()}").ToArray();
+        var urls = Enumerable.Range(0, 3).Select(_ => $"https://127.0.0.1:{FreePort.Next()}").ToArray();
         var nodes = new ServiceProcess?[3];
         using var front = new Front();
         var answered = new ConcurrentDictionary<string, string>();

@@ -168,6 +168,7 @@ public sealed class RawWebSocket : RawConnection
 
     public override async Task<JsonObject?> Next()
     {
+        if (Status != 101) throw new InvalidOperationException($"The upgrade was answered {Head}{Encoding.UTF8.GetString(Buffered)}");
         for (; ; )
         {
             while (!Whole(out _, out _, out _))
@@ -178,9 +179,7 @@ public sealed class RawWebSocket : RawConnection
             Skip(size);
             switch (opcode)
             {
-                case 1:
-                    try { return JsonNode.Parse(payload)!.AsObject(); }
-                    catch (System.Text.Json.JsonException) { throw new InvalidOperationException("BAD " + Convert.ToHexString(payload) + " " + Encoding.UTF8.GetString(payload)); }
+                case 1: return JsonNode.Parse(payload)!.AsObject();
                 case 8:
                     CloseCode = payload.Length >= 2 ? BinaryPrimitives.ReadUInt16BigEndian(payload) : 1005;
                     return null;

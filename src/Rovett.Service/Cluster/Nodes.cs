@@ -86,6 +86,19 @@ public sealed class Nodes : IDisposable
     /// <summary>Whether this process serves a space now.</summary>
     internal bool IsHere(SpaceRuntime space) => space.IsHere && Lease.Holds && mine.ContainsKey(space.Id);
 
+    /// <summary>Whether this process serves a space; one that it has just taken is waited for.</summary>
+    internal async Task<bool> Serves(SpaceRuntime space)
+    {
+        using var patience = new CancellationTokenSource(Relay.Patience);
+        for (; ; )
+        {
+            var next = Changed;
+            if (IsHere(space)) return true;
+            if (patience.IsCancellationRequested || PlaceOf(space.Name)?.Owner != me.Incarnation) return false;
+            await Relay.Wait(next, Relay.LookAgain, patience.Token);
+        }
+    }
+
     /// <summary>The node whose session an id is; null: none that is known.</summary>
     internal Place? HolderOf(string session) => now?.Nodes.FirstOrDefault(n => session.EndsWith("." + NodeIdentity.TagOf(n.Incarnation),
         StringComparison.Ordinal)) is { } node ? new Place(node.Incarnation, node.Url, 0) : null;

@@ -14,9 +14,11 @@ namespace Rovett.Service.Cluster;
 sealed class Relay : IDisposable
 {
     /// <summary>How long a request waits for a space that is being taken.</summary>
-    static readonly TimeSpan Patience = TimeSpan.FromSeconds(4);
+    internal static readonly TimeSpan Patience = TimeSpan.FromSeconds(4);
 
-    static readonly TimeSpan LookAgain = TimeSpan.FromMilliseconds(250),
+    internal static readonly TimeSpan LookAgain = TimeSpan.FromMilliseconds(250);
+
+    static readonly TimeSpan
         // Streams are silent between two heartbeats.
         Silence = TimeSpan.FromMinutes(30);
 
@@ -83,7 +85,7 @@ sealed class Relay : IDisposable
                 if (NodeDoor.Hops(context) >= NodeDoor.MostHops) break;
                 if (LiveRequests.IsOpening(context.Request) && spaces.Find(name) is not null && await links.To(place!) is { } link)
                 {
-                    context.Features.Set(link);
+                    context.Features.Set(Linked(spaces.Find(name)!, link));
                     await next(context);
                     return;
                 }
@@ -104,7 +106,7 @@ sealed class Relay : IDisposable
         await Problems.Write(context, Unserved());
     }
 
-    static async Task Wait(Task changed, TimeSpan atMost, CancellationToken aborted)
+    internal static async Task Wait(Task changed, TimeSpan atMost, CancellationToken aborted)
     {
         try
         {
@@ -115,6 +117,12 @@ sealed class Relay : IDisposable
             // It is looked again, or nobody waits any more.
         }
     }
+
+    LinkedSpace Linked(SpaceRuntime space, HoldingLink link) => new(link, async () =>
+    {
+        if (nodes.PlaceOf(space.Name) is { } now && now.Url != nodes.Name && await links.To(now) is { } other) return Linked(space, other);
+        return await nodes.Serves(space) ? null : throw Nodes.SpaceMoved(space.Name).ToException();
+    });
 
     /// <returns>False when nothing of it has reached the node, so that it may be passed on again.</returns>
     async Task<bool> Forward(HttpContext context, Place place)

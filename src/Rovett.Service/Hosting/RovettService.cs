@@ -43,6 +43,8 @@ public sealed class RovettService : IAsyncDisposable
         };
         var access = app.Services.GetRequiredService<AccessStore>();
         ConsoleLink = access.HasOperators ? null : NewConsoleLink();
+        // The server would wait for them.
+        app.Lifetime.ApplicationStopping.Register(() => app.Services.GetService<RevocationGate>()?.Close());
         app.Lifetime.ApplicationStopping.Register(() =>
             app.Services.GetRequiredService<IntakeList>().Stop(CloseWithin).GetAwaiter().GetResult());
         app.Lifetime.ApplicationStopping.Register(() =>

@@ -13,7 +13,7 @@ sealed class LinkDoor(LinkServices services, Nodes nodes, RevocationGate gate) :
         var request = context.GetHttpContext();
         if (NodeDoor.Of(request) is null) throw new RpcException(new Status(StatusCode.PermissionDenied, "This is for the nodes of the cluster."));
         Connections.IsStream(request);
-        var link = new ServedLink(services, nodes.IsHere) { SeenMore = gate.Look };
+        var link = new ServedLink(services, nodes) { SeenMore = gate.Look };
         gate.Add(link);
         await context.WriteResponseHeadersAsync([]); // the other end knows now that it is let in
         await link.Run(requestStream, responseStream, context.CancellationToken);

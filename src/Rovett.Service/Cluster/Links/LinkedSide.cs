@@ -12,6 +12,11 @@ using Frames = Rovett.Core.Links.Frames;
 
 namespace Rovett.Service.Cluster.Links;
 
+/// <summary>That another node serves the space of a request.</summary>
+/// <param name="Link">The link to that node.</param>
+/// <param name="Anew">Finds who serves it by now; null: this process. Throws a <see cref="ProblemException"/> when nobody does.</param>
+sealed record LinkedSpace(HoldingLink Link, Func<Task<LinkedSpace?>> Anew);
+
 /// <summary>Another node serves the session's space.</summary>
 /// <param name="services">What sessions need.</param>
 /// <param name="link">The link to that node.</param>
@@ -46,7 +51,6 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
     {
         this.session = session;
         session.Machine.Taken = Took;
-        number = link.Enter(this, session.Machine);
         var attach = new Frames.Attach
         {
             Space = session.Space.Name,
@@ -62,6 +66,7 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
         };
         if (at.After is { } after) attach.After = after;
         if (session.Label is { } label) attach.Label = label;
+        number = link.Enter(this, session.Machine);
         try
         {
             var opened = (await link.Ask(new Frames.Ask { Session = number, Attach = attach })).Opened;

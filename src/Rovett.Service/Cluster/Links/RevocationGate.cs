@@ -22,6 +22,12 @@ sealed class RevocationGate(Lease lease) : IAnswerGate, IDisposable
     /// <summary>A node begins to be told what its sessions are sent.</summary>
     public void Add(ServedLink link) => links[link] = true;
 
+    /// <summary>Ends all links: this process stops.</summary>
+    public void Close()
+    {
+        foreach (var link in links.Keys) link.Close();
+    }
+
     /// <summary>Sessions of a space may be at nodes that the process told which served it before, and which is gone: what is revoked is not
     /// answered before they have ended.</summary>
     public void HoldBack(string space) => heldBack[space] = lease.Now + Lease.Lasts;

@@ -23,7 +23,7 @@ sealed record LinkServices(SpaceDirectory Spaces, LedgerPump Ledger, AckBuffer A
     TopicGate Topics, DeviceRequests Requests, RecentBySpace Recent, SessionLimits Session, Lease Lease, TimeProvider Clock, Faults Faults);
 
 /// <summary>The end of a link at the node that serves: another node's sessions, as long as that node is heard.</summary>
-sealed class ServedLink(LinkServices services, Func<SpaceRuntime, bool> isHere)
+sealed class ServedLink(LinkServices services, Nodes nodes)
 {
     /// <summary>A node that says nothing for so long is not waited for.</summary>
     static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
@@ -32,6 +32,7 @@ sealed class ServedLink(LinkServices services, Func<SpaceRuntime, bool> isHere)
     readonly ConcurrentDictionary<uint, ServedSession> sessions = new();
     readonly ConcurrentDictionary<int, LinkPort> ports = new();
     readonly Lock gate = new();
+    readonly CancellationTokenSource closing = new();
     ulong sent, seen;
     TimeSpan grantedUntil;
     bool isOver;
@@ -49,6 +50,9 @@ sealed class ServedLink(LinkServices services, Func<SpaceRuntime, bool> isHere)
 
     /// <summary>Wants to hear when all up to a commit counts.</summary>
     public void Want(ulong commit) => outgoing.Add(new Frames.ToHolder { SaySeen = commit });
+
+    /// <summary>Ends it.</summary>
+    public void Close() => closing.Cancel();
 
     /// <summary>Called when something more counts.</summary>
     public Action? SeenMore { get; init; }
@@ -69,7 +73,7 @@ sealed class ServedLink(LinkServices services, Func<SpaceRuntime, bool> isHere)
     /// <summary>Serves the other node until either ends it.</summary>
     public async Task Run(IAsyncStreamReader<Frames.FromHolder> from, IAsyncStreamWriter<Frames.ToHolder> to, CancellationToken aborted)
     {
-        using var stop = CancellationTokenSource.CreateLinkedTokenSource(aborted);
+        using var stop = CancellationTokenSource.CreateLinkedTokenSource(aborted, closing.Token);
         var writing = Write(to, stop);
         try
         {
@@ -208,7 +212,7 @@ sealed class ServedLink(LinkServices services, Func<SpaceRuntime, bool> isHere)
                 await Detach(ask.Session);
                 return answer;
             case Frames.Ask.WhatOneofCase.Check:
-                var checkedOne = await services.Tokens.Check(ask.Check.Token_, SpaceOf(ask.Check.Space));
+                var checkedOne = await services.Tokens.Check(ask.Check.Token_, await SpaceOf(ask.Check.Space));
                 return new Frames.Answer { Credential = Of(checkedOne) };
             default:
                 return await Carry(ask, Known(ask.Session), answer);
@@ -254,12 +258,12 @@ sealed class ServedLink(LinkServices services, Func<SpaceRuntime, bool> isHere)
         return answer;
     }
 
-    SpaceRuntime SpaceOf(string name) => services.Spaces.Find(name) is { } space && isHere(space) ? space
+    async Task<SpaceRuntime> SpaceOf(string name) => services.Spaces.Find(name) is { } space && await nodes.Serves(space) ? space
         : throw Nodes.SpaceMoved(name).ToException();
 
     async Task<Frames.Opened> Attach(uint number, Frames.Attach attach)
     {
-        var space = SpaceOf(attach.Space);
+        var space = await SpaceOf(attach.Space);
         var credential = Read(attach.Credential);
         var place = services.Limits.EnterSession(space, credential.Identity.User.Value,
             IPAddress.TryParse(attach.Address, out var address) ? address : null);

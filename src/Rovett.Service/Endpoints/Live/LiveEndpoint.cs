@@ -20,7 +20,7 @@ namespace Rovett.Service.Endpoints.Live;
 public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, Tokens tokens, Tickets tickets, Origins origins,
     SessionRegistry registry, RovettOptions options)
 {
-    const int MaxPosted = 100;
+    const int MaxPosted = 100, MostTries = 4;
 
     /// <summary>Opens a live session.</summary>
     /// <remarks>By WebSocket (with an upgrade), server-sent events or long poll, as the request asks. The messages are
@@ -261,11 +261,12 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         }
         if (errors.Count > 0) throw Problem.Invalid(errors, "Correct the named query parameters.").ToException();
 
-        var link = context.Features.Get<HoldingLink>();
-        ISessionSide side = link is null ? new HereSide(services) : new LinkedSide(services, link, context.Connection.RemoteIpAddress);
+        var linked = context.Features.Get<LinkedSpace>();
+        ISessionSide Side() => linked is null ? new HereSide(services)
+            : new LinkedSide(services, linked.Link, context.Connection.RemoteIpAddress);
         Credential credential;
         string? opened = null;
-        if (token is not null) credential = await side.Check(token, space);
+        if (token is not null) credential = await Side().Check(token, space);
         else if (query.TryGetValue("ticket", out var ticket))
         {
             (credential, device) = await tickets.Open(opened = ticket.ToString(), space.Name, device, origin,
@@ -278,22 +279,31 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
                 .ToException();
         }
 
-        // The node that serves the space counts all its sessions.
-        var place = link is null ? services.Limits.EnterSession(space, credential.Identity.User.Value, context.Connection.RemoteIpAddress)
-            : UsageLimits.NoPlace;
-        var session = new LiveSession(services, side, place, space, credential, opened, device ?? "unnamed-" + Secrets.NewId(), label, transport,
-            heartbeat == "event")
-        { Tried = TriedHints.Read(query["tried"]), Poll = transport == TransportKind.LongPoll ? new PollTransport(services.Clock) : null };
-        try
+        device ??= "unnamed-" + Secrets.NewId();
+        for (int tries = 1; ; tries++)
         {
-            await session.Attach(after, foreign);
-            Connections.Keep(context);
-            return session;
-        }
-        catch
-        {
-            await session.Detach();
-            throw;
+            // The node that serves the space counts all its sessions.
+            var place = linked is null
+                ? services.Limits.EnterSession(space, credential.Identity.User.Value, context.Connection.RemoteIpAddress) : UsageLimits.NoPlace;
+            var session = new LiveSession(services, Side(), place, space, credential, opened, device, label, transport, heartbeat == "event")
+            { Tried = TriedHints.Read(query["tried"]), Poll = transport == TransportKind.LongPoll ? new PollTransport(services.Clock) : null };
+            try
+            {
+                await session.Attach(after, foreign);
+                Connections.Keep(context);
+                return session;
+            }
+            // A session that may have been let in by a node that is not reached any more is nobody's.
+            catch (ProblemException moved) when (moved.Problem.Slug is "space-moved" or "outcome-unknown" && linked is not null && tries < MostTries)
+            {
+                await session.Detach();
+                linked = await linked.Anew();
+            }
+            catch
+            {
+                await session.Detach();
+                throw;
+            }
         }
     }
 
