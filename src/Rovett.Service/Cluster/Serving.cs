@@ -28,7 +28,7 @@ sealed class Serving(SpaceDirectory spaces, LedgerPump ledger, Agendas agendas, 
         try
         {
             if (spaces.Find(name) is not { } space) return false;
-            await ledger.Ask(new LetGoCommand(name)); // what was remembered of an earlier time
+            await ledger.Ask(new LetGoCommand(name, isGivenUp: false)); // what was remembered of an earlier time
             agendas.Of(name).Begins(clock.Due);
             space.IsDeposed = false;
             space.IsHere = true;
