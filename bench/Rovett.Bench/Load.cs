@@ -14,8 +14,14 @@ sealed record Reading(double PerSecond, long Sends);
 sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> request, string publishPath, string body, string? key, bool acks)
 {
     const int Window = 16;
-    static readonly TimeSpan Measured = TimeSpan.FromSeconds(4);
+    public static readonly TimeSpan Measured = TimeSpan.FromSeconds(4);
     long delivered, sent;
+
+    /// <summary>Where it sends; null: where the sessions are.</summary>
+    public Uri? SendsTo { get; init; }
+
+    /// <summary>Called when it begins to count, and when it has counted.</summary>
+    public Action<bool, long>? Counts { get; init; }
 
     /// <summary>For how long it is not counted yet.</summary>
     public TimeSpan Warmup { get; init; } = TimeSpan.FromSeconds(3);
@@ -36,7 +42,9 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
             await Task.Delay(Warmup);
             long before = Volatile.Read(ref delivered);
             var clock = Stopwatch.StartNew();
+            Counts?.Invoke(true, Volatile.Read(ref sent));
             await Task.Delay(Measured);
+            Counts?.Invoke(false, Volatile.Read(ref sent));
             double rate = (Volatile.Read(ref delivered) - before) / clock.Elapsed.TotalSeconds;
             await stop.CancelAsync();
             await Task.WhenAll(senders);
@@ -59,7 +67,7 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
             {
                 await Task.Yield();
             }
-            using var message = new HttpRequestMessage(HttpMethod.Post, new Uri(url, publishPath))
+            using var message = new HttpRequestMessage(HttpMethod.Post, new Uri(SendsTo ?? url, publishPath))
             { Content = new StringContent(body, Encoding.UTF8, "application/json") };
             if (key is not null) message.Headers.Authorization = new AuthenticationHeaderValue("Bearer", key);
             Interlocked.Increment(ref sent);

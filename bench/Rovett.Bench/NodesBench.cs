@@ -11,7 +11,8 @@ namespace Rovett.Bench;
 /// <summary>What it costs that a request reaches a node that does not serve its space, and what a send costs PostgreSQL.</summary>
 static class NodesBench
 {
-    const int Rounds = 6, Warm = 300, Each = 400, AtOnce = 32;
+    const int Rounds = 6, Warm = 300, Each = 400, AtOnce = 32, FanOutRounds = 3;
+    static readonly int[] FanOuts = [1, 1000, 3000];
     static readonly TimeSpan Length = TimeSpan.FromSeconds(5);
 
     public static async Task Run()
@@ -42,6 +43,15 @@ static class NodesBench
             }
             Console.WriteLine($"one send after the other, p50 in ms, by the node that serves the space: {Listed(direct)}; by the other: " +
                 $"{Listed(passed)}; differences {Listed(direct.Zip(passed, (a, b) => b - a))}");
+            var token = (string)nodes[0].Ready["credentials"]!["tokenSigningSecret"]!;
+            for (int round = 0; round < FanOutRounds; round++)
+            {
+                foreach (int sessions in FanOuts)
+                {
+                    await FanOut(near, near, near, sessions, key, token);
+                    await FanOut(far, near, far, sessions, key, token);
+                }
+            }
             foreach (var (name, node) in new[] { ("the node that serves the space", near), ("the other", far), ("the node that serves the space", near), ("the other", far) })
             {
                 var (cpuNear, cpuFar, wal) = (Cpu(near), Cpu(far), Wal(database));
@@ -56,6 +66,32 @@ static class NodesBench
             foreach (var node in nodes) node.Dispose();
             Directory.Delete(folder, recursive: true);
         }
+    }
+
+    /// <summary>Sends to a role whose sessions are all at one node.</summary>
+    static async Task FanOut(ServiceProcess holder, ServiceProcess near, ServiceProcess far, int sessions, string key, string secret)
+    {
+        double serving = 0, holding = 0;
+        long sends = 0;
+        var load = new Load(holder.Url, webSocket: true, sessions,
+            i => $"GET /v1/live HTTP/1.1\r\nHost: 127.0.0.1\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13\r\n" +
+                "Sec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\nSec-WebSocket-Protocol: rovett.v1\r\nAuthorization: Bearer " +
+                $"{TestTokens.Make(secret, $"hand-{i}", ["engineer"])}\r\n\r\n",
+            "/v1/notifications", """{"to":["role:engineer"],"type":"engine.check.due","title":"Turnstone: pump check due"}""", key, acks: true)
+        {
+            SendsTo = near.Url,
+            Counts = (begins, sent) =>
+            {
+                int sign = begins ? -1 : 1;
+                (serving, holding, sends) = (serving + (sign * Cpu(near)), holding + (sign * Cpu(far)), sends + (sign * sent));
+            },
+        };
+        var reading = await load.Run();
+        double deliveries = reading.PerSecond * Load.Measured.TotalSeconds;
+        Console.WriteLine(near == far
+            ? $"{sessions} sessions at the node that serves: {reading.PerSecond:0} deliveries/s; {serving / deliveries * 1e6:0.00} µs of processor time a delivery"
+            : $"{sessions} sessions at the other node: {reading.PerSecond:0} deliveries/s; serving {serving / sends * 1e6:0} µs a send, holding " +
+                $"{holding / deliveries * 1e6:0.00} µs a delivery, both {(serving + holding) / deliveries * 1e6:0.00} µs a delivery");
     }
 
     static string Listed(IEnumerable<double> values) => string.Join(", ", values.Select(v => v.ToString("0.00")));
