@@ -19,4 +19,21 @@ static class AnsweredSends
         var id = (string)answer["id"]!;
         answered.GetOrAdd(key, id).ShouldBe(id); // the same key, the same notification, over any number of lives and nodes
     }
+
+    /// <summary>Sends something as often as it takes.</summary>
+    public static async Task SendUntilAnswered(RovettClient client, string key, ConcurrentDictionary<string, string> answered)
+    {
+        for (; ; )
+        {
+            try
+            {
+                await Send(client, key, answered);
+                return;
+            }
+            catch (Exception error) when (error is HttpRequestException or RovettRefusedException { Status: 503 } or OperationCanceledException)
+            {
+                await Task.Delay(20);
+            }
+        }
+    }
 }

@@ -233,20 +233,4 @@ public sealed class NodeFaultTests
             }
         }
     }
-
-    static async Task SendUntilAnswered(RovettClient client, string key, ConcurrentDictionary<string, string> answered)
-    {
-        for (; ; )
-        {
-            try
-            {
-                await Send(client, key, answered);
-                return;
-            }
-            catch (Exception error) when (error is HttpRequestException or RovettRefusedException { Status: 503 } or OperationCanceledException)
-            {
-                await Task.Delay(20);
-            }
-        }
-    }
 }

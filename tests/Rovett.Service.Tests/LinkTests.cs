@@ -1,4 +1,8 @@
 using System.Text.Json.Nodes;
+using Grpc.Core;
+using Rovett.Core.Ledgers;
+using Rovett.Service.Cluster.Links;
+using Rovett.Service.Ledgers;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
@@ -60,5 +64,132 @@ public sealed class LinkTests : IAsyncLifetime
         ended.Status.ShouldBe(204, ended.Text);
         ((string)(await socket.Next("ending"))["reason"]!).ShouldBe("ended");
         await Eventually.Holds(async () => (await Sessions()).Count, n => n == 2, "it is not counted any more");
+    }
+
+    [Fact]
+    public async Task What_is_taken_away_is_not_sent_by_the_node_that_holds_the_session_once_it_is_answered()
+    {
+        using var socket = await holder.WebSocket(Token("mara"));
+        await socket.Next("current");
+        for (int round = 0; round < 20; round++)
+        {
+            (await owner.Call(HttpMethod.Put, "/v1/users/mara", owner.Key, """{"roles":["engineer"]}""")).Status.ShouldBeLessThan(300);
+            var sending = Task.WhenAll(Enumerable.Range(0, 8).Select(i => Send("role:engineer", $"{round}-{i}")));
+            (await owner.Call(HttpMethod.Put, "/v1/users/mara", owner.Key, """{"roles":[]}""")).Status.ShouldBeLessThan(300);
+            await socket.Text($$"""{"kind":"attend","subject":null,"requestId":"{{round}}"}""");
+            await sending;
+            await Send("role:engineer", $"{round}-after");
+            await Send("user:mara", $"{round}-end");
+            for (string? title = null; title != $"{round}-end";)
+            {
+                var message = await socket.Next("notification");
+                title = (string?)message["title"];
+                title!.ShouldNotEndWith("after");
+            }
+        }
+    }
+
+    [Fact]
+    public async Task A_user_has_as_many_sessions_as_may_be_on_all_nodes_together()
+    {
+        (await owner.Call(HttpMethod.Patch, "/v1/settings", owner.Key, """{"limits":{"sessionsPerUser":2}}""")).Status.ShouldBe(200);
+        var token = Token("mara");
+        using var one = await holder.WebSocket(token);
+        await one.Next("opened");
+        using (var two = await owner.WebSocket(token))
+        {
+            await two.Next("opened");
+            (await holder.Call(HttpMethod.Get, "/v1/live", token, null, ("Accept", "text/event-stream"))).Problem.ShouldBe("too-many-sessions");
+            (await owner.Call(HttpMethod.Get, "/v1/live", token, null, ("Accept", "text/event-stream"))).Problem.ShouldBe("too-many-sessions");
+        }
+        await Eventually.Holds(async () => (await Sessions()).Count, n => n == 1, "one has ended");
+        using var three = await holder.WebSocket(token);
+        await three.Next("opened");
+    }
+
+    [Fact]
+    public async Task Devices_of_one_user_at_two_nodes_agree()
+    {
+        var token = Token("mara");
+        using var desk = await owner.WebSocket(token, "?device=desk");
+        using var phone = await holder.WebSocket(token, "?device=phone");
+        await desk.Next("current");
+        await phone.Next("current");
+        var id = await Send("user:mara", "Check the pump");
+        foreach (var device in (RawWebSocket[])[desk, phone]) ((int)(await device.Next("notification"))["unread"]!).ShouldBe(1);
+        await phone.Text($$"""{"kind":"markRead","ids":["{{id}}"],"requestId":"m"}""");
+        ((int)(await phone.Next("done"))["totals"]!["unread"]!).ShouldBe(0);
+        ((int)(await desk.Next("totals"))["totals"]!["unread"]!).ShouldBe(0);
+        // A send that one of them causes is not sent to that one.
+        var session = (await Sessions()).Single(s => (string)s!["device"]! == "phone")!["session"]!;
+        (await holder.Post("/v1/notifications", owner.Key, """{"to":["user:mara"],"type":"t","title":"By the phone"}""", ("Rovett-Session", (string)session!)))
+            .Status.ShouldBe(201);
+        await Send("user:mara", "By somebody else");
+        ((string)(await desk.Next("notification"))["title"]!).ShouldBe("By the phone");
+        ((string)(await phone.Next("notification"))["title"]!).ShouldBe("By somebody else");
+    }
+
+    [Fact]
+    public async Task Without_tls_between_nodes_connections_are_passed_on()
+    {
+        await using var clear = new ClusterGround();
+        var first = await clear.Add(scheme: "http");
+        await Eventually.Holds(() => clear.OwnerOf("main") == first.NodeUrl, "the first node serves everything");
+        clear.Ask($"UPDATE space_owner SET wanted='{first.NodeUrl}'");
+        var second = await clear.Add(scheme: "http");
+        using var socket = await second.WebSocket(first.Token("mara"));
+        await socket.Next("current");
+        second.Service.HeldForOthers.ShouldBe(0);
+        await first.Send("user:mara", "Check the pump");
+        ((string)(await socket.Next("notification"))["title"]!).ShouldBe("Check the pump");
+    }
+
+    [Fact]
+    public async Task An_end_that_takes_nothing_breaks_the_link()
+    {
+        var queue = new FrameQueue<string>(static text => text.Length);
+        int added = 0;
+        while (queue.Add(new string('x', 1 << 20)) && added < 100) added++;
+        added.ShouldBe(8);
+        await Should.ThrowAsync<IOException>(() => queue.WriteTo(new Nowhere(), TestContext.Current.CancellationToken));
+    }
+
+    sealed class Nowhere : IAsyncStreamWriter<string>
+    {
+        public WriteOptions? WriteOptions { get; set; }
+
+        public Task WriteAsync(string message) => Task.CompletedTask;
+    }
+
+    sealed class Hand : IElapsedTime
+    {
+        public TimeSpan Elapsed { get; set; } = TimeSpan.FromSeconds(100);
+        public string Boot => "test";
+    }
+
+    [Fact]
+    public void After_a_process_has_died_it_is_waited_until_nobody_acts_on_what_it_said()
+    {
+        var clock = new Hand();
+        var lease = new Lease(clock);
+        lease.Renewed(clock.Elapsed);
+        lease.Left.ShouldBe(Lease.Lasts);
+        using var gate = new RevocationGate(lease);
+        int answers = 0;
+        gate.WhenItCounts(["main"], () => answers++);
+        answers.ShouldBe(1);
+        gate.HoldBack("main");
+        gate.WhenItCounts(["harbour"], () => answers++);
+        answers.ShouldBe(2);
+        gate.WhenItCounts(["harbour", "main"], () => answers += 10);
+        clock.Elapsed += Lease.Lasts - TimeSpan.FromMilliseconds(1);
+        gate.Look();
+        answers.ShouldBe(2);
+        clock.Elapsed += TimeSpan.FromMilliseconds(2);
+        gate.Look();
+        answers.ShouldBe(12);
+        gate.WhenItCounts(["main"], () => answers++);
+        answers.ShouldBe(13);
+        lease.Left.ShouldBe(TimeSpan.Zero);
     }
 }

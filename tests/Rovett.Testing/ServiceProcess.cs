@@ -61,12 +61,25 @@ public sealed class ServiceProcess : IDisposable
     }
 
     /// <summary>Starts `rovett <paramref name="command"/>` and waits for its ready file.</summary>
+    /// <param name="folder">Where its files go.</param>
+    /// <param name="more">More options.</param>
+    /// <param name="environment">Variables of its environment.</param>
+    /// <param name="command">The command.</param>
+    /// <param name="log">What it logs.</param>
+    /// <param name="network">A network namespace that it runs in; null: the machine's.</param>
     public static async Task<ServiceProcess> Start(string folder, string[]? more = null,
-        IReadOnlyDictionary<string, string>? environment = null, string command = "serve", string log = "warning")
+        IReadOnlyDictionary<string, string>? environment = null, string command = "serve", string log = "warning", string? network = null)
     {
         var file = Path.Combine(folder, $"ready-{Guid.NewGuid():N}.json");
         string[] data = command == "serve" ? ["--data", Path.Combine(folder, "data"), "--log", log] : [];
-        var process = Process.Start(Info([command, "--port", "0", "--ready-file", file, .. data, .. more ?? []], environment))!;
+        var info = Info([command, "--port", "0", "--ready-file", file, .. data, .. more ?? []], environment);
+        if (network is not null)
+        {
+            string[] inside = ["netns", "exec", network, info.FileName];
+            for (int i = 0; i < inside.Length; i++) info.ArgumentList.Insert(i, inside[i]);
+            info.FileName = "ip";
+        }
+        var process = Process.Start(info)!;
         var output = new ConcurrentQueue<string>();
         process.OutputDataReceived += (_, e) => output.Enqueue(e.Data ?? "");
         process.ErrorDataReceived += (_, e) => output.Enqueue(e.Data ?? "");
