@@ -25,7 +25,7 @@ public sealed class NodeFailOverTests : IDisposable
         Directory.Delete(folder, recursive: true);
     }
 
-    async Task Start(int count, string database, params string[] more)
+    async Task Start(int count, string database)
     {
         var secret = Path.Combine(folder, "cluster-secret");
         await File.WriteAllTextAsync(secret, new string('s', 40));
@@ -33,7 +33,8 @@ public sealed class NodeFailOverTests : IDisposable
         foreach (var url in urls)
         {
             nodes.Add(await ServiceProcess.Start(Directory.CreateDirectory(Path.Combine(folder, $"{nodes.Count}")).FullName,
-                ["--database", database, "--node-url", url, "--cluster-secret-file", secret, .. more], log: "error"));
+                ["--database", database, "--node-url", url, "--cluster-secret-file", secret],
+                new Dictionary<string, string> { ["ROVETT_RECONNECT_WINDOW_SECONDS"] = "1" }, log: "error"));
         }
     }
 
@@ -91,7 +92,7 @@ public sealed class NodeFailOverTests : IDisposable
     {
         using var server = new PostgresServer();
         var database = server.NewDatabase();
-        await Start(2, database, "--reconnect-window-seconds", "1");
+        await Start(2, database);
         using var client = new RovettClient(nodes[0].Url, Key);
         await client.Send(new JsonObject
         {

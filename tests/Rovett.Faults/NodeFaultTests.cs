@@ -48,6 +48,7 @@ public sealed class NodeFaultTests
         var random = new Random(seed);
         var urls = Enumerable.Range(0, 3).Select(_ => $"https://127.0.0.1:{FreePort.Next()}").ToArray();
         var nodes = new ServiceProcess?[3];
+        var key = "";
         using var front = new Front();
         var answered = new ConcurrentDictionary<string, string>();
         var times = new Dictionary<Fault, List<double>>();
@@ -66,8 +67,8 @@ public sealed class NodeFaultTests
                 Directory.CreateDirectory(Path.Combine(folder, $"{i}"));
                 await Begin(i);
             }
-            var (key, secret) = ((string)nodes[0]!.Ready["credentials"]!["adminKey"]!,
-                (string)nodes[0]!.Ready["credentials"]!["tokenSigningSecret"]!);
+            key = (string)nodes[0]!.Ready["credentials"]!["adminKey"]!;
+            var secret = (string)nodes[0]!.Ready["credentials"]!["tokenSigningSecret"]!;
             await Owner(database, urls);
             using var client = new RovettClient(front.Url, key);
             var mara = new Watch("mara", ["engineer"]);
@@ -175,7 +176,7 @@ public sealed class NodeFaultTests
         }
         catch (Exception error)
         {
-            throw new InvalidOperationException($"seed {seed}: {error.Message}\n" +
+            throw new InvalidOperationException($"seed {seed}: {error.Message}\n{await Nodes(nodes, key)}\n" +
                 string.Join("\n---\n", nodes.Select(n => n?.Printed ?? "")), error);
         }
         finally
@@ -188,6 +189,25 @@ public sealed class NodeFaultTests
             }
             Directory.Delete(folder, recursive: true);
         }
+    }
+
+    /// <summary>The nodes as each of them sees them.</summary>
+    static async Task<string> Nodes(IEnumerable<ServiceProcess?> nodes, string key)
+    {
+        var said = new List<string>();
+        foreach (var node in nodes.OfType<ServiceProcess>())
+        {
+            try
+            {
+                using var client = new RovettClient(node.Url, key);
+                said.Add($"{node.Url}: {(await client.Call(HttpMethod.Get, "/v1/cluster")).ToJsonString()}");
+            }
+            catch (Exception error)
+            {
+                said.Add($"{node.Url}: {error.Message}");
+            }
+        }
+        return string.Join('\n', said);
     }
 
     static double Median(List<double> of) => of.Order().ElementAt(of.Count / 2);

@@ -2,7 +2,6 @@ using Google.Protobuf;
 using Rovett.Core.Delivery;
 using Rovett.Core.Links;
 using Rovett.Core.Links.Frames;
-using Rovett.Core.Wire;
 
 namespace Rovett.Simulator;
 

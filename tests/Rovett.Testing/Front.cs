@@ -8,7 +8,7 @@ public sealed class Front : IDisposable
 {
     readonly TcpListener listener = new(IPAddress.Loopback, 0);
     readonly CancellationTokenSource stop = new();
-    volatile int[] ports = [];
+    volatile IPEndPoint[] ends = [];
 
     public Front()
     {
@@ -19,7 +19,10 @@ public sealed class Front : IDisposable
     public Uri Url => new($"http://127.0.0.1:{((IPEndPoint)listener.LocalEndpoint).Port}");
 
     /// <summary>Where the nodes listen now.</summary>
-    public void Leads(IEnumerable<int> to) => ports = [.. to];
+    public void Leads(IEnumerable<int> to) => Leads(to.Select(port => new IPEndPoint(IPAddress.Loopback, port)));
+
+    /// <summary>Where the nodes listen now.</summary>
+    public void Leads(IEnumerable<IPEndPoint> to) => ends = [.. to];
 
     async Task Accept()
     {
@@ -36,15 +39,15 @@ public sealed class Front : IDisposable
     async Task Serve(Socket from)
     {
         using var one = from;
-        int[] order = [.. ports];
+        IPEndPoint[] order = [.. ends];
         Random.Shared.Shuffle(order);
-        foreach (int port in order)
+        foreach (var end in order)
         {
             using var to = new Socket(SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
             one.NoDelay = true;
             try
             {
-                await to.ConnectAsync(IPAddress.Loopback, port, stop.Token);
+                await to.ConnectAsync(end, stop.Token);
             }
             catch (SocketException)
             {

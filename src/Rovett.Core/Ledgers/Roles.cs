@@ -3,7 +3,6 @@ using Rovett.Core.Delivery;
 using Rovett.Core.Nodes;
 using Rovett.Core.Notifications;
 using Rovett.Core.Policies;
-using Rovett.Core.Presence;
 using Rovett.Core.Store;
 using Rovett.Core.Visibility;
 using Rovett.Core.Wire;

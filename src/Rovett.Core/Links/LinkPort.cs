@@ -1,5 +1,4 @@
 using Rovett.Core.Delivery;
-using Rovett.Core.Visibility;
 using Rovett.Core.Wire;
 
 namespace Rovett.Core.Links;

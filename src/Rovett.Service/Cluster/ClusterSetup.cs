@@ -6,7 +6,6 @@ using Rovett.Service.Live;
 using Rovett.Service.Spaces;
 using Rovett.Service.Tls;
 using Rovett.Storage.Homes;
-using Yarp.ReverseProxy.Forwarder;
 
 namespace Rovett.Service.Cluster;
 

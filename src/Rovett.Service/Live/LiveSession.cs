@@ -1,7 +1,6 @@
 using System.Buffers;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers;
-using Rovett.Core.Ledgers.Commands.Sessions;
 using Rovett.Core.Visibility;
 using Rovett.Core.Wire;
 using Rovett.Core.Wire.WebSockets;

@@ -27,7 +27,10 @@ sealed class HoldingLink : IDisposable
     readonly Faults faults;
     readonly Action<HoldingLink> over;
     readonly int comeBackWithinMs;
+    const int ReportsToAll = 10;
+
     ulong lastAsk;
+    int reports;
     uint lastSession;
     long holdsUntil;
     volatile bool isOver;
@@ -64,7 +67,7 @@ sealed class HoldingLink : IDisposable
     {
         var writing = outgoing.WriteTo(call.RequestStream, stop.Token);
         using var pings = new Timer(_ => Ping(), null, TimeSpan.Zero, PingEvery);
-        using var reports = new Timer(_ => Report(), null, WrittenEvery, WrittenEvery);
+        using var reporting = new Timer(_ => Report(), null, WrittenEvery, WrittenEvery);
         try
         {
             for (; ; )
@@ -126,11 +129,18 @@ sealed class HoldingLink : IDisposable
 
     void Ping() => Tell(new Frames.FromHolder { Ping = clock.Elapsed.Ticks });
 
-    /// <summary>Tells what connections have taken.</summary>
+    /// <summary>Tells what connections have taken, and now and then how sessions are.</summary>
     void Report()
     {
         try
         {
+            if (++reports % ReportsToAll == 0)
+            {
+                foreach (var side in sides.Keys)
+                {
+                    if (side.IsOtherwise) written.TryAdd(side, true);
+                }
+            }
             foreach (var side in written.Keys)
             {
                 written.TryRemove(side, out _);

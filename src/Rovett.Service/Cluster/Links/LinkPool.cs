@@ -1,7 +1,6 @@
 using System.Collections.Concurrent;
 using Grpc.Core;
 using Grpc.Net.Client;
-using Rovett.Core.Ledgers;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Options;

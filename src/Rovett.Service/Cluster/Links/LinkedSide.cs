@@ -30,6 +30,7 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
     readonly Lock gate = new();
     List<long> notifications = [];
     long through;
+    (string State, int Outstanding) reported;
 
     public bool MayWrite => link.Holds && services.Lease.Holds;
 
@@ -112,23 +113,30 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
         link.HasWritten(this);
     }
 
+    /// <summary>It is otherwise than it was reported last.</summary>
+    public bool IsOtherwise
+    {
+        get
+        {
+            // Before the lock, which is taken while the session's own is held.
+            var now = (session.StateName, session.Outstanding);
+            lock (gate) return reported != now;
+        }
+    }
+
     /// <summary>What the connection has taken since the last of these.</summary>
     public Frames.Written TakeWritten()
     {
+        var written = new Frames.Written
+        { Session = number, Sent = session.Sent, Outstanding = session.Outstanding, State = session.StateName };
         lock (gate)
         {
-            var written = new Frames.Written
-            {
-                Session = number,
-                Through = through,
-                Notifications = { notifications },
-                Sent = session.Sent,
-                Outstanding = session.Outstanding,
-                State = session.StateName,
-            };
+            written.Through = through;
+            written.Notifications.Add(notifications);
             notifications = [];
-            return written;
+            reported = (written.State, written.Outstanding);
         }
+        return written;
     }
 
     async Task<Frames.Answer> Ask(Frames.Ask ask)
