@@ -7,7 +7,7 @@ PAGES := clients/typescript/dist/index.js console/dist/index.html demo/crew/dist
 SOURCES := $(shell find src demo/scenario.yaml demo/policies.yaml demo/rules.yaml demo/intakes.yaml docs/rules.schema.json docs/problems.md docs/conformance -name obj -prune -o -name bin -prune -o -type f -print)
 
 
-.PHONY: help build demo demo-cluster test test-postgres simulate prove fuzz corebench lint bench clean tools
+.PHONY: help build demo demo-cluster test test-postgres test-nodes simulate prove fuzz corebench lint bench clean tools
 help: ## Say what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
 
@@ -55,12 +55,21 @@ test: build tools ## Build everything, check its style, and run all tests
 	third=$$(dotnet $(SERVICE) -list classes -noLogo | awk -v day=$$(($$(date +%s) / 86400 % 3)) 'NF && ++n % 3 == day { print "-class", $$0 }'); \
 	ROVETT_TEST_HOME=postgres dotnet $(SERVICE) -trait- "home=folder" $$third -noColor -noLogo -maxThreads 2x 2>&1 | tee .build/Postgres.log \
 	|| grep -q "Errors: 0, Failed: 0," .build/Postgres.log || failed="$$failed Postgres"; \
+	echo "== Rovett.Service.Tests with another node that serves, some of the classes, others each day"; \
+	set -- "LiveTests" "LongPollTests SessionTests RevocationTests SayTests" "TopicTests" "PresenceTests AccessTests RoomTests"; \
+	eval "some=\$$$$(($$(date +%s) / 86400 % 4 + 1))"; \
+	ROVETT_TEST_HOME=nodes dotnet $(SERVICE) -trait- "home=folder" $$(printf -- "-class *.%s " $$some) -noColor -noLogo -maxThreads 3x 2>&1 | tee .build/Nodes.log \
+	|| grep -q "Errors: 0, Failed: 0," .build/Nodes.log || failed="$$failed Nodes"; \
 	for t in $$failed; do echo "== $$t failed"; grep -A 30 '\[FAIL\]' .build/$$t.log; done; \
 	for t in $$failed; do grep -hA 1 '\[FAIL\]' .build/$$t.log | cut -c1-300; done; test -z "$$failed"
 
 test-postgres: build tools ## Run the tests of the service on PostgreSQL in place of a data folder
 	dotnet build tests/Rovett.Service.Tests -c Release -v quiet --nologo
 	ROVETT_TEST_HOME=postgres dotnet $(SERVICE) -trait- "home=folder" -noColor -noLogo
+
+test-nodes: build tools ## Run the tests of live sessions where another node serves their space
+	dotnet build tests/Rovett.Service.Tests -c Release -v quiet --nologo
+	ROVETT_TEST_HOME=nodes dotnet $(SERVICE) -trait- "home=folder" $$(printf -- "-class *.%s " LiveTests LongPollTests SessionTests RevocationTests SayTests TopicTests PresenceTests AccessTests RoomTests) -noColor -noLogo -maxThreads 3x
 
 SEEDS := 1..1000
 simulate: ## Judge simulated worlds by their seeds: make simulate SEEDS=1..10000

@@ -104,7 +104,7 @@ public class LinkTests
     {
         var one = Pair(1);
         Live(one);
-        var sight = new Core.Delivery.Sight(new Dictionary<long, Core.Delivery.LogSight> { [4] = new([new Segment(0, 9, 0)], [new OrdinalRun(2, 3)]) },
+        var sight = new Core.Delivery.Sight(new Dictionary<long, Core.Visibility.LogSight> { [4] = new([new Segment(0, 9, 0)], [new OrdinalRun(2, 3)]) },
             new HashSet<string> { "user:mara" }, new Dictionary<string, bool> { ["role:deck"] = true });
         one.Remote.Offer(Run(Entry(10, "engineers only")), 0, 1, isLast: false);
         one.Remote.Tell(new ControlMessage("said", null, "{\"said\":1}"u8.ToArray()) { Shows = new ChannelContent("topic:berth/3", ChannelView.Content) });

@@ -8,6 +8,7 @@ using Rovett.Testing;
 using Rovett.Testing.Servers;
 using Shouldly;
 using Xunit;
+using static Rovett.Testing.Network;
 
 namespace Rovett.Faults;
 
@@ -53,14 +54,6 @@ public sealed class NodeNetworkTests : IAsyncLifetime
         await Ip($"netns del {inside}");
         server.Dispose();
         Directory.Delete(folder, recursive: true);
-    }
-
-    static async Task Ip(string arguments)
-    {
-        using var run = Process.Start(new ProcessStartInfo("/bin/sh", ["-c", "ip " + arguments]) { RedirectStandardError = true })!;
-        var error = await run.StandardError.ReadToEndAsync();
-        await run.WaitForExitAsync();
-        if (run.ExitCode != 0) throw new InvalidOperationException($"ip {arguments}: {error}");
     }
 
     object? Ask(string sql)

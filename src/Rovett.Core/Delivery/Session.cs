@@ -235,7 +235,8 @@ public sealed partial class Session : ISessionPort
     }
 
     /// <inheritdoc/>
-    public bool EnterLive(long from, IReadOnlyList<(PageItem Item, long Rev, long Unread)> rest, string cursor, long position, Totals totals)
+    public bool EnterLive(long from, IReadOnlyList<(PageItem Item, long Rev, long Unread)> rest, string cursor, long position,
+        Totals totals)
     {
         lock (gate)
         {
@@ -246,7 +247,10 @@ public sealed partial class Session : ISessionPort
 
     bool EnterLive(IReadOnlyList<(PageItem Item, long Rev, long Unread)> rest, string cursor, long position, Totals totals)
     {
-        foreach (var (item, rev, unread) in rest) Enqueue(item.Run(dispatches.AttemptOf(item.Entry.Position.Value)), 1, rev, unread, waits: true);
+        foreach (var (item, rev, unread) in rest)
+        {
+            Enqueue(item.Run(dispatches.AttemptOf(item.Entry.Position.Value)), 1, rev, unread, waits: true);
+        }
         Through = position;
         mode = Mode.Live;
         if (!everCurrent)

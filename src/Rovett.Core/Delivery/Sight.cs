@@ -1,4 +1,4 @@
-using Rovett.Core.Store;
+using Rovett.Core.Visibility;
 using Rovett.Core.Wire;
 
 namespace Rovett.Core.Delivery;
@@ -15,23 +15,4 @@ public sealed record Sight(IReadOnlyDictionary<long, LogSight> Logs, IReadOnlySe
     /// <summary>Whether a message that shows something of a channel may be sent.</summary>
     public bool MayShow(ChannelContent shown) => shown.View == ChannelView.Content ? On.Contains(shown.Address)
         : Watched.TryGetValue(shown.Address, out bool countOnly) && (shown.View == ChannelView.Count || !countOnly);
-}
-
-/// <summary>What a session sees of a log.</summary>
-/// <param name="Segments">The visible segments.</param>
-/// <param name="Skipped">Ordinals in them that the user is left out of by name.</param>
-public sealed record LogSight(IReadOnlyList<Segment> Segments, IReadOnlyList<OrdinalRun> Skipped)
-{
-    /// <summary>Whether an ordinal is among them.</summary>
-    public bool Concerns(long ordinal)
-    {
-        bool isIn = false;
-        foreach (var s in Segments) isIn |= ordinal > s.Lo && ordinal <= s.Hi;
-        if (!isIn) return false;
-        foreach (var r in Skipped)
-        {
-            if (ordinal >= r.From && ordinal <= r.To) return false;
-        }
-        return true;
-    }
 }

@@ -110,7 +110,8 @@ public sealed class HeldSessions(RecentBySpace recent, Action<uint, string> left
     bool Pass(Session session, Frames.Passing passing, ControlMessage[] messages)
     {
         var message = messages[passing.Message];
-        return session.OfferPassing(passing.Key, message, message.Shows is { } shown ? () => leftOut(passing.Session, shown.Address) : null);
+        return session.OfferPassing(passing.Key, message,
+            message.Shows is { } shown ? () => leftOut(passing.Session, shown.Address) : null);
     }
 
     static PageItem ItemOf(OutgoingEntry[] entries, Frames.Item item) =>

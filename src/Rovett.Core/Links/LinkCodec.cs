@@ -35,7 +35,8 @@ public static class LinkCodec
     public static Frames.Message? Of(ControlMessage? message)
     {
         if (message is null) return null;
-        var wire = new Frames.Message { Kind = message.Kind, Json = UnsafeByteOperations.UnsafeWrap(message.Json), Channels = Of(message.Channels) };
+        var wire = new Frames.Message
+        { Kind = message.Kind, Json = UnsafeByteOperations.UnsafeWrap(message.Json), Channels = Of(message.Channels) };
         if (message.Cursor is not null) wire.Cursor = message.Cursor;
         if (message.Shows is { } shown) (wire.Shows, wire.ShowsWhat) = (shown.Address, (int)shown.View);
         return wire;
@@ -57,7 +58,8 @@ public static class LinkCodec
 
     /// <summary>A list of channels.</summary>
     [return: NotNullIfNotNull(nameof(channels))]
-    public static ChannelList? Read(Frames.Channels? channels) => channels is null ? null : new ChannelList(channels.All, channels.Subscribed);
+    public static ChannelList? Read(Frames.Channels? channels) =>
+        channels is null ? null : new ChannelList(channels.All, channels.Subscribed);
 
     /// <summary>Totals.</summary>
     public static Frames.Totals Of(Totals totals) => new() { Unread = totals.Unread, AsOf = totals.AsOf.Micros, Rev = totals.Rev };
@@ -139,7 +141,8 @@ public static class LinkCodec
     [return: NotNullIfNotNull(nameof(plan))]
     public static ReadPlan? Read(Frames.ReadPlan? plan) => plan is null ? null
         : new ReadPlan(plan.Person, plan.Space, plan.Version, [.. plan.Logs.Select(Read)], new Position(plan.Head),
-            new TotalsBy(Read(plan.Totals), [.. plan.ByAddress.Zip(plan.ByCount, KeyValuePair.Create)]), plan.RolesChangedAt, Read(plan.Channels));
+            new TotalsBy(Read(plan.Totals), [.. plan.ByAddress.Zip(plan.ByCount, KeyValuePair.Create)]), plan.RolesChangedAt,
+            Read(plan.Channels));
 
     static PlannedLog Read(Frames.PlannedLog log)
     {

@@ -1,4 +1,3 @@
-using Rovett.Core.Delivery;
 using Rovett.Core.Marks;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;

@@ -1,5 +1,4 @@
 using Rovett.Core.Ledgers;
-using Rovett.Service.Cluster.Links;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Live;

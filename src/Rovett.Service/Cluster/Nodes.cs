@@ -1,7 +1,6 @@
 using System.Collections.Concurrent;
 using System.Net.Sockets;
 using Npgsql;
-using Rovett.Service.Cluster.Links;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Live;
@@ -317,7 +316,8 @@ public sealed class Nodes : IDisposable
         foreach (var (_, name, term) in begun)
         {
             // What its process told other nodes may be acted on for a moment yet; of a lapsed one that is over.
-            if (toTake.Find(s => s.Name == name)!.Owner is { } was && (gone.Contains(was) || !byLife.ContainsKey(was))) revocations.HoldBack(name);
+            var was = toTake.Find(s => s.Name == name)!.Owner;
+            if (was is { } life && (gone.Contains(life) || !byLife.ContainsKey(life))) revocations.HoldBack(name);
             if (places.TryGetValue(name, out var before)) before.End(isAlive: false); // nobody's it was, or of one that is gone
             places[name] = new Place(me.Incarnation, me.Name, term);
         }

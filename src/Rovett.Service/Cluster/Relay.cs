@@ -1,6 +1,5 @@
 using System.Net;
 using Microsoft.AspNetCore.Http.Features;
-using Rovett.Service.Cluster.Links;
 using Rovett.Service.Http;
 using Rovett.Service.Limits;
 using Rovett.Service.Spaces;

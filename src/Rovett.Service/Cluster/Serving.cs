@@ -1,6 +1,5 @@
 using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Spaces;
-using Rovett.Service.Cluster.Links;
 using Rovett.Service.Credentials;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Intakes;

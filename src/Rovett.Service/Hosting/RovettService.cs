@@ -3,7 +3,6 @@ using Microsoft.AspNetCore.Hosting.Server.Features;
 using Microsoft.Extensions.Hosting;
 using Rovett.Core.Ledgers;
 using Rovett.Service.Cluster;
-using Rovett.Service.Cluster.Links;
 using Rovett.Service.Credentials;
 using Rovett.Service.Intakes;
 using Rovett.Service.Ledgers;

@@ -1,5 +1,4 @@
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledgers.Commands.Sessions;
 using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Marks;
 using Rovett.Core.Wire;

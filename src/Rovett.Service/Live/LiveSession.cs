@@ -41,8 +41,8 @@ public sealed partial class LiveSession : IOpenSession
     long heardAtMs;
     TimeSpan? endedAt;
 
-    internal LiveSession(LiveServices services, ISessionSide side, IDisposable place, SpaceRuntime space, Credential credential, string? ticket, string device,
-        string? label, TransportKind transport, bool heartbeatAsEvent)
+    internal LiveSession(LiveServices services, ISessionSide side, IDisposable place, SpaceRuntime space, Credential credential,
+        string? ticket, string device, string? label, TransportKind transport, bool heartbeatAsEvent)
     {
         this.services = services;
         this.side = side;

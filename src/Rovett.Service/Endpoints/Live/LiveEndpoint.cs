@@ -4,7 +4,7 @@ using System.Text.Json;
 using Rovett.Core.Addresses;
 using Rovett.Core.Wire;
 using Rovett.Service.Audit;
-using Rovett.Service.Cluster.Links;
+using Rovett.Service.Cluster;
 using Rovett.Service.Credentials;
 using Rovett.Service.Http;
 using Rovett.Service.Ledgers;
@@ -283,10 +283,14 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         for (int tries = 1; ; tries++)
         {
             // The node that serves the space counts all its sessions.
-            var place = linked is null
-                ? services.Limits.EnterSession(space, credential.Identity.User.Value, context.Connection.RemoteIpAddress) : UsageLimits.NoPlace;
-            var session = new LiveSession(services, Side(), place, space, credential, opened, device, label, transport, heartbeat == "event")
-            { Tried = TriedHints.Read(query["tried"]), Poll = transport == TransportKind.LongPoll ? new PollTransport(services.Clock) : null };
+            var place = linked is not null ? UsageLimits.NoPlace
+                : services.Limits.EnterSession(space, credential.Identity.User.Value, context.Connection.RemoteIpAddress);
+            var session = new LiveSession(services, Side(), place, space, credential, opened, device, label, transport,
+                heartbeat == "event")
+            {
+                Tried = TriedHints.Read(query["tried"]),
+                Poll = transport == TransportKind.LongPoll ? new PollTransport(services.Clock) : null,
+            };
             try
             {
                 await session.Attach(after, foreign);
@@ -294,7 +298,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
                 return session;
             }
             // A session that may have been let in by a node that is not reached any more is nobody's.
-            catch (ProblemException moved) when (moved.Problem.Slug is "space-moved" or "outcome-unknown" && linked is not null && tries < MostTries)
+            catch (ProblemException moved) when (linked is not null && tries < MostTries
+                && moved.Problem.Slug is "space-moved" or "outcome-unknown")
             {
                 await session.Detach();
                 linked = await linked.Anew();

@@ -1,7 +1,7 @@
 using System.Threading.Channels;
 using Grpc.Core;
 
-namespace Rovett.Service.Cluster.Links;
+namespace Rovett.Service.Cluster;
 
 /// <summary>Frames on their way to the other end of a link, in order. Bounded: an end that does not take what it is sent breaks the link,
 /// and what it missed is read from the store later.</summary>
@@ -17,7 +17,8 @@ sealed class FrameQueue<T>(Func<T, int> weigh) where T : class
     /// <returns>False: the link is over.</returns>
     public bool Add(T frame)
     {
-        if (Interlocked.Add(ref waiting, weigh(frame)) > MostBytes) frames.Writer.TryComplete(new IOException("The other node does not keep up."));
+        if (Interlocked.Add(ref waiting, weigh(frame)) > MostBytes)
+            frames.Writer.TryComplete(new IOException("The other node does not keep up."));
         return frames.Writer.TryWrite(frame);
     }
 

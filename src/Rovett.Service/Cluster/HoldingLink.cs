@@ -8,7 +8,7 @@ using Rovett.Service.Diagnostics;
 using Rovett.Service.Ledgers;
 using Frames = Rovett.Core.Links.Frames;
 
-namespace Rovett.Service.Cluster.Links;
+namespace Rovett.Service.Cluster;
 
 /// <summary>The end of a link at the node that holds sessions of spaces that the other end serves. When it breaks they all end, and come
 /// back by any node.</summary>
@@ -16,6 +16,7 @@ sealed class HoldingLink : IDisposable
 {
     static readonly TimeSpan PingEvery = TimeSpan.FromMilliseconds(500), WrittenEvery = TimeSpan.FromMilliseconds(100),
         Patience = TimeSpan.FromSeconds(5);
+    const int ReportsToAll = 10;
 
     readonly AsyncDuplexStreamingCall<Frames.FromHolder, Frames.ToHolder> call;
     readonly IElapsedTime clock;
@@ -27,8 +28,6 @@ sealed class HoldingLink : IDisposable
     readonly Faults faults;
     readonly Action<HoldingLink> over;
     readonly int comeBackWithinMs;
-    const int ReportsToAll = 10;
-
     ulong lastAsk;
     int reports;
     uint lastSession;
@@ -198,8 +197,10 @@ sealed class HoldingLink : IDisposable
         {
             Frames.Answer.WhatOneofCase.Problem => throw LinkCodec.Read(answer.Problem).ToException(),
             Frames.Answer.WhatOneofCase.StoreFailed =>
-                throw LedgerPump.StoreFailed(answer.StoreFailed ? new InDoubtException(new IOException("At another node.")) : null).ToException(),
-            Frames.Answer.WhatOneofCase.Bug => throw new InvalidOperationException("The node that serves the space failed; its log has why."),
+                throw LedgerPump.StoreFailed(answer.StoreFailed ? new InDoubtException(new IOException("At another node.")) : null)
+                    .ToException(),
+            Frames.Answer.WhatOneofCase.Bug =>
+                throw new InvalidOperationException("The node that serves the space failed; its log has why."),
             _ => answer,
         };
     }

@@ -2,7 +2,7 @@ using System.Collections.Concurrent;
 using Rovett.Core.Ledgers;
 using Rovett.Service.Ledgers;
 
-namespace Rovett.Service.Cluster.Links;
+namespace Rovett.Service.Cluster;
 
 /// <summary>What is revoked is answered once it counts at every node that holds sessions: each said so, or does not act any more on what it
 /// was told before.</summary>

@@ -8,7 +8,7 @@ using Rovett.Service.Live;
 using Rovett.Service.Spaces;
 using Frames = Rovett.Core.Links.Frames;
 
-namespace Rovett.Service.Cluster.Links;
+namespace Rovett.Service.Cluster;
 
 /// <summary>A session that another node holds, of a space that this process serves.</summary>
 /// <param name="space">The space.</param>

@@ -10,7 +10,7 @@ using Rovett.Service.Live;
 using Rovett.Service.Spaces;
 using Frames = Rovett.Core.Links.Frames;
 
-namespace Rovett.Service.Cluster.Links;
+namespace Rovett.Service.Cluster;
 
 /// <summary>That another node serves the space of a request.</summary>
 /// <param name="Link">The link to that node.</param>

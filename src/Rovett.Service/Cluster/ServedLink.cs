@@ -16,11 +16,11 @@ using Rovett.Service.Spaces;
 using Rovett.Service.Topics;
 using Frames = Rovett.Core.Links.Frames;
 
-namespace Rovett.Service.Cluster.Links;
+namespace Rovett.Service.Cluster;
 
 /// <summary>What links do with the rest of this process.</summary>
-sealed record LinkServices(SpaceDirectory Spaces, LedgerPump Ledger, AckBuffer Acks, SessionRegistry Sessions, UsageLimits Limits, Tokens Tokens,
-    TopicGate Topics, DeviceRequests Requests, RecentBySpace Recent, SessionLimits Session, Lease Lease, TimeProvider Clock, Faults Faults);
+sealed record LinkServices(SpaceDirectory Spaces, LedgerPump Ledger, AckBuffer Acks, SessionRegistry Sessions, UsageLimits Limits,
+    Tokens Tokens, TopicGate Topics, DeviceRequests Requests, RecentBySpace Recent, SessionLimits Session, Lease Lease, Faults Faults);
 
 /// <summary>The end of a link at the node that serves: another node's sessions, as long as that node is heard.</summary>
 sealed class ServedLink(LinkServices services, Nodes nodes)
@@ -196,7 +196,8 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
         outgoing.Add(new Frames.ToHolder { Answer = answer });
     }
 
-    static Problem Over() => new(404, "unknown-session", "No such session", "The session has ended.", "Open a new session with the newest cursor.");
+    static Problem Over() => new(404, "unknown-session", "No such session", "The session has ended.",
+        "Open a new session with the newest cursor.");
 
     ServedSession Known(uint number) => sessions.TryGetValue(number, out var session) && session.Attached is not null ? session
         : throw Over().ToException();
@@ -240,8 +241,9 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
                 break;
             case Frames.Ask.WhatOneofCase.Device:
                 var message = DeviceMessage.Parse(ask.Device.Memory, session.Space.Cursors);
-                if (await services.Requests.Handle(session.Space, user, session.Remote, session.Credential.Identity, session.Device, message)
-                    is { } said) answer.Message = LinkCodec.Of(said);
+                var said = await services.Requests.Handle(session.Space, user, session.Remote, session.Credential.Identity,
+                    session.Device, message);
+                if (said is not null) answer.Message = LinkCodec.Of(said);
                 break;
             case Frames.Ask.WhatOneofCase.Identify:
                 var identity = LinkCodec.Read(ask.Identify);
@@ -268,7 +270,8 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
         var place = services.Limits.EnterSession(space, credential.Identity.User.Value,
             IPAddress.TryParse(attach.Address, out var address) ? address : null);
         var port = ports.GetOrAdd(space.Id, id => new LinkPort(id, Send));
-        var session = new ServedSession(space, attach, credential, new RemoteSession(port, number, attach.Room), place, services.Session.Window);
+        var session = new ServedSession(space, attach, credential, new RemoteSession(port, number, attach.Room), place,
+            services.Session.Window);
         try
         {
             var opened = await services.Ledger.Ask(new AttachCommand(space.Name, credential.Identity, attach.Device, session.Remote,
@@ -328,7 +331,8 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
         {
             wire.Items.Add(new Frames.Item
             {
-                Wire = new Frames.Wire { Entry = (uint)wire.Entries.Count, Address = entry.Address, Attempt = entry.Attempt, Counted = entry.IsCounted },
+                Wire = new Frames.Wire
+                { Entry = (uint)wire.Entries.Count, Address = entry.Address, Attempt = entry.Attempt, Counted = entry.IsCounted },
                 Log = item.Log,
                 Ordinal = item.Ordinal,
                 Position = item.Position,

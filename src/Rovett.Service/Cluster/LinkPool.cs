@@ -6,7 +6,7 @@ using Rovett.Service.Ledgers;
 using Rovett.Service.Options;
 using Rovett.Service.Tls;
 
-namespace Rovett.Service.Cluster.Links;
+namespace Rovett.Service.Cluster;
 
 /// <summary>This node's links to those that serve what its sessions are about: one to each, made when first needed.</summary>
 sealed class LinkPool(NodeIdentity me, NodeConnections connections, RovettOptions options, Faults faults) : IDisposable
@@ -28,7 +28,10 @@ sealed class LinkPool(NodeIdentity me, NodeConnections connections, RovettOption
     }
 
     /// <summary>How many sessions are held of spaces that other nodes serve.</summary>
-    public int Held => links.Values.Sum(l => l is { IsValueCreated: true, Value: { IsCompletedSuccessfully: true, Result: { } link } } ? link.Held.Count : 0);
+    public int Held => Open().Sum(l => l.Held.Count);
+
+    IEnumerable<HoldingLink> Open() => links.Values.Where(l => l is { IsValueCreated: true, Value.IsCompletedSuccessfully: true })
+        .Select(l => l.Value.Result).OfType<HoldingLink>();
 
     async Task<HoldingLink?> Open(Guid owner, string url)
     {
@@ -55,16 +58,14 @@ sealed class LinkPool(NodeIdentity me, NodeConnections connections, RovettOption
         catch (Exception error) when (error is RpcException or TimeoutException or HttpRequestException)
         {
             channel?.Dispose();
-            _ = Task.Delay(TriedAgainAfter).ContinueWith(_ => links.TryRemove(owner, out Lazy<Task<HoldingLink?>>? _), TaskScheduler.Default);
+            _ = Task.Delay(TriedAgainAfter).ContinueWith(_ => links.TryRemove(owner, out Lazy<Task<HoldingLink?>>? _),
+                TaskScheduler.Default);
             return null;
         }
     }
 
     public void Dispose()
     {
-        foreach (var made in links.Values)
-        {
-            if (made is { IsValueCreated: true, Value: { IsCompletedSuccessfully: true, Result: { } link } }) link.Dispose();
-        }
+        foreach (var link in Open().ToList()) link.Dispose();
     }
 }
