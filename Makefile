@@ -56,7 +56,7 @@ test: build tools ## Build everything, check its style, and run all tests
 	ROVETT_TEST_HOME=postgres dotnet $(SERVICE) -trait- "home=folder" $$third -noColor -noLogo -maxThreads 2x 2>&1 | tee .build/Postgres.log \
 	|| grep -q "Errors: 0, Failed: 0," .build/Postgres.log || failed="$$failed Postgres"; \
 	echo "== Rovett.Service.Tests with another node that serves, some of the classes, others each day"; \
-	set -- "LiveTests" "LongPollTests SessionTests RevocationTests SayTests" "TopicTests" "PresenceTests AccessTests RoomTests"; \
+	set -- "LiveTests" "LongPollTests SessionTests RevocationTests SayTests" "TopicTests" "PresenceTests AccessTests"; \
 	eval "some=\$$$$(($$(date +%s) / 86400 % 4 + 1))"; \
 	ROVETT_TEST_HOME=nodes dotnet $(SERVICE) -trait- "home=folder" $$(printf -- "-class *.%s " $$some) -noColor -noLogo -maxThreads 3x 2>&1 | tee .build/Nodes.log \
 	|| grep -q "Errors: 0, Failed: 0," .build/Nodes.log || failed="$$failed Nodes"; \
@@ -69,7 +69,7 @@ test-postgres: build tools ## Run the tests of the service on PostgreSQL in plac
 
 test-nodes: build tools ## Run the tests of live sessions where another node serves their space
 	dotnet build tests/Rovett.Service.Tests -c Release -v quiet --nologo
-	ROVETT_TEST_HOME=nodes dotnet $(SERVICE) -trait- "home=folder" $$(printf -- "-class *.%s " LiveTests LongPollTests SessionTests RevocationTests SayTests TopicTests PresenceTests AccessTests RoomTests) -noColor -noLogo -maxThreads 3x
+	ROVETT_TEST_HOME=nodes dotnet $(SERVICE) -trait- "home=folder" $$(printf -- "-class *.%s " LiveTests LongPollTests SessionTests RevocationTests SayTests TopicTests PresenceTests AccessTests) -noColor -noLogo -maxThreads 3x
 
 SEEDS := 1..1000
 simulate: ## Judge simulated worlds by their seeds: make simulate SEEDS=1..10000

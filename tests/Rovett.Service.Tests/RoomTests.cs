@@ -46,7 +46,7 @@ public sealed class RoomTests
             "Values", "Addresses", "Events", "Marks", "Choices", "Yaml", "Schemas", "Notifications", "Catalogues", "Policies",
                 "Rules.Templates", "Rules", "Store",
                 "Visibility", "Wire.WebSockets", "Wire.Sse", "Wire",
-            "Delivery", "Nodes", "Presence", "Ledgers", "Ledgers.Commands",
+            "Delivery", "Nodes", "Presence", "Ledgers", "Ledgers.Commands", "Links",
         ];
         int Rank(string room)
         {

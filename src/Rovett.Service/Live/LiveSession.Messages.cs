@@ -1,6 +1,4 @@
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledgers.Commands.Topics;
-using Rovett.Core.Marks;
 using Rovett.Core.Wire;
 using Rovett.Service.Ledgers;
 
