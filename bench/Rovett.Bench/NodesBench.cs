@@ -29,7 +29,8 @@ static class NodesBench
             foreach (var url in urls)
             {
                 nodes.Add(await ServiceProcess.Start(Directory.CreateDirectory(Path.Combine(folder, $"{nodes.Count}")).FullName,
-                    ["--database", database, "--node-url", url, "--cluster-secret-file", secret]));
+                    ["--database", database, "--node-url", url, "--cluster-secret-file", secret],
+                    new Dictionary<string, string> { ["ROVETT_MAX_SEND_WAIT_MS"] = "5000" })); // what else runs here must not refuse it
             }
             var key = (string)nodes[0].Ready["credentials"]!["adminKey"]!;
             int owner = await Owner(nodes[0], key, urls);

@@ -20,10 +20,11 @@ sealed class HoldingLink : IDisposable
 
     readonly AsyncDuplexStreamingCall<Frames.FromHolder, Frames.ToHolder> call;
     readonly IElapsedTime clock;
-    readonly FrameQueue<Frames.FromHolder> outgoing = new(static frame => frame.Ask?.CalculateSize() ?? 64);
+    readonly FrameQueue<Frames.FromHolder> outgoing = new(static frame => frame.CalculateSize());
     readonly ConcurrentDictionary<ulong, TaskCompletionSource<Frames.Answer>> asked = new();
     readonly ConcurrentDictionary<LinkedSide, bool> sides = new();
     readonly ConcurrentDictionary<LinkedSide, bool> written = new();
+    readonly ConcurrentQueue<Frames.Acked> acks = new();
     readonly CancellationTokenSource stop = new();
     readonly Faults faults;
     readonly Action<HoldingLink> over;
@@ -140,11 +141,14 @@ sealed class HoldingLink : IDisposable
                     if (side.IsOtherwise) written.TryAdd(side, true);
                 }
             }
+            var together = new Frames.Reports();
             foreach (var side in written.Keys)
             {
                 written.TryRemove(side, out _);
-                Tell(new Frames.FromHolder { Written = side.TakeWritten() });
+                together.Written.Add(side.TakeWritten());
             }
+            while (acks.TryDequeue(out var acked)) together.Acked.Add(acked);
+            if (together.Written.Count + together.Acked.Count > 0) Tell(new Frames.FromHolder { Reports = together });
         }
         catch (Exception error)
         {
@@ -154,6 +158,9 @@ sealed class HoldingLink : IDisposable
 
     /// <summary>A session's connection took something.</summary>
     public void HasWritten(LinkedSide side) => written.TryAdd(side, true);
+
+    /// <summary>A device acknowledged something.</summary>
+    public void HasAcknowledged(Frames.Acked acked) => acks.Enqueue(acked);
 
     /// <summary>Says something that is not answered.</summary>
     public void Tell(Frames.FromHolder frame)

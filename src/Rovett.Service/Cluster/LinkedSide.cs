@@ -83,7 +83,7 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
 
     public async Task Detach()
     {
-        if (!link.IsOver) link.Tell(new Frames.FromHolder { Written = TakeWritten() });
+        if (!link.IsOver) link.Tell(new Frames.FromHolder { Reports = new Frames.Reports { Written = { TakeWritten() } } });
         link.Leave(this, number);
         try
         {
@@ -177,8 +177,7 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
     {
         if (acked.Count > 0)
         {
-            link.Tell(new Frames.FromHolder
-            { Acked = LinkCodec.Of(session.Space.Name, session.User, session.Device, handled, acked) });
+            link.HasAcknowledged(LinkCodec.Of(session.Space.Name, session.User, session.Device, handled, acked));
         }
     }
 

@@ -138,16 +138,19 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
             case Frames.FromHolder.WhatOneofCase.Ask:
                 _ = Answer(frame.Ask);
                 break;
-            case Frames.FromHolder.WhatOneofCase.Acked:
-                var acked = frame.Acked;
-                services.Acks.Add(acked.Space, acked.User, acked.Device, acked.Handled, LinkCodec.Read(acked));
-                break;
-            case Frames.FromHolder.WhatOneofCase.Written:
-                if (sessions.TryGetValue(frame.Written.Session, out var session))
-                    session.Took(frame.Written, services.Recent.Of(session.Space.Name));
+            case Frames.FromHolder.WhatOneofCase.Reports:
+                foreach (var acked in frame.Reports.Acked)
+                {
+                    services.Acks.Add(acked.Space, acked.User, acked.Device, acked.Handled, LinkCodec.Read(acked));
+                }
+                foreach (var written in frame.Reports.Written)
+                {
+                    if (sessions.TryGetValue(written.Session, out var taking))
+                        taking.Took(written, services.Recent.Of(taking.Space.Name));
+                }
                 break;
             case Frames.FromHolder.WhatOneofCase.LeftOut:
-                if (sessions.TryGetValue(frame.LeftOut.Session, out session)) session.Remote.LeftOut(frame.LeftOut.Address);
+                if (sessions.TryGetValue(frame.LeftOut.Session, out var session)) session.Remote.LeftOut(frame.LeftOut.Address);
                 break;
             case Frames.FromHolder.WhatOneofCase.Seen:
                 lock (gate) seen = Math.Max(seen, frame.Seen);
