@@ -17,6 +17,9 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
     public static readonly TimeSpan Measured = TimeSpan.FromSeconds(4);
     long delivered, sent;
 
+    /// <summary>How long each sender rests between two sends; null: it sends as soon as no more than the window is outstanding.</summary>
+    public TimeSpan? Rests { get; init; }
+
     /// <summary>Where it sends; null: where the sessions are.</summary>
     public Uri? SendsTo { get; init; }
 
@@ -61,6 +64,7 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
     {
         while (!cancel.IsCancellationRequested)
         {
+            if (Rests is { } rest) await Task.Delay(rest, CancellationToken.None);
             // Closed loop: the next send only when no more than the window's worth is outstanding.
             while (Volatile.Read(ref sent) * sessions - Volatile.Read(ref delivered) > (long)Window * sessions
                 && !cancel.IsCancellationRequested)

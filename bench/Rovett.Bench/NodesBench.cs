@@ -30,7 +30,7 @@ static class NodesBench
             {
                 nodes.Add(await ServiceProcess.Start(Directory.CreateDirectory(Path.Combine(folder, $"{nodes.Count}")).FullName,
                     ["--database", database, "--node-url", url, "--cluster-secret-file", secret],
-                    new Dictionary<string, string> { ["ROVETT_MAX_SEND_WAIT_MS"] = "5000" })); // what else runs here must not refuse it
+                    new Dictionary<string, string> { ["ROVETT_MAX_SEND_WAIT_MS"] = "5000", ["ROVETT_SESSIONS_PER_ADDRESS"] = "0" })); // what else runs here must not refuse it
             }
             var key = (string)nodes[0].Ready["credentials"]!["adminKey"]!;
             int owner = await Owner(nodes[0], key, urls);
@@ -81,6 +81,7 @@ static class NodesBench
             "/v1/notifications", """{"to":["role:engineer"],"type":"engine.check.due","title":"Turnstone: pump check due"}""", key, acks: true)
         {
             SendsTo = near.Url,
+            Rests = TimeSpan.FromMilliseconds(500), // a client that waits as fast as it can would leave no processor to the nodes
             Counts = (begins, sent) =>
             {
                 int sign = begins ? -1 : 1;
