@@ -69,16 +69,20 @@ static class NodesBench
         }
     }
 
+    static int fanOuts;
+
     /// <summary>Sends to a role whose sessions are all at one node.</summary>
     static async Task FanOut(ServiceProcess holder, ServiceProcess near, ServiceProcess far, int sessions, string key, string secret)
     {
         double serving = 0, holding = 0;
+        int run = ++fanOuts; // users of its own, who have missed nothing
         long sends = 0;
         var load = new Load(holder.Url, webSocket: true, sessions,
             i => $"GET /v1/live HTTP/1.1\r\nHost: 127.0.0.1\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13\r\n" +
                 "Sec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\nSec-WebSocket-Protocol: rovett.v1\r\nAuthorization: Bearer " +
-                $"{TestTokens.Make(secret, $"hand-{i}", ["engineer"])}\r\n\r\n",
-            "/v1/notifications", """{"to":["role:engineer"],"type":"engine.check.due","title":"Turnstone: pump check due"}""", key, acks: true)
+                $"{TestTokens.Make(secret, $"hand-{run}-{i}", [$"engineer-{run}"])}\r\n\r\n",
+            "/v1/notifications", $$"""{"to":["role:engineer-{{run}}"],"type":"engine.check.due","title":"Turnstone: pump check due"}""", key,
+            acks: true)
         {
             SendsTo = near.Url,
             Rests = TimeSpan.FromMilliseconds(500), // a client that waits as fast as it can would leave no processor to the nodes

@@ -13,6 +13,9 @@ sealed class LinkPool(NodeIdentity me, NodeConnections connections, RovettOption
 {
     static readonly TimeSpan OpensWithin = TimeSpan.FromSeconds(2), TriedAgainAfter = TimeSpan.FromSeconds(2);
 
+    /// <summary>More are not tried yet: connections beyond it are passed on.</summary>
+    const int MostHeld = 100;
+
     readonly ConcurrentDictionary<Guid, Lazy<Task<HoldingLink?>>> links = new();
     readonly BootClock clock = new();
 
@@ -24,7 +27,7 @@ sealed class LinkPool(NodeIdentity me, NodeConnections connections, RovettOption
         if (place is not { Owner: { } owner, Url: { } url } || !url.StartsWith("https:", StringComparison.Ordinal)) return null;
         var made = links.GetOrAdd(owner, _ => new Lazy<Task<HoldingLink?>>(() => Open(owner, url)));
         var link = await made.Value;
-        return link is { IsOver: false } ? link : null;
+        return link is { IsOver: false } && link.Held.Count < MostHeld ? link : null;
     }
 
     /// <summary>How many sessions are held of spaces that other nodes serve.</summary>
