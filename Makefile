@@ -7,7 +7,7 @@ PAGES := clients/typescript/dist/index.js console/dist/index.html demo/crew/dist
 SOURCES := $(shell find src demo/scenario.yaml demo/policies.yaml demo/rules.yaml demo/intakes.yaml docs/rules.schema.json docs/problems.md docs/conformance -name obj -prune -o -name bin -prune -o -type f -print)
 
 
-.PHONY: help build demo demo-cluster test test-postgres test-nodes simulate prove fuzz corebench lint bench clean tools
+.PHONY: help build demo demo-cluster test test-postgres test-nodes simulate prove fuzz corebench lint bench packages clean tools
 help: ## Say what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
 
@@ -34,7 +34,7 @@ demo-cluster: build tools ## Three nodes with one PostgreSQL behind a Caddy: one
 
 # What tests need beside the code: proxies, a browser, a C compiler for the power-cut layer, PostgreSQL, brokers, and what runs the snippets.
 tools:
-	@missing=""; for p in nginx haproxy caddy chromium gcc ip php ruby python3 curl redis-server; do command -v $$p >/dev/null || missing="$$missing $$p"; done; \
+	@missing=""; for p in nginx haproxy caddy chromium gcc ip php ruby python3 curl redis-server pgbouncer; do command -v $$p >/dev/null || missing="$$missing $$p"; done; \
 	ls -d /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing="$$missing postgresql"; \
 	test -x /usr/lib/rabbitmq/bin/rabbitmq-server || missing="$$missing rabbitmq-server"; \
 	if [ -n "$$missing" ]; then echo "installing$$missing"; (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq $$(echo "$$missing" | sed "s/gcc/gcc libc6-dev/; s/ ip\b/ iproute2/; s/ php\b/ php-cli/")) >/dev/null || exit 1; fi
@@ -94,6 +94,10 @@ lint: node_modules/.package-lock.json ## Put the code into shape
 
 bench: build ## Measure, and write docs/performance.md
 	dotnet run -c Release --project bench/Rovett.Bench
+
+packages: build ## Archives and Debian packages of the service, packages of the clients and of the command line, a list of parts
+	command -v zip >/dev/null || (apt-get update -qq && apt-get install -y -qq zip unzip >/dev/null)
+	packaging/make.sh
 
 clean: ## Remove everything built
 	rm -rf .build clients/typescript/dist clients/typescript/build console/dist demo/crew/dist node_modules
