@@ -15,7 +15,10 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
 {
     const int Window = 16;
     public static readonly TimeSpan Measured = TimeSpan.FromSeconds(4);
-    long delivered, sent;
+    long delivered, sent, opened;
+
+    /// <summary>Nothing is sent before every session has said that it is open.</summary>
+    public bool WaitsUntilOpen { get; init; }
 
     /// <summary>How long each sender rests between two sends; null: it sends as soon as no more than the window is outstanding.</summary>
     public TimeSpan? Rests { get; init; }
@@ -25,6 +28,9 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
 
     /// <summary>Called when it begins to count, and when it has counted.</summary>
     public Action<bool, long>? Counts { get; init; }
+
+    /// <summary>When all were open, from when the first connected.</summary>
+    public TimeSpan OpenedAfter { get; private set; }
 
     /// <summary>For how long it is not counted yet.</summary>
     public TimeSpan Warmup { get; init; } = TimeSpan.FromSeconds(3);
@@ -36,11 +42,14 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
         using var http = new HttpClient(new SocketsHttpHandler { MaxConnectionsPerServer = Window, UseProxy = false });
         try
         {
+            long began = Stopwatch.GetTimestamp();
             foreach (var chunk in Enumerable.Range(0, sessions).Chunk(100))
             {
                 sockets.AddRange(await Task.WhenAll(chunk.Select(i => Connect(i, stop.Token))));
             }
             await Task.Delay(500);
+            while (WaitsUntilOpen && Volatile.Read(ref opened) < sessions) await Task.Delay(10);
+            OpenedAfter = Stopwatch.GetElapsedTime(began);
             var senders = Enumerable.Range(0, Window).Select(_ => Send(http, stop.Token)).ToArray();
             await Task.Delay(Warmup);
             long before = Volatile.Read(ref delivered);
@@ -95,6 +104,7 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
         var buffer = new byte[16384];
         int length = 0, unacknowledged = 0;
         string cursor = "";
+        bool isOpen = false;
         try
         {
             for (; ; )
@@ -102,6 +112,11 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
                 int count = await socket.ReceiveAsync(buffer.AsMemory(length), cancel);
                 if (count == 0) return;
                 length += count;
+                if (WaitsUntilOpen && !isOpen && buffer.AsSpan(0, length).IndexOf("\"kind\":\"opened\""u8) >= 0)
+                {
+                    isOpen = true;
+                    Interlocked.Increment(ref opened);
+                }
                 int at = 0, found = 0;
                 while (buffer.AsSpan(at, length - at).IndexOf("\"kind\":\"notification\",\"cursor\":\""u8) is var next && next >= 0
                     && at + next + 32 + 22 <= length)

@@ -30,7 +30,8 @@ static class NodesBench
             {
                 nodes.Add(await ServiceProcess.Start(Directory.CreateDirectory(Path.Combine(folder, $"{nodes.Count}")).FullName,
                     ["--database", database, "--node-url", url, "--cluster-secret-file", secret],
-                    new Dictionary<string, string> { ["ROVETT_MAX_SEND_WAIT_MS"] = "5000", ["ROVETT_SESSIONS_PER_ADDRESS"] = "0" })); // what else runs here must not refuse it
+                    // what else runs here must not refuse it
+                    new Dictionary<string, string> { ["ROVETT_MAX_SEND_WAIT_MS"] = "5000", ["ROVETT_SESSIONS_PER_ADDRESS"] = "0" }));
             }
             var key = (string)nodes[0].Ready["credentials"]!["adminKey"]!;
             int owner = await Owner(nodes[0], key, urls);
@@ -53,7 +54,8 @@ static class NodesBench
                     await FanOut(far, near, far, sessions, key, token);
                 }
             }
-            foreach (var (name, node) in new[] { ("the node that serves the space", near), ("the other", far), ("the node that serves the space", near), ("the other", far) })
+            foreach (var (name, node) in new[] { ("the node that serves the space", near), ("the other", far),
+                ("the node that serves the space", near), ("the other", far) })
             {
                 var (cpuNear, cpuFar, wal) = (Cpu(near), Cpu(far), Wal(database));
                 int sent = await Many(node, key);
@@ -84,6 +86,7 @@ static class NodesBench
             "/v1/notifications", $$"""{"to":["role:engineer-{{run}}"],"type":"engine.check.due","title":"Turnstone: pump check due"}""", key,
             acks: true)
         {
+            WaitsUntilOpen = true,
             SendsTo = near.Url,
             Rests = TimeSpan.FromMilliseconds(500), // a client that waits as fast as it can would leave no processor to the nodes
             Counts = (begins, sent) =>
@@ -95,8 +98,10 @@ static class NodesBench
         var reading = await load.Run();
         double deliveries = reading.PerSecond * Load.Measured.TotalSeconds;
         Console.WriteLine(near == far
-            ? $"{sessions} sessions at the node that serves: {reading.PerSecond:0} deliveries/s; {serving / deliveries * 1e6:0.00} µs of processor time a delivery"
-            : $"{sessions} sessions at the other node: {reading.PerSecond:0} deliveries/s; serving {serving / sends * 1e6:0} µs a send, holding " +
+            ? $"{sessions} sessions at the node that serves, open after {load.OpenedAfter.TotalSeconds:0.0} s: {reading.PerSecond:0} " +
+                $"deliveries/s; {serving / deliveries * 1e6:0.00} µs of processor time a delivery"
+            : $"{sessions} sessions at the other node, open after {load.OpenedAfter.TotalSeconds:0.0} s: {reading.PerSecond:0} " +
+                $"deliveries/s; serving {serving / sends * 1e6:0} µs a send, holding " +
                 $"{holding / deliveries * 1e6:0.00} µs a delivery, both {(serving + holding) / deliveries * 1e6:0.00} µs a delivery");
     }
 

@@ -42,6 +42,11 @@ if (args is ["nodes"])
     await NodesBench.Run();
     return 0;
 }
+if (args is ["metrics", .. var build])
+{
+    await Metrics(build is [var folder] ? folder : null);
+    return 0;
+}
 if (args is ["homes"])
 {
     await Homes();
@@ -122,12 +127,40 @@ async Task Homes()
     }
 }
 
-async Task<double> OfProduct(bool webSocket, string? database = null, TimeSpan? warmup = null)
+// What metrics cost: read each second beside nobody reading them; and, given an older build, beside that.
+async Task Metrics(string? build)
+{
+    foreach (var (name, off) in new (string, Func<Task<double>>)[]
+    {
+        ("metrics off", () => OfProduct(true, environment: new() { ["ROVETT_METRICS"] = "off" })),
+        ("the build before", () => OfProduct(true, build: build)),
+    })
+    {
+        if (name != "metrics off" && build is null) continue;
+        var ratios = new List<double>();
+        for (int pair = 0; pair < 7; pair++)
+        {
+            // Each is first in turn: what a machine does to the first is not counted to one of them.
+            double without = pair % 2 == 0 ? await off() : 0, with = await OfProduct(true, isRead: true);
+            if (pair % 2 == 1) without = await off();
+            ratios.Add(with / without);
+            Console.WriteLine($"{name} {without:N0}/s, metrics read each second {with:N0}/s, ratio {ratios[^1]:F3}");
+        }
+        Console.WriteLine($"{name}: median {ratios.Order().ElementAt(3):F3}");
+    }
+}
+
+async Task<double> OfProduct(bool webSocket, string? database = null, TimeSpan? warmup = null, Dictionary<string,
+    string>? environment = null,
+    string? build = null, bool isRead = false)
 {
     var folder = Directory.CreateTempSubdirectory("rovett-bench-").FullName;
-    Dictionary<string, string> environment = database is null ? [] : new() { ["ROVETT_DATABASE"] = database };
-    using (var service = await ServiceProcess.Start(folder, environment: environment))
+    environment ??= database is null ? [] : new() { ["ROVETT_DATABASE"] = database };
+    using (var service = await ServiceProcess.Start(folder, environment: environment, build: build))
     {
+        using var http = new HttpClient();
+        using var reading = new Timer(_ => _ = http.GetStringAsync((string)service.Ready["metrics"]!), null,
+            isRead ? TimeSpan.FromSeconds(1) : Timeout.InfiniteTimeSpan, TimeSpan.FromSeconds(1));
         var secret = (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
         return (await new Load(service.Url, webSocket, sessions,
             i => Request(webSocket, "/v1/live", TestTokens.Make(secret, $"person{i}", ["crew"])), "/v1/notifications", productBody,

@@ -111,13 +111,16 @@ sealed class Connection
     {
         var user = parsed.GetValue(User);
         if ((parsed.GetValue(Token) ?? (user is null ? Environment.GetEnvironmentVariable("ROVETT_TOKEN") : null)) is { Length: > 0 } ready)
-            return ready.Count(c => c == '.') == 2
-                ? ready
-                : throw new UsageException("The token does not have the three parts of a JWT.",
-                "Use --token with the output of 'rovett token --user <id>', or with a token from your backend.");
+            return RequireToken(ready);
         if (string.IsNullOrEmpty(user)) throw new UsageException("User missing.", "Give --user <id>, or a ready --token.");
         return MakeToken(SecretOf(parsed), user, Roles(parsed), TimeSpan.FromHours(1));
     }
+
+    /// <summary>Refuses what is no token.</summary>
+    /// <exception cref="UsageException">It has not the three parts of a JWT.</exception>
+    public static string RequireToken(string token) => token.Count(c => c == '.') == 2 ? token
+        : throw new UsageException("The token does not have the three parts of a JWT.",
+        "Use --token with the output of 'rovett token --user <id>', or with a token from your backend.");
 
     public IReadOnlyList<string>? Roles(ParseResult parsed) => parsed.GetValue(Role) is { Length: > 0 } roles ? roles : null;
 

@@ -111,6 +111,7 @@ public sealed class StoreFailureTests : IDisposable
         public void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign) { }
         public void Receipted(string space) { }
         public void Outbound(string space) { }
+        public void DeadlineEnded(string space, bool isMet) { }
         public void Erased(string space, string user) { }
     }
 

@@ -149,7 +149,7 @@ public sealed class PieceTests(DemoGround ground) : DemoPages(ground), IClassFix
             () => addEventListener('rovett-follow', (event) => { document.title = `${event.detail.title} → ${event.detail.link}`; })
             """);
         await bell.GetByText("With a link").ClickAsync();
-        await page.WaitForURLAsync("**/checks/7");
+        await page.WaitForURLAsync("**/checks/7", new PageWaitForURLOptions { WaitUntil = WaitUntilState.Commit });
         var again = await Open(Pieces, errors, page.Context);
         await Expect(again.Locator("rovett-bell")).ToHaveAttributeAsync("data-unread", $"{before}");
         errors.ShouldBeEmpty();

@@ -1,10 +1,5 @@
-using System.Collections.Concurrent;
-using System.Diagnostics;
 using System.Net;
 using System.Net.Security;
-using System.Net.Sockets;
-using System.Security.Cryptography;
-using System.Security.Cryptography.X509Certificates;
 using System.Text.Json.Nodes;
 using Rovett.Client;
 using Rovett.Testing;
@@ -17,120 +12,26 @@ namespace Rovett.EndToEnd;
 /// HTTP/2 at the front, and as they should not be.</summary>
 public sealed class ProxyTests : IAsyncLifetime
 {
-    const string Simple = "proxy_http_version 1.1; proxy_set_header Connection \"\"; proxy_set_header Host $http_host;";
-    const string Upgrading = "proxy_http_version 1.1; proxy_set_header Upgrade $http_upgrade; proxy_set_header Connection upgrade; " +
-        "proxy_set_header Host $http_host;";
-    readonly string folder = Directory.CreateTempSubdirectory("rovett-proxy-").FullName;
     readonly SocketsHttpHandler handler = new()
     {
         UseProxy = false,
         SslOptions = new SslClientAuthenticationOptions { RemoteCertificateValidationCallback = (_, _, _, _) => true }
     };
-    readonly int port = FreePort();
     ServiceUnderTest service = null!;
-    Process? proxy;
+    Proxy? proxy;
 
     public async ValueTask InitializeAsync() => service = await ServiceUnderTest.Start();
 
     public async ValueTask DisposeAsync()
     {
-        if (proxy is not null)
-        {
-            proxy.Kill(entireProcessTree: true);
-            await proxy.WaitForExitAsync();
-            proxy.Dispose();
-        }
+        if (proxy is not null) await proxy.DisposeAsync();
         handler.Dispose();
         await service.DisposeAsync();
-        Directory.Delete(folder, recursive: true);
     }
 
-    static int FreePort()
-    {
-        using var free = new TcpListener(IPAddress.Loopback, 0);
-        free.Start();
-        return ((IPEndPoint)free.LocalEndpoint).Port;
-    }
+    async Task<Uri> Shipped(string file) => (proxy = await Proxy.Shipped(file, service.Port, name: "notify.example")).Url;
 
-    /// <summary>Runs a proxy with a configuration that is shipped, changed as its first line says.</summary>
-    async Task<Uri> Shipped(string file)
-    {
-        using (var key = ECDsa.Create(ECCurve.NamedCurves.nistP256))
-        {
-            using var made = new CertificateRequest("CN=notify.example", key,
-                HashAlgorithmName.SHA256).CreateSelfSigned(DateTimeOffset.UtcNow.AddDays(-1), DateTimeOffset.UtcNow.AddDays(2));
-            var (certificate, keyText) = (made.ExportCertificatePem() + "\n", key.ExportPkcs8PrivateKeyPem() + "\n");
-            await File.WriteAllTextAsync(Path.Combine(folder, "certificate.pem"), certificate);
-            await File.WriteAllTextAsync(Path.Combine(folder, "key.pem"), keyText);
-            await File.WriteAllTextAsync(Path.Combine(folder, "certificate-and-key.pem"), certificate + keyText);
-        }
-        var text = await File.ReadAllTextAsync(Path.Combine(ServiceProcess.Root, "docs", "deploy", file));
-        text = text.Replace("/etc/rovett", folder, StringComparison.Ordinal)
-            .Replace("notify.example:443", $"127.0.0.1:{port}", StringComparison.Ordinal)
-            .Replace("listen 443", $"listen 127.0.0.1:{port}", StringComparison.Ordinal)
-            .Replace("bind :443", $"bind 127.0.0.1:{port}", StringComparison.Ordinal)
-            .Replace("127.0.0.1:7411", $"127.0.0.1:{service.Port}", StringComparison.Ordinal)
-            .Replace("maxconn 20000", "maxconn 500", StringComparison.Ordinal)
-            .Replace("worker_connections 20000", "worker_connections 500", StringComparison.Ordinal);
-        var config = Path.Combine(folder, file);
-        await File.WriteAllTextAsync(config, file == "nginx.conf"
-            ? NginxHead + text.Replace("http {", "http { " + NginxFolders, StringComparison.Ordinal)
-            : text);
-        return file switch
-        {
-            "nginx.conf" => await Run("https", "nginx", "-p", folder, "-c", config),
-            "haproxy.cfg" => await Run("https", "haproxy", "-db", "-q", "-f", config),
-            _ => await Run("https", "caddy", "run", "--adapter", "caddyfile", "--config", config),
-        };
-    }
-
-    string NginxHead => $"daemon off; master_process off; pid {folder}/nginx.pid; error_log {folder}/error.log;\n";
-    string NginxFolders => $"client_body_temp_path {folder}/body; proxy_temp_path {folder}/proxy; fastcgi_temp_path {folder}/f; " +
-        $"uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s;";
-
-    /// <summary>nginx with what stands in its location, without TLS.</summary>
-    async Task<Uri> Nginx(string location)
-    {
-        var config = Path.Combine(folder, "nginx.conf");
-        await File.WriteAllTextAsync(config, $$"""
-            {{NginxHead}}
-            events { worker_connections 256; }
-            http {
-              access_log off; {{NginxFolders}}
-              server {
-                listen 127.0.0.1:{{port}};
-                location / { proxy_pass http://127.0.0.1:{{service.Port}}; {{location}} }
-              }
-            }
-            """);
-        return await Run("http", "nginx", "-p", folder, "-c", config);
-    }
-
-    async Task<Uri> Run(string scheme, string program, params string[] arguments)
-    {
-        var start = new ProcessStartInfo(File.Exists("/usr/sbin/" + program) ? "/usr/sbin/" + program : program, arguments)
-        { RedirectStandardError = true, RedirectStandardOutput = true };
-        foreach (var home in new[] { "HOME", "XDG_DATA_HOME", "XDG_CONFIG_HOME" }) start.Environment[home] = folder;
-        proxy = Process.Start(start)!;
-        var said = new ConcurrentQueue<string?>();
-        proxy.ErrorDataReceived += (_, line) => said.Enqueue(line.Data);
-        proxy.OutputDataReceived += (_, line) => said.Enqueue(line.Data);
-        proxy.BeginErrorReadLine();
-        proxy.BeginOutputReadLine();
-        using var http = new HttpClient(handler, disposeHandler: false);
-        await Eventually.Holds(async () =>
-        {
-            try
-            {
-                return (await http.GetAsync($"{scheme}://127.0.0.1:{port}/healthz")).IsSuccessStatusCode ? "" : "an error";
-            }
-            catch (HttpRequestException error)
-            {
-                return $"{error.Message} {string.Join('\n', said)}";
-            }
-        }, trouble => trouble.Length == 0, $"{program} answers");
-        return new Uri($"{scheme}://127.0.0.1:{port}");
-    }
+    async Task<Uri> Nginx(string location) => (proxy = await Proxy.Nginx(service.Port, location)).Url;
 
     /// <summary>Receives until it has as many; the last ones are sent when it is live. Each ack is seen to arrive.</summary>
     async Task<(string Transport, List<string> Titles)> Receive(Uri url, int count, Func<LiveConnection, Task<int>>? whenLive = null)
@@ -211,7 +112,7 @@ public sealed class ProxyTests : IAsyncLifetime
     public async Task With_the_upgrade_stripped_and_responses_buffered_it_goes_on_over_events_and_loses_nothing()
     {
         // Buffering is on, as is nginx's default: the stream's own X-Accel-Buffering switches it off for itself.
-        var url = await Nginx(Simple +
+        var url = await Nginx(Proxy.Simple +
             "proxy_buffering on; proxy_buffers 8 64k; gzip on; gzip_types text/event-stream; gzip_min_length 1;");
         await service.Send("role:engineer", "before");
         var (transport, titles) = await Receive(url, 4);
@@ -219,8 +120,8 @@ public sealed class ProxyTests : IAsyncLifetime
     }
 
     [Theory]
-    [InlineData("websocket", Upgrading)]
-    [InlineData("sse", Simple)]
+    [InlineData("websocket", Proxy.Upgrading)]
+    [InlineData("sse", Proxy.Simple)]
     public async Task Where_quiet_connections_are_cut_it_comes_back_and_loses_and_doubles_nothing(string transport, string location)
     {
         var url = await Nginx(location + "proxy_read_timeout 2s; proxy_send_timeout 2s;");

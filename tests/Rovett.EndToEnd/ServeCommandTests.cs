@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Globalization;
 using Rovett.Testing;
 using Shouldly;
@@ -123,5 +124,26 @@ public sealed class ServeCommandTests : CommandLineGround
         heard.Out.ShouldContain("\"reason\":\"new-life\"");
         heard.Out.ShouldContain("before the backup");
         heard.Out.ShouldNotContain("after the backup");
+    }
+
+    [Fact]
+    public async Task A_backup_goes_through_a_pipe_and_back()
+    {
+        await Json("send", "--to", "user:mara", "--type", "t", "--title", "through the pipe");
+        var (data, restored) = (Path.Combine(Folder, "data"), Path.Combine(Folder, "piped", "data"));
+        var rovett = $"dotnet {Path.Combine(ServiceProcess.Root, ".build", "cli", "rovett.dll")} store";
+        using var shell = Process.Start("bash", ["-c",
+            $"set -o pipefail; {rovett} backup --data {data} --to - | gzip | gunzip | {rovett} restore --from - --data {restored}"]);
+        await shell.WaitForExitAsync(TestContext.Current.CancellationToken);
+        shell.ExitCode.ShouldBe(0);
+        (await Cli("store", "check", "--data", restored)).Out.ShouldContain("Nothing is wrong");
+        // Half an archive leaves nothing behind.
+        using var half = Process.Start("bash", ["-c", $"{rovett} backup --data {data} --to - | head -c 20000 | {rovett} restore --from " +
+            $"- --data " +
+            $"{restored}2 2> {restored}.err"]);
+        await half.WaitForExitAsync(TestContext.Current.CancellationToken);
+        half.ExitCode.ShouldBe(2);
+        (await File.ReadAllTextAsync(restored + ".err", TestContext.Current.CancellationToken)).ShouldContain("--from: The archive");
+        Directory.Exists(restored + "2").ShouldBeFalse();
     }
 }

@@ -14,7 +14,8 @@ namespace Rovett.Faults;
 
 /// <summary>Three nodes with one database, under a stream of sends: whatever happens to a node or to the database, nothing answered is
 /// lost, nothing is doubled, and devices have everything of their users once and in order. <c>ROVETT_NODE_FAULTS</c> says how many faults,
-/// <c>ROVETT_NODE_KINDS</c> which, <c>ROVETT_NODE_REPORT</c> where a report is added.</summary>
+/// <c>ROVETT_NODE_KINDS</c> which, <c>ROVETT_NODE_REPORT</c> where a report is added, <c>ROVETT_NODE_LOG</c> where the
+/// log of the last nodes goes.</summary>
 public sealed class NodeFaultTests
 {
     static readonly int Faults = int.TryParse(Environment.GetEnvironmentVariable("ROVETT_NODE_FAULTS"), out int number) ? number : 10;
@@ -30,6 +31,7 @@ public sealed class NodeFaultTests
         DrainOwner,
         RestartDatabase,
         MoveSpace,
+        OldSnapshot,
     }
 
     // Each kind comes before any comes again.
@@ -40,40 +42,22 @@ public sealed class NodeFaultTests
     public async Task Nothing_answered_is_lost_or_doubled_whatever_happens_to_a_node()
     {
         using var server = new PostgresServer();
-        var database = server.NewDatabase();
-        var folder = Directory.CreateTempSubdirectory("rovett-nodes-").FullName;
-        var secretFile = Path.Combine(folder, "cluster-secret");
-        await File.WriteAllTextAsync(secretFile, new string('s', 40), TestContext.Current.CancellationToken);
         int seed = Environment.TickCount;
         var random = new Random(seed);
-        var urls = Enumerable.Range(0, 3).Select(_ => $"https://127.0.0.1:{FreePort.Next()}").ToArray();
-        var nodes = new ServiceProcess?[3];
-        var key = "";
-        using var front = new Front();
+        using var nodes = new NodeProcesses(3, server.NewDatabase(), "information");
         var answered = new ConcurrentDictionary<string, string>();
         var times = new Dictionary<Fault, List<double>>();
         using var stop = new CancellationTokenSource();
+        NpgsqlConnection? old = null;
         try
         {
-            async Task Begin(int i)
-            {
-                nodes[i] = await ServiceProcess.Start(Path.Combine(folder, $"{i}"), ["--database", database, "--node-url", urls[i],
-                    "--cluster-secret-file", secretFile], log: "information");
-                Lead();
-            }
-            void Lead() => front.Leads(nodes.OfType<ServiceProcess>().Select(n => n.Url.Port));
-            for (int i = 0; i < 3; i++)
-            {
-                Directory.CreateDirectory(Path.Combine(folder, $"{i}"));
-                await Begin(i);
-            }
-            key = (string)nodes[0]!.Ready["credentials"]!["adminKey"]!;
-            var secret = (string)nodes[0]!.Ready["credentials"]!["tokenSigningSecret"]!;
-            await Owner(database, urls);
-            using var client = new RovettClient(front.Url, key);
+            await nodes.Begin();
+            await nodes.Owner();
+            var (key, secret, front) = (nodes.Key, nodes.SigningSecret, nodes.Front.Url);
+            using var client = new RovettClient(front, key);
             var mara = new Watch("mara", ["engineer"]);
             var teo = new Watch("teo", ["crew"]);
-            var receiving = Task.WhenAll(mara.Receive(front.Url, secret, stop.Token), teo.Receive(front.Url, secret, stop.Token));
+            var receiving = Task.WhenAll(mara.Receive(front, secret, stop.Token), teo.Receive(front, secret, stop.Token));
             using var sendersStop = new CancellationTokenSource();
             var senders = Enumerable.Range(0, Senders).Select(sender => Task.Run(async () =>
             {
@@ -88,56 +72,63 @@ public sealed class NodeFaultTests
                 await Eventually.Holds(() => answered.Count > before + 50, "sends are under way", 60);
                 await Task.Delay(random.Next(5, 300), TestContext.Current.CancellationToken); // the instant of the fault is what is tested
                 var fault = Kinds[(done + seed) % Kinds.Length];
-                int owner = await Owner(database, urls), victim = fault is Fault.KillOther or Fault.PauseOther
+                int owner = await nodes.Owner(), victim = fault is Fault.KillOther or Fault.PauseOther
                     ? (owner + 1 + random.Next(2)) % 3 : owner, witness = Enumerable.Range(0, 3).First(i => i != victim && i != owner);
                 var clock = Stopwatch.StartNew();
                 var writable = Task.CompletedTask;
                 switch (fault)
                 {
                     case Fault.KillOwner or Fault.KillOther:
-                        await nodes[victim]!.Kill();
+                        await nodes[victim].Kill();
                         clock.Restart();
-                        await Writable(nodes[witness]!, key, answered, $"after fault {done}");
+                        await Writable(nodes[witness], key, answered, $"after fault {done}");
                         Took(times, fault, clock);
-                        nodes[victim]!.Dispose();
-                        await Begin(victim);
+                        await nodes.Begin(victim);
                         break;
                     case Fault.PauseOwner or Fault.PauseOwnerForLong or Fault.PauseOther:
-                        nodes[victim]!.Pause(true);
+                        nodes[victim].Pause(true);
                         clock.Restart();
-                        writable = Writable(nodes[witness]!, key, answered, $"after fault {done}").ContinueWith(t =>
+                        writable = Writable(nodes[witness], key, answered, $"after fault {done}").ContinueWith(t =>
                         {
                             t.GetAwaiter().GetResult();
                             Took(times, fault, clock);
                         }, TaskScheduler.Default);
-                        await Task.Delay(fault == Fault.PauseOwnerForLong ? 12_000 : random.Next(1000, 6000), TestContext.Current.CancellationToken);
-                        nodes[victim]!.Pause(false);
+                        await Task.Delay(fault == Fault.PauseOwnerForLong ? 12_000 : random.Next(1000, 6000),
+                            TestContext.Current.CancellationToken);
+                        nodes[victim].Pause(false);
                         await writable;
                         break;
                     case Fault.DrainOwner:
-                        var ending = nodes[victim]!.Terminate();
-                        await Writable(nodes[witness]!, key, answered, $"after fault {done}");
+                        var ending = nodes[victim].Terminate();
+                        await Writable(nodes[witness], key, answered, $"after fault {done}");
                         Took(times, fault, clock);
-                        (await ending).ShouldBe(0, nodes[victim]!.Printed);
-                        nodes[victim]!.Dispose();
-                        await Begin(victim);
+                        (await ending).ShouldBe(0, nodes[victim].Printed);
+                        await nodes.Begin(victim);
                         break;
                     case Fault.RestartDatabase:
                         server.Crash();
                         await Task.Delay(random.Next(5, 3000), TestContext.Current.CancellationToken);
                         server.Start();
                         clock.Restart();
-                        await Writable(nodes[witness]!, key, answered, $"after fault {done}");
+                        await Writable(nodes[witness], key, answered, $"after fault {done}");
+                        Took(times, fault, clock);
+                        break;
+                    case Fault.OldSnapshot:
+                        // What was written since then stays in the tables: fences and batches must not become slow by it.
+                        old?.Dispose();
+                        old = Snapshot(nodes.Database);
+                        await Writable(nodes[witness], key, answered, $"after fault {done}");
                         Took(times, fault, clock);
                         break;
                     default:
-                        Run(database, $"UPDATE space_owner SET wanted='{urls[witness]}' WHERE space=1");
-                        await Eventually.Holds(async () => await Owner(database, urls), o => o == witness, "the space has moved", 20);
+                        nodes.Ask($"UPDATE space_owner SET wanted='{nodes.Urls[witness]}' WHERE space=1");
+                        await Eventually.Holds(nodes.Owner, o => o == witness, "the space has moved", 20);
                         Took(times, fault, clock);
-                        Run(database, "UPDATE space_owner SET wanted=NULL WHERE space=1");
+                        nodes.Ask("UPDATE space_owner SET wanted=NULL WHERE space=1");
                         break;
                 }
             }
+            nodes.Printed.ShouldNotContain("it was set right", Case.Sensitive, "totals have drifted");
             await sendersStop.CancelAsync();
             await Task.WhenAll(senders);
             await SendUntilAnswered(client, "the last", answered);
@@ -146,7 +137,7 @@ public sealed class NodeFaultTests
                 "the devices have the last one", 60);
             await stop.CancelAsync();
             await receiving;
-            using var reader = PostgresHistory.Read(database);
+            using var reader = PostgresHistory.Read(nodes.Database);
             reader.Check().ShouldBeEmpty($"seed {seed}");
             var history = reader.History(1);
             history.Select(e => e.Position).ShouldBe(Enumerable.Range(1, history.Count).Select(i => (long)i));
@@ -161,45 +152,52 @@ public sealed class NodeFaultTests
                 watch.Received.Distinct().SequenceEqual(meant).ShouldBeTrue($"seed {seed}: {watch.User} received " +
                     $"{watch.Received.Distinct().Count()} of {meant.Count}, each once at the first time and in the order stored");
                 watch.OfOthers.ShouldBe(0);
-                using var asked = new HttpRequestMessage(HttpMethod.Get, new Uri(front.Url, "/v1/inbox/totals"));
+                using var asked = new HttpRequestMessage(HttpMethod.Get, new Uri(front, "/v1/inbox/totals"));
                 asked.Headers.Add("Authorization", "Bearer " + TestTokens.Make(secret, watch.User, watch.Roles));
                 using var http = new HttpClient();
                 using var totals = await http.SendAsync(asked, TestContext.Current.CancellationToken);
                 var unread = JsonNode.Parse(await totals.Content.ReadAsStringAsync(TestContext.Current.CancellationToken))!["unread"];
                 ((long)unread!).ShouldBe(meant.Count, "nobody has read any");
             }
-            var report = $"{Faults} faults, {answered.Count} answered sends, {stored.Count} stored, seed {seed}; writable again after, s: " +
+            var report = $"{Faults} faults, {answered.Count} answered sends, {stored.Count} stored, seed {seed}; writable again after, " +
+                $"s: " +
                 string.Join("; ", times.OrderBy(t => t.Key).Select(t => $"{t.Key} {t.Value.Count}×, median {Median(t.Value):0.00}, " +
                 $"longest {t.Value.Max():0.00}"));
             TestContext.Current.SendDiagnosticMessage(report);
+            if (Environment.GetEnvironmentVariable("ROVETT_NODE_LOG") is { } log)
+                await File.WriteAllTextAsync(log, nodes.Printed, TestContext.Current.CancellationToken);
             if (Environment.GetEnvironmentVariable("ROVETT_NODE_REPORT") is { } file) await File.AppendAllTextAsync(file, report + "\n");
         }
         catch (Exception error)
         {
-            throw new InvalidOperationException($"seed {seed}: {error.Message}\n{await Nodes(nodes, key)}\n" +
-                string.Join("\n---\n", nodes.Select(n => n?.Printed ?? "")), error);
+            throw new InvalidOperationException($"seed {seed}: {error.Message}\n{await Said(nodes)}\n{nodes.Printed}", error);
         }
         finally
         {
             await stop.CancelAsync();
-            foreach (var node in nodes)
-            {
-                node?.Pause(false);
-                node?.Dispose();
-            }
-            Directory.Delete(folder, recursive: true);
+            old?.Dispose();
         }
     }
 
+    static NpgsqlConnection Snapshot(string database)
+    {
+        var connection = new NpgsqlConnection(database + ";Pooling=false");
+        connection.Open();
+        using var begin = new NpgsqlCommand("BEGIN ISOLATION LEVEL REPEATABLE READ; SELECT count(*) FROM space", connection);
+        begin.ExecuteNonQuery();
+        return connection;
+    }
+
     /// <summary>The nodes as each of them sees them.</summary>
-    static async Task<string> Nodes(IEnumerable<ServiceProcess?> nodes, string key)
+    static async Task<string> Said(NodeProcesses nodes)
     {
         var said = new List<string>();
-        foreach (var node in nodes.OfType<ServiceProcess>())
+        for (int i = 0; i < nodes.Count; i++)
         {
+            var node = nodes[i];
             try
             {
-                using var client = new RovettClient(node.Url, key);
+                using var client = new RovettClient(node.Url, nodes.Key);
                 said.Add($"{node.Url}: {(await client.Call(HttpMethod.Get, "/v1/cluster")).ToJsonString()}");
             }
             catch (Exception error)
@@ -217,24 +215,6 @@ public sealed class NodeFaultTests
         if (!times.TryGetValue(fault, out var list)) times[fault] = list = [];
         list.Add(clock.Elapsed.TotalSeconds);
     }
-
-    static void Run(string database, string sql)
-    {
-        using var connection = new NpgsqlConnection(database + ";Pooling=false");
-        connection.Open();
-        using var command = new NpgsqlCommand(sql, connection);
-        command.ExecuteNonQuery();
-    }
-
-    /// <summary>The node that serves the space, once one does.</summary>
-    static async Task<int> Owner(string database, string[] urls) => await Eventually.Holds(() =>
-    {
-        using var connection = new NpgsqlConnection(database + ";Pooling=false");
-        connection.Open();
-        using var command = new NpgsqlCommand("SELECT n.url FROM space_owner o JOIN node n ON n.incarnation=o.incarnation WHERE o.space=1",
-            connection);
-        return Task.FromResult(Array.IndexOf(urls, command.ExecuteScalar() as string));
-    }, o => o >= 0, "a node serves the space", 30);
 
     /// <summary>Returns once a send by a node is answered.</summary>
     static async Task Writable(ServiceProcess by, string key, ConcurrentDictionary<string, string> answered, string name)

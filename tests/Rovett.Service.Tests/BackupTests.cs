@@ -1,5 +1,7 @@
+using System.Formats.Tar;
 using System.Text.Json.Nodes;
 using Microsoft.Data.Sqlite;
+using Rovett.Storage;
 using Rovett.Storage.Sqlite;
 using Rovett.Testing;
 using Shouldly;
@@ -80,6 +82,111 @@ public sealed class BackupTests : IAsyncLifetime
         }
         await over.CancelAsync();
         await writing;
+    }
+
+    [Fact]
+    public async Task The_service_makes_backups_by_itself_that_restore_and_lets_old_ones_go()
+    {
+        var clock = new TestClock();
+        var backups = new BackupFolder(Path.Combine(folder, "backups"));
+        await using var service = await ServiceUnderTest.Start(o => (o.Backups, o.BackupsKept) = (backups.Path, 3), clock);
+        for (int day = 1; day <= 5; day++)
+        {
+            await service.Send("user:mara", $"day {day}");
+            await service.Service.Backups.MakeIfDue();
+            await service.Service.Backups.MakeIfDue(); // and not another one
+            backups.All().Count.ShouldBe(Math.Min(day, 3));
+            service.Service.Backups.Age!.Value.ShouldBeLessThan(TimeSpan.FromMinutes(1));
+            clock.Advance(TimeSpan.FromHours(23));
+            await service.Service.Backups.MakeIfDue();
+            backups.All().Count.ShouldBe(Math.Min(day, 3));
+            clock.Advance(TimeSpan.FromHours(1));
+        }
+        backups.All().Select(b => Count(Path.Combine(b.Path, SqliteFiles.HistoryName), "SELECT count(*) FROM entry WHERE kind=1"))
+            .ShouldBe([3, 4, 5]);
+        File.GetUnixFileMode(backups.Path).ShouldBe(DataFolderBackup.OwnFolder);
+        foreach (var file in Directory.GetFiles(backups.Path, "*", SearchOption.AllDirectories)) File.GetUnixFileMode(file).ShouldBe(Own,
+            file);
+        (await service.Get("/v1/audit", service.Key)).Json!["acts"]!.AsArray()
+            .Count(a => (string)a!["act"]! == "backup.made").ShouldBe(5);
+
+        // The drill: what was backed up last is served, with every count.
+        var restored = Directory.CreateDirectory(Path.Combine(folder, "restored")).FullName;
+        DataFolderBackup.CopyBack(backups.All()[^1].Path, restored);
+        await using var again = await ServiceUnderTest.Start(folder: restored);
+        (await again.Totals(TestTokens.Make(service.Secret, "mara"))).Unread.ShouldBe(5);
+        (await again.Get("/v1/status", service.Key)).Status.ShouldBe(200); // its keys too
+    }
+
+    [Fact]
+    public async Task A_backup_that_can_not_be_made_is_told_and_tried_again_and_older_ones_stay()
+    {
+        var clock = new TestClock();
+        var path = Path.Combine(folder, "backups");
+        await using var service = await ServiceUnderTest.Start(o => (o.Backups, o.BackupsKept) = (path, 1), clock);
+        await service.Service.Backups.MakeIfDue();
+        var first = new BackupFolder(path).All().ShouldHaveSingleItem();
+        clock.Advance(TimeSpan.FromDays(1));
+        // Somebody's file is where the next one is made, and a half one is left of a process that was killed.
+        var half = Directory.CreateDirectory(Path.Combine(path, ".partial-20200101T000000Z")).FullName;
+        Directory.Move(path, path + ".away");
+        await File.WriteAllTextAsync(path, "in the way", TestContext.Current.CancellationToken);
+        await service.Service.Backups.MakeIfDue();
+        service.Service.Backups.Failures.ShouldBe(1);
+        File.Delete(path);
+        Directory.Move(path + ".away", path);
+        await service.Service.Backups.MakeIfDue(); // not before five minutes
+        new BackupFolder(path).All().ShouldHaveSingleItem().ShouldBe(first);
+        clock.Advance(TimeSpan.FromMinutes(6));
+        await service.Service.Backups.MakeIfDue();
+        new BackupFolder(path).All().ShouldHaveSingleItem().ShouldNotBe(first);
+        Directory.Exists(half).ShouldBeFalse();
+        (await service.Get("/v1/status", service.Key)).Json!["bugs"]!.GetValue<long>().ShouldBe(0);
+    }
+
+    [Fact]
+    public async Task A_backup_that_would_fill_the_disk_is_not_begun()
+    {
+        await s.Send("user:mara");
+        var backups = new BackupFolder(Path.Combine(folder, "backups"), reserve: long.MaxValue / 2);
+        Should.Throw<StoreException>(() => backups.Make(s.Folder, DateTimeOffset.UtcNow)).Message.ShouldContain("MiB are free");
+        Directory.GetFileSystemEntries(backups.Path).ShouldBeEmpty();
+    }
+
+    [Fact]
+    public async Task An_archive_holds_the_whole_backup_and_nothing_else_is_taken_from_one()
+    {
+        await s.Send("user:mara", "one");
+        var sets = Directory.CreateDirectory(Path.Combine(s.Folder, SqliteFiles.KeySetsName)).FullName;
+        await File.WriteAllTextAsync(Path.Combine(sets, "identity.json"), "{}", TestContext.Current.CancellationToken);
+        string Fresh(string name) => Directory.CreateDirectory(Path.Combine(folder, name)).FullName;
+        var (copy, back) = (Fresh("copy"), Fresh("back"));
+        DataFolderBackup.Copy(s.Folder, copy);
+        using var archive = new MemoryStream();
+        DataFolderBackup.Pack(copy, archive);
+        DataFolderBackup.Unpack(new MemoryStream(archive.ToArray()), back);
+        foreach (var file in Directory.GetFiles(copy, "*", SearchOption.AllDirectories))
+        {
+            var there = Path.Combine(back, Path.GetRelativePath(copy, file));
+            (await File.ReadAllBytesAsync(there, TestContext.Current.CancellationToken))
+                .ShouldBe(await File.ReadAllBytesAsync(file, TestContext.Current.CancellationToken));
+            File.GetUnixFileMode(there).ShouldBe(Own);
+        }
+        Should.Throw<InvalidDataException>(() => DataFolderBackup.Unpack(
+            new MemoryStream(archive.ToArray()[..(int)(archive.Length / 2)]), Fresh("half")));
+        Should.Throw<InvalidDataException>(() => DataFolderBackup.Unpack(new MemoryStream(new byte[4096]), Fresh("empty")));
+        foreach (var name in new[] { "../outside", "keys/../../outside", "/outside", "keys/a/b", "history.db/../x" })
+        {
+            using var wrong = new MemoryStream();
+            using (var writer = new TarWriter(wrong, TarEntryFormat.Pax, leaveOpen: true))
+            {
+                writer.WriteEntry(new PaxTarEntry(TarEntryType.RegularFile, name) { DataStream = new MemoryStream([1]) });
+            }
+            wrong.Position = 0;
+            Should.Throw<InvalidDataException>(() => DataFolderBackup.Unpack(wrong, Fresh("wrong" +
+                name.Length))).Message.ShouldContain(name);
+        }
+        File.Exists(Path.Combine(folder, "outside")).ShouldBeFalse();
     }
 
     [Fact]

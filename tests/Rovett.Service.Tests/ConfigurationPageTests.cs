@@ -21,8 +21,13 @@ public sealed partial class ConfigurationPageTests
         once, with file and line, and nothing is started. Lists are separated by commas in the environment. Settings of a space (tokens,
         origins, limits) change at run time: `rovett settings`. This page is generated from the code (`ROVETT_WRITE_DOCS=1 make test`).
 
-        | YAML | environment | default | |
-        |---|---|---|---|
+        `rovett config check --config rovett.yaml` shows what holds and where it comes from, and every mistake. A running service reads the file
+        again at `systemctl reload rovett` (or SIGHUP) and takes up what is marked *reload* below, for what begins from then on; sessions go
+        on. A file with a mistake changes nothing. What was taken up is in the log and in the audit log, with the value before; what needs a
+        restart is logged. Each node of a cluster has a file of its own.
+
+        | YAML | environment | default | takes effect | |
+        |---|---|---|---|---|
 
         """;
 
@@ -55,7 +60,8 @@ public sealed partial class ConfigurationPageTests
             var name = char.ToLowerInvariant(option.Name[0]) + option.Name[1..];
             var variable = "ROVETT_" + UpperCase().Replace(name, "_$0").ToUpperInvariant();
             var summary = Plain(docs[$"P:{typeof(RovettOptions).FullName}.{option.Name}"]);
-            text.Append(CultureInfo.InvariantCulture, $"| `{name}` | `{variable}` | {Shown(option.GetValue(defaults))} | {summary} |\n");
+            text.Append(CultureInfo.InvariantCulture, $"| `{name}` | `{variable}` | {Shown(option.GetValue(defaults))} | {(option.IsDefined(
+                typeof(AtRunTimeAttribute)) ? "reload" : "restart")} | {summary} |\n");
         }
         text.Append(Sample.ReplaceLineEndings("\n"));
         var page = Path.Combine(ServiceProcess.Root, "docs", "configuration.md");

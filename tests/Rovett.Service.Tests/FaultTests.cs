@@ -134,6 +134,25 @@ public sealed class FaultTests : IDisposable
         }
     }
 
+    [Theory, InlineData("turnstone-42", true), InlineData("not an id", false)]
+    public async Task A_request_that_meets_a_bug_names_its_id_and_hurts_no_other(string given, bool isTaken)
+    {
+        var s = await ServiceUnderTest.Start(folder: Data);
+        var (key, broken) = (s.Key, await s.Send("user:mara"));
+        await s.Service.DisposeAsync();
+        Execute(Path.Combine(Data, SqliteFiles.HistoryName), "UPDATE entry SET body=x'7b7b' WHERE kind=1");
+        await s.Restart();
+        var answer = await s.Call(HttpMethod.Get, $"/v1/notifications/{broken}", key, null, ("X-Request-Id", given));
+        (answer.Status, answer.Problem).ShouldBe((500, "internal"));
+        var instance = (string)answer.Json!["instance"]!;
+        if (isTaken) instance.ShouldEndWith(given);
+        else instance.ShouldNotContain(given);
+        var fault = (await s.Get("/v1/status", key)).Json!["faults"]!.AsArray().ShouldHaveSingleItem()!;
+        ((string)fault["where"]!).ShouldContain("/v1/notifications/{id}");
+        (await s.Get($"/v1/notifications/{await s.Send("user:mara")}", key)).Status.ShouldBe(200);
+        await s.DisposeAsync();
+    }
+
     [Fact]
     public void Repeated_work_that_throws_goes_on_and_is_told()
     {

@@ -8,6 +8,7 @@ using Rovett.Core.Ledgers.Commands.Spaces;
 using Rovett.Core.Store;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Ledgers;
+using Rovett.Service.Meters;
 using Rovett.Storage.Homes;
 using Rovett.Testing;
 using Rovett.Testing.Servers;
@@ -32,8 +33,9 @@ public sealed class LaneTests : IAsyncLifetime
         home = new PostgresHome(server.NewDatabase());
         stores = new LaneStores(home.OpenHistory(4, static _ => { }));
         var recent = new RecentBySpace();
+        var faults = new Faults(clock, NullLogger<Faults>.Instance);
         pump = new LedgerPump(stores.All, (store, link) => new Ledger(store, new LedgerOptions(), clock, recent, link: link),
-            TimeSpan.FromMilliseconds(250), new Faults(clock, NullLogger<Faults>.Instance));
+            TimeSpan.FromMilliseconds(250), new LaneMeters(new ServiceMeters(clock, static () => [], faults)), faults);
     }
 
     public async ValueTask InitializeAsync()

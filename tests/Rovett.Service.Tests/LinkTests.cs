@@ -99,12 +99,31 @@ public sealed class LinkTests : IAsyncLifetime
         using (var two = await owner.WebSocket(token))
         {
             await two.Next("opened");
-            (await holder.Call(HttpMethod.Get, "/v1/live", token, null, ("Accept", "text/event-stream"))).Problem.ShouldBe("too-many-sessions");
-            (await owner.Call(HttpMethod.Get, "/v1/live", token, null, ("Accept", "text/event-stream"))).Problem.ShouldBe("too-many-sessions");
+            (await holder.Call(HttpMethod.Get, "/v1/live", token, null, ("Accept",
+                "text/event-stream"))).Problem.ShouldBe("too-many-sessions");
+            (await owner.Call(HttpMethod.Get, "/v1/live", token, null, ("Accept",
+                "text/event-stream"))).Problem.ShouldBe("too-many-sessions");
         }
         await Eventually.Holds(async () => (await Sessions()).Count, n => n == 1, "one has ended");
         using var three = await holder.WebSocket(token);
         await three.Next("opened");
+    }
+
+    [Fact]
+    public async Task Hundreds_that_come_at_once_are_let_in_and_each_is_sent_what_comes()
+    {
+        const int Many = 300;
+        var sockets = await Task.WhenAll(Enumerable.Range(0, Many).Select(i => holder.WebSocket(Token($"hand-{i}", "engineer"))));
+        foreach (var socket in sockets) await socket.Next("current");
+        holder.Service.HeldForOthers.ShouldBe(Many);
+        string[] ids = [await Send("role:engineer", "Check the pump"), await Send("role:engineer", "Check it again")];
+        foreach (var socket in sockets)
+        {
+            foreach (var id in ids) ((string)(await socket.Next("notification"))["id"]!).ShouldBe(id);
+            socket.Dispose();
+        }
+        await Eventually.Holds(async () => (await Sessions()).Count, n => n == 0, "the node that serves has seen all of them go");
+        holder.Service.HeldForOthers.ShouldBe(0);
     }
 
     [Fact]

@@ -121,6 +121,7 @@ public sealed class OtherwiseTests : IAsyncLifetime
         var id = await Send("""[{"webhook":"pager"}]""");
         clock.Advance(TimeSpan.FromMinutes(6));
         await Eventually.Holds(() => pager.Calls.Count >= 1, "a first attempt");
+        await Eventually.Holds(() => States(id), s => s is ["waiting"], "it to wait");
         (await service.Post("/v1/inbox/marks", mara, """{"read":{"all":true}}""")).Status.ShouldBe(200);
         clock.Advance(TimeSpan.FromHours(2));
         await Eventually.Holds(() => States(id), s => s is ["ended"], "it to end");

@@ -53,6 +53,22 @@ public sealed class PostgresHomeTests
     }
 
     [Fact]
+    public async Task A_pooler_that_gives_each_transaction_another_connection_is_refused_and_one_that_keeps_them_is_not()
+    {
+        using var server = new PostgresServer();
+        server.NewDatabase(); // store1
+        using var shares = new PgBouncer(server, "transaction");
+        await shares.Start();
+        (await Should.ThrowAsync<StoreException>(() => ServiceUnderTest.Start(o => o.Database = shares.Database("store1")))).Message
+            .ShouldContain("session pooling");
+        using var keeps = new PgBouncer(server, "session");
+        await keeps.Start();
+        await using var s = await ServiceUnderTest.Start(o => o.Database = keeps.Database("store1"));
+        await s.Send("user:mara");
+        (await s.Totals(s.Token("mara"))).Unread.ShouldBe(1);
+    }
+
+    [Fact]
     public async Task Many_readers_at_once_share_a_few_connections()
     {
         using var server = new PostgresServer();
@@ -96,7 +112,8 @@ public sealed class PostgresHomeTests
             await using (var behind = new NpgsqlConnection(database + ";Pooling=false"))
             {
                 await behind.OpenAsync(TestContext.Current.CancellationToken);
-                await using var back = new NpgsqlCommand("DELETE FROM batch_done WHERE space=1 AND batch=(SELECT max(batch) FROM batch_done " +
+                await using var back = new NpgsqlCommand("DELETE FROM batch_done WHERE space=1 AND batch=(SELECT max(batch) FROM " +
+                    "batch_done " +
                     "WHERE space=1); SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname=current_database() AND " +
                     "pid<>pg_backend_pid()", behind);
                 await back.ExecuteNonQueryAsync(TestContext.Current.CancellationToken);

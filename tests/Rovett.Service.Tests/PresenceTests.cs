@@ -12,9 +12,11 @@ public sealed class PresenceTests : IAsyncLifetime
 {
     ServiceUnderTest s = null!;
 
-    public async ValueTask InitializeAsync()
+    public ValueTask InitializeAsync() => Begin(2);
+
+    async ValueTask Begin(int grace, TestClock? clock = null)
     {
-        s = await ServiceUnderTest.Start(o => o.PresenceGraceSeconds = 2);
+        s = await ServiceUnderTest.Start(o => o.PresenceGraceSeconds = grace, clock: clock);
         const string policies = """
             {"policies":[
               {"name":"crew at their berth","topic":"berth/{berth}","may":["subscribe","follow","presence"],"when":{"role":"berth-{berth}"}},
@@ -88,6 +90,9 @@ public sealed class PresenceTests : IAsyncLifetime
     [Fact]
     public async Task Who_comes_back_soon_was_not_away()
     {
+        await s.DisposeAsync();
+        var clock = new TestClock();
+        await Begin(60, clock);
         using var ruth = await Connected("ruth", "master");
         await Watch(ruth);
         ((int)(await ruth.Next("presence"))["count"]!).ShouldBe(0);
@@ -103,6 +108,7 @@ public sealed class PresenceTests : IAsyncLifetime
             teo = await Connected("teo", "berth-3");
             await Subscribe(teo);
         }
+        clock.Advance(TimeSpan.FromMinutes(2));
         using var ivo = await Connected("ivo", "berth-3");
         await Subscribe(ivo);
         (await Until(ruth, 2)).ShouldBe("+ivo");

@@ -202,6 +202,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
         public void Marked(string space, long log, OrdinalRun run, MarkKind kind, int sign) { }
         public void Receipted(string space) { }
         public void Outbound(string space) { }
+        public void DeadlineEnded(string space, bool isMet) { }
         public void Erased(string space, string user) { }
     }
 

@@ -13,10 +13,14 @@ public static class Eventually
         {
             var seen = await look();
             if (holds(seen)) return seen;
-            if (clock.Elapsed.TotalSeconds > seconds) throw new TimeoutException($"Not within {seconds} s: {what}. Last seen: {seen}");
+            if (clock.Elapsed.TotalSeconds > seconds) throw new TimeoutException($"Not within {seconds} s: {what}. Last seen: " +
+                $"{Shown(seen)}");
             await Task.Delay(10);
         }
     }
+
+    static string? Shown<T>(T seen) => seen is not string and System.Collections.IEnumerable all and not System.Text.Json.Nodes.JsonNode
+        ? $"[{string.Join(", ", all.Cast<object>())}]" : $"{seen}";
 
     /// <summary>Asks until it holds.</summary>
     public static Task Holds(Func<bool> holds, string what, int seconds = 20) =>

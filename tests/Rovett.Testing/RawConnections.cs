@@ -70,7 +70,17 @@ public abstract class RawConnection : IDisposable
 
     private protected ReadOnlySpan<byte> Buffered => buffer.AsSpan(start, end - start);
 
-    private protected void Skip(int count) => start += count;
+    private protected void Skip(int count)
+    {
+        start += count;
+        Taken += count;
+    }
+
+    /// <summary>How many bytes have been read as messages.</summary>
+    public long Taken { get; private set; }
+
+    /// <summary>How many bytes have come so far, read or not.</summary>
+    public long Come => Taken + (end - start) + socket.Available;
 
     private protected async Task ReadHead()
     {

@@ -46,11 +46,11 @@ public sealed class ServiceProcess : IDisposable
         return folder;
     }
 
-    static ProcessStartInfo Info(IEnumerable<string> args, IReadOnlyDictionary<string, string>? environment)
+    static ProcessStartInfo Info(IEnumerable<string> args, IReadOnlyDictionary<string, string>? environment, string? build = null)
     {
         var info = new ProcessStartInfo("dotnet")
         { RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true };
-        info.ArgumentList.Add(Path.Combine(Root, ".build", "cli", "rovett.dll"));
+        info.ArgumentList.Add(Path.Combine(build ?? Path.Combine(Root, ".build", "cli"), "rovett.dll"));
         foreach (var arg in args) info.ArgumentList.Add(arg);
         foreach (var name in info.Environment.Keys.Where(k => k.StartsWith("ROVETT_", StringComparison.Ordinal)).ToList())
         {
@@ -67,12 +67,14 @@ public sealed class ServiceProcess : IDisposable
     /// <param name="command">The command.</param>
     /// <param name="log">What it logs.</param>
     /// <param name="network">A network namespace that it runs in; null: the machine's.</param>
+    /// <param name="build">Where another build of the command line lies; null: the one of this tree.</param>
     public static async Task<ServiceProcess> Start(string folder, string[]? more = null,
-        IReadOnlyDictionary<string, string>? environment = null, string command = "serve", string log = "warning", string? network = null)
+        IReadOnlyDictionary<string, string>? environment = null, string command = "serve", string log = "warning", string? network = null,
+        string? build = null)
     {
         var file = Path.Combine(folder, $"ready-{Guid.NewGuid():N}.json");
         string[] data = command == "serve" ? ["--data", Path.Combine(folder, "data"), "--log", log] : [];
-        var info = Info([command, "--port", "0", "--ready-file", file, .. data, .. more ?? []], environment);
+        var info = Info([command, "--port", "0", "--ready-file", file, .. data, .. more ?? []], environment, build);
         if (network is not null)
         {
             string[] inside = ["netns", "exec", network, info.FileName];

@@ -39,6 +39,7 @@ public sealed class ServiceUnderTest : IAsyncDisposable
 
     public RovettService Service { get; private set; }
     public string Folder => options.Data;
+    public string? Database => options.Database;
     public Uri Url => new(Service.Url);
     public int Port => Url.Port;
     public string? NodeUrl => options.NodeUrl;
@@ -53,7 +54,8 @@ public sealed class ServiceUnderTest : IAsyncDisposable
         {
             Data = folder ?? Directory.CreateTempSubdirectory("rovett-test-").FullName,
             Port = 0,
-            Log = "error"
+            Log = "error",
+            Metrics = "off", // all services of a process would share what is exported
         };
         configure?.Invoke(options);
         options.Database ??= TestDatabase.For(options.Data);

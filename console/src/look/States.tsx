@@ -50,16 +50,19 @@ export function Failed({ error, shownAt, onRetry }: { error: Error; shownAt?: nu
 export function Asked<T>({
   query,
   rows,
+  isSaid,
   children,
 }: {
   query: UseQueryResult<T>;
   rows?: number;
+  /** The page says already what is wrong. */
+  isSaid?: boolean;
   children: (value: T) => ReactNode;
 }) {
   const { data, error, dataUpdatedAt, isPending, refetch } = query;
   return (
     <>
-      {error && (
+      {error && !isSaid && (
         <Failed error={error} shownAt={data === undefined ? undefined : dataUpdatedAt} onRetry={() => void refetch()} />
       )}
       {isPending && <Loading rows={rows} />}

@@ -1,6 +1,7 @@
 using System.Collections;
 using System.CommandLine;
 using System.Net.Sockets;
+using System.Runtime.InteropServices;
 using Rovett.Service.Hosting;
 using Rovett.Service.Intakes.Reading;
 using Rovett.Service.Options;
@@ -20,8 +21,10 @@ static class ServeCommand
         var settings = new (string Name, Option<string?> Option)[]
         {
             ("data", new("--data") { Description = "Data folder. [default: data]" }),
+            ("backups", new("--backups")
+                { Description = "Folder to which the service backs up its data folder, once a day unless backupEvery says otherwise." }),
             ("database", new("--database")
-                { Description = "PostgreSQL database to store everything in, in place of the data folder: Host=…;Database=…;Username=…" }),
+                { Description = "PostgreSQL database to store everything in, not in a data folder: Host=…;Database=…;Username=…" }),
             ("nodeUrl", new("--node-url")
                 { Description =
                 "Where the other nodes of a cluster reach this one, such as https://10.0.0.5:7412; they share the database." }),
@@ -46,12 +49,20 @@ static class ServeCommand
             ("comeBackWithinMs", new("--come-back-within-ms")
                 { Description = "Milliseconds over which sessions reconnect after a stop. [default: 3000]" }),
             ("intakes", new("--intakes") { Description = "File of intakes: outboxes, brokers, lines and schedules to take events from." }),
+            ("metrics", new("--metrics")
+                { Description = "Port, or address:port, where metrics are read as Prometheus text; off: nowhere. [default: 127.0.0.1, " +
+                    "port + 2]" }),
+            ("otlp", new("--otlp") { Description = "OpenTelemetry collector to push metrics and traces to: http://localhost:4318" }),
             ("log", new("--log") { Description = "Log level: verbose, information, warning or error. [default: information]" }),
+            ("logFormat", new("--log-format") { Description = "Log format: text, or json, a line for each message. [default: text]" }),
+            ("logFile", new("--log-file") { Description = "Write the log to this file, a new one each day, and keep 14. [default: " +
+                "standard error]" }),
         };
         var command = new Command("serve", """
             Start the service.
 
-            Settings come from --config, then the environment (ROVETT_PORT …), then flags; later ones win.
+            Settings come from --config, then the environment (ROVETT_PORT …), then flags; later ones win. SIGHUP has a service that runs
+            in the background read the file again.
 
             Example:
               rovett serve --data ./data --port 7411
@@ -61,30 +72,60 @@ static class ServeCommand
         {
             var flags = settings.Select(s => (s.Name, Value: parsed.GetValue(s.Option))).Where(s => s.Value is not null)
                 .ToDictionary(s => s.Name, s => s.Value!);
-            var options = OptionsReader.Read(parsed.GetValue(config), Variables(), flags, out var mistakes);
-            List<string> wrong = [.. mistakes.Select(m => m.ToString())];
-            if (options.Intakes is { } file) wrong.AddRange(IntakeFile.Load(file).Mistakes);
+            (RovettOptions Options, List<string> Wrong) Again() => Read(parsed.GetValue(config), flags, out _);
+            var (options, wrong) = Again();
             if (wrong.Count > 0)
             {
                 foreach (var mistake in wrong) Output.Error(mistake);
                 Output.Hint($"Not started. Fix {(wrong.Count == 1 ? "this" : $"these {wrong.Count}")} and start again.");
                 return 2;
             }
-            return await Run(options, parsed.GetValue(consoleLink), cancel);
+            return await Run(options, parsed.GetValue(consoleLink), Again, cancel);
         });
         return command;
     }
 
-    static Dictionary<string, string> Variables() =>
+    /// <summary>Reads the settings, and the file of intakes that they name.</summary>
+    /// <param name="file">Their file; null: none.</param>
+    /// <param name="flags">Those of the command line.</param>
+    /// <param name="origins">Where each of them comes from.</param>
+    /// <returns>The settings and everything wrong.</returns>
+    internal static (RovettOptions Options, List<string> Wrong) Read(string? file, IReadOnlyDictionary<string, string> flags,
+        out IReadOnlyDictionary<string, string> origins)
+    {
+        var options = OptionsReader.Read(file, Variables(), flags, out var mistakes, out origins);
+        List<string> wrong = [.. mistakes.Select(m => m.ToString())];
+        if (options.Intakes is { } intakes) wrong.AddRange(IntakeFile.Load(intakes).Mistakes);
+        return (options, wrong);
+    }
+
+    /// <summary>The settings in the environment.</summary>
+    internal static Dictionary<string, string> Variables() =>
         Environment.GetEnvironmentVariables().Cast<DictionaryEntry>()
         .Where(e => ((string)e.Key).StartsWith("ROVETT_", StringComparison.Ordinal))
         .ToDictionary(e => (string)e.Key, e => (string?)e.Value ?? "");
 
-    static async Task<int> Run(RovettOptions options, bool consoleLink, CancellationToken cancel)
+    static async Task<int> Run(RovettOptions options, bool consoleLink, Func<(RovettOptions Options, List<string> Wrong)> read,
+        CancellationToken cancel)
     {
         try
         {
             await using var service = RovettService.Create(options);
+            // On a terminal the signal says that the terminal is gone, and the service ends as ever.
+            using var again = Console.IsInputRedirected ? PosixSignalRegistration.Create(PosixSignal.SIGHUP, signal =>
+            {
+                signal.Cancel = true;
+                try
+                {
+                    var (others, wrong) = read();
+                    if (wrong.Count > 0) service.Refuse(wrong);
+                    else service.TakeUp(others);
+                }
+                catch (Exception bug)
+                {
+                    service.Refuse([$"{bug}"]); // on this thread it would end the process
+                }
+            }) : null;
             await service.Start(() => Announce(service, options, consoleLink ? service.NewConsoleLink() : service.ConsoleLink));
             var stop = service.WaitForStop();
             await Task.WhenAny(stop, Task.Delay(Timeout.Infinite, cancel));
@@ -98,6 +139,12 @@ static class ServeCommand
         }
         catch (IOException error) when (error.InnerException is Microsoft.AspNetCore.Connections.AddressInUseException)
         {
+            if (options.MetricsEndPoint is { Port: > 0 } metrics && error.Message.Contains($":{metrics.Port}", StringComparison.Ordinal))
+            {
+                Output.Error($"Port {metrics.Port} of {metrics.Address}, where metrics are to be read, is in use.");
+                Output.Hint("Choose another with --metrics, or 'off'.");
+                return 1;
+            }
             Output.Error(options.NodeUrl is null ? $"Port {options.Port} of {options.Address} is in use."
                 : $"Port {options.Port} of {options.Address}, or the port of {options.NodeUrl}, is in use.");
             Output.Hint("Is another Rovett running? Choose another port with --port, or 0 for a free one.");
@@ -121,6 +168,14 @@ static class ServeCommand
         Say($"  Live      {service.Url}/v1/live   (WebSocket, server-sent events, long poll)");
         Say($"  Reference {service.Url}/reference");
         Say($"  Console   {service.Url}/console");
+        if (service.MetricsUrl is { } metrics) Say($"  Metrics   {metrics}");
+        if (options.CredentialsFile is { } kept)
+        {
+            // What is printed may be kept in a journal.
+            if (service.Credentials.Count > 0) Say($"  The credentials of the first start are in {kept}");
+            Say();
+            return;
+        }
         if (link is not null) Say($"            sign up once within 15 minutes: {service.Url}/console#sign-up={link}");
         foreach (var made in service.Credentials)
         {

@@ -1,4 +1,5 @@
 using System.CommandLine;
+using Rovett.Storage;
 using Rovett.Storage.Homes;
 using Rovett.Storage.Sqlite;
 using Spectre.Console;
@@ -25,45 +26,106 @@ static class StoreCommand
     static Command Backup()
     {
         var data = Data();
-        var to = new Option<string>("--to") { Description = "New folder for the copy.", Required = true };
+        var to = new Option<string>("--to")
+        { Description = "New folder for the copy; - writes a tar archive to standard output.", Required = true };
         var command = new Command("backup", """
             Back up a data folder while the service runs: history, credentials and key sets, as of one moment. Keep the copy safe.
 
             Example:
               rovett store backup --data ./data --to ./backup
+              rovett store backup --data ./data --to - | zstd | ssh vault "cat > rovett.tar.zst"
             """) { data, to };
         command.SetAction((parsed, _) => Output.Guard(() =>
         {
-            var (from, target) = (Existing(parsed.GetValue(data)!, "--data"), Fresh(parsed.GetValue(to)!, "--to"));
+            var from = Existing(parsed.GetValue(data)!, "--data");
+            if (parsed.GetValue(to) == "-") return Task.FromResult(Stream(from));
+            var target = Fresh(parsed.GetValue(to)!, "--to");
             DataFolderBackup.Copy(from, target);
-            var wrong = Problems(target);
+            var wrong = DataFolderBackup.Damage(target);
             return Task.FromResult(Report(wrong, $"Copied to {target} and checked."));
         }));
         return command;
     }
 
+    /// <summary>The copy is checked before the first byte is written: what arrives whole is right.</summary>
+    static int Stream(string from)
+    {
+        if (!Console.IsOutputRedirected)
+        {
+            throw new UsageException("--to -: the archive would be written to the terminal.", "Send it on: … --to - > backup.tar");
+        }
+        var aside = Directory.CreateTempSubdirectory("rovett-backup-").FullName;
+        try
+        {
+            DataFolderBackup.Copy(from, aside);
+            var wrong = DataFolderBackup.Damage(aside);
+            if (wrong.Count > 0) return Report(wrong, "");
+            using var output = Console.OpenStandardOutput();
+            DataFolderBackup.Pack(aside, output);
+            return 0;
+        }
+        finally
+        {
+            Directory.Delete(aside, recursive: true);
+        }
+    }
+
     static Command Restore()
     {
-        var from = new Option<string>("--from") { Description = "Backup folder.", Required = true };
+        var from = new Option<string>("--from")
+        { Description = "Backup: its folder, its tar archive, or - for an archive on standard input.", Required = true };
         var data = new Option<string>("--data") { Description = "New data folder.", Required = true };
         var command = new Command("restore", """
             Create a data folder from a backup. Devices with old cursors receive a `gap`.
 
             Example:
               rovett store restore --from ./backup --data ./data-restored
+              ssh vault "cat rovett.tar.zst" | zstd -d | rovett store restore --from - --data ./data-restored
             """) { from, data };
         command.SetAction((parsed, _) => Output.Guard(() =>
         {
-            var source = Existing(parsed.GetValue(from)!, "--from");
-            var wrong = Problems(source);
+            var source = parsed.GetValue(from)!;
+            bool isArchive = source == "-" || File.Exists(source);
+            IReadOnlyList<string> wrong = isArchive ? [] : DataFolderBackup.Damage(Existing(source, "--from"));
             if (wrong.Count > 0) return Task.FromResult(Report(wrong, ""));
             var target = Fresh(parsed.GetValue(data)!, "--data");
-            DataFolderBackup.CopyBack(source, target);
-            var epoch = SqliteFiles.NewEpoch(Path.Combine(target, SqliteFiles.HistoryName));
+            string epoch;
+            try
+            {
+                if (isArchive) Unpack(source, target);
+                else DataFolderBackup.CopyBack(source, target);
+                if (isArchive) wrong = DataFolderBackup.Damage(target);
+                if (wrong.Count == 0 && DataFolderBackup.IsOfEarlierVersion(target))
+                {
+                    DataFolderBackup.Upgrade(target);
+                    wrong = DataFolderBackup.Damage(target);
+                }
+                if (wrong.Count > 0) throw new StoreException($"The backup is damaged, and nothing was restored: " +
+                    $"{string.Join("; ", wrong)}");
+                epoch = SqliteFiles.NewEpoch(Path.Combine(target, SqliteFiles.HistoryName)).ToString();
+            }
+            catch
+            {
+                Directory.Delete(target, recursive: true); // half a store would be served by mistake
+                throw;
+            }
             return Task.FromResult(
                 Report([], $"Restored to {target}; the store's new life is {epoch}. Start it with 'rovett serve --data {target}'."));
         }));
         return command;
+    }
+
+    static void Unpack(string source, string target)
+    {
+        try
+        {
+            using var archive = source == "-" ? Console.OpenStandardInput() : File.OpenRead(source);
+            DataFolderBackup.Unpack(archive, target);
+        }
+        catch (InvalidDataException error)
+        {
+            throw new UsageException($"--from: {error.Message}", "Name a folder or an archive that 'rovett store backup' made.");
+        }
     }
 
     static Command Check()
@@ -77,7 +139,8 @@ static class StoreCommand
             """) { data };
         command.SetAction(
             (parsed, _) =>
-            Output.Guard(() => Task.FromResult(Report(Problems(Existing(parsed.GetValue(data)!, "--data")), "Nothing is wrong."))));
+            Output.Guard(() => Task.FromResult(Report(DataFolderBackup.Damage(Existing(parsed.GetValue(data)!, "--data")),
+                "Nothing is wrong."))));
         return command;
     }
 
@@ -140,13 +203,6 @@ static class StoreCommand
                 (task.Value, task.Description) = (task.MaxValue, "done");
             });
         return result!;
-    }
-
-    static List<string> Problems(string folder)
-    {
-        using var history = SqliteFiles.ReadHistory(Path.Combine(folder, SqliteFiles.HistoryName));
-        return [.. DataFolderBackup.Databases.SelectMany(
-            name => SqliteFiles.Integrity(Path.Combine(folder, name)).Select(line => $"{name}: {line}")), .. history.Check()];
     }
 
     static string Existing(string folder, string option) =>

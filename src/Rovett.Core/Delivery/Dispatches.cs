@@ -14,6 +14,12 @@ sealed class Dispatches
     /// <summary>Called with what was written; null: nobody asks.</summary>
     public Action<IReadOnlyList<(EntryRun Run, int From, int To)>>? Taken { get; set; }
 
+    /// <summary>When the first of <see cref="UnderWay"/> was sent; null: it is no notification, or there is none.</summary>
+    public StoredTime? SentAt => UnderWay is [var (run, from, _), ..] && run.AreNotifications ? run.Wires[from].Entry.Time : null;
+
+    /// <summary>Those that were written and are shown in traces; null: none since they were taken.</summary>
+    public List<TracedDispatch>? Traced { get; set; }
+
     /// <summary>Notifications written.</summary>
     public long Total { get; private set; }
 
@@ -49,6 +55,11 @@ sealed class Dispatches
         {
             if (!run.AreNotifications) continue;
             Total += to - from;
+            for (int i = from; i < to; i++)
+            {
+                if (run.Wires[i].Entry.Trace is { } trace)
+                    (Traced ??= []).Add(new TracedDispatch(trace, run.Wires[i].Entry, run.Place.Log, run.Place.Ordinal + i));
+            }
             for (int i = (int)Math.Max(from, before - run.Place.Position + 1); i < to; i++) run.Wires[i].Entry.CountDispatched(lane);
         }
         Taken?.Invoke(UnderWay);

@@ -163,15 +163,29 @@ public sealed partial class Session
         }
     }
 
+    /// <summary>What was written since it was last taken, and is shown in traces; null: nothing.</summary>
+    public IReadOnlyList<TracedDispatch>? TakeTraced()
+    {
+        lock (gate)
+        {
+            var traced = dispatches.Traced;
+            dispatches.Traced = null;
+            return traced;
+        }
+    }
+
     /// <summary>The socket accepted the bytes of <see cref="Drain"/>, which count as dispatched from now on.</summary>
     /// <param name="now">The time.</param>
     /// <param name="lane">A number that sessions written at the same time do not share: the processor's.</param>
-    public void Written(TimeSpan now, int lane = 0)
+    /// <returns>When the first notification among them was sent; null: there was none, or the session is not live.</returns>
+    public StoredTime? Written(TimeSpan now, int lane = 0)
     {
         lock (gate)
         {
             lastWrite = now;
+            StoredTime? sentAt = mode == Mode.Live ? dispatches.SentAt : null;
             dispatches.Written(lane);
+            return sentAt;
         }
     }
 }

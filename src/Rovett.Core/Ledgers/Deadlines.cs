@@ -55,6 +55,7 @@ static class Deadlines
             new ReceiptRow(++space.LastReceipt, end.Ended!.Value, met ? ReceiptState.DeadlineMet : ReceiptState.DeadlineMissed, 0, default,
             0, "", notification.Position.Value, detail));
         ledger.Observe(o => o.Receipted(space.Row.Name));
+        ledger.Observe(o => o.DeadlineEnded(space.Row.Name, met));
         if (!met) OtherwiseOperation.Begin(ledger, space, notification, end, detail);
     }
 

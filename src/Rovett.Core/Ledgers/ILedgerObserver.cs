@@ -19,6 +19,8 @@ public interface ILedgerObserver
     void Receipted(string space);
     /// <summary>Webhook calls or e-mails are to be made.</summary>
     void Outbound(string space);
+    /// <summary>A deadline ended.</summary>
+    void DeadlineEnded(string space, bool isMet);
     /// <summary>A person was erased: nothing that names the id may be shown from then on.</summary>
     void Erased(string space, string user);
 }

@@ -76,7 +76,7 @@ public sealed partial class Ledger
             spaces.Remove(name);
             foreach (var user in users) user.Sessions.Clear();
             var lastWords = error is DeposedException
-                ? Messages.Ending("moved", options.ComeBackWithinMs) : Messages.Ending("store-unavailable", 5000);
+                ? Messages.Ending("moved", options.Now.ComeBackWithinMs) : Messages.Ending("store-unavailable", 5000);
             foreach (var place in places) Port.Add(new NodeEnd(place.Session, lastWords));
         }
     }

@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Runtime.InteropServices;
 using Rovett.Core.Delivery;
 using Rovett.Core.Marks;
@@ -11,7 +12,7 @@ namespace Rovett.Core.Ledgers;
 /// <summary>The single serialised history of a store. Commands are carried out in the order given, many in one commit:
 /// each decides, writes and changes memory; its messages to sessions are held back until the commit is on disk.
 /// No I/O of its own but the store's; not thread-safe.</summary>
-public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, TimeProvider time, RecentBySpace recent,
+public sealed partial class Ledger(ILedgerStore store, OptionsInForce options, TimeProvider time, RecentBySpace recent,
     ILedgerObserver? observer = null, ILedgerFaults? faults = null, Agendas? agendas = null, INodeLink? link = null,
     IAnswerGate? gate = null) : IPresenceBatch
 {
@@ -26,7 +27,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
     readonly List<Action> toUndo = [];
     readonly Dictionary<(long Log, MarkKind Kind, long Ordinal), long> tallies = [];
     readonly Agendas agendas = agendas ?? new Agendas();
-    readonly Residents residents = new(options.MostIdleUsers, options.MostLoose);
+    readonly Residents residents = new(options.Now.MostIdleUsers, options.Now.MostLoose);
     bool storeFailing;
     long attempt;
     readonly ServiceClock clock = time as ServiceClock ?? new ServiceClock(time);
@@ -48,7 +49,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
 
     /// <summary>Stored notifications that are not offered yet.</summary>
     internal FanOut FanOut => fanOut ??= new FanOut(this);
-    internal LedgerOptions Options => options;
+    internal LedgerOptions Options => options.Now;
 
     /// <summary>How many times a notification was offered to somebody since this ledger was made.</summary>
     public long Offered => FanOut.Offered;
@@ -58,7 +59,10 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
 
     /// <summary>No deadline of a space counts as missed before this, while sessions are still reconnecting.</summary>
     internal StoredTime DeadlinesFrom(SpaceState space) => new(Math.Max((started ??= Due).Micros, space.Agenda.ServedSince.Micros)
-        + (long)options.ReconnectWindow.TotalMicroseconds);
+        + (long)options.Now.ReconnectWindow.TotalMicroseconds);
+
+    /// <summary>Where in a trace what is carried out was asked for; null: in none.</summary>
+    internal ActivityContext? Trace { get; set; }
 
     /// <summary>The time.</summary>
     internal ServiceClock Clock => clock;
@@ -145,7 +149,8 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
         return others;
     }
 
-    static Problem Moved(string space) => new(503, "space-moved", "Space has moved",
+    /// <summary>What is answered for a space that another process serves by now.</summary>
+    public static Problem Moved(string space) => new(503, "space-moved", "Space has moved",
         $"{(space.Length == 0 ? "What belongs to no space" : $"The space '{space}'")} is served by another node by now; " +
         "nothing of this request was stored.",
         "Try again: every node passes requests on to the one that serves the space.")
@@ -161,7 +166,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
         Touch(space); // should this batch fail, its sessions are ended by the next attempt
         foreach (var place in space.WithSessions.SelectMany(u => u.Sessions).ToList())
         {
-            Port.Add(new NodeEnd(place.Session, Messages.Ending("moved", options.ComeBackWithinMs)));
+            Port.Add(new NodeEnd(place.Session, Messages.Ending("moved", options.Now.ComeBackWithinMs)));
         }
     }
 
@@ -205,6 +210,7 @@ public sealed partial class Ledger(ILedgerStore store, LedgerOptions options, Ti
                 if (!command.OnlySends) FanOut.Flush();
                 culprit = command;
                 command.Reset();
+                Trace = command.Trace;
                 try
                 {
                     command.Execute(this);

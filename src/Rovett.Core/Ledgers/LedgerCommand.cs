@@ -13,6 +13,9 @@ public abstract class LedgerCommand(string? space)
     /// <summary>When it was submitted (<see cref="Stopwatch.GetTimestamp"/>); for the ledger's host.</summary>
     public long AskedAt { get; set; }
 
+    /// <summary>Where it was asked for in a trace that is recorded; null: in none.</summary>
+    public ActivityContext? Trace { get; set; }
+
     /// <summary>About how many times as long as a single send it holds the ledger.</summary>
     public virtual int Work => 1;
 
@@ -38,7 +41,7 @@ public abstract class LedgerCommand(string? space)
     /// <summary>True when its success shows that the store takes writes again.</summary>
     internal virtual bool ShowsStoreWorks => false;
 
-    /// <summary>True when its answer may say that somebody is not sent something any more.</summary>
+    /// <summary>True when it may take a right away: its answer waits until that holds on every node.</summary>
     internal virtual bool MayRevoke => false;
 
     /// <summary>Says what it will look up.</summary>

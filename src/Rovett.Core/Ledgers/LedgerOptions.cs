@@ -37,3 +37,17 @@ public sealed record LedgerOptions
     /// <summary>Sessions of a space that another process takes come back spread over so many milliseconds.</summary>
     public int ComeBackWithinMs { get; init; } = 3000;
 }
+
+/// <summary>Options that may be replaced while ledgers work by them.</summary>
+/// <param name="first">The first ones.</param>
+public sealed class OptionsInForce(LedgerOptions first)
+{
+    volatile LedgerOptions now = first;
+
+    /// <summary>Those that hold now. What was begun by those before ends by them; sizes of what stays in memory, and the window after a
+    /// start, are those of the first.</summary>
+    public LedgerOptions Now { get => now; set => now = value; }
+
+    /// <summary>Options that nobody replaces.</summary>
+    public static implicit operator OptionsInForce(LedgerOptions options) => new(options);
+}

@@ -88,7 +88,8 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
         if (draft.Slot is not null) store.SaveSlot(state.Id, draft.SlotKey, position.Value);
         for (int i = 0; i < draft.Deadlines.Count; i++) Deadlines.Set(ledger, state, position, time, i, draft.Deadlines[i]);
 
-        var entry = new OutgoingEntry(EntryKind.Notification, position, time, id, state.Cursors.Seal(position), body);
+        var entry = new OutgoingEntry(EntryKind.Notification, position, time, id, state.Cursors.Seal(position), body)
+        { Trace = ledger.Trace is { } trace ? new EntryTrace(trace) : null };
         state.Recent.Add(entry);
         foreach (var user in passedBy) user.SkippedAt = position.Value;
         foreach (var (log, ordinal) in places)

@@ -15,7 +15,7 @@ namespace Rovett.Core.Ledgers;
 internal sealed partial class SpaceState
 {
     readonly ILedgerStore store;
-    readonly LedgerOptions options;
+    readonly OptionsInForce options;
     readonly ServiceClock clock;
     readonly Residents residents;
     readonly Dictionary<string, AddressLog> logs = [];
@@ -26,7 +26,7 @@ internal sealed partial class SpaceState
     readonly Dictionary<string, RoleRow?> roles = [];
     readonly Dictionary<string, long> members = [];
 
-    public SpaceState(SpaceRow row, ILedgerStore store, LedgerOptions options, ServiceClock clock, RecentEntries recent,
+    public SpaceState(SpaceRow row, ILedgerStore store, OptionsInForce options, ServiceClock clock, RecentEntries recent,
         Residents residents, SpaceAgenda agenda, NodePort port)
     {
         Port = port;
@@ -296,7 +296,8 @@ internal sealed partial class SpaceState
     public long NewcomerStart(string address, long lastLoss)
     {
         if (address.StartsWith("topic:", StringComparison.Ordinal)) return Head; // who follows a topic follows it from now on
-        var lookBack = (address.StartsWith("role:", StringComparison.Ordinal) ? Role(address[5..])?.Newcomers : null) ?? options.Newcomers;
+        var lookBack = (address.StartsWith("role:", StringComparison.Ordinal) ? Role(address[5..])?.Newcomers
+            : null) ?? options.Now.Newcomers;
         if (lookBack <= TimeSpan.Zero) return Head;
         return Math.Max(lastLoss, PositionAt(StoredTime.From(clock.GetUtcNow() - lookBack)));
     }

@@ -6,7 +6,7 @@ namespace Rovett.Core.Links;
 /// <summary>Gathers what commits of one space mean for the sessions of it that one other node holds. What is for many of them is there
 /// once, with a few bytes for each. Safe to call from several threads.</summary>
 /// <param name="space">The store's number of the space.</param>
-/// <param name="send">Sends what was gathered; called under a lock, so that the order stays.</param>
+/// <param name="send">Sends what was gathered; called under a lock, which keeps the order.</param>
 public sealed class LinkPort(int space, Action<Frames.Commit> send)
 {
     readonly Lock gate = new();

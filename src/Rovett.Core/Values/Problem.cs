@@ -20,6 +20,9 @@ public sealed record Problem(int Status, string Slug, string Title, string Detai
     /// <summary>Seconds after which to try again, for 429 and 503.</summary>
     public int? RetryAfterSeconds { get; init; }
 
+    /// <summary>The id of the request that it happened in, under which the service's log has it; null: it is not logged.</summary>
+    public string? Request { get; init; }
+
     /// <summary>Writes the members into the current object.</summary>
     public void WriteMembers(Utf8JsonWriter json)
     {
@@ -28,6 +31,7 @@ public sealed record Problem(int Status, string Slug, string Title, string Detai
         json.WriteNumber("status", Status);
         json.WriteString("detail", Detail);
         json.WriteString("fix", Fix);
+        if (Request is not null) json.WriteString("instance", "urn:rovett:request:" + Request);
         if (Errors.Count > 0) FieldError.WriteAll(json, Errors);
     }
 

@@ -30,6 +30,8 @@ public sealed class OutgoingEntry(EntryKind kind, Position position, StoredTime 
     public int Dispatched => Volatile.Read(ref dispatched)?.Sum() ?? 0;
     /// <summary>What its finished bytes take in memory, in bytes.</summary>
     public int Weight => 400 + Body.Length * 4;
+    /// <summary>The trace that it is shown in; null: none.</summary>
+    public EntryTrace? Trace { get; init; }
     /// <summary>True for a notification, which is acknowledged; false for what became of one.</summary>
     public bool IsNotification => Kind == EntryKind.Notification;
 

@@ -9,6 +9,6 @@ static class AuditSetup
     public static IServiceCollection AddAudit(this IServiceCollection services) => services
         .AddSingleton<AuditTrail>()
         .AddSingleton<Refusals>()
-        .AddSingleton(p => new Origins(p.GetRequiredService<RovettOptions>().Origins, p.GetRequiredService<SpaceDirectory>(),
+        .AddSingleton(p => new Origins(() => p.GetRequiredService<RovettOptions>().Origins, p.GetRequiredService<SpaceDirectory>(),
             p.GetRequiredService<TimeProvider>(), p.GetRequiredService<ILogger<Origins>>()));
 }

@@ -8,7 +8,7 @@ namespace Rovett.Service.Audit;
 public sealed record RefusedOrigin(string Origin, long Count, StoredTime Last);
 
 /// <summary>Which pages may talk to the service: its own, and those listed exactly; by a space's own list where it has one.</summary>
-public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory spaces, TimeProvider clock, ILogger<Origins> log)
+public sealed class Origins(Func<IReadOnlyCollection<string>> allowed, SpaceDirectory spaces, TimeProvider clock, ILogger<Origins> log)
 {
     const int MostRemembered = 1000, MostOfOneNetwork = 20, LongestShown = 200, LinesPerSecond = 1;
 
@@ -74,7 +74,7 @@ public sealed class Origins(IReadOnlyCollection<string> allowed, SpaceDirectory 
 
     // The lists are for applications' pages; the console has its own page and no other.
     bool IsAllowed(HttpContext context, SpaceRuntime? space, string origin) =>
-        (!context.Request.Path.StartsWithSegments("/console") && (space?.Settings.Origins ?? allowed).Contains(origin))
+        (!context.Request.Path.StartsWithSegments("/console") && (space?.Settings.Origins ?? allowed()).Contains(origin))
         || (Uri.TryCreate(origin, UriKind.Absolute, out var uri) && uri.Scheme is "http" or "https"
             && string.Equals(origin[(origin.IndexOf("://", StringComparison.Ordinal) + 3)..], context.Request.Host.Value,
             StringComparison.OrdinalIgnoreCase));

@@ -1,7 +1,6 @@
 using System.Collections.Concurrent;
 using Grpc.Core;
 using Rovett.Core.Delivery;
-using Rovett.Core.Ledgers;
 using Rovett.Core.Links;
 using Rovett.Core.Store;
 using Rovett.Service.Diagnostics;
@@ -14,12 +13,12 @@ namespace Rovett.Service.Cluster;
 /// back by any node.</summary>
 sealed class HoldingLink : IDisposable
 {
-    static readonly TimeSpan PingEvery = TimeSpan.FromMilliseconds(500), WrittenEvery = TimeSpan.FromMilliseconds(100),
+    static readonly TimeSpan PingEvery = TimeSpan.FromMilliseconds(500), ReportsEvery = TimeSpan.FromMilliseconds(100),
         Patience = TimeSpan.FromSeconds(5);
     const int ReportsToAll = 10;
 
     readonly AsyncDuplexStreamingCall<Frames.FromHolder, Frames.ToHolder> call;
-    readonly IElapsedTime clock;
+    readonly BootClock clock;
     readonly FrameQueue<Frames.FromHolder> outgoing = new(static frame => frame.CalculateSize());
     readonly ConcurrentDictionary<ulong, TaskCompletionSource<Frames.Answer>> asked = new();
     readonly ConcurrentDictionary<LinkedSide, bool> sides = new();
@@ -41,7 +40,7 @@ sealed class HoldingLink : IDisposable
     /// <param name="comeBackWithinMs">Over what time devices come back when it breaks.</param>
     /// <param name="faults">Hears of bugs.</param>
     /// <param name="over">Called once it has broken.</param>
-    public HoldingLink(AsyncDuplexStreamingCall<Frames.FromHolder, Frames.ToHolder> call, IElapsedTime clock, long recentBytes,
+    public HoldingLink(AsyncDuplexStreamingCall<Frames.FromHolder, Frames.ToHolder> call, BootClock clock, long recentBytes,
         int comeBackWithinMs, Faults faults, Action<HoldingLink> over)
     {
         (this.call, this.clock, this.comeBackWithinMs, this.faults, this.over) = (call, clock, comeBackWithinMs, faults, over);
@@ -66,20 +65,12 @@ sealed class HoldingLink : IDisposable
     async Task Run()
     {
         var writing = outgoing.WriteTo(call.RequestStream, stop.Token);
-        using var pings = new Timer(_ => Ping(), null, TimeSpan.Zero, PingEvery);
-        using var reporting = new Timer(_ => Report(), null, WrittenEvery, WrittenEvery);
+        using var pings = new Repeating("link pings", PingEvery, clock, faults, Ping);
+        using var reporting = new Repeating("link reports", ReportsEvery, clock, faults, Report);
         try
         {
-            for (; ; )
-            {
-                stop.CancelAfter(Patience); // each ping has an answer
-                if (writing.IsFaulted || !await call.ResponseStream.MoveNext(stop.Token)) break;
-                Take(call.ResponseStream.Current);
-            }
-        }
-        catch (Exception error) when (ServedLink.IsGone(error))
-        {
-            // Told below.
+            await Ping();
+            while (!writing.IsFaulted && await ServedLink.Next(call.ResponseStream, stop, Patience)) Take(call.ResponseStream.Current);
         }
         catch (Exception error)
         {
@@ -91,7 +82,7 @@ sealed class HoldingLink : IDisposable
         outgoing.Close();
         foreach (ulong id in asked.Keys)
         {
-            if (asked.TryRemove(id, out var waits)) waits.TrySetException(Broken().ToException());
+            if (asked.TryRemove(id, out var waits)) waits.TrySetException(Relay.OutcomeUnknown().ToException());
         }
         foreach (var side in sides.Keys) side.Ended(comeBackWithinMs);
         try
@@ -127,33 +118,31 @@ sealed class HoldingLink : IDisposable
         }
     }
 
-    void Ping() => Tell(new Frames.FromHolder { Ping = clock.Elapsed.Ticks });
+    Task Ping()
+    {
+        Tell(new Frames.FromHolder { Ping = clock.Elapsed.Ticks });
+        return Task.CompletedTask;
+    }
 
     /// <summary>Tells what connections have taken, and now and then how sessions are.</summary>
-    void Report()
+    Task Report()
     {
-        try
+        if (++reports % ReportsToAll == 0)
         {
-            if (++reports % ReportsToAll == 0)
+            foreach (var side in sides.Keys)
             {
-                foreach (var side in sides.Keys)
-                {
-                    if (side.IsOtherwise) written.TryAdd(side, true);
-                }
+                if (side.IsOtherwise) written.TryAdd(side, true);
             }
-            var together = new Frames.Reports();
-            foreach (var side in written.Keys)
-            {
-                written.TryRemove(side, out _);
-                together.Written.Add(side.TakeWritten());
-            }
-            while (acks.TryDequeue(out var acked)) together.Acked.Add(acked);
-            if (together.Written.Count + together.Acked.Count > 0) Tell(new Frames.FromHolder { Reports = together });
         }
-        catch (Exception error)
+        var together = new Frames.Reports();
+        foreach (var side in written.Keys)
         {
-            faults.Bug(null, nameof(HoldingLink), error);
+            written.TryRemove(side, out _);
+            together.Written.Add(side.TakeWritten());
         }
+        while (acks.TryDequeue(out var acked)) together.Acked.Add(acked);
+        if (together.Written.Count + together.Acked.Count > 0) Tell(new Frames.FromHolder { Reports = together });
+        return Task.CompletedTask;
     }
 
     /// <summary>A session's connection took something.</summary>
@@ -197,7 +186,7 @@ sealed class HoldingLink : IDisposable
         if (!outgoing.Add(new Frames.FromHolder { Ask = ask }) || isOver)
         {
             asked.TryRemove(ask.Id, out _);
-            throw Broken().ToException();
+            throw Relay.OutcomeUnknown().ToException();
         }
         var answer = await waits.Task;
         return answer.WhatCase switch
@@ -211,11 +200,6 @@ sealed class HoldingLink : IDisposable
             _ => answer,
         };
     }
-
-    static Problem Broken() => new(503, "outcome-unknown", "Outcome unknown",
-        "The node that serves the space became unreachable while it had this request: it may be stored or not.",
-        "Try again; with an Idempotency-Key that is safe, without one something may be stored twice.")
-    { RetryAfterSeconds = 1 };
 
     public void Dispose()
     {

@@ -9,12 +9,10 @@ using Rovett.Service.Tls;
 namespace Rovett.Service.Cluster;
 
 /// <summary>This node's links to those that serve what its sessions are about: one to each, made when first needed.</summary>
-sealed class LinkPool(NodeIdentity me, NodeConnections connections, RovettOptions options, Faults faults) : IDisposable
+sealed class LinkPool(NodeIdentity me, NodeConnections connections, RovettOptions options, Faults faults, ILogger<LinkPool> log)
+    : IDisposable
 {
     static readonly TimeSpan OpensWithin = TimeSpan.FromSeconds(2), TriedAgainAfter = TimeSpan.FromSeconds(2);
-
-    /// <summary>More are not tried yet: connections beyond it are passed on.</summary>
-    const int MostHeld = 100;
 
     readonly ConcurrentDictionary<Guid, Lazy<Task<HoldingLink?>>> links = new();
     readonly BootClock clock = new();
@@ -23,17 +21,17 @@ sealed class LinkPool(NodeIdentity me, NodeConnections connections, RovettOption
     /// <returns>Null: there is none now, or that node does not know links: requests are passed on to it.</returns>
     public async ValueTask<HoldingLink?> To(Place place)
     {
-        // Without TLS there is no agreeing on HTTP/2; that is for trying out on one machine.
+        // Without TLS the two ends can't agree on HTTP/2. Plain http is only for trying things out on one machine.
         if (place is not { Owner: { } owner, Url: { } url } || !url.StartsWith("https:", StringComparison.Ordinal)) return null;
         var made = links.GetOrAdd(owner, _ => new Lazy<Task<HoldingLink?>>(() => Open(owner, url)));
         var link = await made.Value;
-        return link is { IsOver: false } && link.Held.Count < MostHeld ? link : null;
+        return link is { IsOver: false } ? link : null;
     }
 
     /// <summary>How many sessions are held of spaces that other nodes serve.</summary>
-    public int Held => Open().Sum(l => l.Held.Count);
+    public int Held => Made().Sum(l => l.Held.Count);
 
-    IEnumerable<HoldingLink> Open() => links.Values.Where(l => l is { IsValueCreated: true, Value.IsCompletedSuccessfully: true })
+    IEnumerable<HoldingLink> Made() => links.Values.Where(l => l is { IsValueCreated: true, Value.IsCompletedSuccessfully: true })
         .Select(l => l.Value.Result).OfType<HoldingLink>();
 
     async Task<HoldingLink?> Open(Guid owner, string url)
@@ -52,8 +50,9 @@ sealed class LinkPool(NodeIdentity me, NodeConnections connections, RovettOption
             var call = new NodeLinks.NodeLinksClient(channel).Open(headers);
             await call.ResponseHeadersAsync.WaitAsync(OpensWithin);
             var opened = channel;
-            return new HoldingLink(call, clock, (long)options.RecentMebibytes << 20, options.ComeBackWithinMs, faults, _ =>
+            return new HoldingLink(call, clock, (long)options.RecentMebibytes << 20, options.ComeBackWithinMs, faults, link =>
             {
+                log.LogInformation("The link to {Node} has ended; its {Count} sessions come back by any node", url, link.Held.Count);
                 links.TryRemove(owner, out Lazy<Task<HoldingLink?>>? _);
                 opened.Dispose();
             });
@@ -69,6 +68,6 @@ sealed class LinkPool(NodeIdentity me, NodeConnections connections, RovettOption
 
     public void Dispose()
     {
-        foreach (var link in Open().ToList()) link.Dispose();
+        foreach (var link in Made().ToList()) link.Dispose();
     }
 }

@@ -71,6 +71,7 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
         try
         {
             var opened = (await link.Ask(new Frames.Ask { Session = number, Attach = attach })).Opened;
+            lock (gate) reported = default; // what was reported before it was let in was of nobody
             return new Opening(LinkCodec.Read(opened.Channels), LinkCodec.Read(opened.Totals),
                 opened.HasLiveFrom ? new Position(opened.LiveFrom) : null, LinkCodec.Read(opened.Choices), LinkCodec.Read(opened.Plan));
         }
@@ -89,9 +90,9 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
         {
             await link.Ask(new Frames.Ask { Session = number, Detach = new Frames.Nothing() });
         }
-        catch (ProblemException)
+        catch (Exception error) when (error is ProblemException or InvalidOperationException)
         {
-            // Who serves the space takes sessions from their users when a link breaks.
+            // Who serves the space takes sessions from their users when a link breaks, and logs its own bugs.
         }
     }
 

@@ -1,5 +1,6 @@
 using System.Net;
 using Microsoft.AspNetCore.Http.Features;
+using Rovett.Core.Ledgers;
 using Rovett.Service.Http;
 using Rovett.Service.Limits;
 using Rovett.Service.Spaces;
@@ -82,9 +83,9 @@ sealed class Relay : IDisposable
             if (isElsewhere)
             {
                 if (NodeDoor.Hops(context) >= NodeDoor.MostHops) break;
-                if (LiveRequests.IsOpening(context.Request) && spaces.Find(name) is not null && await links.To(place!) is { } link)
+                if (LiveRequests.IsOpening(context.Request) && spaces.Find(name) is { } known && await links.To(place!) is { } link)
                 {
-                    context.Features.Set(Linked(spaces.Find(name)!, link));
+                    context.Features.Set(Linked(known, link));
                     await next(context);
                     return;
                 }
@@ -120,7 +121,7 @@ sealed class Relay : IDisposable
     LinkedSpace Linked(SpaceRuntime space, HoldingLink link) => new(link, async () =>
     {
         if (nodes.PlaceOf(space.Name) is { } now && now.Url != nodes.Name && await links.To(now) is { } other) return Linked(space, other);
-        return await nodes.Serves(space) ? null : throw Nodes.SpaceMoved(space.Name).ToException();
+        return await nodes.Serves(space) ? null : throw Ledger.Moved(space.Name).ToException();
     });
 
     /// <returns>False when nothing of it has reached the node, so that it may be passed on again.</returns>
@@ -158,7 +159,7 @@ sealed class Relay : IDisposable
         "Try again. If it persists, 'rovett cluster list' shows the nodes, and their logs why none takes the space.")
         { RetryAfterSeconds = 1 };
 
-    static Problem OutcomeUnknown() =>
+    internal static Problem OutcomeUnknown() =>
         new(503, "outcome-unknown", "Outcome unknown", "The node that serves the space became unreachable while it had this request: it " +
         "may be stored or not.", "Try again; with an Idempotency-Key that is safe, without one something may be stored twice.")
         { RetryAfterSeconds = 1 };

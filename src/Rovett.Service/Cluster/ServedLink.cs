@@ -77,16 +77,11 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
         var writing = Write(to, stop);
         try
         {
-            for (; ; )
-            {
-                stop.CancelAfter(Patience);
-                if (!await from.MoveNext(stop.Token)) break;
-                Take(from.Current);
-            }
+            while (await Next(from, stop, Patience)) Take(from.Current);
         }
-        catch (Exception error) when (IsGone(error))
+        catch (Exception error)
         {
-            // Its sessions come back where they find a node.
+            services.Faults.Bug(null, nameof(ServedLink), error);
         }
         finally
         {
@@ -113,6 +108,21 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
         }
     }
 
+    /// <summary>Waits for the next frame.</summary>
+    /// <returns>False: the other end is gone, or is not heard any more.</returns>
+    internal static async Task<bool> Next<T>(IAsyncStreamReader<T> from, CancellationTokenSource stop, TimeSpan patience)
+    {
+        try
+        {
+            stop.CancelAfter(patience);
+            return await from.MoveNext(stop.Token);
+        }
+        catch (Exception error) when (IsGone(error))
+        {
+            return false;
+        }
+    }
+
     internal static bool IsGone(Exception error) =>
         error is RpcException or IOException or OperationCanceledException or InvalidOperationException or ObjectDisposedException;
 
@@ -136,7 +146,9 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
         switch (frame.WhatCase)
         {
             case Frames.FromHolder.WhatOneofCase.Ask:
-                _ = Answer(frame.Ask);
+                // Many that attach at once share a commit. Carried out here, each would have one to itself, one after the other.
+                if (frame.Ask.Attach is not null) _ = Task.Run(() => Answer(frame.Ask));
+                else _ = Answer(frame.Ask);
                 break;
             case Frames.FromHolder.WhatOneofCase.Reports:
                 foreach (var acked in frame.Reports.Acked)
@@ -264,7 +276,7 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
     }
 
     async Task<SpaceRuntime> SpaceOf(string name) => services.Spaces.Find(name) is { } space && await nodes.Serves(space) ? space
-        : throw Nodes.SpaceMoved(name).ToException();
+        : throw Ledger.Moved(name).ToException();
 
     async Task<Frames.Opened> Attach(uint number, Frames.Attach attach)
     {

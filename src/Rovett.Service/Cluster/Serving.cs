@@ -49,7 +49,7 @@ sealed class Serving(SpaceDirectory spaces, LedgerPump ledger, Agendas agendas, 
         if (spaces.Find(name) is not { } space) return;
         space.IsDeposed = true;
         space.IsHere = false;
-        // Those that other nodes hold hear of it before anything that says this process may act again.
+        // Sessions at other nodes are told before those nodes hear that this process may act again.
         foreach (var session in sessions.In(name).OfType<ServedSession>()) session.End("moved", 0);
     }
 

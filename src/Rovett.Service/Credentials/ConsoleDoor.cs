@@ -2,8 +2,8 @@ using Rovett.Storage.Access;
 
 namespace Rovett.Service.Credentials;
 
-/// <summary>The way of the console's pages to the public API: <c>/console/s/&lt;space&gt;/v1/…</c> is what <c>/v1/…</c> of that space is
-/// for API keys, with an operator's session in place of a key. The session's cookie is sent nowhere else.</summary>
+/// <summary>The way of the console's pages to the public API: <c>/console/s/&lt;space&gt;/v1/…</c> is what <c>/v1/…</c> of that space
+/// is for API keys, with an operator's session in place of a key. The session's cookie is sent nowhere else.</summary>
 sealed class ConsoleDoor
 {
     const string Base = "/console", Prefix = Base + "/s/";

@@ -34,7 +34,14 @@ public sealed class Faults(TimeProvider clock, ILogger<Faults> log) : ILedgerFau
     public long StoreFailures => Interlocked.Read(ref storeFailures);
 
     /// <inheritdoc/>
-    public void Bug(string? space, string where, Exception error)
+    public void Bug(string? space, string where, Exception error) => Bug(space, where, error, null);
+
+    /// <summary>A bug, in a request.</summary>
+    /// <param name="space">The space; null: not known.</param>
+    /// <param name="where">The command or step.</param>
+    /// <param name="error">What was thrown.</param>
+    /// <param name="request">The request's id; null: it was in none.</param>
+    public void Bug(string? space, string where, Exception error, string? request)
     {
         Interlocked.Increment(ref bugs);
         if (seen.Count > MostRemembered) seen.Clear();
@@ -44,8 +51,9 @@ public sealed class Faults(TimeProvider clock, ILogger<Faults> log) : ILedgerFau
         if (logged != 0 && Stopwatch.GetElapsedTime(logged, now) < LogAgainAfter) return;
         if (Interlocked.CompareExchange(ref one.LoggedAt, now, logged) != logged) return;
         log.LogError(error,
-            "Bug in {Where}, space {Space}, seen {Count} times. It was confined to this one item; please report it with this stack", where,
-            space ?? "(any)", count);
+            "Bug in {Where}, space {Space}, request {Request}, seen {Count} times. It was confined to this one item; please report it " +
+                "with this stack",
+            where, space ?? "(any)", request ?? "(none)", count);
     }
 
     /// <summary>Something was thrown in the background: a store failure or a bug.</summary>

@@ -1,5 +1,6 @@
 using Rovett.Core.Ledgers;
 using Rovett.Service.Audit;
+using Rovett.Service.Backups;
 using Rovett.Service.Cluster;
 using Rovett.Service.Credentials;
 using Rovett.Service.Diagnostics;
@@ -22,6 +23,7 @@ using Rovett.Service.Outbound;
 using Rovett.Service.Receipts;
 using Rovett.Service.Reference;
 using Rovett.Service.Spaces;
+using Rovett.Service.Telemetry;
 using Rovett.Service.Tls;
 using Rovett.Service.Topics;
 using Rovett.Storage.Access;
@@ -37,12 +39,14 @@ static class Composition
         FaultSwitches? switches, NodeIdentity? node)
     {
         services.AddSingleton(options).AddSingleton(home).AddSingleton(clock).AddSingleton<TimeProvider>(clock);
+        services.AddSingleton<Supervisor>().AddSingleton<BackupRounds>().AddSingleton<StateMeters>();
         services.AddSingleton<Health>().AddSingleton<FirstStart>().AddSingleton(OpenSpaces);
         services.AddSingleton(
             p => new ServiceInfo(p.GetRequiredService<LaneStores>().First.Epoch, StoredTime.From(clock.GetUtcNow()), home));
         services.AddJson().AddReference().AddCluster(node);
         services.AddLedgers().AddCredentials().AddLimits().AddAudit().AddOutbound().AddTopics().AddReceipts().AddLive(switches)
             .AddMeters().AddIntakes(options);
+        services.AddExports(options);
         services.AddBackendEndpoints().AddEventEndpoints().AddIntakeEndpoints().AddAdminEndpoints().AddUserEndpoints().AddLiveEndpoints()
             .AddConsoleEndpoints();
         services.AddSingleton(p => new Housekeeping(p.GetRequiredService<LedgerPump>(), p.GetRequiredService<SpaceDirectory>(),
@@ -60,6 +64,8 @@ static class Composition
         provider.GetRequiredService<AccessStore>()
             .AddStart(new StoredStart(provider.GetRequiredService<ServiceInfo>().Since.Micros, ServiceInfo.Version));
         provider.GetRequiredService<MeterKeeper>();
+        provider.GetRequiredService<BackupRounds>();
+        provider.GetRequiredService<StateMeters>();
         provider.EndSessionsWithTheirKeys();
         provider.FollowOtherProcesses();
         provider.GetRequiredService<KeySetRounds>();

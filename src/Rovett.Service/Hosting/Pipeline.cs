@@ -11,6 +11,7 @@ using Rovett.Service.Endpoints.User;
 using Rovett.Service.Options;
 using Rovett.Service.Reference;
 using Rovett.Service.Spaces;
+using Rovett.Service.Telemetry;
 
 namespace Rovett.Service.Hosting;
 
@@ -22,6 +23,7 @@ static class Pipeline
     /// <param name="open">Requests wait until this is done.</param>
     public static void MapEverything(this WebApplication app, RovettOptions options, Task open)
     {
+        app.UseMetrics(options);
         UseForwarded(app, options);
         app.Use(next => context => open.IsCompleted ? next(context) : WhenOpen(context, next, open));
         app.UseCluster();

@@ -54,12 +54,20 @@ sealed class ProblemMiddleware(RequestDelegate next, Refusals refusals, SpaceDir
         }
         catch (Exception error)
         {
-            faults.Bug(SpaceDirectory.NameOf(context), Template(context), error);
+            var request = RequestOf(context);
+            faults.Bug(SpaceDirectory.NameOf(context), Template(context), error, request);
             await Problems.Write(context,
                 new Problem(500, "internal", "Internal error", "The request failed because of a bug in the service.",
-                "Try again. Operators: the service log has the stack."));
+                "Try again. Operators: the service log has the stack.")
+                { Request = request });
         }
     }
+
+    /// <summary>The id that a proxy gave the request, or the server's own.</summary>
+    static string RequestOf(HttpContext context) =>
+        context.Request.Headers["X-Request-Id"].ToString() is { Length: > 0 and <= 100 } given && given.All(c =>
+            char.IsAsciiLetterOrDigit(c) || c is '-' or '_' or '.')
+        ? given : context.TraceIdentifier;
 
     void Note(HttpContext context, string space, string actor, string slug)
     {

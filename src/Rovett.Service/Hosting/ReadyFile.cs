@@ -8,13 +8,15 @@ namespace Rovett.Service.Hosting;
 static class ReadyFile
 {
     /// <returns>The file aside that holds what the ready file will.</returns>
-    public static string WriteAside(string file, string url, string? consoleLink, IReadOnlyList<FirstCredentials> credentials)
+    public static string WriteAside(string file, string url, string? metricsUrl, string? consoleLink,
+        IReadOnlyList<FirstCredentials> credentials)
     {
         var buffer = new MemoryStream();
         using (var json = new Utf8JsonWriter(buffer, Json.Writing))
         {
             json.WriteStartObject();
             json.WriteString("url", url);
+            if (metricsUrl is not null) json.WriteString("metrics", metricsUrl);
             if (consoleLink is not null) json.WriteString("consoleSignUp", $"{url}/console#sign-up={consoleLink}");
             foreach (var made in credentials)
             {
@@ -35,7 +37,7 @@ static class ReadyFile
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
             throw new IOException($"The ready file '{file}' can't be written: {error.Message} Nothing was stored of the credentials; " +
-                $"the next start makes new ones.", error);
+                "the next start makes new ones.", error);
         }
     }
 

@@ -2,16 +2,21 @@ using Microsoft.AspNetCore.Hosting.Server;
 using Microsoft.AspNetCore.Hosting.Server.Features;
 using Microsoft.Extensions.Hosting;
 using Rovett.Core.Ledgers;
+using Rovett.Service.Audit;
+using Rovett.Service.Backups;
 using Rovett.Service.Cluster;
 using Rovett.Service.Credentials;
+using Rovett.Service.Diagnostics;
 using Rovett.Service.Intakes;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Live;
+using Rovett.Service.Meters;
 using Rovett.Service.Options;
 using Rovett.Service.Tls;
 using Rovett.Storage;
 using Rovett.Storage.Access;
 using Rovett.Storage.Homes;
+using Rovett.Storage.Sqlite;
 
 namespace Rovett.Service.Hosting;
 
@@ -20,6 +25,7 @@ namespace Rovett.Service.Hosting;
 public sealed class RovettService : IAsyncDisposable
 {
     static readonly TimeSpan CloseWithin = TimeSpan.FromSeconds(4);
+    const int DatabaseCallers = 12; // eight that read, and what works beside requests
 
     readonly WebApplication app;
     readonly RovettOptions options;
@@ -37,7 +43,7 @@ public sealed class RovettService : IAsyncDisposable
         home.Lost = why =>
         {
             Failure = why;
-            app.Services.GetRequiredService<ILogger<RovettService>>().LogCritical("The service stops: {Why}", why.Message);
+            Log.LogCritical("The service stops: {Why}", why.Message);
             app.Lifetime.StopApplication();
         };
         var access = app.Services.GetRequiredService<AccessStore>();
@@ -49,6 +55,11 @@ public sealed class RovettService : IAsyncDisposable
         app.Lifetime.ApplicationStopping.Register(() =>
             app.Services.GetRequiredService<SessionRegistry>().Close(options.ComeBackWithinMs, CloseWithin).GetAwaiter().GetResult());
         // First of all: what is registered last is called first.
+        app.Lifetime.ApplicationStopping.Register(() =>
+        {
+            app.Services.GetRequiredService<Supervisor>().Stopping();
+            if (open.Task.IsCompleted) Log.LogInformation("The service stops: sessions are told, what waits is written");
+        });
         app.Lifetime.ApplicationStopping.Register(() => nodes?.Leave().GetAwaiter().GetResult());
     }
 
@@ -57,7 +68,10 @@ public sealed class RovettService : IAsyncDisposable
     public static RovettService Create(RovettOptions options, TimeProvider? clock = null, FaultSwitches? faults = null)
     {
         var node = options.NodeUrl is null ? null : new NodeIdentity(options.NodeUrl, options.ClusterSecretFile!);
-        IStoreHome home = options.Database is { } database ? new PostgresHome(database, node?.Incarnation) : new DataFolder(options.Data);
+        IStoreHome home = options.Database is { } database ? new PostgresHome(database, node?.Incarnation)
+            : new DataFolder(options.Data, options.Backups is { } to ? () => new BackupFolder(to).Make(options.Data,
+            (clock ?? TimeProvider.System).GetUtcNow(), isBeforeUpgrade: true) : null);
+        if (options.Database is not null) KeepThreadsFor(DatabaseCallers);
         WebApplication? app = null;
         try
         {
@@ -75,8 +89,21 @@ public sealed class RovettService : IAsyncDisposable
         }
     }
 
+    ILogger Log => app.Services.GetRequiredService<ILogger<RovettService>>();
+
+    /// <summary>Whoever asks a database holds a thread of the pool until it answers. The pool adds threads slowly, half a second each, and
+    /// everything else would wait for them.</summary>
+    static void KeepThreadsFor(int callers)
+    {
+        ThreadPool.GetMinThreads(out int workers, out int ports);
+        ThreadPool.SetMinThreads(Math.Max(workers, Environment.ProcessorCount + callers), ports);
+    }
+
     /// <summary>Where it listens, once started: <c>http://127.0.0.1:7411</c>.</summary>
     public string Url { get; private set; } = "";
+
+    /// <summary>Where its metrics are read; null: nowhere.</summary>
+    public string? MetricsUrl { get; private set; }
 
     /// <summary>Where it stores everything, as people know it.</summary>
     public string Store => home.Name;
@@ -93,6 +120,12 @@ public sealed class RovettService : IAsyncDisposable
     /// <summary>How many sessions this process holds of spaces that other nodes serve.</summary>
     public int HeldForOthers => app.Services.GetService<LinkPool>()?.Held ?? 0;
 
+    /// <summary>Its meters.</summary>
+    public ServiceMeters Meters => app.Services.GetRequiredService<ServiceMeters>();
+
+    /// <summary>Its backups.</summary>
+    public BackupRounds Backups => app.Services.GetRequiredService<BackupRounds>();
+
     /// <summary>The API keys.</summary>
     public ApiKeys Keys => app.Services.GetRequiredService<ApiKeys>();
 
@@ -103,16 +136,61 @@ public sealed class RovettService : IAsyncDisposable
     public async Task Start(Action? announce = null)
     {
         await app.StartAsync();
-        Url = app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First();
+        var addresses = app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses;
+        Url = addresses.First();
+        MetricsUrl = options.MetricsEndPoint is null ? null : addresses.Last() + "/metrics";
         // The file appears once what it says counts; should the process die between, its first form beside it has the credentials.
-        var ready = options.ReadyFile is { } file ? ReadyFile.WriteAside(file, Url, ConsoleLink, Credentials) : null;
+        var ready = options.ReadyFile is { } file ? ReadyFile.WriteAside(file, Url, MetricsUrl, ConsoleLink, Credentials) : null;
+        if (options.CredentialsFile is { } kept && Credentials.Count > 0)
+        {
+            var aside = ReadyFile.WriteAside(kept, Url, MetricsUrl, ConsoleLink, Credentials);
+            File.Move(aside, kept, overwrite: true);
+        }
         announce?.Invoke();
         var keeper = app.Services.GetRequiredService<SpaceKeeper>();
         foreach (var made in Credentials) keeper.Keep(made);
         home.EndFirstTurn();
         nodes = app.Services.GetService<Nodes>(); // it joins the others now that they can reach it
         open.SetResult();
+        app.Services.GetRequiredService<Supervisor>().Ready();
+        Log.LogInformation("Rovett {Version} serves at {Url}, with what is stored in {Store}", ServiceInfo.Version, Url, Store);
         if (ready is not null) File.Move(ready, options.ReadyFile!, overwrite: true);
+    }
+
+    /// <summary>Takes up, from settings that were read anew, what can change while it runs; the rest is told to need a restart.</summary>
+    /// <param name="others">Settings that hold.</param>
+    /// <returns>What differs.</returns>
+    public IReadOnlyList<OptionChange> TakeUp(RovettOptions others)
+    {
+        var changes = options.TakeUp(others);
+        foreach (var (name, before, after, isTakenUp) in changes)
+        {
+            if (isTakenUp) Log.LogInformation("The setting {Name} is '{After}' from now on; it was '{Before}'", name, after, before);
+            else Log.LogWarning("The setting {Name} was changed, which the next start takes up: restart the service", name);
+        }
+        if (changes.Count == 0) Log.LogInformation("The settings were read again; none has changed");
+        var taken = changes.Where(c => c.IsTakenUp).ToList();
+        if (taken.Count > 0)
+        {
+            app.Services.GetRequiredService<AuditTrail>().Note("main", "service", "settings.taken-up", "", json =>
+            {
+                foreach (var (name, before, after, _) in taken)
+                {
+                    json.WriteStartObject(name);
+                    json.WriteString("before", before);
+                    json.WriteString("after", after);
+                    json.WriteEndObject();
+                }
+            });
+        }
+        return changes;
+    }
+
+    /// <summary>Logs that settings which were read again are invalid: nothing changes.</summary>
+    public void Refuse(IEnumerable<string> mistakes)
+    {
+        foreach (var mistake in mistakes) Log.LogError("The settings were read again and are invalid; nothing was changed: {Mistake}",
+            mistake);
     }
 
     /// <summary>Why it stopped by itself; null: it did not.</summary>

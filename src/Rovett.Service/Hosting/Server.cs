@@ -6,25 +6,27 @@ using Rovett.Service.Cluster;
 using Rovett.Service.Limits;
 using Rovett.Service.Live;
 using Rovett.Service.Options;
+using Rovett.Service.Telemetry;
 using Rovett.Service.Tls;
 using Serilog;
+using Serilog.Core;
 using Serilog.Events;
+using Serilog.Formatting;
+using Serilog.Formatting.Compact;
+using Serilog.Formatting.Display;
 
 namespace Rovett.Service.Hosting;
 
 /// <summary>The framework's server and log, as the service wants them.</summary>
 static class Server
 {
+    const long LogFileBytes = 100 << 20;
+    const int LogFiles = 14;
+
     public static void ConfigureServer(this WebApplicationBuilder builder, RovettOptions options)
     {
         builder.Logging.ClearProviders();
-        builder.Logging.AddSerilog(new LoggerConfiguration().MinimumLevel.Is(Enum.Parse<LogEventLevel>(options.Log, ignoreCase: true))
-            .MinimumLevel.Override("Microsoft", LogEventLevel.Warning).MinimumLevel.Override("System", LogEventLevel.Warning)
-            .MinimumLevel.Override("Yarp", LogEventLevel.Error) // what it can't pass on is answered
-            .WriteTo.Console(standardErrorFromLevel: LogEventLevel.Verbose,
-            outputTemplate: "{Timestamp:HH:mm:ss.fff} {Level:u4} {Message:lj}{NewLine}{Exception}",
-            formatProvider: CultureInfo.InvariantCulture)
-            .CreateLogger(), dispose: true);
+        builder.Logging.AddSerilog(Log(options), dispose: true);
         // For this provider by name: it sets a filter of its own for everything, which others don't override.
         // Why it can't start is said by who starts it.
         builder.Logging.AddFilter<Serilog.Extensions.Logging.SerilogLoggerProvider>("Microsoft.Extensions.Hosting.Internal.Host",
@@ -63,8 +65,27 @@ static class Server
             });
         });
         builder.ListenToNodes(options);
+        builder.ListenForMetrics(options);
         builder.Services.AddRouting();
         builder.Services.Configure<Microsoft.Extensions.Hosting.HostOptions>(o => o.ShutdownTimeout = TimeSpan.FromSeconds(6));
+    }
+
+    static Logger Log(RovettOptions options)
+    {
+        LogEventLevel Level() => Enum.Parse<LogEventLevel>(options.Log, ignoreCase: true);
+        var level = new LoggingLevelSwitch(Level());
+        options.Changed += () => level.MinimumLevel = Level();
+        var log = new LoggerConfiguration().MinimumLevel.ControlledBy(level)
+            .MinimumLevel.Override("Microsoft", LogEventLevel.Warning).MinimumLevel.Override("System", LogEventLevel.Warning)
+            .MinimumLevel.Override("Yarp", LogEventLevel.Error); // what it can't pass on is answered
+        ITextFormatter format = options.LogFormat == "json" ? new RenderedCompactJsonFormatter()
+            : new MessageTemplateTextFormatter("{Timestamp:HH:mm:ss.fff} {Level:u4} {Message:lj}{NewLine}{Exception}",
+                CultureInfo.InvariantCulture);
+        return (options.LogFile is { } file
+            ? log.WriteTo.File(format, file, rollingInterval: RollingInterval.Day, fileSizeLimitBytes: LogFileBytes,
+                rollOnFileSizeLimit: true,
+            retainedFileCountLimit: LogFiles)
+            : log.WriteTo.Console(format, standardErrorFromLevel: LogEventLevel.Verbose)).CreateLogger();
     }
 
     /// <summary>Listens where the other nodes pass requests on.</summary>

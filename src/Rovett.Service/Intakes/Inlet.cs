@@ -156,7 +156,7 @@ public sealed class Inlet(SpaceRuntime space, IntakeSettings settings, IntakePro
 
     void Count(IReadOnlyList<HandedOverResult> taken, List<HandedOver> part, DateTimeOffset? oldest)
     {
-        int events = 0, repeated = 0, unmatched = 0, notifications = 0, setAside = 0;
+        int events = 0, repeated = 0, unmatched = 0, notifications = 0, setAside = 0, failed = 0;
         string? reason = null;
         for (int i = 0; i < taken.Count; i++)
         {
@@ -177,9 +177,13 @@ public sealed class Inlet(SpaceRuntime space, IntakeSettings settings, IntakePro
             if (outcome.Matched.Count == 0) unmatched++;
             if (outcome.SetAside is null) continue;
             setAside++;
+            failed++;
             reason = outcome.WhyFailed;
         }
-        services.Meters.TookEvents(space.Name, events);
+        services.Meters.TookEvents(space.Name, "repeated", repeated);
+        services.Meters.TookEvents(space.Name, "unmatched", unmatched);
+        services.Meters.TookEvents(space.Name, "set_aside", failed);
+        services.Meters.TookEvents(space.Name, "matched", events - repeated - unmatched - failed);
         progress.Took(events, repeated, unmatched, notifications, setAside, reason, oldest);
     }
 

@@ -24,8 +24,7 @@ public sealed class Housekeeping : IDisposable
     readonly LedgerPump ledger;
     readonly SpaceDirectory spaces;
     readonly Agendas agendas;
-    readonly long? keepFor; // microseconds
-    readonly long keepCount;
+    readonly RovettOptions options;
     readonly ServiceClock clock;
     readonly ILogger log;
     readonly Repeating rounds;
@@ -42,9 +41,7 @@ public sealed class Housekeeping : IDisposable
         Action<string, ErasureRow> erased, Func<string, TimeSpan?> repeatsLonger, ILogger<Housekeeping> log)
     {
         (this.ledger, this.spaces, this.agendas, this.clock, this.erased, this.log) = (ledger, spaces, agendas, clock, erased, log);
-        this.repeatsLonger = repeatsLonger;
-        keepFor = (long?)options.KeepForSpan?.TotalMicroseconds;
-        keepCount = options.KeepCount > 0 ? options.KeepCount : long.MaxValue;
+        (this.repeatsLonger, this.options) = (repeatsLonger, options);
         rounds = new Repeating(nameof(Housekeeping), Interval, clock, faults, Round);
     }
 
@@ -59,6 +56,8 @@ public sealed class Housekeeping : IDisposable
             checkAfter = clock.GetTimestamp() + (long)(CheckEvery.TotalSeconds * clock.TimestampFrequency);
             checkPart = (checkPart + 1) % CheckParts;
         }
+        var keepFor = (long?)options.KeepForSpan?.TotalMicroseconds;
+        long keepCount = options.KeepCount > 0 ? options.KeepCount : long.MaxValue;
         foreach (var (space, settings) in spaces.Here.Select(s => (s.Name, s.Settings)))
         {
             var agenda = agendas.Of(space);

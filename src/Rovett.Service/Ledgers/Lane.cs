@@ -6,6 +6,8 @@ using Rovett.Core.Ledgers.Commands.Sessions;
 using Rovett.Core.Ledgers.Commands.Spaces;
 using Rovett.Core.Nodes;
 using Rovett.Service.Diagnostics;
+using Rovett.Service.Meters;
+using Rovett.Service.Telemetry;
 
 namespace Rovett.Service.Ledgers;
 
@@ -19,6 +21,7 @@ sealed class Lane : IDisposable
     readonly Ledger ledger;
     readonly NodeThread node;
     readonly Faults faults;
+    readonly LaneMeters meters;
     readonly Thread thread;
     readonly Lock turn = new(); // held while the ledger carries something out
     string failedSpace = ""; // of the last batch that failed; empty: it was about no space
@@ -29,9 +32,11 @@ sealed class Lane : IDisposable
     /// <summary>Starts the thread.</summary>
     /// <param name="open">Makes the ledger.</param>
     /// <param name="maxWait">A send that would wait longer than this for its turn is refused.</param>
+    /// <param name="meters">Count what is carried out.</param>
     /// <param name="faults">Hears of bugs.</param>
-    public Lane(Func<INodeLink, Ledger> open, TimeSpan maxWait, Faults faults)
+    public Lane(Func<INodeLink, Ledger> open, TimeSpan maxWait, LaneMeters meters, Faults faults)
     {
+        this.meters = meters;
         node = new NodeThread(faults);
         ledger = open(node);
         this.maxWait = maxWait;
@@ -44,6 +49,7 @@ sealed class Lane : IDisposable
     /// <exception cref="ProblemException">Refused by the command, or 503: the queue is full or the store can't be written.</exception>
     public Task<T> Ask<T>(LedgerCommand<T> command)
     {
+        if (Traces.Here is { } trace) command.Trace = trace;
         if (command is SendCommand && IsOverloaded()) throw LedgerPump.Overloaded().ToException();
         if ((command is AttachCommand && CarryOutNow(command)) || queue.Add(command)) return command.Task;
         throw LedgerPump.Overloaded().ToException();
@@ -85,6 +91,9 @@ sealed class Lane : IDisposable
     /// <summary>How long the batch under way has taken so far.</summary>
     public TimeSpan UnderWay => Volatile.Read(ref begun) is var since and not 0 ? Stopwatch.GetElapsedTime(since) : TimeSpan.Zero;
 
+    /// <summary>How many commands wait.</summary>
+    public int Waits => queue.Waits;
+
     /// <summary>The last attempt to write to the store failed.</summary>
     public bool StoreFailing => ledger.StoreFailing;
 
@@ -123,7 +132,10 @@ sealed class Lane : IDisposable
     {
         try
         {
+            long began = Stopwatch.GetTimestamp();
             ledger.Process(batch);
+            meters.CarriedOut(batch, began);
+            Traces.CarriedOut(batch, began);
             if (ledger.StoreFailing) Volatile.Write(ref failedSpace, batch[0].Space);
             return true;
         }

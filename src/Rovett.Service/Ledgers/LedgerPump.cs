@@ -3,6 +3,7 @@ using Rovett.Core.Ledgers.Commands.Life;
 using Rovett.Core.Nodes;
 using Rovett.Core.Store;
 using Rovett.Service.Diagnostics;
+using Rovett.Service.Meters;
 using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Ledgers;
@@ -17,9 +18,14 @@ public sealed class LedgerPump : IDisposable
     /// <param name="stores">A store for each lane. The first also has what is about no space, or about all.</param>
     /// <param name="open">Makes a ledger.</param>
     /// <param name="maxWait">A send that would wait longer than this for its turn is refused.</param>
+    /// <param name="meters">Count what is carried out.</param>
     /// <param name="faults">Hears of bugs.</param>
-    public LedgerPump(IEnumerable<ILedgerStore> stores, Func<ILedgerStore, INodeLink, Ledger> open, TimeSpan maxWait, Faults faults) =>
-        lanes = [.. stores.Select(s => new Lane(link => open(s, link), maxWait, faults))];
+    public LedgerPump(IEnumerable<ILedgerStore> stores, Func<ILedgerStore, INodeLink, Ledger> open, TimeSpan maxWait, LaneMeters meters,
+        Faults faults)
+    {
+        lanes = [.. stores.Select(s => new Lane(link => open(s, link), maxWait, meters, faults))];
+        meters.Watch(() => lanes.Select(l => l.Waits));
+    }
 
     Lane LaneOf(string space) => lanes.Length == 1 || space.Length == 0 ? lanes[0] : lanes[Hash(space) % (uint)lanes.Length];
 

@@ -45,6 +45,9 @@ sealed class LedgerQueue
     /// <summary>How many sends wait.</summary>
     public int Sends => Volatile.Read(ref sends);
 
+    /// <summary>How much waits.</summary>
+    public int Waits => Volatile.Read(ref waiting);
+
     /// <summary>True when nothing waits, and what was taken is done.</summary>
     public bool IsIdle { get { lock (gate) return !underWay && waiting == 0; } }
 

@@ -3,6 +3,7 @@ using Rovett.Core.Ledgers;
 using Rovett.Core.Store;
 using Rovett.Core.Visibility;
 using Rovett.Service.Diagnostics;
+using Rovett.Service.Meters;
 using Rovett.Service.Options;
 using Rovett.Storage.Homes;
 using Rovett.Storage.Sql;
@@ -56,25 +57,28 @@ static class LedgersSetup
         return stores;
     }
 
+    static LedgerOptions Settings(RovettOptions options) => new()
+    {
+        Newcomers = options.NewcomersLookBack,
+        StrictAddresses = options.StrictAddresses,
+        RolesFrom = Enum.Parse<RolesFrom>(options.RolesFrom, ignoreCase: true),
+        KeepFor = options.KeepForSpan,
+        KeepCount = options.KeepCount > 0 ? options.KeepCount : null,
+        KeepsFullReceipts = options.FullReceipts.Count > 0,
+        ReconnectWindow = TimeSpan.FromSeconds(options.ReconnectWindowSeconds),
+        ComeBackWithinMs = options.ComeBackWithinMs,
+        PresenceGrace = TimeSpan.FromSeconds(options.PresenceGraceSeconds),
+    };
+
     static LedgerPump StartLedger(IServiceProvider p)
     {
         var options = p.GetRequiredService<RovettOptions>();
         var faults = p.GetRequiredService<Faults>();
-        var settings = new LedgerOptions
-        {
-            Newcomers = options.NewcomersLookBack,
-            StrictAddresses = options.StrictAddresses,
-            RolesFrom = Enum.Parse<RolesFrom>(options.RolesFrom, ignoreCase: true),
-            KeepFor = options.KeepForSpan,
-            KeepCount = options.KeepCount > 0 ? options.KeepCount : null,
-            KeepsFullReceipts = options.FullReceipts.Count > 0,
-            ReconnectWindow = TimeSpan.FromSeconds(options.ReconnectWindowSeconds),
-            ComeBackWithinMs = options.ComeBackWithinMs,
-            PresenceGrace = TimeSpan.FromSeconds(options.PresenceGraceSeconds),
-        };
+        var settings = new OptionsInForce(Settings(options));
+        options.Changed += () => settings.Now = Settings(options);
         return new LedgerPump(p.GetRequiredService<LaneStores>().All, (store, link) => new Ledger(store, settings,
             p.GetRequiredService<ServiceClock>(), p.GetRequiredService<RecentBySpace>(), p.GetRequiredService<ILedgerObserver>(), faults,
             p.GetRequiredService<Agendas>(), link, p.GetService<IAnswerGate>()),
-            TimeSpan.FromMilliseconds(options.MaxSendWaitMs), faults);
+            TimeSpan.FromMilliseconds(options.MaxSendWaitMs), p.GetRequiredService<LaneMeters>(), faults);
     }
 }

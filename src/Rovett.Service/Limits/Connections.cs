@@ -1,4 +1,3 @@
-using System.Globalization;
 using System.Net;
 using Microsoft.AspNetCore.Connections;
 using Microsoft.AspNetCore.Connections.Features;
@@ -23,12 +22,13 @@ public sealed class Connections
     public Connections(int most, ILogger<Connections> log)
     {
         this.log = log;
-        Most = OpenFiles() is { } files ? (int)Math.Min(most, Math.Max(files - Reserve, files / 2)) : most;
-        room = new FairRoom(Most, TimeSpan.FromSeconds(1));
+        room = new FairRoom(Possible(most), TimeSpan.FromSeconds(1));
     }
 
-    /// <summary>The most connections.</summary>
-    public int Most { get; }
+    static int Possible(int most) => OpenFiles.Most() is { } files ? (int)Math.Min(most, Math.Max(files - Reserve, files / 2)) : most;
+
+    /// <summary>The most connections; set to more than the process may have, it is as many as it may.</summary>
+    public int Most { get => room.Most; set => room.Most = Possible(value); }
 
     /// <summary>How many there are.</summary>
     public int Now => room.Taken;
@@ -71,27 +71,5 @@ public sealed class Connections
     public static void IsStream(HttpContext context)
     {
         if (context.Features.Get<IHttpMinResponseDataRateFeature>() is { } rate) rate.MinDataRate = null;
-    }
-
-    /// <summary>How many files the process may have open; null: not known.</summary>
-    static long? OpenFiles()
-    {
-        try
-        {
-            foreach (var line in File.ReadLines("/proc/self/limits"))
-            {
-                if (line.StartsWith("Max open files", StringComparison.Ordinal)
-                    && line.Split(' ', StringSplitOptions.RemoveEmptyEntries) is { Length: > 3 } parts
-                    && long.TryParse(parts[3], NumberStyles.None, CultureInfo.InvariantCulture, out long files))
-                {
-                    return files;
-                }
-            }
-        }
-        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
-        {
-            // Not Linux: the number that was set holds.
-        }
-        return null;
     }
 }

@@ -44,6 +44,11 @@ public sealed class FairRoom(int most, TimeSpan youngest)
         public void Dispose() => room.Leave(this);
     }
 
+    int most = most;
+
+    /// <summary>How many places there are. When fewer are left than are taken, those leave in their own time.</summary>
+    public int Most { get => Volatile.Read(ref most); set => Volatile.Write(ref most, value); }
+
     readonly Lock gate = new();
     readonly Dictionary<IPAddress, Network> networks = [];
     IPAddress? largest;
@@ -67,7 +72,7 @@ public sealed class FairRoom(int most, TimeSpan youngest)
         Place? made = null;
         lock (gate)
         {
-            if (taken < most || (goes = WhoGoes(network)) is not null)
+            if (taken < Most || (goes = WhoGoes(network)) is not null)
             {
                 if (goes is not null) Remove(goes);
                 if (!networks.TryGetValue(network, out var mine)) networks[network] = mine = new Network();

@@ -8,5 +8,10 @@ static class LimitsSetup
     public static IServiceCollection AddLimits(this IServiceCollection services) => services
         .AddSingleton(
         p => new Connections(p.GetRequiredService<RovettOptions>().MaxConnections, p.GetRequiredService<ILogger<Connections>>()))
-        .AddSingleton<UsageLimits>();
+        .AddSingleton(p =>
+        {
+            var limits = ActivatorUtilities.CreateInstance<UsageLimits>(p);
+            p.GetRequiredService<RovettOptions>().Changed += limits.TakeUp;
+            return limits;
+        });
 }

@@ -17,7 +17,22 @@ public sealed class SendGate(int most, TimeSpan patience)
     const int MostHeld = 10_000, WaitingForEach = 3;
     static readonly object NotBefore = new();
 
-    readonly SpaceShares shares = new(Math.Max(4, most / PartOfOneSpace), TimeProvider.System);
+    readonly SpaceShares shares = new(ShareOf(most), TimeProvider.System);
+    int most = most;
+
+    static int ShareOf(int most) => Math.Max(4, most / PartOfOneSpace);
+
+    /// <summary>How many sends are carried out at a time.</summary>
+    public int Most
+    {
+        get => Volatile.Read(ref most);
+        set
+        {
+            Volatile.Write(ref most, value);
+            shares.Share = ShareOf(value);
+        }
+    }
+
     readonly Lock gate = new();
     readonly LinkedList<TaskCompletionSource> waiting = [];
     int inside, held;

@@ -6,6 +6,11 @@ namespace Rovett.Service.Limits;
 /// <param name="clock">Tells the time.</param>
 public sealed class SpaceShares(int share, TimeProvider clock)
 {
+    int share = share;
+
+    /// <summary>How many sends.</summary>
+    public int Share { get => Volatile.Read(ref share); set => Volatile.Write(ref share, value); }
+
     const int MostWaiting = 250, ItemsForEach = 16;
     static readonly TimeSpan Crowded = TimeSpan.FromMilliseconds(250), Patience = TimeSpan.FromSeconds(2);
 

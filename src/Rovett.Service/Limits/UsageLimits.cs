@@ -20,6 +20,12 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
     /// <summary>The sends that are carried out now.</summary>
     public SendGate Sending { get; } = new(options.SendsAtOnce, TimeSpan.FromMilliseconds(options.MaxSendWaitMs));
 
+    /// <summary>The options have changed.</summary>
+    public void TakeUp()
+    {
+        (waiting.Most, Sending.Most, connections.Most) = (options.MaxUnauthenticated, options.SendsAtOnce, options.MaxConnections);
+    }
+
     /// <summary>Sends that one API key of a space may make a second; 0: any number.</summary>
     public int SendsPerSecond(SpaceRuntime space) => space.Settings.SendsPerSecond ?? options.SendsPerSecond;
 

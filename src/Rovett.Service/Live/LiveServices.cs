@@ -4,6 +4,7 @@ using Rovett.Service.Credentials;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Limits;
+using Rovett.Service.Meters;
 using Rovett.Service.Options;
 using Rovett.Service.Tls;
 using Rovett.Service.Topics;
@@ -14,8 +15,15 @@ namespace Rovett.Service.Live;
 /// nodes; null: it is alone.</summary>
 public sealed record LiveServices(LedgerPump Ledger, HistoryReader History, RecentBySpace Recent, AckBuffer Acks, SessionLimits Session,
     UsageLimits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, RovettOptions Options, ServiceClock Clock, Faults Faults,
-    DeviceRequests Requests, Lease Lease, FaultSwitches? Switches = null, NodeIdentity? Me = null)
+    DeviceRequests Requests, Lease Lease, ServiceMeters Meters, FaultSwitches? Switches = null, NodeIdentity? Me = null)
 {
+    const int TimedOneOf = 8;
+    int opened = -1;
+
+    /// <summary>Whether it is measured how long notifications take to the next session's connection: the first one's, and one of
+    /// eight.</summary>
+    public bool IsTimed() => Interlocked.Increment(ref opened) % TimedOneOf == 0;
+
     /// <summary>One for each session whose page is being read: the others wait here and not among the pool's work, so that whatever
     /// else is asked is answered beside thousands who catch up.</summary>
     public SemaphoreSlim PageTurns { get; } = new(Math.Max(2, Environment.ProcessorCount));

@@ -114,12 +114,15 @@ public sealed partial class LiveSession
         }
         else
         {
-            var acked = new List<AckedRun>();
-            known = Machine.Acknowledge(message.Marks!.UpTo?.Position, message.Marks.Ids is { } ids ? [.. ids] : null, Now, acked);
+            var runs = new List<AckedRun>();
+            known = Machine.Acknowledge(message.Marks!.UpTo?.Position, message.Marks.Ids is { } ids ? [.. ids] : null, Now, runs);
+            long count = runs.Sum(r => r.Run.To - r.Run.From + 1);
+            Interlocked.Add(ref acked, count); // several requests may come at once
+            traces?.Acknowledged(runs);
             // One for many is what devices are asked for, and there are no more of them than the service gives cause for.
-            if (acked.Sum(r => r.Run.To - r.Run.From + 1) >= FreeAck) messages?.GiveBack();
-            if (message.RequestId is null || acked.Count == 0) side.Acknowledged(message.Handled, acked);
-            else await side.StoreAcknowledged(message.Handled, acked); // what is answered is on disk
+            if (count >= FreeAck) messages?.GiveBack();
+            if (message.RequestId is null || runs.Count == 0) side.Acknowledged(message.Handled, runs);
+            else await side.StoreAcknowledged(message.Handled, runs); // what is answered is on disk
         }
         if (!known)
         {

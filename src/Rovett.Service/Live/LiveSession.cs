@@ -10,6 +10,7 @@ using Rovett.Service.Endpoints.Live;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Limits;
 using Rovett.Service.Spaces;
+using Rovett.Service.Telemetry;
 
 namespace Rovett.Service.Live;
 
@@ -17,6 +18,9 @@ namespace Rovett.Service.Live;
 /// made by <see cref="LiveEndpoint"/>, attached by the ledger, opened, run, detached.</summary>
 public sealed partial class LiveSession : IOpenSession
 {
+    /// <summary>The state of a session that does not have everything yet.</summary>
+    internal const string CatchingUp = "catching up";
+
     const int BufferBytes = 12 * 1024, MostTopicsWaiting = 16, FreeAck = 16;
     static readonly TimeSpan LastWordsPatience = TimeSpan.FromSeconds(3), LongestWarning = TimeSpan.FromMinutes(1),
         LookAgain = TimeSpan.FromMilliseconds(50);
@@ -27,6 +31,9 @@ public sealed partial class LiveSession : IOpenSession
     readonly string? ticket;
     readonly IDisposable place;
     readonly Bucket? messages;
+    readonly bool isTimed;
+    SessionTraces? traces;
+    long acked;
     volatile Credential credential;
     StoredTime endsAt, warnAt; // due times: a clock that is set back makes no credential last longer
     bool warned;
@@ -49,6 +56,7 @@ public sealed partial class LiveSession : IOpenSession
         this.credential = credential;
         this.ticket = ticket;
         this.place = place;
+        isTimed = services.IsTimed();
         messages = services.Options.MessagesPerSecond > 0 ? new Bucket(services.Options.MessagesPerSecond, services.Clock) : null;
         WarnInTime();
         feeder = new SessionFeeder(services.History, side.RecentOf(space), space.Cursors);
@@ -104,6 +112,12 @@ public sealed partial class LiveSession : IOpenSession
     /// <inheritdoc/>
     public long Sent => Machine?.TotalSent ?? 0;
 
+    /// <summary>Bytes written to its connection.</summary>
+    public long Bytes { get; private set; }
+
+    /// <summary>Notifications that its device acknowledged.</summary>
+    public long Acked => Volatile.Read(ref acked);
+
     /// <inheritdoc/>
     public Position? Through => Machine is { Through: > 0 and var through } ? new Position(through) : null;
 
@@ -152,6 +166,7 @@ public sealed partial class LiveSession : IOpenSession
         if (opened.Choices is { } choices) first.Add(choices);
         first.AddRange(words);
         Machine.Open(first, start);
+        services.Meters.Opened(Space.Name, TransportName);
     }
 
     /// <summary>Takes it from its user.</summary>
@@ -185,7 +200,11 @@ public sealed partial class LiveSession : IOpenSession
                     {
                         await writing; // the buffer is its own until then
                     }
-                    Machine.Written(Now, Thread.GetCurrentProcessorId());
+                    Bytes += large?.Length ?? count;
+                    var sent = Machine.Written(Now, Thread.GetCurrentProcessorId());
+                    if (Traces.AreWanted && Machine.TakeTraced() is { } traced)
+                        (traces ??= new SessionTraces(Space.Name, TransportName, services.Clock)).Dispatched(traced);
+                    if (isTimed && sent is { } at) services.Meters.WasWritten(Space.Name, TransportName, at);
                 }
             }
             finally
@@ -227,6 +246,7 @@ public sealed partial class LiveSession : IOpenSession
                 try
                 {
                     feeder.Page(Machine, plan);
+                    services.Meters.ReadPage(Space.Name);
                 }
                 finally
                 {
@@ -310,7 +330,7 @@ public sealed partial class LiveSession : IOpenSession
         { IsEnded: true } => "ending",
         { Silent: true } => "silent",
         { IsLive: true } => "live",
-        _ => "catching up",
+        _ => CatchingUp,
     };
 
     /// <inheritdoc/>

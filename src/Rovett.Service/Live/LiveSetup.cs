@@ -1,6 +1,8 @@
 using Rovett.Core.Delivery;
 using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
+using Rovett.Service.Diagnostics;
+using Rovett.Service.Meters;
 using Rovett.Service.Options;
 using Rovett.Storage.Access;
 
@@ -16,7 +18,10 @@ static class LiveSetup
     public static IServiceCollection AddLive(this IServiceCollection services, FaultSwitches? switches)
     {
         if (switches is not null) services.AddSingleton(switches);
-        return services.AddSingleton(Limits).AddSingleton<SessionRegistry>().AddSingleton<DeviceRequests>().AddSingleton<LiveServices>();
+        return services.AddSingleton(Limits).AddSingleton<SessionRegistry>()
+            .AddSingleton(p => new ServiceMeters(p.GetRequiredService<TimeProvider>(), p.GetRequiredService<SessionRegistry>().Count,
+            p.GetRequiredService<Faults>()))
+            .AddSingleton<DeviceRequests>().AddSingleton<LiveServices>();
     }
 
     static SessionLimits Limits(IServiceProvider p)

@@ -2,16 +2,9 @@ using System.Collections.Concurrent;
 using System.Diagnostics;
 using Rovett.Core.Wire;
 using Rovett.Service.Diagnostics;
+using Rovett.Service.Meters;
 
 namespace Rovett.Service.Live;
-
-/// <summary>The sessions of a space over one transport.</summary>
-/// <param name="Space">The space.</param>
-/// <param name="Transport">The transport.</param>
-/// <param name="Open">How many are open.</param>
-/// <param name="Waiting">Notifications sent to them and not acknowledged yet.</param>
-/// <param name="Sent">Notifications sent since the start, those to sessions that have ended as well.</param>
-public sealed record SessionCount(string Space, string Transport, int Open, long Waiting, long Sent);
 
 /// <summary>The live sessions of this process, and the one timer that all of them share.</summary>
 public sealed class SessionRegistry : IDisposable
@@ -19,7 +12,8 @@ public sealed class SessionRegistry : IDisposable
     readonly ConcurrentDictionary<string, (IOpenSession Session, Action Abort)> sessions = new();
     static readonly TimeSpan CountHolds = TimeSpan.FromMilliseconds(500);
 
-    readonly ConcurrentDictionary<(string Space, string Transport), long> ended = new();
+    readonly Dictionary<(string Space, string Transport), SessionCount> ended = [];
+    readonly Lock endedGate = new();
     readonly Repeating ticks;
     readonly Faults faults;
     volatile Tuple<long, IReadOnlyList<SessionCount>> counted = Tuple.Create(0L, (IReadOnlyList<SessionCount>)[]);
@@ -40,28 +34,36 @@ public sealed class SessionRegistry : IDisposable
     /// <summary>Removes a session.</summary>
     public void Remove(IOpenSession session)
     {
-        if (!sessions.TryRemove(session.Id, out _) || IsServedElsewhere(session)) return;
-        long sent = session.Sent;
-        ended.AddOrUpdate((session.Space.Name, session.TransportName), sent, (_, before) => before + sent);
+        if (!sessions.TryRemove(session.Id, out _)) return;
+        lock (endedGate) Add(ended, session, isOpen: false);
     }
 
-    /// <summary>Its connection is here, and its space is served by another node, which counts it.</summary>
-    static bool IsServedElsewhere(IOpenSession session) => session is LiveSession { IsServedHere: false };
+    static void Add(Dictionary<(string, string), SessionCount> counts, IOpenSession session, bool isOpen)
+    {
+        var key = (session.Space.Name, session.TransportName);
+        if (!counts.TryGetValue(key, out var count)) counts[key] = count = new SessionCount(key.Name, key.TransportName);
+        if (session is LiveSession live)
+        {
+            count.Bytes += live.Bytes;
+            count.Acked += live.Acked;
+            if (!live.IsServedHere) return; // the rest is counted where its space is served
+        }
+        count.Sent += session.Sent;
+        if (!isOpen) return;
+        count.Open++;
+        count.Waiting += session.Outstanding;
+        if (session.StateName == LiveSession.CatchingUp) count.Behind++;
+    }
 
-    /// <summary>Counts the sessions of the spaces that are served here, by space and transport; at most once in half a second.</summary>
+    /// <summary>Counts the sessions, by space and transport; at most once in half a second.</summary>
     public IReadOnlyList<SessionCount> Count()
     {
         var (at, known) = counted;
         if (known.Count > 0 && Stopwatch.GetElapsedTime(at) < CountHolds) return known;
-        var counts = ended.ToDictionary(e => e.Key, e => (Open: 0, Waiting: 0L, Sent: e.Value));
-        foreach (var (session, _) in sessions.Values)
-        {
-            if (IsServedElsewhere(session)) continue;
-            var key = (session.Space.Name, session.TransportName);
-            var (open, waiting, sent) = counts.GetValueOrDefault(key);
-            counts[key] = (open + 1, waiting + session.Outstanding, sent + session.Sent);
-        }
-        known = [.. counts.Select(c => new SessionCount(c.Key.Item1, c.Key.Item2, c.Value.Open, c.Value.Waiting, c.Value.Sent))];
+        Dictionary<(string, string), SessionCount> counts;
+        lock (endedGate) counts = ended.ToDictionary(e => e.Key, e => e.Value with { });
+        foreach (var (session, _) in sessions.Values) Add(counts, session, isOpen: true);
+        known = [.. counts.Values];
         counted = Tuple.Create(Stopwatch.GetTimestamp(), known);
         return known;
     }

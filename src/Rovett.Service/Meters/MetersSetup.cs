@@ -4,5 +4,5 @@ namespace Rovett.Service.Meters;
 static class MetersSetup
 {
     public static IServiceCollection AddMeters(this IServiceCollection services) =>
-        services.AddSingleton<ServiceMeters>().AddSingleton<MeterKeeper>();
+        services.AddSingleton<LaneMeters>().AddSingleton<MeterKeeper>();
 }

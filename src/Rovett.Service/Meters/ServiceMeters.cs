@@ -1,7 +1,6 @@
 using System.Diagnostics.Metrics;
 using Rovett.Core.Store;
 using Rovett.Service.Diagnostics;
-using Rovett.Service.Live;
 
 namespace Rovett.Service.Meters;
 
@@ -21,6 +20,9 @@ public sealed class ServiceMeters : IDisposable
     /// <summary>The attribute that says why a request was refused.</summary>
     public const string Reason = "error.type";
 
+    /// <summary>The attribute that says what came of something: <c>matched</c>, <c>missed</c>.</summary>
+    public const string Outcome = "rovett.outcome";
+
     internal const string Stored = "rovett.notifications", Events = "rovett.events", Refusals = "rovett.refusals",
         Received = "rovett.receipts", Duration = "rovett.delivery.duration", Sessions = "rovett.sessions",
         Sent = "rovett.dispatches", Waiting = "rovett.waiting", Failures = "rovett.faults";
@@ -28,14 +30,24 @@ public sealed class ServiceMeters : IDisposable
     /// <summary>Receipts later than this belong to devices that were away, and are not timed.</summary>
     public static readonly TimeSpan TimedFor = TimeSpan.FromMinutes(1);
 
+    // From a tenth of a millisecond to a minute.
+    internal static readonly InstrumentAdvice<double> Times = new()
+    {
+        HistogramBucketBoundaries =
+            [0.0001, 0.0002, 0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 30, 60],
+    };
+
     readonly Meter meter;
-    readonly Counter<long> stored, events, refusals, received;
-    readonly Histogram<double> duration;
+    readonly Counter<long> stored, events, refusals, received, opened, pages, deadlines;
+    readonly Histogram<double> duration, written;
     readonly TimeProvider clock;
     readonly Dictionary<string, Recent> recent = [];
 
     /// <summary>Creates the instruments.</summary>
-    public ServiceMeters(TimeProvider clock, SessionRegistry sessions, Faults faults)
+    /// <param name="clock">The clock.</param>
+    /// <param name="sessions">Counts the sessions.</param>
+    /// <param name="faults">Counts faults.</param>
+    public ServiceMeters(TimeProvider clock, Func<IReadOnlyList<SessionCount>> sessions, Faults faults)
     {
         this.clock = clock;
         meter = new Meter(new MeterOptions(Name) { Version = ServiceInfo.Version, Scope = this });
@@ -43,21 +55,61 @@ public sealed class ServiceMeters : IDisposable
         events = meter.CreateCounter<long>(Events, "{event}", "Events taken");
         refusals = meter.CreateCounter<long>(Refusals, "{request}", "Requests refused, by the problem's type");
         received = meter.CreateCounter<long>(Received, "{receipt}", "Notifications received, once for each person");
-        duration = meter.CreateHistogram<double>(Duration, "s",
-            "From the send to the first receipt of each person, for those who received it within a minute");
-        meter.CreateObservableUpDownCounter(Sessions, () => sessions.Count().Select(s => new Measurement<long>(s.Open, Tags(s))),
+        opened = meter.CreateCounter<long>("rovett.session.opens", "{session}", "Sessions opened");
+        pages = meter.CreateCounter<long>("rovett.catch_up.pages", "{page}", "Pages of what was missed, read for sessions that are behind");
+        deadlines = meter.CreateCounter<long>("rovett.deadlines", "{deadline}", "Deadlines that ended, met or missed");
+        duration = meter.CreateHistogram(Duration, "s",
+            "From the send to the first receipt of each person, for those who received it within a minute", null, Times);
+        written = meter.CreateHistogram("rovett.dispatch.duration", "s",
+            "From the send until a live session's connection took it; measured in one of eight sessions", null, Times);
+        meter.CreateObservableUpDownCounter(Sessions, () => sessions().Select(s => new Measurement<long>(s.Open, Tags(s))),
             "{session}", "Open sessions");
-        meter.CreateObservableUpDownCounter(Waiting, () => sessions.Count().Select(s => new Measurement<long>(s.Waiting, Tags(s))),
+        meter.CreateObservableUpDownCounter(Waiting, () => sessions().Select(s => new Measurement<long>(s.Waiting, Tags(s))),
             "{notification}", "Notifications sent to devices and not acknowledged yet");
-        meter.CreateObservableCounter(Sent, () => sessions.Count().Select(s => new Measurement<long>(s.Sent, Tags(s))),
+        meter.CreateObservableUpDownCounter("rovett.sessions.behind",
+            () => sessions().Select(s => new Measurement<long>(s.Behind, Tags(s))), "{session}",
+            "Open sessions that do not have everything yet: they catch up, or read too slowly");
+        meter.CreateObservableCounter(Sent, () => sessions().Select(s => new Measurement<long>(s.Sent, Tags(s))),
             "{notification}", "Notifications sent to devices");
+        meter.CreateObservableCounter("rovett.session.io", () => sessions().Select(s => new Measurement<long>(s.Bytes, Tags(s))), "By",
+            "Bytes written to sessions, before TLS");
+        meter.CreateObservableCounter("rovett.session.acknowledgements",
+            () => sessions().Select(s => new Measurement<long>(s.Acked, Tags(s))), "{notification}",
+            "Notifications that devices acknowledged");
         meter.CreateObservableCounter(Failures, () => faults.Bugs + faults.StoreFailures, "{fault}", "Bugs and failures of the store");
     }
 
     static KeyValuePair<string, object?>[] Tags(SessionCount count) => [new(Space, count.Space), new(Transport, count.Transport)];
 
+    /// <summary>Other instruments of the service belong to it, too.</summary>
+    internal Meter Meter => meter;
+
     /// <summary>Events were taken.</summary>
-    public void TookEvents(string space, int count) => events.Add(count, new KeyValuePair<string, object?>(Space, space));
+    /// <param name="space">The space.</param>
+    /// <param name="outcome"><c>matched</c>, <c>unmatched</c>, <c>repeated</c> or <c>set_aside</c>.</param>
+    /// <param name="count">How many.</param>
+    public void TookEvents(string space, string outcome, int count)
+    {
+        if (count > 0) events.Add(count, new(Space, space), new(Outcome, outcome));
+    }
+
+    /// <summary>A session was opened.</summary>
+    /// <param name="space">The space.</param>
+    /// <param name="transport">The transport.</param>
+    public void Opened(string space, string transport) => opened.Add(1, new(Space, space), new(Transport, transport));
+
+    /// <summary>A page of what was missed was read.</summary>
+    public void ReadPage(string space) => pages.Add(1, new KeyValuePair<string, object?>(Space, space));
+
+    /// <summary>A deadline ended.</summary>
+    internal void DeadlineEnded(string space, bool isMet) => deadlines.Add(1, new(Space, space), new(Outcome, isMet ? "met" : "missed"));
+
+    /// <summary>A live session's connection took a notification.</summary>
+    /// <param name="space">The space.</param>
+    /// <param name="transport">The transport.</param>
+    /// <param name="sent">When it was sent.</param>
+    internal void WasWritten(string space, string transport, StoredTime sent) =>
+        written.Record(Math.Max(0, Now - sent.Micros) / 1e6, new(Space, space), new(Transport, transport));
 
     /// <summary>A request was refused.</summary>
     /// <param name="space">The space.</param>

@@ -23,15 +23,27 @@ public static class OptionsReader
     /// <param name="flags">Settings given on the command line, by name, and how each was written.</param>
     /// <param name="mistakes">Everything wrong, in the order read; empty when the options hold.</param>
     public static RovettOptions Read(string? file, IReadOnlyDictionary<string, string> environment,
-        IReadOnlyDictionary<string, string> flags, out IReadOnlyList<OptionsMistake> mistakes)
+        IReadOnlyDictionary<string, string> flags, out IReadOnlyList<OptionsMistake> mistakes) =>
+        Read(file, environment, flags, out mistakes, out _);
+
+    /// <summary>Reads everything, and tells where each setting that was given comes from.</summary>
+    /// <param name="file">A YAML file, or null.</param>
+    /// <param name="environment">The environment's variables.</param>
+    /// <param name="flags">Settings given on the command line, by name.</param>
+    /// <param name="mistakes">Everything wrong, in the order read; empty when the options hold.</param>
+    /// <param name="origins">By a setting's name: the file with its line, the variable or the flag that counts.</param>
+    public static RovettOptions Read(string? file, IReadOnlyDictionary<string, string> environment,
+        IReadOnlyDictionary<string, string> flags, out IReadOnlyList<OptionsMistake> mistakes,
+        out IReadOnlyDictionary<string, string> origins)
     {
         var options = new RovettOptions();
         var found = new List<OptionsMistake>();
         var origin = new Dictionary<string, string>();
+        origins = origin;
         if (file is not null) ReadFile(options, file, found, origin);
         foreach (var (name, property) in Settings)
         {
-            var variable = "ROVETT_" + string.Concat(name.Select(c => char.IsUpper(c) ? "_" + c : char.ToUpperInvariant(c).ToString()));
+            var variable = VariableOf(name);
             if (environment.TryGetValue(variable, out var value)) Set(options, property, value, variable, found, origin, name);
         }
         foreach (var (name, value) in flags) Set(options, Settings[name], value, "--" + Dashed(name), found, origin, name);
@@ -39,6 +51,13 @@ public static class OptionsReader
         mistakes = found;
         return options;
     }
+
+    /// <summary>The settings, by name, in their order.</summary>
+    public static IReadOnlyDictionary<string, PropertyInfo> All => Settings;
+
+    /// <summary>The environment's variable of a setting: <c>ROVETT_KEEP_FOR</c>.</summary>
+    public static string VariableOf(string name) =>
+        "ROVETT_" + string.Concat(name.Select(c => char.IsUpper(c) ? "_" + c : char.ToUpperInvariant(c).ToString()));
 
     static void ReadFile(RovettOptions options, string file, List<OptionsMistake> found, Dictionary<string, string> origin)
     {
@@ -114,6 +133,20 @@ public static class OptionsReader
         }
     }
 
+    static string? LogFileMistake(string file)
+    {
+        try
+        {
+            var folder = Path.GetDirectoryName(Path.GetFullPath(file));
+            return folder is null ? $"'{file}' is a folder; name a file in it"
+                : Directory.Exists(folder) ? null : $"the folder of '{file}' is not there; create it, writable for the service";
+        }
+        catch (Exception error) when (error is ArgumentException or IOException or NotSupportedException)
+        {
+            return $"'{file}' is not a path: {error.Message}";
+        }
+    }
+
     static string Expected(PropertyInfo property) => property.PropertyType == typeof(int) ? "a whole number"
         : property.PropertyType == typeof(bool) ? "true or false"
         : property.PropertyType == typeof(string) ? "a text" : "a list";
@@ -131,6 +164,17 @@ public static class OptionsReader
         Check(IPAddress.TryParse(o.Address, out _), "address",
             $"'{o.Address}' is not an IP address; give one such as 127.0.0.1 or 0.0.0.0");
         Between(o.Port, "port", 0, 65535);
+        Check(o.Metrics == "off" || o.MetricsEndPoint is not null, "metrics",
+            $"'{o.Metrics}' is no port; give one such as 7413, an address with a port such as 10.0.0.5:7413, or off");
+        Check(o.MetricsEndPoint is not { Port: > 0 } at || at.Port != o.Port, "metrics",
+            $"'metrics' is the service's own port {o.Port}; give another, or off");
+        Check(o.Otlp is null || (Uri.TryCreate(o.Otlp, UriKind.Absolute, out var otlp) && otlp.Scheme is "http" or "https"), "otlp",
+            $"'{o.Otlp}' is not the address of a collector; give one such as http://localhost:4318");
+        Between(o.TracesPerThousand, "tracesPerThousand", 0, 1000);
+        Check(o.TracesPerThousand == 0 || o.Otlp is not null, "tracesPerThousand", "'tracesPerThousand' needs 'otlp', where traces are " +
+            "pushed to");
+        Check(o.OtlpProtocol is "http/protobuf" or "grpc", "otlpProtocol",
+            $"'{o.OtlpProtocol}' is not a protocol; give http/protobuf or grpc");
         Check(o.Certificate is null == o.CertificateKey is null, o.Certificate is null ? "certificateKey" : "certificate",
             "certificate and certificateKey go together; give both, or neither");
         if (o.Certificate is not null && o.CertificateKey is not null && CertificateMistake(o.Certificate, o.CertificateKey) is { } mistake)
@@ -151,6 +195,13 @@ public static class OptionsReader
             Check(IPNetwork.TryParse(network, out _), "trustedProxies",
                 $"'{network}' is not a network; write the address and the length of its prefix: 10.1.0.0/16");
         }
+        Check(o.Backups is null || o.Database is null, "backups",
+            "'backups' is for a data folder; PostgreSQL has its own (see docs/operating.md)");
+        Check(o.Backups is null || (o.Backups.Length > 0 && Path.GetFullPath(o.Backups) != Path.GetFullPath(o.Data)), "backups",
+            "'backups' is the data folder itself or empty; name another folder, best on another disk");
+        Check(Durations.TryParse(o.BackupEvery, out var every) && every >= TimeSpan.FromMinutes(1) && every <= TimeSpan.FromDays(366),
+            "backupEvery", $"'{o.BackupEvery}' is not how often; give a number with m, h or d such as 1d, up to 366d");
+        Between(o.BackupsKept, "backupsKept", 1, 10_000);
         if (o.Database is { } database)
         {
             // What is wrong is told without the text, which may have a password.
@@ -192,6 +243,8 @@ public static class OptionsReader
         Between(o.ReconnectWindowSeconds, "reconnectWindowSeconds", 0, 3600);
         Check(o.Log is "verbose" or "information" or "warning" or "error", "log",
             $"'{o.Log}' is not a level; give verbose, information, warning or error");
+        Check(o.LogFormat is "text" or "json", "logFormat", $"'{o.LogFormat}' is not a format; give text or json");
+        Check(o.LogFile is null || LogFileMistake(o.LogFile) is null, "logFile", o.LogFile is null ? "" : LogFileMistake(o.LogFile) ?? "");
         foreach (var allowed in o.Origins)
         {
             Check(SpaceSettings.OriginMistake(allowed) is null, "origins", SpaceSettings.OriginMistake(allowed)!);

@@ -7,6 +7,11 @@ namespace Rovett.Service.Outbound;
 /// operator named. A name is resolved once, and exactly what was checked is connected to.</summary>
 public sealed class OutboundGuard(IReadOnlyList<IPNetwork> allowed)
 {
+    volatile IReadOnlyList<IPNetwork> allowed = allowed;
+
+    /// <summary>Names other networks, for connections from now on.</summary>
+    public void Allow(IReadOnlyList<IPNetwork> networks) => allowed = networks;
+
     // What no public address lies in: IANA's special-purpose registries.
     static readonly IPNetwork[] Special =
     [

@@ -7,10 +7,18 @@ namespace Rovett.Service.Outbound;
 static class OutboundSetup
 {
     public static IServiceCollection AddOutbound(this IServiceCollection services) => services
-        .AddSingleton(p => new OutboundGuard([.. p.GetRequiredService<RovettOptions>().WebhookNetworks.Select(n => IPNetwork.Parse(n))]))
+        .AddSingleton(p => Guard(p.GetRequiredService<RovettOptions>()))
         .AddSingleton<OutboundNews>()
         .AddSingleton<OutboundTargets>()
         .AddSingleton<WebhookCall>()
         .AddSingleton<MailSender>()
         .AddSingleton<OutboundSender>();
+
+    static OutboundGuard Guard(RovettOptions options)
+    {
+        IReadOnlyList<IPNetwork> Networks() => [.. options.WebhookNetworks.Select(n => IPNetwork.Parse(n))];
+        var guard = new OutboundGuard(Networks());
+        options.Changed += () => guard.Allow(Networks());
+        return guard;
+    }
 }

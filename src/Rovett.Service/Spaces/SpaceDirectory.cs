@@ -19,12 +19,14 @@ public sealed class SpaceDirectory(ServiceClock clock, bool areShared = false)
         spaces.AddOrUpdate(space.Name, space, (_, known) => known.Id == space.Id ? known : space);
     }
 
-    /// <summary>Removes a space from those that are found.</summary>
-    public void Remove(SpaceRuntime space)
+    /// <summary>Removes a space from those that are found; false when it was before.</summary>
+    public bool Remove(SpaceRuntime space)
     {
+        // Its name rests from the first time on: a reader of the store may find out later than who removed it.
+        if (!space.IsNowRemoved()) return false;
         removed[space.Name] = clock.Due.Micros;
         spaces.TryRemove(KeyValuePair.Create(space.Name, space));
-        space.IsRemoved = true;
+        return true;
     }
 
     /// <summary>Seconds until a name may be given again; null: now. What was under way in the space of that name must

@@ -55,10 +55,13 @@ public sealed class SpaceRuntime(int id, string name, CursorSeal cursors, Cursor
     public SemaphoreSlim PolicyTurn { get; } = new(1);
 
     volatile IReadOnlyList<string> claimPaths = [];
-    volatile bool isRemoved;
+    int isRemoved;
 
-    /// <summary>Removes a space and everything known about it.</summary>
-    public bool IsRemoved { get => isRemoved; set => isRemoved = value; }
+    /// <summary>It was removed, and its name may be another space's by now.</summary>
+    public bool IsRemoved => Volatile.Read(ref isRemoved) != 0;
+
+    /// <summary>Marks it as removed; false when it was already.</summary>
+    public bool IsNowRemoved() => Interlocked.Exchange(ref isRemoved, 1) == 0;
 
     volatile bool isHere = true;
 

@@ -26,7 +26,7 @@ public sealed class TopicGate : IDisposable
     readonly Deciders deciders;
     readonly Refusals refusals;
     readonly SpaceDirectory spaces;
-    readonly int topicsPerSession, topicsPerUser;
+    readonly RovettOptions options;
     readonly Faults faults;
     readonly ServiceClock clock;
     readonly Agendas agendas;
@@ -38,8 +38,7 @@ public sealed class TopicGate : IDisposable
         ServiceClock clock, Faults faults, Agendas agendas)
     {
         (this.ledger, this.deciders, this.refusals, this.spaces, this.faults) = (ledger, deciders, refusals, spaces, faults);
-        (this.clock, this.agendas) = (clock, agendas);
-        (topicsPerSession, topicsPerUser) = (options.TopicsPerSession, options.TopicsPerUser);
+        (this.options, this.clock, this.agendas) = (options, clock, agendas);
         rounds = new Repeating(nameof(AskAgain), AskAgainEvery, clock, faults, AskAgain);
     }
 
@@ -47,7 +46,7 @@ public sealed class TopicGate : IDisposable
     /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
     public async Task Subscribe(SpaceRuntime space, UserState user, ISessionPort session, string topic, Position? after) =>
         await Decided(space, user.Id.Value, topic, TopicRights.Subscribe,
-        async () => (await ledger.Ask(new SubscribeCommand(space.Name, user, session, topic, after, topicsPerSession))).Decision);
+        async () => (await ledger.Ask(new SubscribeCommand(space.Name, user, session, topic, after, options.TopicsPerSession))).Decision);
 
     /// <summary>A session says something on a topic.</summary>
     /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
@@ -59,7 +58,7 @@ public sealed class TopicGate : IDisposable
     /// <exception cref="ProblemException">403: refused; 503: the backend that decides can't be asked.</exception>
     public async Task Watch(SpaceRuntime space, UserState user, ISessionPort session, Address address)
     {
-        Task<Decision> Attempt() => ledger.Ask(new WatchCommand(space.Name, user, session, address, topicsPerSession));
+        Task<Decision> Attempt() => ledger.Ask(new WatchCommand(space.Name, user, session, address, options.TopicsPerSession));
         if (address.Kind == AddressKind.Topic) await Decided(space, user.Id.Value, address.Name, TopicRights.Presence, Attempt);
         else if (await Attempt() is { Allowed: false } refused)
         {
@@ -73,14 +72,15 @@ public sealed class TopicGate : IDisposable
     {
         var answer = (Decision: default(Decision), Follows: (IReadOnlyList<FollowedTopic>)[], Totals: default(Totals));
         await Decided(space, by.User.Value, topic, TopicRights.Follow,
-            async () => (answer = await ledger.Ask(new FollowCommand(space.Name, by.User.Value, topic, true, topicsPerUser, by))).Decision);
+            async () => (answer = await ledger.Ask(new FollowCommand(space.Name, by.User.Value, topic, true, options.TopicsPerUser,
+                by))).Decision);
         return (answer.Follows, answer.Totals);
     }
 
     /// <summary>A user stops following a topic.</summary>
     public async Task<(IReadOnlyList<FollowedTopic> Follows, Totals Totals)> Unfollow(SpaceRuntime space, Identity by, string topic)
     {
-        var (_, follows, totals) = await ledger.Ask(new FollowCommand(space.Name, by.User.Value, topic, false, topicsPerUser, by));
+        var (_, follows, totals) = await ledger.Ask(new FollowCommand(space.Name, by.User.Value, topic, false, options.TopicsPerUser, by));
         return (follows, totals);
     }
 

@@ -1,3 +1,4 @@
+using Microsoft.Data.Sqlite;
 using Rovett.Core.Store;
 using Rovett.Storage.Access;
 using Rovett.Storage.Sql;
@@ -11,8 +12,11 @@ public sealed class DataFolder : IStoreHome
     readonly DataFolderLock held;
 
     /// <summary>Makes the folder if it is missing, and takes it.</summary>
-    /// <exception cref="StoreException">Another process uses it, or it can't be made.</exception>
-    public DataFolder(string path)
+    /// <param name="path">The folder.</param>
+    /// <param name="beforeUpgrade">Makes a backup of a store that this version is about to change; null: none is made.</param>
+    /// <exception cref="StoreException">Another process uses it, it can't be made, a newer version has changed it, or the backup could not
+    /// be made.</exception>
+    public DataFolder(string path, Func<KeptBackup>? beforeUpgrade = null)
     {
         Name = path;
         Directory.CreateDirectory(path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
@@ -20,6 +24,9 @@ public sealed class DataFolder : IStoreHome
         try
         {
             FolderSide.RequireSettled(path);
+            if (!DataFolderBackup.Databases.All(name => File.Exists(Path.Combine(path, name)))) return;
+            IsUpgraded = IsOfEarlierVersion(path);
+            if (IsUpgraded) BackupBeforeUpgrade = beforeUpgrade?.Invoke();
         }
         catch
         {
@@ -27,6 +34,24 @@ public sealed class DataFolder : IStoreHome
             throw;
         }
     }
+
+    static bool IsOfEarlierVersion(string path)
+    {
+        try
+        {
+            return DataFolderBackup.IsOfEarlierVersion(path);
+        }
+        catch (SqliteException)
+        {
+            return false; // what can't be read is told when it is opened
+        }
+    }
+
+    /// <summary>The store is of an earlier version, which this one brings to the present schema.</summary>
+    public bool IsUpgraded { get; }
+
+    /// <summary>The backup that was made before; null: none.</summary>
+    public KeptBackup? BackupBeforeUpgrade { get; }
 
     /// <inheritdoc/>
     public string Name { get; }
@@ -62,6 +87,9 @@ public sealed class DataFolder : IStoreHome
 
     /// <inheritdoc/>
     public long HistoryBytes() => new DirectoryInfo(Name).EnumerateFiles(SqliteFiles.HistoryName + "*").Sum(f => f.Length);
+
+    /// <inheritdoc/>
+    public long? LogBytes() => new FileInfo(Path.Combine(Name, SqliteFiles.HistoryName + "-wal")) is { Exists: true } log ? log.Length : 0;
 
     /// <inheritdoc/>
     public long? FreeBytes() => new DriveInfo(Name).AvailableFreeSpace;

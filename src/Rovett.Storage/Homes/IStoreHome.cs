@@ -43,6 +43,9 @@ public interface IStoreHome : IDisposable
     /// <summary>Bytes of the history on disk.</summary>
     long HistoryBytes();
 
+    /// <summary>Bytes of the history's write-ahead log; null: only the server knows.</summary>
+    long? LogBytes();
+
     /// <summary>Bytes that are free on its disk; null: only the server knows.</summary>
     long? FreeBytes();
 }

@@ -60,6 +60,12 @@ public sealed class PostgresHome : IStoreHome
         }
     }
 
+    /// <summary>Refuses a pooler that gives each transaction another connection.</summary>
+    /// <param name="connectionString">As Npgsql reads it.</param>
+    /// <exception cref="StoreException">There is one; the message names the fix.</exception>
+    public static void RequireLasting(string connectionString) =>
+        PostgresPooling.RequireLasting(PostgresHistory.Settings(connectionString));
+
     /// <inheritdoc/>
     public IReadOnlyList<SqlLedgerStore> OpenHistory(int lanes, Action<Exception> failed)
     {
@@ -170,6 +176,9 @@ public sealed class PostgresHome : IStoreHome
             return size;
         }
     }
+
+    /// <inheritdoc/>
+    public long? LogBytes() => null;
 
     /// <inheritdoc/>
     public long? FreeBytes() => null;

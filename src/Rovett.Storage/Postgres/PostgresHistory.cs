@@ -38,6 +38,7 @@ public static class PostgresHistory
         var settings = Settings(connectionString);
         try
         {
+            PostgresPooling.RequireLasting(settings);
             Migrate(settings);
             if (settled is not null)
             {
@@ -78,6 +79,7 @@ public static class PostgresHistory
         using var turn = new NpgsqlConnection(settings);
         turn.Open();
         using (var wait = new NpgsqlCommand($"SELECT pg_advisory_lock({MigrationLock})", turn)) wait.ExecuteNonQuery();
+        RefuseNewer(turn);
         var result = DeployChanges.To.PostgresqlDatabase(settings)
             .WithScriptsEmbeddedInAssembly(Assembly.GetExecutingAssembly(),
             name => name.Contains(".Postgres.Migrations.", StringComparison.Ordinal)
@@ -87,6 +89,21 @@ public static class PostgresHistory
         {
             throw new StoreException($"The database could not be brought to the present schema: {result.Error.Message}", result.Error);
         }
+    }
+
+    static void RefuseNewer(NpgsqlConnection connection)
+    {
+        using var table = new NpgsqlCommand("SELECT to_regclass('schemaversions') IS NOT NULL", connection);
+        if (!(bool)table.ExecuteScalar()!) return;
+        var had = new List<string>();
+        using var ask = new NpgsqlCommand("SELECT scriptname FROM schemaversions", connection);
+        using var row = ask.ExecuteReader();
+        while (row.Read()) had.Add(row.GetString(0));
+        SchemaSteps.RefuseNewer(SchemaSteps.In("Postgres.Migrations"), had.Where(s => !s.Contains("AccessMigrations",
+            StringComparison.Ordinal)),
+            "The database");
+        SchemaSteps.RefuseNewer(SchemaSteps.In("Postgres.AccessMigrations"),
+            had.Where(s => s.Contains("AccessMigrations", StringComparison.Ordinal)), "The database");
     }
 
     internal static StoreException Unusable(NpgsqlException error) => new($"The database can't be used: {error.Message}. Check that the " +

@@ -72,6 +72,15 @@ public sealed partial class SqlHistory(Func<ISql> open, int most = int.MaxValue)
     public long CountSetAside(int space) =>
         (Use(sql => Tuple.Create(sql.Number("SELECT count(*) FROM set_aside WHERE space=?1", (long)space) ?? 0)) ?? Tuple.Create(0L)).Item1;
 
+    /// <summary>How much is set aside, in each space where something is.</summary>
+    public IReadOnlyList<(int Space, long Count)> SetAsideBySpace() => CountBySpace("set_aside");
+
+    /// <summary>How many webhook calls and e-mails are to be made, in each space where some are.</summary>
+    public IReadOnlyList<(int Space, long Count)> OutboundBySpace() => CountBySpace("outbound");
+
+    IReadOnlyList<(int Space, long Count)> CountBySpace(string table) => Use(sql =>
+        sql.All($"SELECT space, count(*) FROM {table} GROUP BY space", static r => ((int)r.GetInt64(0), r.GetInt64(1))));
+
     /// <summary>How many people of a space are known, and how many roles and topics somebody holds.</summary>
     public (long People, long Channels) CountPeople(int space) => Use(sql => (
         sql.Number("SELECT count(*) FROM person WHERE space=?1 AND name>=' ' AND seen IS NOT NULL", (long)space) ?? 0,

@@ -45,14 +45,36 @@ public static class SqliteFiles
         }
     }
 
+    /// <summary>The folders with the steps of the schemas.</summary>
+    const string HistorySteps = "Sqlite.Migrations", AccessSteps = "Sqlite.AccessMigrations";
+
+    /// <summary>The steps that a file has not had to the present schema; empty: it has it. All of them for an empty file.</summary>
+    /// <exception cref="StoreException">A newer version has changed the file.</exception>
+    /// <exception cref="SqliteException">It is not a database.</exception>
+    public static IReadOnlyList<string> StepsAhead(string path)
+    {
+        using var sql = new SqliteSql(Open(path, readOnly: true));
+        return StepsAhead(sql, path, Path.GetFileName(path) == AccessName ? AccessSteps : HistorySteps);
+    }
+
+    static IReadOnlyList<string> StepsAhead(SqliteSql sql, string path, string folder)
+    {
+        var known = SchemaSteps.In(folder);
+        bool isBegun = sql.Number("SELECT count(*) FROM sqlite_master WHERE type='table' AND name='SchemaVersions'") > 0;
+        var had = isBegun ? sql.All("SELECT ScriptName FROM SchemaVersions", r => r.GetString(0)) : [];
+        SchemaSteps.RefuseNewer(known, had, $"The store at {path}");
+        return SchemaSteps.Missing(known, had);
+    }
+
     /// <summary>Brings a file to the present schema; each migration is one transaction.</summary>
-    /// <exception cref="StoreException">The file is not a database, is of a newer version, or can't be written.</exception>
+    /// <exception cref="StoreException">The file is not a database, a newer version has changed it, or it can't be written.</exception>
     public static void Migrate(string path, string folder)
     {
         try
         {
             // EXTRA: the folder is synced too when the rollback journal of this first step is removed; a power cut could
             // otherwise bring that journal back, and with it an empty file.
+            using (var sql = new SqliteSql(Open(path, readOnly: false))) StepsAhead(sql, path, folder);
             using (var probe = Open(path, readOnly: false)) Execute(probe, "PRAGMA synchronous=EXTRA; PRAGMA journal_mode=WAL");
             var result = DeployChanges.To.SqliteDatabase($"Data Source={path};Pooling=False")
                 .WithScriptsEmbeddedInAssembly(Assembly.GetExecutingAssembly(),
@@ -104,7 +126,7 @@ public static class SqliteFiles
     public static SqlLedgerStore OpenHistory(string path, bool checkpointsBeside = false, Action<Exception>? failed = null)
     {
         MakeOwn(path);
-        Migrate(path, "Sqlite.Migrations");
+        Migrate(path, HistorySteps);
         var connection = Open(path, readOnly: false);
         if (!checkpointsBeside) return new SqlLedgerStore(new SqliteSql(connection));
         Execute(connection, "PRAGMA wal_autocheckpoint=0");
@@ -116,7 +138,7 @@ public static class SqliteFiles
     public static AccessStore OpenAccess(string path)
     {
         MakeOwn(path);
-        Migrate(path, "Sqlite.AccessMigrations");
+        Migrate(path, AccessSteps);
         return new AccessStore(new SqliteAccess(Open(path, readOnly: false)));
     }
 

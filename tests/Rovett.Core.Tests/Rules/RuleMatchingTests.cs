@@ -115,7 +115,8 @@ public class RuleMatchingTests
         Cost(few);
         Cost(many);
 
-        (Cost(many) / Cost(few)).ShouldBeLessThan(2);
+        // Were each of them looked at, it would be a hundred times as much.
+        (Cost(many) / Cost(few)).ShouldBeLessThan(5);
 
         var ofOneType = Read("rules:\n" + string.Join("\n", Enumerable.Range(0, 1000).Select(i =>
             $"  - {{ name: r{i}, event: engine.check.due, when: {{ data:/n: {i} }}, to: [everyone], notification: {{ title: t }} }}")));

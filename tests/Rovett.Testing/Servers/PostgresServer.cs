@@ -29,7 +29,8 @@ public sealed class PostgresServer : IDisposable
         if (Environment.UserName == "root") Run("chown", "postgres", folder).ShouldBe(0);
         var data = Path.Combine(folder, "data");
         if (primary is null) AsServer("initdb", "-D", data, "-A", "trust", "-U", "rovett", "--no-sync").ShouldBe(0);
-        else AsServer("pg_basebackup", "-D", data, "-R", "-h", primary.folder, "-p", $"{primary.Port}", "-U", "rovett", "-c", "fast").ShouldBe(0);
+        else AsServer("pg_basebackup", "-D", data, "-R", "-h", primary.folder, "-p", $"{primary.Port}", "-U", "rovett", "-c",
+            "fast").ShouldBe(0);
         Start();
     }
 
@@ -40,18 +41,27 @@ public sealed class PostgresServer : IDisposable
     public static PostgresServer Lasting(TimeSpan commits = default) =>
         new(null, $"-c fsync=on -c commit_delay={(int)commits.TotalMicroseconds} -c commit_siblings=0");
 
-    /// <summary>A second server that follows this one. From now on each commit here waits until it is there too.</summary>
-    public PostgresServer Standby()
+    /// <summary>A second server that follows this one.</summary>
+    /// <param name="isSynchronous">From now on each commit here waits until it is there too.</param>
+    public PostgresServer Standby(bool isSynchronous = true)
     {
         var standby = new PostgresServer(this, settings);
+        if (isSynchronous) Set("synchronous_standby_names", "*");
+        return standby;
+    }
+
+    /// <summary>A standby that gets nothing any more, as if the network to its primary was cut.</summary>
+    public void StopFollowing() => Set("primary_conninfo", "");
+
+    void Set(string name, string value)
+    {
         using var connection = new NpgsqlConnection($"Host={folder};Port={Port};Username=rovett;Database=postgres;Pooling=false");
         connection.Open();
-        foreach (var sql in (string[])["ALTER SYSTEM SET synchronous_standby_names = '*'", "SELECT pg_reload_conf()"])
+        foreach (var sql in (string[])[$"ALTER SYSTEM SET {name} = '{value}'", "SELECT pg_reload_conf()"])
         {
             using var command = new NpgsqlCommand(sql, connection);
             command.ExecuteNonQuery();
         }
-        return standby;
     }
 
     /// <summary>Makes a primary of a standby.</summary>
@@ -62,7 +72,8 @@ public sealed class PostgresServer : IDisposable
 
     public void Start() =>
         AsServer("pg_ctl", "-D", Path.Combine(folder, "data"), "-w", "-s", "-l", Path.Combine(folder, "log"), "-o",
-        $"-c listen_addresses=127.0.0.1 -c port={Port} {settings} -c max_connections=400 -c autovacuum=off -c checkpoint_timeout=1d -c max_wal_size=20GB -k {folder}", "start").ShouldBe(0);
+        $"-c listen_addresses=127.0.0.1 -c port={Port} {settings} -c max_connections=400 -c autovacuum=off -c checkpoint_timeout=1d -c " +
+            $"max_wal_size=20GB -k {folder}", "start").ShouldBe(0);
 
     /// <summary>Stops it as a crash would: connections are cut.</summary>
     public void Crash() => AsServer("pg_ctl", "-D", Path.Combine(folder, "data"), "-w", "-s", "-m", "immediate", "stop").ShouldBe(0);

@@ -20,14 +20,15 @@ const signs: Record<Level, Sign> = { well: 'live', watch: 'watch', wrong: 'denie
 export function Now() {
   // Both beside the facts, not after them. Should the charts fail to load, it is tried again where they are shown, which says so.
   useMeters('15m');
+  const asked = useFacts();
   useEffect(() => void loadTraces().catch(() => undefined), []);
   return (
-    <Asked query={useFacts()}>
+    <Asked query={asked}>
       {(facts) => (
         <>
           <Verdict facts={facts} />
           <Suspense fallback={<Loading />}>
-            <Traces facts={facts} />
+            <Traces facts={facts} isSaid={asked.error !== null} />
           </Suspense>
           {facts.nodes.length > 0 && (
             <Plank>

@@ -25,8 +25,8 @@ import {
 } from './traces';
 import { useMeters } from './useMeters';
 
-/** Traces on one scale of time, with the changes through all of them. */
-export default function Traces({ facts }: { facts: Facts }) {
+/** Traces on one scale of time, with the changes through all of them; `isSaid`: the page says already what is wrong. */
+export default function Traces({ facts, isSaid }: { facts: Facts; isSaid: boolean }) {
   const [params, setParams] = useSearchParams();
   const asked = params.get('over');
   const over = isOver(asked) ? asked : '15m';
@@ -55,7 +55,7 @@ export default function Traces({ facts }: { facts: Facts }) {
           </span>
         }
       />
-      <Asked query={meters}>
+      <Asked query={meters} isSaid={isSaid}>
         {(value) =>
           asTable ? <AsTable meters={value} over={value.over as Over} /> : <Rows meters={value} facts={facts} />
         }

@@ -115,7 +115,7 @@ public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys
 
     void Leave(SpaceRuntime space)
     {
-        spaces.Remove(space);
+        if (!spaces.Remove(space)) return;
         agendas.MayPurge = true;
         meters.Forget(space.Name);
         keys.Forget();

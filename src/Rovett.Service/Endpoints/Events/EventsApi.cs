@@ -70,11 +70,25 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
         else
         {
             await Store(context, space, taken, setting, answers, isOne);
-            meters.TookEvents(space.Name, answers.Count(a => a.Outcome is not null));
+            Count(space, answers);
         }
         if (isOne) return answers[0].Outcome!;
         int refusals = answers.Count(a => a.Problem is not null);
         return new EventResultList { Taken = answers.Length - refusals, Refused = refusals, Results = answers };
+    }
+
+    void Count(SpaceRuntime space, EventResultAnswer[] answers)
+    {
+        foreach (var group in answers.Where(a => a.Outcome is not null).GroupBy(a => a.Outcome! switch
+        {
+            { Repeated: true } => "repeated",
+            { SetAside: not null } => "set_aside",
+            { Matched.Count: 0 } => "unmatched",
+            _ => "matched",
+        }))
+        {
+            meters.TookEvents(space.Name, group.Key, group.Count());
+        }
     }
 
     async Task Store(HttpContext context, SpaceRuntime space, List<(int Index, EvaluatedEvent Event)> taken, RuleSetting setting,

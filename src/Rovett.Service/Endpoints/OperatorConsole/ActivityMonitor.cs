@@ -116,6 +116,9 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts, Ou
     public void Receipted(string space) => receipts.Tell(space);
 
     /// <inheritdoc/>
+    public void DeadlineEnded(string space, bool isMet) => meters.DeadlineEnded(space, isMet);
+
+    /// <inheritdoc/>
     public void Outbound(string space) => outbound.Tell(space);
 
     /// <inheritdoc/>

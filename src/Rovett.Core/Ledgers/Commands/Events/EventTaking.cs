@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using Rovett.Core.Events;
 using Rovett.Core.Rules;
 using Rovett.Core.Store;
@@ -23,7 +24,10 @@ static class EventTaking
         if (results.Count == 0) return new EventOutcome { Nearest = rules.Nearest(found.Type) };
         RequireRoom(ledger, state, results);
         var making = new EventOperation(ledger, state, found);
+        var asked = ledger.Trace;
+        ledger.Trace = TraceOf(found, asked);
         foreach (var result in results) making.Make(result, []);
+        ledger.Trace = asked;
         var outcome = making.Outcome([.. results.Select(r => r.Rule.Name)]);
         ledger.Store.SaveEvent(state.Id,
             new EventRow(found.Source, found.Id, found.Hash, ledger.Now, found.Type, found.Subject, found.Trace,
@@ -31,6 +35,12 @@ static class EventTaking
             { Content = keepsData ? found.Bytes : null });
         return outcome;
     }
+
+    /// <summary>Where what is made of an event is shown, if anything is traced: in the trace that the event names, unless that is not
+    /// recorded, or else in that of the request.</summary>
+    static ActivityContext? TraceOf(IncomingEvent found, ActivityContext? asked) =>
+        asked is null || !ActivityContext.TryParse(found.Trace, null, isRemote: true, out var own) ? asked
+        : own.TraceFlags.HasFlag(ActivityTraceFlags.Recorded) ? own : null;
 
     static void RequireRoom(Ledger ledger, SpaceState state, IReadOnlyList<RuleResult> results)
     {

@@ -1,0 +1,40 @@
+using System.Diagnostics;
+using System.Diagnostics.Metrics;
+using Rovett.Core.Ledgers;
+
+namespace Rovett.Service.Meters;
+
+/// <summary>What lanes do: how much a commit has, how long it takes, how long commands wait for their turn.</summary>
+public sealed class LaneMeters
+{
+    static readonly InstrumentAdvice<int> Sizes = new() { HistogramBucketBoundaries = [1, 2, 5, 10, 20, 50, 100, 200, 512] };
+
+    readonly Meter meter;
+    readonly Histogram<double> took, waited;
+    readonly Histogram<int> sizes;
+
+    /// <summary>Creates the instruments.</summary>
+    public LaneMeters(ServiceMeters meters)
+    {
+        meter = meters.Meter;
+        took = meter.CreateHistogram("rovett.batch.duration", "s",
+            "From the start of a batch of commands to its answers: deciding, and the commit to the store", null, ServiceMeters.Times);
+        sizes = meter.CreateHistogram("rovett.batch.size", "{command}", "Commands in a batch, which share a commit", null, Sizes);
+        waited = meter.CreateHistogram("rovett.batch.wait", "s", "How long the first command of a batch had waited for its turn", null,
+            ServiceMeters.Times);
+    }
+
+    /// <summary>Counts what waits.</summary>
+    /// <param name="waiting">How many commands wait in each lane.</param>
+    public void Watch(Func<IEnumerable<int>> waiting) => meter.CreateObservableUpDownCounter("rovett.lane.waiting",
+        () => waiting().Select((n, lane) => new Measurement<int>(n, new KeyValuePair<string, object?>("rovett.lane", lane))), "{command}",
+        "Commands that wait for their lane");
+
+    internal void CarriedOut(IReadOnlyList<LedgerCommand> batch, long began)
+    {
+        if (!took.Enabled) return;
+        took.Record(Stopwatch.GetElapsedTime(began).TotalSeconds);
+        sizes.Record(batch.Count);
+        waited.Record(batch[0].AskedAt is var asked and not 0 ? Stopwatch.GetElapsedTime(asked, began).TotalSeconds : 0);
+    }
+}
