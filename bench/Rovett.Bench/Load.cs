@@ -14,7 +14,7 @@ sealed record Reading(double PerSecond, long Sends);
 sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> request, string publishPath, string body, string? key, bool acks)
 {
     const int Window = 16;
-    public static readonly TimeSpan Measured = TimeSpan.FromSeconds(4);
+    public static TimeSpan Measured { get; set; } = TimeSpan.FromSeconds(4);
     long delivered, sent, opened;
 
     /// <summary>Nothing is sent before every session has said that it is open.</summary>
@@ -34,6 +34,12 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
 
     /// <summary>For how long it is not counted yet.</summary>
     public TimeSpan Warmup { get; init; } = TimeSpan.FromSeconds(3);
+
+    /// <summary>The request that opens a session.</summary>
+    public static string Request(bool webSocket, string path, string? token) =>
+        $"GET {path} HTTP/1.1\r\nHost: x\r\n{(token is null ? "" : $"Authorization: Bearer {token}\r\n")}{(webSocket ? "Upgrade: " +
+        "websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n" : "Accept: " +
+        "text/event-stream\r\n")}\r\n";
 
     public async Task<Reading> Run()
     {

@@ -47,6 +47,11 @@ if (args is ["metrics", .. var build])
     await Metrics(build is [var folder] ? folder : null);
     return 0;
 }
+if (args is ["counting"])
+{
+    Counting.Run();
+    return 0;
+}
 if (args is ["homes"])
 {
     await Homes();
@@ -83,11 +88,6 @@ await File.WriteAllTextAsync(file, text[..(text.IndexOf(begin, StringComparison.
     text[text.IndexOf(end, StringComparison.Ordinal)..]);
 return 0;
 
-static string Request(bool webSocket, string path, string? token) =>
-    $"GET {path} HTTP/1.1\r\nHost: x\r\n{(token is null ? "" : $"Authorization: Bearer {token}\r\n")}{(webSocket ? "Upgrade: " +
-    "websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n" : "Accept: " +
-    "text/event-stream\r\n")}\r\n";
-
 async Task<double> OfFloor(bool webSocket)
 {
     var ready = Path.Combine(Path.GetTempPath(), $"rovett-floor-{Guid.NewGuid():N}");
@@ -96,7 +96,7 @@ async Task<double> OfFloor(bool webSocket)
     {
         await Eventually.Holds(() => File.Exists(ready), "the floor listens");
         var url = new Uri(await File.ReadAllTextAsync(ready));
-        return (await new Load(url, webSocket, sessions, _ => Request(webSocket, "/", null), webSocket ? "/ws" : "/sse", floorBody, null,
+        return (await new Load(url, webSocket, sessions, _ => Load.Request(webSocket, "/", null), webSocket ? "/ws" : "/sse", floorBody, null,
             acks: true).Run()).PerSecond;
     }
     finally
@@ -163,7 +163,7 @@ async Task<double> OfProduct(bool webSocket, string? database = null, TimeSpan? 
             isRead ? TimeSpan.FromSeconds(1) : Timeout.InfiniteTimeSpan, TimeSpan.FromSeconds(1));
         var secret = (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
         return (await new Load(service.Url, webSocket, sessions,
-            i => Request(webSocket, "/v1/live", TestTokens.Make(secret, $"person{i}", ["crew"])), "/v1/notifications", productBody,
+            i => Load.Request(webSocket, "/v1/live", TestTokens.Make(secret, $"person{i}", ["crew"])), "/v1/notifications", productBody,
             (string)service.Ready["credentials"]!["adminKey"]!, acks: true)
         { Warmup = warmup ?? TimeSpan.FromSeconds(3) }.Run()).PerSecond;
     }

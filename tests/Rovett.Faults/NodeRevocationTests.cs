@@ -36,11 +36,7 @@ public sealed class NodeRevocationTests
             using var other = new RovettClient(nodes[1 - paused].Url, nodes.Key);
             var user = $"teo-{trial}";
             var sockets = new List<RawWebSocket>();
-            for (int i = 0; i < Sessions; i++)
-            {
-                sockets.Add(await RawWebSocket.Connect(nodes[paused].Url.Port, "/v1/live", TestTokens.Make(nodes.SigningSecret, user)));
-                await sockets[i].Next("opened");
-            }
+            for (int i = 0; i < Sessions; i++) sockets.Add(await Open(nodes, paused, user));
             using var stop = new CancellationTokenSource();
             var floods = Enumerable.Range(0, Floods).Select(_ => Task.Run(async () =>
             {
@@ -147,6 +143,26 @@ public sealed class NodeRevocationTests
                 $"{after} were written after; answered after {waits.Order().ElementAt(waits.Count / 2):0.0} (median), " +
                     $"{waits.Max():0.0} ms (longest)\n",
                 TestContext.Current.CancellationToken);
+    }
+
+    /// <summary>Opens a session as clients do: one that ends at once, as where a node has just woken up and learns that another has its
+    /// space, is opened again.</summary>
+    static async Task<RawWebSocket> Open(NodeProcesses nodes, int at, string user)
+    {
+        for (int attempt = 0; ; attempt++)
+        {
+            var socket = await RawWebSocket.Connect(nodes[at].Url.Port, "/v1/live", TestTokens.Make(nodes.SigningSecret, user));
+            try
+            {
+                await socket.Next("opened");
+                return socket;
+            }
+            catch (IOException) when (attempt < 20)
+            {
+                socket.Dispose();
+                await Task.Delay(100);
+            }
+        }
     }
 
     static async Task SignOut(RovettClient client, string user)

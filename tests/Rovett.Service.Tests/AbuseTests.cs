@@ -145,9 +145,12 @@ public sealed class AbuseTests
         var refused = new List<RawWebSocket>();
         try
         {
+            var clock = Stopwatch.StartNew();
             for (int i = 0; i < 130; i++) refused.Add(await RawWebSocket.ConnectFrom(Elsewhere, s.Port, "/v1/live?ticket=no-such", null));
-            refused.Count(r => r.Status == 101).ShouldBeInRange(90, 110);
-            refused.Count(r => r.Status == 401).ShouldBeGreaterThanOrEqualTo(20);
+            // Who has been there for a second may be put out for the next.
+            int told = refused.Count(r => r.Status == 101), most = 100 * (1 + (int)clock.Elapsed.TotalSeconds);
+            told.ShouldBeInRange(90, most);
+            refused.Count(r => r.Status == 401).ShouldBe(130 - told);
             using var other = await s.WebSocket(null, "?ticket=no-such");
             ((string)(await other.Next("refused"))["problem"]!["type"]!).ShouldEndWith("ticket-unknown");
         }

@@ -17,11 +17,10 @@ public sealed record LiveServices(LedgerPump Ledger, HistoryReader History, Rece
     UsageLimits Limits, Tokens Tokens, Tickets Tickets, TopicGate Topics, RovettOptions Options, ServiceClock Clock, Faults Faults,
     DeviceRequests Requests, Lease Lease, ServiceMeters Meters, FaultSwitches? Switches = null, NodeIdentity? Me = null)
 {
-    const int TimedOneOf = 8;
+    const int TimedOneOf = 32;
     int opened = -1;
 
-    /// <summary>Whether it is measured how long notifications take to the next session's connection: the first one's, and one of
-    /// eight.</summary>
+    /// <summary>Whether it is measured how long notifications take to the next session's connection: the first one's, and one of 32.</summary>
     public bool IsTimed() => Interlocked.Increment(ref opened) % TimedOneOf == 0;
 
     /// <summary>One for each session whose page is being read: the others wait here and not among the pool's work, so that whatever

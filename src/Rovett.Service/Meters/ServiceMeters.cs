@@ -61,7 +61,7 @@ public sealed class ServiceMeters : IDisposable
         duration = meter.CreateHistogram(Duration, "s",
             "From the send to the first receipt of each person, for those who received it within a minute", null, Times);
         written = meter.CreateHistogram("rovett.dispatch.duration", "s",
-            "From the send until a live session's connection took it; measured in one of eight sessions", null, Times);
+            "From the send until a live session's connection took it; measured in one of 32 sessions", null, Times);
         meter.CreateObservableUpDownCounter(Sessions, () => sessions().Select(s => new Measurement<long>(s.Open, Tags(s))),
             "{session}", "Open sessions");
         meter.CreateObservableUpDownCounter(Waiting, () => sessions().Select(s => new Measurement<long>(s.Waiting, Tags(s))),

@@ -97,7 +97,7 @@ public sealed class IntakeCrashTests
             catch (TimeoutException late)
             {
                 var intake = await client.Call(HttpMethod.Get, "/v1/intakes/crew");
-                throw new TimeoutException($"{late.Message} The intake: {intake.ToJsonString()}", late);
+                throw new TimeoutException($"The intake: {intake.ToJsonString()} {late.Message}", late);
             }
             ((int)(await client.Call(HttpMethod.Get, "/v1/set-aside"))["count"]!).ShouldBe(0, $"seed {seed}");
             (await service.Terminate()).ShouldBe(0);
