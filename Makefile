@@ -61,7 +61,7 @@ test: build tools ## Build everything, check its style, and run all tests
 	ROVETT_TEST_HOME=nodes dotnet $(SERVICE) -trait- "home=folder" $$(printf -- "-class *.%s " $$some) -noColor -noLogo -maxThreads 3x 2>&1 | tee .build/Nodes.log \
 	|| grep -q "Errors: 0, Failed: 0," .build/Nodes.log || failed="$$failed Nodes"; \
 	for t in $$failed; do echo "== $$t failed"; grep -A 30 '\[FAIL\]' .build/$$t.log; done; \
-	for t in $$failed; do grep -hA 1 '\[FAIL\]' .build/$$t.log | cut -c1-300; done; test -z "$$failed"
+	for t in $$failed; do grep -hA 1 '\[FAIL\]' .build/$$t.log | cut -c1-700; done; test -z "$$failed"
 
 test-postgres: build tools ## Run the tests of the service on PostgreSQL in place of a data folder
 	dotnet build tests/Rovett.Service.Tests -c Release -v quiet --nologo

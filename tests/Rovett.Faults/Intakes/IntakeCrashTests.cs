@@ -149,7 +149,7 @@ public sealed class IntakeCrashTests
             {
                 told = [.. (await client.Titles()).Select(t => int.Parse(t, CultureInfo.InvariantCulture))];
                 return string.Join(' ', expected.Except(told));
-            }, missing => missing.Length == 0, $"k{k} is told all {expected.Count} (seed {seed}); what is missing", 60);
+            }, missing => missing.Length == 0, $"k{k} is told all {expected.Count} (seed {seed}); what is missing", 120);
             told.ShouldBe(expected, $"seed {seed}: k{k}");
         }
     }

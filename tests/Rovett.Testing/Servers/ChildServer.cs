@@ -41,11 +41,15 @@ public abstract class ChildServer : IDisposable
         await process.WaitForExitAsync();
     }
 
+    /// <summary>Ends what it left running.</summary>
+    protected virtual void Ended() { }
+
     public void Dispose()
     {
         if (process is { HasExited: false }) process.Kill(entireProcessTree: true);
         process?.WaitForExit();
         process?.Dispose();
+        Ended();
         Directory.Delete(Folder, recursive: true);
     }
 }

@@ -36,6 +36,14 @@ public sealed class RabbitMqServer : ChildServer
         };
     }
 
+    protected override void Ended()
+    {
+        // The broker starts it, and it outlives the broker.
+        using var end = Process.Start(new ProcessStartInfo("epmd", ["-port", $"{mapper}", "-kill"]) { RedirectStandardOutput = true })!;
+        end.StandardOutput.ReadToEnd();
+        end.WaitForExit();
+    }
+
     protected override async Task<bool> IsReady()
     {
         try

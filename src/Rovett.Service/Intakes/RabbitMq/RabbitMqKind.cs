@@ -62,6 +62,7 @@ public sealed record RabbitMqKind : IIntakeKind
         AutomaticRecoveryEnabled = false, // the intake connects again itself, and tells of it
         RequestedHeartbeat = TimeSpan.FromSeconds(10),
         RequestedConnectionTimeout = TimeSpan.FromSeconds(10),
+        ContinuationTimeout = TimeSpan.FromSeconds(10),
         ClientProvidedName = "rovett",
     };
 }

@@ -15,7 +15,7 @@ namespace Rovett.Service.Intakes.RabbitMq;
 sealed class RabbitMqSource(RabbitMqKind kind, Inlet inlet) : IIntakeSource
 {
     const string Prefix = "cloudEvents";
-    static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(2);
+    static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(2), CloseWithin = TimeSpan.FromSeconds(5);
 
     readonly Channel<BasicDeliverEventArgs> came = Channel.CreateUnbounded<BasicDeliverEventArgs>();
     readonly Every counting = new(TimeSpan.FromMilliseconds(250), inlet.Clock);
@@ -154,7 +154,10 @@ sealed class RabbitMqSource(RabbitMqKind kind, Inlet inlet) : IIntakeSource
     public bool IsFailure(Exception error) => error is RabbitMQClientException or SocketException or IOException or TimeoutException
         or ObjectDisposedException;
 
-    public async ValueTask DisposeAsync()
+    /// <summary>Ends the connection. That of a broker that says nothing any more ends in its own time, which nobody waits for.</summary>
+    public async ValueTask DisposeAsync() => await Close().IsWithin(CloseWithin, inlet.Clock);
+
+    async Task Close()
     {
         try
         {
@@ -164,7 +167,14 @@ sealed class RabbitMqSource(RabbitMqKind kind, Inlet inlet) : IIntakeSource
         {
             // It is closed already.
         }
-        if (channel is not null) await channel.DisposeAsync();
-        if (connection is not null) await connection.DisposeAsync();
+        try
+        {
+            if (channel is not null) await channel.DisposeAsync();
+            if (connection is not null) await connection.DisposeAsync();
+        }
+        catch (Exception error) when (IsFailure(error) || error is OperationCanceledException)
+        {
+            // It was cut while it was closed.
+        }
     }
 }
