@@ -126,10 +126,30 @@ sealed class OutboxGround : RelayedGround
     }
 }
 
-sealed class RabbitMqGround() : ServerGround<RabbitMqServer>(Started(new RabbitMqServer()))
+sealed class RabbitMqGround() : ServerGround<RabbitMqServer>(Settled())
 {
     IConnection? connection;
     IChannel? channel;
+
+    /// <summary>A broker that was stopped in order once: one that is killed soon after its first start forgets queues that it said it had
+    /// declared, and the messages in them that it had confirmed.</summary>
+    static RabbitMqServer Settled()
+    {
+        var server = Started(new RabbitMqServer());
+        Settle(server).GetAwaiter().GetResult();
+        return server;
+    }
+
+    static async Task Settle(RabbitMqServer server)
+    {
+        await using (var connection = await server.Factory.CreateConnectionAsync())
+        await using (var channel = await connection.CreateChannelAsync())
+        {
+            await channel.QueueDeclareAsync("crew", durable: true, exclusive: false, autoDelete: false);
+        }
+        await server.Stop();
+        await server.Start();
+    }
 
     public override string Settings => $"rabbitmq: {{ url: \"amqp://127.0.0.1:{Relay.Url.Port}\", queue: crew, declare: true }}";
 

@@ -41,6 +41,17 @@ public abstract class ChildServer : IDisposable
         await process.WaitForExitAsync();
     }
 
+    /// <summary>The number of the process that stops in order when it is told to end.</summary>
+    protected virtual int Number => process!.Id;
+
+    /// <summary>Stops it in order.</summary>
+    public async Task Stop()
+    {
+        using (var kill = Process.Start("kill", ["-TERM", $"{Number}"])) await kill.WaitForExitAsync();
+        using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(60));
+        await process!.WaitForExitAsync(limit.Token);
+    }
+
     /// <summary>Ends what it left running.</summary>
     protected virtual void Ended() { }
 

@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using System.Globalization;
 using RabbitMQ.Client;
 using RabbitMQ.Client.Exceptions;
 
@@ -35,6 +36,9 @@ public sealed class RabbitMqServer : ChildServer
             },
         };
     }
+
+    // The broker itself and not the script that started it.
+    protected override int Number => int.Parse(File.ReadAllText(Path.Combine(Folder, "pid")), CultureInfo.InvariantCulture);
 
     protected override void Ended()
     {
