@@ -28,7 +28,8 @@ static class Counting
                 for (int i = 0; i < Times; i++) meters.WasWritten("main", "websocket", sent);
             });
             double each = Stopwatch.GetElapsedTime(began).TotalNanoseconds / Times;
-            Console.WriteLine($"{threads} threads: a notification timed costs {each:F0} ns of a thread, in one of 32 sessions {each / 32:F1} ns a delivery");
+            Console.WriteLine($"{threads} threads: a notification timed costs {each:F0} ns of a thread, in one of 32 sessions " +
+                $"{each / 32:F1} ns a delivery");
         }
     }
 

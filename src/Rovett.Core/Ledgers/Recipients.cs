@@ -18,8 +18,9 @@ static class Recipients
 
     public static List<Reach> Of(Ledger ledger, SpaceState state, Draft draft)
     {
-        var except = draft.Except.Where(a => a.Kind == AddressKind.User).Select(a => a.Name).ToHashSet();
-        var named = draft.To.Where(a => a.Kind == AddressKind.User).Select(a => a.Name).ToHashSet();
+        var onlyUsers = draft.To.All(static a => a.Kind == AddressKind.User);
+        var except = onlyUsers ? [] : draft.Except.Where(a => a.Kind == AddressKind.User).Select(a => a.Name).ToHashSet();
+        var named = onlyUsers ? [] : draft.To.Where(a => a.Kind == AddressKind.User).Select(a => a.Name).ToHashSet();
         var reach = new List<Reach>(draft.To.Count);
         foreach (var address in draft.To)
         {

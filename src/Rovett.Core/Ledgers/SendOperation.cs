@@ -39,7 +39,7 @@ sealed class SendOperation(Ledger ledger, SpaceState state, Draft draft)
         if (draft.Slot is not null) Replace(id);
         var (position, time) = state.Draw();
         long? subject = traits.Subject is { } s ? NotificationTraits.HashOf(s) : null;
-        long type = traits.IsAlways ? -NotificationTraits.HashOf(traits.Type) : NotificationTraits.HashOf(traits.Type);
+        long type = traits.TypeHash;
 
         foreach (var address in draft.To)
         {

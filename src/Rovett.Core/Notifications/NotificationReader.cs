@@ -1,4 +1,5 @@
 using System.Buffers;
+using System.Runtime.InteropServices;
 using System.Text.Json;
 using Rovett.Core.Addresses;
 
@@ -80,7 +81,8 @@ public static partial class NotificationReader
             errors.Add(new FieldError("urgency", $"must be one of {string.Join(", ", Urgencies)} (RFC 8030)"));
         }
         bool hasData = root.TryGetProperty("data", out var data);
-        if (hasData && data.GetRawText().Length > MaxDataBytes)
+        // There are never more characters than bytes.
+        if (hasData && JsonMarshal.GetRawUtf8Value(data).Length > MaxDataBytes && data.GetRawText().Length > MaxDataBytes)
         {
             errors.Add(new FieldError("data", $"is over {MaxDataBytes} bytes; put large content behind 'link'"));
         }
@@ -237,6 +239,15 @@ public static partial class NotificationReader
         return addresses;
     }
 
+    static bool HasControl(string text)
+    {
+        foreach (char c in text)
+        {
+            if (char.IsControl(c)) return true;
+        }
+        return false;
+    }
+
     static string? Text(JsonElement root, string field, bool required, int max, List<FieldError> errors, bool oneLine)
     {
         if (!root.TryGetProperty(field, out var element) || (element.ValueKind == JsonValueKind.Null && !required))
@@ -260,7 +271,7 @@ public static partial class NotificationReader
         }
         else if (text.Length == 0 && (required || field == "link")) errors.Add(new FieldError(field, "is empty"));
         else if (text.Length > max) errors.Add(new FieldError(field, $"is {text.Length} characters long; the limit is {max}"));
-        else if (oneLine && text.Any(char.IsControl))
+        else if (oneLine && HasControl(text))
         {
             errors.Add(new FieldError(field, "contains a control character or line break; leave it out"));
         }
@@ -272,8 +283,8 @@ public static partial class NotificationReader
     static byte[] Common(string type, string? subject, string title, string? body, string? link, string urgency, JsonElement? data,
         bool takeable, bool isAlways, Carry carry)
     {
-        var buffer = new ArrayBufferWriter<byte>(512);
-        using (var json = new Utf8JsonWriter(buffer, JsonText.WriterOptions))
+        var (buffer, json) = writing ??= Writing();
+        try
         {
             json.WriteStartObject();
             // First, so that what is sent to devices can tell at once.
@@ -292,7 +303,24 @@ public static partial class NotificationReader
                 d.WriteTo(json);
             }
             json.WriteEndObject();
+            json.Flush();
+            return buffer.WrittenSpan[1..^1].ToArray();
         }
-        return buffer.WrittenSpan[1..^1].ToArray();
+        finally
+        {
+            if (buffer.Capacity > MostKept) writing = null;
+            buffer.ResetWrittenCount();
+            json.Reset();
+        }
+    }
+
+    // One for each thread that reads notifications: most are about as long as the one before.
+    const int MostKept = 64 * 1024;
+    [ThreadStatic] static Tuple<ArrayBufferWriter<byte>, Utf8JsonWriter>? writing;
+
+    static Tuple<ArrayBufferWriter<byte>, Utf8JsonWriter> Writing()
+    {
+        var buffer = new ArrayBufferWriter<byte>(2048);
+        return Tuple.Create(buffer, new Utf8JsonWriter(buffer, JsonText.WriterOptions));
     }
 }

@@ -1,4 +1,5 @@
 using System.Buffers.Binary;
+using System.Collections.Concurrent;
 using System.Security.Cryptography;
 using System.Text;
 
@@ -17,6 +18,25 @@ public sealed record NotificationTraits(string Type, string? Subject, ReceiptLev
 
     /// <summary>For entries other than notifications.</summary>
     public static readonly NotificationTraits None = new("", null, ReceiptLevel.None, null);
+
+    const int MostTypes = 4096;
+    static readonly ConcurrentDictionary<string, long> types = new();
+    static int kept;
+
+    /// <summary>The type as the store finds it: negative where people are always told.</summary>
+    internal long TypeHash
+    {
+        get
+        {
+            if (!types.TryGetValue(Type, out long hash))
+            {
+                hash = HashOf(Type);
+                // Types are few, and sent again and again.
+                if (Volatile.Read(ref kept) < MostTypes && types.TryAdd(Type, hash)) Interlocked.Increment(ref kept);
+            }
+            return IsAlways ? -hash : hash;
+        }
+    }
 
     /// <summary>A text as 63 bits, by which the store finds what is about a subject or of a type.</summary>
     public static long HashOf(string text) =>

@@ -1,6 +1,8 @@
 using System.Diagnostics.CodeAnalysis;
+using System.Runtime.InteropServices;
 using System.Text.Encodings.Web;
 using System.Text.Json;
+using System.Text.Unicode;
 
 namespace Rovett.Core.Values;
 
@@ -42,7 +44,12 @@ public static class JsonText
     }
 
     /// <summary>True when a string anywhere in the value, or a member's name, can't be read by <see cref="TryString"/>.</summary>
-    public static bool HasBadText(JsonElement element)
+    public static bool HasBadText(JsonElement element) => !IsPlain(JsonMarshal.GetRawUtf8Value(element)) && HasBad(element);
+
+    /// <summary>Whether JSON has no escapes: without them it can't have what is kept out.</summary>
+    static bool IsPlain(ReadOnlySpan<byte> json) => !json.Contains((byte)'\\') && Utf8.IsValid(json);
+
+    static bool HasBad(JsonElement element)
     {
         switch (element.ValueKind)
         {
@@ -50,7 +57,7 @@ public static class JsonText
             case JsonValueKind.Array:
                 foreach (var item in element.EnumerateArray())
                 {
-                    if (HasBadText(item)) return true;
+                    if (HasBad(item)) return true;
                 }
                 return false;
             case JsonValueKind.Object:
@@ -58,7 +65,7 @@ public static class JsonText
                 {
                     foreach (var member in element.EnumerateObject())
                     {
-                        if (member.Name.Contains('\0') || HasLoneSurrogate(member.Name) || HasBadText(member.Value)) return true;
+                        if (member.Name.Contains('\0') || HasLoneSurrogate(member.Name) || HasBad(member.Value)) return true;
                     }
                 }
                 catch (InvalidOperationException)
@@ -73,6 +80,7 @@ public static class JsonText
     /// <summary>True when the text has half of a surrogate pair, which no well-formed UTF-8 can carry.</summary>
     public static bool HasLoneSurrogate(ReadOnlySpan<char> text)
     {
+        if (!text.ContainsAnyInRange('\uD800', '\uDFFF')) return false;
         for (int i = 0; i < text.Length; i++)
         {
             if (!char.IsSurrogate(text[i])) continue;

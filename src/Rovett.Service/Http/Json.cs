@@ -144,11 +144,27 @@ public static class Json
     /// <summary>Writes a JSON response.</summary>
     public static async Task Write(HttpContext context, int status, Action<Utf8JsonWriter> body)
     {
-        var buffer = new ArrayBufferWriter<byte>(512);
-        using (var json = new Utf8JsonWriter(buffer, Writing)) body(json);
+        Buffered(context, status, body);
+        await context.Response.BodyWriter.FlushAsync();
+    }
+
+    // One for each thread that answers. What is written meanwhile asks nobody and waits for nothing.
+    const int MostKept = 64 * 1024;
+    [ThreadStatic] static Tuple<ArrayBufferWriter<byte>, Utf8JsonWriter>? writing;
+
+    static void Buffered(HttpContext context, int status, Action<Utf8JsonWriter> body)
+    {
+        var (buffer, json) = writing ?? Tuple.Create(new ArrayBufferWriter<byte>(512), new Utf8JsonWriter(Stream.Null, Writing));
+        writing = null; // what is written may be an answer of its own
+        json.Reset(buffer);
+        body(json);
+        json.Flush();
         context.Response.StatusCode = status;
         context.Response.ContentType = "application/json";
         context.Response.ContentLength = buffer.WrittenCount;
-        await context.Response.BodyWriter.WriteAsync(buffer.WrittenMemory);
+        context.Response.BodyWriter.Write(buffer.WrittenSpan);
+        if (buffer.Capacity > MostKept) return;
+        buffer.ResetWrittenCount();
+        writing = Tuple.Create(buffer, json);
     }
 }

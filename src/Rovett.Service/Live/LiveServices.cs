@@ -20,7 +20,8 @@ public sealed record LiveServices(LedgerPump Ledger, HistoryReader History, Rece
     const int TimedOneOf = 32;
     int opened = -1;
 
-    /// <summary>Whether it is measured how long notifications take to the next session's connection: the first one's, and one of 32.</summary>
+    /// <summary>Whether it is measured how long notifications take to the next session's connection: the first one's, and one of
+    /// 32.</summary>
     public bool IsTimed() => Interlocked.Increment(ref opened) % TimedOneOf == 0;
 
     /// <summary>One for each session whose page is being read: the others wait here and not among the pool's work, so that whatever
