@@ -68,7 +68,7 @@ sealed class NodeProcesses : IDisposable
         "SELECT n.url FROM space_owner o JOIN node n ON n.incarnation=o.incarnation WHERE o.space=1") as string)),
         o => o >= 0, "a node serves the space", 30);
 
-    /// <summary>Returns once a node serves the space <c>main</c>, as it goes on to.</summary>
+    /// <summary>Moves the space <c>main</c> to a node, and returns once that node serves it.</summary>
     public async Task Serves(int node)
     {
         using var client = new RovettClient(this[0].Url, Key);

@@ -22,9 +22,9 @@ public sealed partial class ConfigurationPageTests
         origins, limits) change at run time: `rovett settings`. This page is generated from the code (`ROVETT_WRITE_DOCS=1 make test`).
 
         `rovett config check --config rovett.yaml` shows what holds and where it comes from, and every mistake. A running service reads the file
-        again at `systemctl reload rovett` (or SIGHUP) and takes up what is marked *reload* below, for what begins from then on; sessions go
-        on. A file with a mistake changes nothing. What was taken up is in the log and in the audit log, with the value before; what needs a
-        restart is logged. Each node of a cluster has a file of its own.
+        again on `systemctl reload rovett` (or SIGHUP) and applies the settings marked *reload* below to whatever begins from then on; open
+        sessions stay open. A file with a mistake changes nothing. Each change is written to the log and to the audit log with the old value;
+        a change that needs a restart is logged as such. Each node of a cluster reads its own file.
 
         | YAML | environment | default | takes effect | |
         |---|---|---|---|---|

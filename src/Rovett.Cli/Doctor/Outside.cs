@@ -32,7 +32,8 @@ sealed partial class Outside : IDisposable
     X509Certificate2? certificate;
     SslPolicyErrors untrusted;
     Finding? clock;
-    string? sessionOf, page; // one that may connect: what is tried as a page is tried as that
+    string? sessionOf; // the user whom the token is for
+    string? page; // the first origin that may connect: sent as Origin with every connection that is tried
     int heartbeatSeconds = 20;
 
     /// <param name="target">What is examined.</param>
