@@ -123,9 +123,10 @@ public sealed class StoreFailureTests : IDisposable
         return command.Task.GetAwaiter().GetResult();
     }
 
-    static SendCommand Send(string title) =>
-        new("main", new Draft([Address.Role("engineer")], [], Encoding.UTF8.GetBytes($"\"title\":\"{title}\""),
-        new NotificationTraits("test", null, ReceiptLevel.Totals, null)), null, false);
+    static Draft Titled(string title) => new([Address.Role("engineer")], [], Encoding.UTF8.GetBytes($"\"title\":\"{title}\""),
+        new NotificationTraits("test", null, ReceiptLevel.Totals, null));
+
+    static SendCommand Send(string title) => new("main", Titled(title), null, false);
 
     string Drain()
     {
@@ -246,6 +247,38 @@ public sealed class StoreFailureTests : IDisposable
         Ask(Send("second")).Position.Value.ShouldBe(4);
         ledger.UserOf("main", "mara")!.CountUnread().ShouldBe(3);
         Drain().ShouldContain("second");
+    }
+
+    [Fact]
+    public async Task What_comes_after_a_part_that_could_not_be_stored_is_not_stored_either()
+    {
+        var first = new SendManyCommand("main", [Titled("one"), Titled("two")]);
+        var failed = new SendManyCommand("main", [Titled("three")], after: first);
+        var next = new SendManyCommand("main", [Titled("four")], after: failed);
+        var last = new SendManyCommand("main", [Titled("five")], after: next);
+        ledger.Process([first]);
+        failing.FailAt = "Commit";
+        ledger.Process([failed]);
+        failing.FailAt = null;
+        ledger.Process([next, last, Send("of another request")]);
+        (await first.Task).Select(o => o.Result!.Position.Value).ShouldBe([2, 3]);
+        failed.Task.Exception!.InnerException.ShouldBeOfType<IOException>();
+        foreach (var part in new[] { next, last })
+        {
+            part.Task.Exception!.InnerException.ShouldBeOfType<ProblemException>().Problem.Slug.ShouldBe("store-unavailable");
+        }
+        var seen = Drain();
+        foreach (var title in new[] { "one", "two", "of another request" }) seen.ShouldContain($"\"title\":\"{title}\"");
+        foreach (var title in new[] { "three", "four", "five" }) seen.ShouldNotContain($"\"title\":\"{title}\"");
+    }
+
+    [Fact]
+    public async Task Parts_in_one_commit_are_stored_together()
+    {
+        var first = new SendManyCommand("main", [Titled("one")]);
+        var second = new SendManyCommand("main", [Titled("two")], after: first);
+        ledger.Process([first, second]);
+        (await second.Task)[0].Result!.Position.Value.ShouldBe(3);
     }
 
     [Fact]

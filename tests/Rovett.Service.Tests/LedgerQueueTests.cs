@@ -247,7 +247,32 @@ public class LedgerQueueTests
     [Fact]
     public void A_space_alone_does_not_rest()
     {
-        var (first, second) = (Add(Many("yard", 300)), Add(Many("yard", 300)));
-        Take().ShouldBe([first, second]);
+        var (first, second, third) = (Add(Many("yard", 30)), Add(Many("yard", 30)), Add(Send("yard")));
+        Take().ShouldBe([first, second, third]);
+    }
+
+    [Fact]
+    public void A_commit_has_few_commands_that_take_long()
+    {
+        var parts = Enumerable.Range(0, 8).Select(_ => Add(Many("yard", 25))).ToArray();
+        var send = Add(Send("yard"));
+        Take().ShouldBe(parts[..3]);
+        Take().ShouldBe(parts[3..6]);
+        Take().ShouldBe([parts[6], parts[7], send]);
+        for (int i = 0; i < 200; i++) queue.Add(Send("yard")).ShouldBeTrue();
+        Take().Count.ShouldBe(200);
+    }
+
+    [Fact]
+    public void Between_the_parts_of_a_large_request_another_space_has_its_turn()
+    {
+        Add(Send());
+        Take();
+        var parts = Enumerable.Range(0, 4).Select(_ => Add(Many("yard", 25))).ToArray();
+        var send = Add(Send());
+        Take().ShouldBe([parts[0]], "it came first");
+        Take().ShouldBe([send]);
+        clock.Advance(2);
+        Take().ShouldBe([parts[1]]);
     }
 }

@@ -11,7 +11,8 @@ namespace Rovett.Service.Ledgers;
 /// ledger to the others for as long as it took.</summary>
 sealed class LedgerQueue
 {
-    const int MaxWaiting = 100_000, MaxBatch = 512, AckSlice = 128, ShareInTurn = 16;
+    const int MaxWaiting = 100_000, MaxBatch = 512, AckSlice = 128, ShareInTurn = 16,
+        MostWork = 75; // of commands that take long: a commit of about 5 ms
     static readonly TimeSpan LongestOvertaken = TimeSpan.FromMilliseconds(20), Lately = TimeSpan.FromMilliseconds(100),
         Crowded = TimeSpan.FromMilliseconds(250);
 
@@ -120,7 +121,12 @@ sealed class LedgerQueue
             if (wait == 0)
             {
                 (underWay, acksWereLast) = (true, false);
-                while (batch.Count < MaxBatch && one.Commands.Count > 0) batch.Add(Next(one));
+                for (int work = 0; batch.Count < MaxBatch && work < MostWork && one.Commands.Count > 0;)
+                {
+                    var taken = Next(one);
+                    batch.Add(taken);
+                    if (taken.Work > 1) work += taken.Work;
+                }
             }
         }
         if (!underWay && one.Acks.Count > 0)

@@ -26,8 +26,8 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
 
     /// <summary>Sends a notification, or several.</summary>
     /// <remarks>It is stored for everyone it reaches and sent to those who are connected. With <c>Idempotency-Key</c>, a
-    /// repeat of the same body sends nothing and answers the same. An array, or one a line (<c>application/x-ndjson</c>), is stored in one
-    /// commit, at most 1,000; the answer has a result for each, and a refused one does not affect the others.</remarks>
+    /// repeat of the same body sends nothing and answers the same. An array, or one a line (<c>application/x-ndjson</c>), at most
+    /// 1,000, is stored in order; the answer has a result for each, and a refused one does not affect the others.</remarks>
     public async Task Send(HttpContext context)
     {
         var (space, key) = context.KeyCaller();
@@ -132,16 +132,43 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
                 problems[i] = refused.Problem;
             }
         }
-        IReadOnlyList<SendOutcome> outcomes;
-        using (await limits.Sending.Enter(context, space.Name, drafts.Count))
-        {
-            outcomes = drafts.Count == 0 ? [] : await ledger.Ask(new SendManyCommand(space.Name, [.. drafts.Select(d => d.Draft)],
-                key.IsNarrowed ? entry => MaySend(key, entry) : null));
-        }
         var results = new SendOutcome?[many.Count];
-        for (int i = 0; i < drafts.Count; i++) results[drafts[i].Index] = outcomes[i];
+        using (await limits.Sending.Enter(context, space.Name, drafts.Count)) await StoreMany(space, key, drafts, results);
         await Json.Write(context, 200, json => WriteResults(json, results, problems));
     }
+
+    /// <summary>Stores them in parts, all of which are asked for at once: without others they share commits.</summary>
+    /// <exception cref="Exception">Nothing could be stored: why not.</exception>
+    async Task StoreMany(SpaceRuntime space, ApiKey key, List<(int Index, Draft Draft)> drafts, SendOutcome?[] results)
+    {
+        Func<EntryRow, bool>? mayReplace = key.IsNarrowed ? entry => MaySend(key, entry) : null;
+        var parts = new List<Task<IReadOnlyList<SendOutcome>>>();
+        SendManyCommand? last = null;
+        for (int from = 0, to; from < drafts.Count; from = to)
+        {
+            to = Parts.End(drafts, from, d => Math.Max(1, d.Draft.To.Count / 2));
+            last = new SendManyCommand(space.Name, drafts.GetRange(from, to - from).ConvertAll(d => d.Draft), mayReplace, last);
+            parts.Add(Ask(last));
+        }
+        await ((Task)Task.WhenAll(parts)).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        int next = 0;
+        foreach (var part in parts)
+        {
+            try
+            {
+                foreach (var outcome in await part) results[drafts[next++].Index] = outcome;
+            }
+            catch (Exception failed) when (next > 0 && (failed is ProblemException || LedgerPump.IsStoreFailure(failed)))
+            {
+                // What comes after it was not stored, either.
+                var problem = (failed as ProblemException)?.Problem ?? LedgerPump.StoreFailed(failed);
+                foreach (var (index, _) in drafts.Skip(next)) results[index] = new SendOutcome(null, problem);
+                return;
+            }
+        }
+    }
+
+    async Task<IReadOnlyList<SendOutcome>> Ask(SendManyCommand part) => await ledger.Ask(part);
 
     Draft DraftOf(JsonElement? root, SpaceRuntime space, ApiKey key)
     {

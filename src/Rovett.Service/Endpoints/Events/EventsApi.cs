@@ -97,7 +97,7 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
         using var place = await limits.Sending.Enter(context, space.Name, taken.Count);
         for (int from = 0; from < taken.Count;)
         {
-            int to = EventParts.End(taken, from, t => t.Event.Results.Sum(r => r.Drafts.Count));
+            int to = Parts.End(taken, from, t => t.Event.Results.Sum(r => r.Drafts.Count));
             try
             {
                 await StorePart(space, taken, from, to, setting, answers, isOne);
