@@ -176,7 +176,7 @@ public abstract partial class StoreContractTests : IDisposable
             (person.Id, new StoredTime(4), 5, 6, 7, "Mara", null));
         found.TokenRoles.ShouldBe(["engineer"]);
         found.DirectoryRoles.ShouldBeEmpty();
-        Store.Holders(main, "role:engineer", 0, 10).ShouldBe([person.Id]);
+        Store.Holders(main, "role:engineer", 0, 10).ShouldBe([(person.Id, "mara")]);
         Store.Holders(main, "role:engineer", person.Id, 10).ShouldBeEmpty();
     }
 

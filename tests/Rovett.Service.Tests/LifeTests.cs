@@ -207,6 +207,27 @@ public sealed class LifeTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task Everybody_of_several_roles_is_called_by_a_deadline_for_each_of_them_and_each_once()
+    {
+        var users = Enumerable.Range(0, 140).Select(i => $$"""{"id":"rigger-{{i}}","roles":["rigger"{{(i % 2 == 0 ? ",\"welder\"" : "")}}]}""");
+        (await service.Post("/v1/users", service.Key, string.Join('\n', users))).Json!["stored"]!.GetValue<int>().ShouldBe(140);
+        var sent = await service.Post("/v1/notifications", service.Key,
+            """{"to":["role:rigger","role:welder"],"type":"t","title":"t","deadlines":[{"by":"read","within":"PT2S","who":"each"},{"by":"read","within":"PT2S"}]}""");
+        var expires = await service.Post("/v1/notifications", service.Key, """{"to":["role:rigger"],"type":"t","title":"t","ttl":"PT2S"}""");
+        foreach (int i in new[] { 0, 1, 139 })
+        {
+            (await service.Post("/v1/inbox/marks", service.Token($"rigger-{i}"), """{"read":{"all":true}}""")).Status.ShouldBe(200);
+        }
+        string at = $"/v1/notifications/{(string)sent.Json!["id"]!}";
+        var states = await Eventually.Holds(
+            async () => string.Join(' ', (await service.Get(at, service.Key)).Json!["deadlines"]!.AsArray().Select(d => (string)d!["state"]!)),
+            s => !s.Contains("pending"), "the deadlines have ended", 20);
+        states.ShouldBe("missed met");
+        (await service.Get("/v1/receipts", service.Key)).Text.ShouldContain("\"missing\":137,");
+        (await service.Get($"/v1/notifications/{(string)expires.Json!["id"]!}", service.Key)).Text.ShouldContain("expired");
+    }
+
+    [Fact]
     public async Task What_a_deadline_sends_otherwise_must_be_possible_when_it_is_sent()
     {
         // An address may stand in 256 different groups of addresses; the next one is refused, also where it is only for later.

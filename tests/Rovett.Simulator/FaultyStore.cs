@@ -124,7 +124,7 @@ sealed class FaultyStore(ILedgerStore inner, Func<long> term, Controls controls)
     public void CloseMembership(int space, long person, string address, long until) =>
         Write(() => inner.CloseMembership(space, person, address, until));
     public long MembersOf(int space, string address) => inner.MembersOf(space, address);
-    public IReadOnlyList<long> Holders(int space, string address, long after, int limit) => inner.Holders(space, address, after, limit);
+    public IReadOnlyList<(long Person, string User)> Holders(int space, string address, long after, int limit) => inner.Holders(space, address, after, limit);
     public IReadOnlyList<UserLogRow> UserLogs(long person) => inner.UserLogs(person);
     public void SaveUserLog(long person, UserLogRow row) => Write(() => inner.SaveUserLog(person, row));
     public void ForgetUserLogs(long person) => Write(() => inner.ForgetUserLogs(person));

@@ -5,7 +5,6 @@ using Rovett.Core.Addresses;
 using Rovett.Core.Marks;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
-using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers;
 
@@ -29,16 +28,36 @@ static class Deadlines
     }
 
     /// <summary>Closes a deadline whose time is up.</summary>
-    public static void Judge(Ledger ledger, SpaceState space, EntryRow notification, int number)
+    /// <param name="ledger">The ledger.</param>
+    /// <param name="space">The space.</param>
+    /// <param name="notification">What has the deadline.</param>
+    /// <param name="number">Which of its deadlines.</param>
+    /// <param name="people">How many people may be looked at; what is left of it.</param>
+    /// <returns>False when there are more, and it is to be gone on with.</returns>
+    public static bool Judge(Ledger ledger, SpaceState space, EntryRow notification, int number, ref int people)
     {
         var deadline = ledger.Store.Deadlines(space.Id, notification.Position.Value).FirstOrDefault(d => d.Number == number);
-        if (deadline is not { State: DeadlineState.Pending }) return;
+        if (deadline is not { State: DeadlineState.Pending }) return true;
+        var key = (notification.Position.Value, number);
         if (Changes.IsOver(ledger, space, notification))
         {
+            space.RollCalls.Remove(key);
             ledger.Store.SaveDeadline(space.Id, deadline with { State = DeadlineState.Void, Ended = space.Time });
-            return;
+            return true;
         }
-        var missing = Missing(ledger, space, notification, deadline.Terms, out bool met);
+        List<string> missing = [];
+        bool met;
+        if (deadline.Terms is { Each: true, By: not ReceiptState.Taken })
+        {
+            if (!space.RollCalls.TryGetValue(key, out var call))
+            {
+                space.RollCalls[key] = call = new RollCall(notification.Placements, KindOf(deadline.Terms.By));
+            }
+            if (!call.GoOn(ledger, space, ref people)) return false;
+            space.RollCalls.Remove(key);
+            (missing, met) = (call.Missing, call.Missing.Count == 0);
+        }
+        else met = IsMetByAnyone(ledger, space, notification, deadline.Terms);
         var end = deadline with { State = met ? DeadlineState.Met : DeadlineState.Missed, Ended = space.Time };
         ledger.Store.SaveDeadline(space.Id, end);
         var detail = Detail(number, deadline.Terms, missing);
@@ -57,6 +76,7 @@ static class Deadlines
         ledger.Observe(o => o.Receipted(space.Row.Name));
         ledger.Observe(o => o.DeadlineEnded(space.Row.Name, met));
         if (!met) OtherwiseOperation.Begin(ledger, space, notification, end, detail);
+        return true;
     }
 
     /// <summary>Whether its state is reached meanwhile, or the notification has ended.</summary>
@@ -65,63 +85,21 @@ static class Deadlines
         if (position <= space.Floor || ledger.Store.FindEntry(space.Id, position) is not { } notification) return false;
         if (Changes.IsOver(ledger, space, notification)) return true;
         if (ledger.Store.Deadlines(space.Id, position).FirstOrDefault(d => d.Number == number) is not { } deadline) return false;
-        Missing(ledger, space, notification, deadline.Terms, out bool met);
-        return met;
+        if (deadline.Terms is not { Each: true, By: not ReceiptState.Taken }) return IsMetByAnyone(ledger, space, notification, deadline.Terms);
+        int people = int.MaxValue;
+        var call = new RollCall(notification.Placements, KindOf(deadline.Terms.By)) { OnlyFirst = true };
+        return call.GoOn(ledger, space, ref people) && call.Missing.Count == 0;
     }
 
-    /// <summary>The recipients who have not reached the state.</summary>
-    static List<string> Missing(Ledger ledger, SpaceState space, EntryRow notification, DeadlineTerms terms, out bool met)
+    static bool IsMetByAnyone(Ledger ledger, SpaceState space, EntryRow notification, DeadlineTerms terms)
     {
-        var missing = new List<string>();
-        if (terms.By == ReceiptState.Taken)
-        {
-            met = ledger.Store.FindTake(space.Id, notification.Position.Value) is not null;
-            return missing;
-        }
-        var kind = terms.By switch { ReceiptState.Read => MarkKind.Read, ReceiptState.Handled => MarkKind.Handled, _ => MarkKind.Received };
-        if (!terms.Each)
-        {
-            ledger.WriteTallies(); // what this batch marked counts
-            met = notification.Placements.Any(p => ledger.Store.Tally(p.Log, kind, p.Ordinal) > 0);
-            return missing;
-        }
-        foreach (var place in notification.Placements)
-        {
-            var log = space.Log(place.Log);
-            foreach (var user in Readers(ledger, space, log))
-            {
-                if (space.UserLogs.Ensure(user).Find(l => l.Log == log) is not { } own || own.SegmentOf(place.Ordinal) is null) continue;
-                var marks = kind switch { MarkKind.Read => own.Read, MarkKind.Handled => own.Handled, _ => own.Received };
-                if (!marks.Contains(place.Ordinal)) missing.Add(user.Id.Value);
-            }
-        }
-        met = missing.Count == 0;
-        return missing;
+        if (terms.By == ReceiptState.Taken) return ledger.Store.FindTake(space.Id, notification.Position.Value) is not null;
+        ledger.WriteTallies(); // what this batch marked counts
+        return notification.Placements.Any(p => ledger.Store.Tally(p.Log, KindOf(terms.By), p.Ordinal) > 0);
     }
 
-    /// <summary>Everybody who may see something of a log.</summary>
-    static IEnumerable<UserState> Readers(Ledger ledger, SpaceState space, AddressLog log)
-    {
-        if (log.Audience is null)
-        {
-            if (space.Find(log.Addresses[0].Name) is { } owner) yield return owner;
-            yield break;
-        }
-        var seen = new HashSet<long>();
-        foreach (var address in log.Texts)
-        {
-            for (long after = 0; ;)
-            {
-                var page = ledger.Store.Holders(space.Id, address, after, 500);
-                foreach (long person in page)
-                {
-                    if (seen.Add(person) && space.Find(person) is { } user) yield return user;
-                }
-                if (page.Count == 0) break;
-                after = page[^1];
-            }
-        }
-    }
+    static MarkKind KindOf(ReceiptState by) =>
+        by switch { ReceiptState.Read => MarkKind.Read, ReceiptState.Handled => MarkKind.Handled, _ => MarkKind.Received };
 
     static string Detail(int number, DeadlineTerms terms, List<string> missing)
     {

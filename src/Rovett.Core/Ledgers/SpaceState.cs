@@ -85,6 +85,9 @@ internal sealed partial class SpaceState
     /// <summary>Rights on topics.</summary>
     public TopicRules Topics { get; }
 
+    /// <summary>Deadlines that everybody must meet and that are being looked at, by position and number.</summary>
+    public Dictionary<(long Position, int Number), RollCall> RollCalls { get; } = [];
+
     /// <summary>Rules for events.</summary>
     public EventRules Events { get; }
 

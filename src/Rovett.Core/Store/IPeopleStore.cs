@@ -19,8 +19,8 @@ public interface IPeopleStore
     void CloseMembership(int space, long person, string address, long until);
     /// <summary>How many users hold an address now; −1 when nobody ever did.</summary>
     long MembersOf(int space, string address);
-    /// <summary>The users who hold an address now, by their numbers, after one.</summary>
-    IReadOnlyList<long> Holders(int space, string address, long after, int limit);
+    /// <summary>The users who hold an address now, in the order of their numbers, after one.</summary>
+    IReadOnlyList<(long Person, string User)> Holders(int space, string address, long after, int limit);
     /// <summary>A user's mutes, ended ones too.</summary>
     IReadOnlyList<MuteRow> MutesOf(long person);
     /// <summary>Stores a mute.</summary>

@@ -60,9 +60,10 @@ public sealed partial class SqlLedgerStore
         sql.Number("SELECT members FROM address WHERE space=?1 AND address=?2", (long)space, address) ?? -1;
 
     /// <inheritdoc/>
-    public IReadOnlyList<long> Holders(int space, string address, long after, int limit) =>
-        sql.All("SELECT person FROM membership WHERE space=?1 AND address=?2 AND until IS NULL AND person>?3 ORDER BY person LIMIT ?4",
-        r => r.GetInt64(0), (long)space, address, after, (long)limit);
+    public IReadOnlyList<(long Person, string User)> Holders(int space, string address, long after, int limit) =>
+        sql.All("SELECT person, name FROM membership JOIN person ON person.id=person WHERE membership.space=?1 AND address=?2 AND " +
+            "until IS NULL AND person>?3 ORDER BY person LIMIT ?4",
+        r => (r.GetInt64(0), r.GetString(1)), (long)space, address, after, (long)limit);
 
     /// <inheritdoc/>
     public IReadOnlyList<UserLogRow> UserLogs(long person) =>

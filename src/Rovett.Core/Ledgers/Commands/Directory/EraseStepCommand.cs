@@ -23,6 +23,7 @@ public sealed class EraseStepCommand(string space, long? person = null) : Ledger
             if (person is null) state.Agenda.IsErasing = false;
             return;
         }
+        state.RollCalls.Clear(); // they may name the person
         var next = new Step(ledger, state, erasure).Take();
         if (next is null)
         {

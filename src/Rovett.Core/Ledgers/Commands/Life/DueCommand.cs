@@ -4,12 +4,15 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers.Commands.Life;
 
-/// <summary>Carries out due work: expiries, ends of takings, deadlines. Answers how much there was.</summary>
+/// <summary>Carries out due work: expiries, ends of takings, deadlines. Answers how much there was: the limit when there may be
+/// more.</summary>
 /// <param name="space">The space's name.</param>
 /// <param name="limit">At most so many.</param>
 /// <param name="only">This one alone; null: the earliest.</param>
 public sealed class DueCommand(string space, int limit = 256, DueRow? only = null) : LedgerCommand<int>(space)
 {
+    const int PeopleAtOnce = 50;
+
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);
@@ -20,6 +23,8 @@ public sealed class DueCommand(string space, int limit = 256, DueRow? only = nul
 
     void CarryOut(Ledger ledger, SpaceState state)
     {
+        int people = only is null ? PeopleAtOnce : int.MaxValue;
+        bool isUnfinished = false;
         foreach (var due in only is { } one ? [one] : ledger.Store.Due(state.Id, state.Due, limit))
         {
             if (due.Kind == DueKind.Deadline && state.Due < ledger.DeadlinesFrom(state))
@@ -29,7 +34,14 @@ public sealed class DueCommand(string space, int limit = 256, DueRow? only = nul
                 continue;
             }
             Answer++;
+            if (due.Kind == DueKind.Deadline && due.Position > state.Floor && !Deadlines.Judge(ledger, state,
+                ledger.Store.FindEntry(state.Id, due.Position)!, due.Number, ref people))
+            {
+                isUnfinished = true;
+                continue;
+            }
             ledger.Store.RemoveDue(state.Id, due);
+            if (due.Kind == DueKind.Deadline) continue;
             if (due.Kind == DueKind.GrantEnd)
             {
                 Grants.Due(ledger, state, due.Position);
@@ -63,9 +75,9 @@ public sealed class DueCommand(string space, int limit = 256, DueRow? only = nul
                     }
                     break;
                 default:
-                    Deadlines.Judge(ledger, state, notification, due.Number);
-                    break;
+                    throw new InvalidOperationException($"{due.Kind} is not about a notification.");
             }
         }
+        if (isUnfinished) Answer = limit;
     }
 }
