@@ -148,6 +148,35 @@ public abstract partial class StoreContractTests : IDisposable
     }
 
     [Fact]
+    public void A_removed_space_goes_in_steps_and_leaves_nothing()
+    {
+        int main = Store.FindSpace("main")!.Id, other = InOne(s => s.AddSpace("harbour", new byte[32])).Id;
+        long[] people = [.. new[] { main, other }.Select(space => InOne(s =>
+        {
+            s.AppendEntry(space, Entry(1, 10));
+            var log = s.AddLog(space, "+role:engineer", [Address.Role("engineer")]);
+            s.AppendItem(log.Id, 1, 1, null, 7);
+            var person = s.AddPerson(space, "mara", null);
+            s.OpenMembership(space, person.Id, new Membership("role:engineer", 0, null, 0));
+            s.OpenMembership(space, person.Id, new Membership("role:welder", 0, null, 0));
+            s.CloseMembership(space, person.Id, "role:welder", 1);
+            return person.Id;
+        }))];
+        InOne(s => s.RemoveSpace(other));
+        int steps = 0;
+        while (InOne(s => s.Purge(100))) steps++;
+        steps.ShouldBeGreaterThan(2);
+        Again().FindSpace("harbour").ShouldBeNull();
+        Store.FindPerson(people[1]).ShouldBeNull();
+        Store.Memberships(people[1]).ShouldBeEmpty();
+        Store.Holders(other, "role:engineer", 0, 10).ShouldBeEmpty();
+        Store.FindEntry(other, 1).ShouldBeNull();
+        Store.FindLog(other, "+role:engineer").ShouldBeNull();
+        Store.Memberships(people[0]).Count.ShouldBe(2);
+        Store.FindEntry(main, 1).ShouldNotBeNull();
+    }
+
+    [Fact]
     public void Memberships_open_close_and_are_counted()
     {
         int main = Store.FindSpace("main")!.Id;

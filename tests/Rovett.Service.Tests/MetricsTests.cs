@@ -70,6 +70,7 @@ public sealed partial class MetricsTests : IDisposable
         Value(text, "rovett_dispatch_duration_seconds_count", socket).ShouldBe(3);
         Value(text, "rovett_delivery_duration_seconds_count", main).ShouldBe(3);
         Value(text, "rovett_batch_duration_seconds_count").ShouldBeGreaterThan(3);
+        Value(text, "rovett_command_duration_seconds_count", "rovett_command=\"attach\"").ShouldBe(2);
         Value(text, "rovett_store_size_bytes").ShouldBeGreaterThan(10_000);
         Value(text, "rovett_connections").ShouldBeGreaterThanOrEqualTo(2);
         Value(text, "rovett_faults_total").ShouldBe(0);

@@ -85,7 +85,10 @@ static class Deadlines
         if (position <= space.Floor || ledger.Store.FindEntry(space.Id, position) is not { } notification) return false;
         if (Changes.IsOver(ledger, space, notification)) return true;
         if (ledger.Store.Deadlines(space.Id, position).FirstOrDefault(d => d.Number == number) is not { } deadline) return false;
-        if (deadline.Terms is not { Each: true, By: not ReceiptState.Taken }) return IsMetByAnyone(ledger, space, notification, deadline.Terms);
+        if (deadline.Terms is not { Each: true, By: not ReceiptState.Taken })
+        {
+            return IsMetByAnyone(ledger, space, notification, deadline.Terms);
+        }
         int people = int.MaxValue;
         var call = new RollCall(notification.Placements, KindOf(deadline.Terms.By)) { OnlyFirst = true };
         return call.GoOn(ledger, space, ref people) && call.Missing.Count == 0;

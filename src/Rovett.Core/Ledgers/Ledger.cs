@@ -211,6 +211,7 @@ public sealed partial class Ledger(ILedgerStore store, OptionsInForce options, T
                 culprit = command;
                 command.Reset();
                 Trace = command.Trace;
+                long began = command.IsEverywhere ? 0 : Stopwatch.GetTimestamp();
                 try
                 {
                     command.Execute(this);
@@ -220,6 +221,7 @@ public sealed partial class Ledger(ILedgerStore store, OptionsInForce options, T
                 {
                     refused.Add((command, refusal)); // it changed nothing before it said so
                 }
+                if (began != 0) command.Held = Stopwatch.GetElapsedTime(began);
             }
             culprit = null;
             WriteTallies();

@@ -19,7 +19,7 @@ public sealed class Housekeeping : IDisposable
     static readonly TimeSpan Interval = TimeSpan.FromMilliseconds(250), LongestPause = TimeSpan.FromMinutes(1),
         CheckEvery = TimeSpan.FromSeconds(30), SaveClockEvery = TimeSpan.FromMinutes(5), ChoicesEvery = TimeSpan.FromHours(1),
         LongestRepeats = TimeSpan.FromDays(36_500);
-    const int Step = 256, DueStep = 32, TrimStep = 100, MostTries = 3, CheckParts = 64;
+    const int Step = 256, DueStep = 32, TrimStep = 100, PurgeStep = 100, MostTries = 3, CheckParts = 64;
 
     readonly LedgerPump ledger;
     readonly SpaceDirectory spaces;
@@ -71,12 +71,13 @@ public sealed class Housekeeping : IDisposable
             if (hourly) await Guarded(space, "choices", () => ledger.Ask(new ChoicesRoundCommand(space)));
             bool isOver = agenda.Stored > keepCount || (keepFor is { } keep && agenda.Oldest.Micros <= clock.Retention.Micros - keep);
             if (!isOver) continue;
-            await Guarded(space, "retention", () => All(TrimStep, () => ledger.Ask(new TrimCommand(space, TrimStep, Repeats(space, settings)))));
+            await Guarded(space, "retention",
+                () => All(TrimStep, () => ledger.Ask(new TrimCommand(space, TrimStep, Repeats(space, settings)))));
         }
         if (!agendas.MayPurge || !HasMain) return;
         await Guarded("", "purge", async () =>
         {
-            while (await ledger.Ask(new PurgeCommand(Step)))
+            while (await ledger.Ask(new PurgeCommand(PurgeStep)))
             {
             }
         });

@@ -11,7 +11,7 @@ public sealed class MarkSteps(LedgerPump ledger) : IDisposable
 {
     /// <summary>The most runs that are marked before others have their turn: a first few at once, more when one waits
     /// for its turn.</summary>
-    const int First = 64, Later = 512;
+    const int First = 64, Later = 128;
 
     readonly SemaphoreSlim turns = new(1);
 

@@ -1,16 +1,21 @@
+using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Diagnostics.Metrics;
+using System.Text.RegularExpressions;
 using Rovett.Core.Ledgers;
 
 namespace Rovett.Service.Meters;
 
 /// <summary>What lanes do: how much a commit has, how long it takes, how long commands wait for their turn.</summary>
-public sealed class LaneMeters
+public sealed partial class LaneMeters
 {
     static readonly InstrumentAdvice<int> Sizes = new() { HistogramBucketBoundaries = [1, 2, 5, 10, 20, 50, 100, 200, 512] };
+    static readonly InstrumentAdvice<double> Holds = new() { HistogramBucketBoundaries = [0.001, 0.005, 0.02, 0.1, 0.5] };
+
+    readonly ConcurrentDictionary<Type, KeyValuePair<string, object?>> kinds = [];
 
     readonly Meter meter;
-    readonly Histogram<double> took, waited;
+    readonly Histogram<double> took, waited, held;
     readonly Histogram<int> sizes;
 
     /// <summary>Creates the instruments.</summary>
@@ -22,6 +27,9 @@ public sealed class LaneMeters
         sizes = meter.CreateHistogram("rovett.batch.size", "{command}", "Commands in a batch, which share a commit", null, Sizes);
         waited = meter.CreateHistogram("rovett.batch.wait", "s", "How long the first command of a batch had waited for its turn", null,
             ServiceMeters.Times);
+        held = meter.CreateHistogram("rovett.command.duration", "s",
+            "How long a command held its lane, without the commit; single sends and acknowledgements are not measured one by one", null,
+            Holds);
     }
 
     /// <summary>Counts what waits.</summary>
@@ -36,5 +44,15 @@ public sealed class LaneMeters
         took.Record(Stopwatch.GetElapsedTime(began).TotalSeconds);
         sizes.Record(batch.Count);
         waited.Record(batch[0].AskedAt is var asked and not 0 ? Stopwatch.GetElapsedTime(asked, began).TotalSeconds : 0);
+        foreach (var command in batch)
+        {
+            if (command.Held is { } time) held.Record(time.TotalSeconds, kinds.GetOrAdd(command.GetType(), KindOf));
+        }
     }
+
+    static KeyValuePair<string, object?> KindOf(Type command) =>
+        new("rovett.command", Words().Replace(command.Name[..^"Command".Length], "_$1").TrimStart('_').ToLowerInvariant());
+
+    [GeneratedRegex("([A-Z])")]
+    private static partial Regex Words();
 }

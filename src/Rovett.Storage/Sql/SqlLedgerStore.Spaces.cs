@@ -49,9 +49,9 @@ public sealed partial class SqlLedgerStore
         PurgeKeys("policies", space, int.MaxValue);
         PurgeKeys("rules", space, int.MaxValue);
         PurgeKeys("catalogue", space, int.MaxValue);
+        // Memberships went with the people; all of these have an index that begins with the space.
         foreach (var table in new[] { "audience_address", "address", "answer", "due", "slot", "take", "role", "deadline", "otherwise",
-            "outbound", "set_aside", "tombstone", "erasure", "topic_grant", "membership", "gathering", "origin", "intake",
-            "intake_position" })
+            "outbound", "set_aside", "tombstone", "erasure", "topic_grant", "gathering", "origin", "intake", "intake_position" })
         {
             sql.Run($"DELETE FROM {table} WHERE space=?1", space);
         }

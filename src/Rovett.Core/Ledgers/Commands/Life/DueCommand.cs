@@ -11,7 +11,7 @@ namespace Rovett.Core.Ledgers.Commands.Life;
 /// <param name="only">This one alone; null: the earliest.</param>
 public sealed class DueCommand(string space, int limit = 256, DueRow? only = null) : LedgerCommand<int>(space)
 {
-    const int PeopleAtOnce = 50;
+    const int PeopleAtOnce = 25;
 
     internal override void Execute(Ledger ledger)
     {

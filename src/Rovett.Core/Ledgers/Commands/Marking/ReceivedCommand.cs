@@ -8,6 +8,8 @@ namespace Rovett.Core.Ledgers.Commands.Marking;
 public sealed class ReceivedCommand(string space, string userId, IReadOnlyList<AckedRun> acked, bool handled, string device)
     : LedgerCommand<bool>(space)
 {
+    internal override bool IsEverywhere => true;
+
     internal override void Needs(AheadList ahead) => ahead.Add(userId);
 
     internal override void Execute(Ledger ledger)

@@ -15,6 +15,8 @@ namespace Rovett.Core.Ledgers.Commands.Sending;
 public sealed class SendCommand(string space, Draft draft, Idempotency? idempotency, bool dryRun,
     (UserState User, ISessionPort Session)? origin = null, Func<EntryRow, bool>? mayReplace = null) : LedgerCommand<SendResult>(space)
 {
+    internal override bool IsEverywhere => true;
+
     internal override bool OnlySends => true;
 
     internal override bool ShowsStoreWorks => true;
