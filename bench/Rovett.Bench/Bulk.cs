@@ -13,7 +13,8 @@ static class Bulk
     const int Items = 1000, Pairs = 5;
     static readonly TimeSpan Length = TimeSpan.FromSeconds(3);
 
-    public static async Task Run()
+    /// <summary>Measures, and answers what each of the pairs came to.</summary>
+    public static async Task<List<(double Floor, double Rovett)>> Run()
     {
         var folder = Directory.CreateTempSubdirectory("rovett-bulk-").FullName;
         try
@@ -46,15 +47,16 @@ static class Bulk
                 from.BackupDatabase(to);
             }
             using var raw = new Raw(copy);
-            var ratios = new List<double>();
+            var all = new List<(double Floor, double Rovett)>();
             for (int i = 0; i < Pairs; i++)
             {
                 double floor = raw.Run(Length), rovett = await Rovett();
-                ratios.Add(rovett / floor);
+                all.Add((floor, rovett));
                 Console.WriteLine($"notifications/s: SQLite {floor:N0}, Rovett {rovett:N0}, ratio {rovett / floor:F2}");
             }
-            ratios.Sort();
+            var ratios = all.ConvertAll(p => p.Rovett / p.Floor).Order().ToList();
             Console.WriteLine($"median {ratios[Pairs / 2]:F2} [{ratios[0]:F2} – {ratios[^1]:F2}]");
+            return all;
         }
         finally
         {

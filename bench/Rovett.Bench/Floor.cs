@@ -1,4 +1,5 @@
 using System.Net;
+using System.Text;
 using System.Threading.Channels;
 using Microsoft.AspNetCore.Builder;
 using Microsoft.AspNetCore.Hosting;
@@ -10,7 +11,8 @@ using Rovett.Core.Wire.WebSockets;
 namespace Rovett.Bench;
 
 /// <summary>What the framework and this machine allow when nothing is built on them: passes bytes on to everybody
-/// connected, one bounded queue and one writer for each connection, what has queued up leaving in one write.</summary>
+/// connected, or to one, one bounded queue and one writer for each connection, what has queued up leaving in one write. Says first that a
+/// connection is open. <c>/flood/N</c> is sent N messages at once.</summary>
 static class Floor
 {
     public static async Task Run(string readyFile)
@@ -26,6 +28,8 @@ static class Floor
         var app = builder.Build();
         var gate = new Lock();
         var connections = new List<Channel<byte[]>>();
+        var named = new Dictionary<string, Channel<byte[]>>();
+        var opening = Encoding.ASCII.GetBytes($$"""{"kind":"opened","session":"{{new string('x', 300)}}"}""");
         app.Run(async context =>
         {
             if (context.Request.Method == "POST")
@@ -34,9 +38,11 @@ static class Floor
                 await context.Request.Body.CopyToAsync(body);
                 var json = body.ToArray();
                 byte[]? webSocket = null, sse = null;
+                var path = context.Request.Path.Value!;
                 lock (gate)
                 {
-                    foreach (var c in connections)
+                    if (path.StartsWith("/one/", StringComparison.Ordinal)) named[path[4..]].Writer.TryWrite(FrameWriter.Text(json));
+                    else foreach (var c in connections)
                     {
                         c.Writer.TryWrite(context.Request.Path == "/ws"
                             ? webSocket ??= FrameWriter.Text(json)
@@ -47,6 +53,7 @@ static class Floor
                 return;
             }
             var queue = Channel.CreateBounded<byte[]>(1024);
+            lock (gate) named[context.Request.Path.Value!] = queue;
             if (context.Features.Get<IHttpUpgradeFeature>() is { IsUpgradableRequest: true } upgrade)
             {
                 context.Response.Headers.Upgrade = "websocket";
@@ -67,6 +74,8 @@ static class Floor
                     }
                     queue.Writer.TryComplete();
                 });
+                queue.Writer.TryWrite(FrameWriter.Text(opening));
+                if (context.Request.Path.StartsWithSegments("/flood", out var many)) await Flood(stream, int.Parse(many.Value![1..]));
                 await Pump(queue, b => stream.WriteAsync(b));
                 await reading;
             }
@@ -74,10 +83,22 @@ static class Floor
             {
                 context.Response.ContentType = "text/event-stream";
                 await context.Response.StartAsync();
+                queue.Writer.TryWrite(SseWriter.Event("opened", null, opening));
                 await using var gone = context.RequestAborted.Register(() => queue.Writer.TryComplete());
                 await Pump(queue, async b => await context.Response.BodyWriter.WriteAsync(b));
             }
         });
+        static async Task Flood(Stream stream, int count)
+        {
+            var message = FrameWriter.Text(Encoding.ASCII.GetBytes(
+                $$$"""{"kind":"notification","cursor":"0123456789012345678901","title":"{{{new string('x', 400)}}}"}"""));
+            var joined = new byte[16384 / message.Length * message.Length];
+            for (int at = 0; at < joined.Length; at += message.Length) message.CopyTo(joined, at);
+            for (int left = count; left > 0; left -= joined.Length / message.Length)
+            {
+                await stream.WriteAsync(joined.AsMemory(0, Math.Min(left * message.Length, joined.Length)));
+            }
+        }
         async Task Pump(Channel<byte[]> queue, Func<ReadOnlyMemory<byte>, ValueTask> write)
         {
             lock (gate) connections.Add(queue);

@@ -1,9 +1,6 @@
 using System.Diagnostics;
-using System.Net;
 using System.Net.Http.Headers;
-using System.Net.Sockets;
 using System.Text;
-using Rovett.Testing;
 
 namespace Rovett.Bench;
 
@@ -43,7 +40,7 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
 
     public async Task<Reading> Run()
     {
-        var sockets = new List<Socket>();
+        var all = new List<LoadSession>();
         using var stop = new CancellationTokenSource();
         using var http = new HttpClient(new SocketsHttpHandler { MaxConnectionsPerServer = Window, UseProxy = false });
         try
@@ -51,7 +48,7 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
             long began = Stopwatch.GetTimestamp();
             foreach (var chunk in Enumerable.Range(0, sessions).Chunk(100))
             {
-                sockets.AddRange(await Task.WhenAll(chunk.Select(i => Connect(i, stop.Token))));
+                all.AddRange(await Task.WhenAll(chunk.Select(i => Connect(i, stop.Token))));
             }
             await Task.Delay(500);
             while (WaitsUntilOpen && Volatile.Read(ref opened) < sessions) await Task.Delay(10);
@@ -71,7 +68,7 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
         finally
         {
             await stop.CancelAsync();
-            foreach (var socket in sockets) socket.Dispose();
+            foreach (var session in all) session.Dispose();
         }
     }
 
@@ -95,57 +92,11 @@ sealed class Load(Uri url, bool webSocket, int sessions, Func<int, string> reque
         }
     }
 
-    async Task<Socket> Connect(int index, CancellationToken cancel)
+    async Task<LoadSession> Connect(int index, CancellationToken cancel)
     {
-        var socket = new Socket(AddressFamily.InterNetwork, SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
-        await socket.ConnectAsync(IPAddress.Loopback, url.Port, cancel);
-        await socket.SendAsync(Encoding.ASCII.GetBytes(request(index)), cancel);
-        _ = Read(socket, cancel);
-        return socket;
-    }
-
-    async Task Read(Socket socket, CancellationToken cancel)
-    {
-        const int keep = 64; // so that a mark cut by the end of the buffer is found in the next
-        var buffer = new byte[16384];
-        int length = 0, unacknowledged = 0;
-        string cursor = "";
-        bool isOpen = false;
-        try
-        {
-            for (; ; )
-            {
-                int count = await socket.ReceiveAsync(buffer.AsMemory(length), cancel);
-                if (count == 0) return;
-                length += count;
-                if (WaitsUntilOpen && !isOpen && buffer.AsSpan(0, length).IndexOf("\"kind\":\"opened\""u8) >= 0)
-                {
-                    isOpen = true;
-                    Interlocked.Increment(ref opened);
-                }
-                int at = 0, found = 0;
-                while (buffer.AsSpan(at, length - at).IndexOf("\"kind\":\"notification\",\"cursor\":\""u8) is var next && next >= 0
-                    && at + next + 32 + 22 <= length)
-                {
-                    at += next + 32;
-                    found++;
-                    if (acks && unacknowledged + found >= 128) cursor = Encoding.ASCII.GetString(buffer, at - 1, 22);
-                }
-                if (found > 0) Interlocked.Add(ref delivered, found);
-                unacknowledged += found;
-                if (acks && unacknowledged >= 128 && webSocket)
-                {
-                    unacknowledged = 0;
-                    await socket.SendAsync(RawWebSocket.Frame(0x81, Encoding.ASCII.GetBytes($$"""{"kind":"ack","upTo":"{{cursor}}"}""")),
-                        cancel);
-                }
-                int rest = Math.Min(keep, length - at);
-                buffer.AsSpan(length - rest, rest).CopyTo(buffer);
-                length = rest;
-            }
-        }
-        catch (Exception closed) when (closed is OperationCanceledException or SocketException or ObjectDisposedException)
-        {
-        }
+        var session = new LoadSession(acks && webSocket, count => Interlocked.Add(ref delivered, count),
+            _ => Interlocked.Increment(ref opened));
+        await session.Connect(url.Port, Encoding.ASCII.GetBytes(request(index)), cancel);
+        return session;
     }
 }

@@ -1,15 +1,12 @@
-using System.Diagnostics;
 using System.Globalization;
-using System.Text;
 using Rovett.Bench;
 using Rovett.Testing;
 using Rovett.Testing.Servers;
 
-// Measures fan-out beside the floor, in turn, and writes the ratios into docs/performance.md.
+// Measures what users feel beside the floor, in turn, and writes the ratios into docs/performance.md; or, named, one thing by itself.
 CultureInfo.CurrentCulture = CultureInfo.InvariantCulture;
-const int sessions = 1000, pairs = 3;
+const int sessions = 1000;
 var payload = new string('x', 180);
-var floorBody = $$$"""{"kind":"notification","cursor":"0123456789012345678901","id":"01ARZ3NDEKTSV4RRFFQ69G5FAV","to":"role:crew","type":"engine.check.due","title":"Turnstone: bow thruster check due","urgency":"normal","data":{"pad":"{{{payload}}}"},"time":"2026-11-23T08:15:00.000123Z","attempt":1,"rev":77        ,"unread":18        }""";
 var productBody =
     $$$"""{"to":["role:crew"],"type":"engine.check.due","title":"Turnstone: bow thruster check due","data":{"pad":"{{{payload}}}"}}""";
 if (args is ["floor", var readyFile])
@@ -63,49 +60,8 @@ if (args is ["pages", .. var counts])
     return 0;
 }
 
-var report = new StringBuilder($"{sessions} sessions of one role, closed loop, {floorBody.Length} bytes a message, acknowledged every " +
-    $"128 over WebSocket; {pairs} pairs, floor and product in turn.\n\n");
-report.Append("| transport | deliveries/s, floor | deliveries/s, Rovett | ratio, median [min – max] |\n| --- | --- | --- | --- |\n");
-foreach (bool webSocket in new[] { true, false })
-{
-    var floors = new List<double>();
-    var products = new List<double>();
-    for (int pair = 0; pair < pairs; pair++)
-    {
-        floors.Add(await OfFloor(webSocket));
-        products.Add(await OfProduct(webSocket));
-        Console.WriteLine($"{(webSocket ? "WebSocket" : "SSE")}: floor {floors[^1]:N0}/s, Rovett {products[^1]:N0}/s, ratio " +
-            $"{products[^1] / floors[^1]:F2}");
-    }
-    var ratios = floors.Zip(products, (f, p) => p / f).Order().ToList();
-    report.Append($"| {(webSocket ? "WebSocket" : "SSE")} | {floors.Order().ElementAt(pairs / 2):N0} | " +
-        $"{products.Order().ElementAt(pairs / 2):N0} | {ratios[pairs / 2]:F2} [{ratios[0]:F2} – {ratios[^1]:F2}] |\n");
-}
-var file = Path.Combine(ServiceProcess.Root, "docs", "performance.md");
-var text = await File.ReadAllTextAsync(file);
-const string begin = "<!-- make bench: begin -->", end = "<!-- make bench: end -->";
-await File.WriteAllTextAsync(file, text[..(text.IndexOf(begin, StringComparison.Ordinal) + begin.Length)] + "\n" + report +
-    text[text.IndexOf(end, StringComparison.Ordinal)..]);
+await Everything.Run();
 return 0;
-
-async Task<double> OfFloor(bool webSocket)
-{
-    var ready = Path.Combine(Path.GetTempPath(), $"rovett-floor-{Guid.NewGuid():N}");
-    using var process = Process.Start("dotnet", [Environment.GetCommandLineArgs()[0], "floor", ready]);
-    try
-    {
-        await Eventually.Holds(() => File.Exists(ready), "the floor listens");
-        var url = new Uri(await File.ReadAllTextAsync(ready));
-        return (await new Load(url, webSocket, sessions, _ => Load.Request(webSocket, "/", null), webSocket ? "/ws" : "/sse", floorBody, null,
-            acks: true).Run()).PerSecond;
-    }
-    finally
-    {
-        process.Kill();
-        await process.WaitForExitAsync();
-        File.Delete(ready);
-    }
-}
 
 // Fan-out from a PostgreSQL database beside that from a data folder, in turn.
 async Task Homes()

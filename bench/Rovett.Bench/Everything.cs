@@ -1,0 +1,263 @@
+using System.Diagnostics;
+using System.Text;
+using Rovett.Testing;
+using Spectre.Console;
+
+namespace Rovett.Bench;
+
+/// <summary>What users feel, beside the floor in one run: prints a table, and writes it into docs/performance.md.</summary>
+static class Everything
+{
+    const int Rounds = 3, Sessions = 1000, AtOnce = 2000, Behind = 50_000, InFlight = 64;
+    static readonly TimeSpan Length = TimeSpan.FromSeconds(4), Warmup = TimeSpan.FromSeconds(2);
+
+    sealed record Row(string What, string Unit, double Goal)
+    {
+        public List<double> Floor { get; } = [];
+        public List<double> Rovett { get; } = [];
+
+        public List<double> Ratios => [.. Floor.Zip(Rovett, (f, r) => r / f).Order()];
+
+        public static string Number(double n) => n >= 1000 ? $"{n:N0}" : n >= 10 ? $"{n:F0}" : $"{n:F2}";
+
+        public static double Median(List<double> all) => all.Order().ElementAt(all.Count / 2);
+    }
+
+    public static async Task Run()
+    {
+        var rows = new Dictionary<string, Row>
+        {
+            ["websocket"] = new("Fan-out to 1,000 over WebSocket", "deliveries/s", 0.9),
+            ["sse"] = new("Fan-out to 1,000 over SSE", "deliveries/s", 0.9),
+            ["sends"] = new("Sends to one of 1,000 each, 64 at a time", "sends/s", 0.5),
+            ["cpu"] = new("Processor time of each of them", "µs", -2),
+            ["arrival"] = new("From a send until it arrives, one after the other", "ms, p50", -2),
+            ["bulk"] = new("1,000 in a request; the floor: plain SQLite", "notifications/s", 0.9),
+            ["new"] = new("2,000 connect at once, with new tokens", "s until all are open", -2),
+            ["again"] = new("They connect again with the same tokens", "s until all are open", -2),
+            ["one"] = new("One connects after the other", "ms, p50", -2),
+            ["behind"] = new("One who is 50,000 behind", "notifications/s", 0.3),
+            ["start"] = new("From the start until it is ready", "s", -3),
+        };
+        for (int round = 0; round < Rounds; round++)
+        {
+            await OfAll(isFloor: true, rows);
+            await OfAll(isFloor: false, rows);
+            Console.WriteLine($"round {round + 1} of {Rounds}: " + string.Join(", ", rows.Where(r => r.Value.Floor.Count > round)
+                .Select(r => $"{r.Key} {r.Value.Rovett[^1] / r.Value.Floor[^1]:F2}")));
+        }
+        foreach (var (floor, rovett) in await Bulk.Run())
+        {
+            rows["bulk"].Floor.Add(floor);
+            rows["bulk"].Rovett.Add(rovett);
+        }
+        Show(rows.Values);
+        await Write(rows.Values);
+    }
+
+    static string Goal(Row row) => row.Goal > 0 ? $"≥ {row.Goal:0.#} ×" : $"≤ {-row.Goal:0.#} ×";
+
+    static bool IsMet(Row row) => row.Ratios[row.Ratios.Count / 2] is var ratio && (row.Goal > 0 ? ratio >= row.Goal : ratio <= -row.Goal);
+
+    static void Show(IEnumerable<Row> rows)
+    {
+        var title = new TableTitle("Rovett beside the floor, medians of one run", new Style(decoration: Decoration.Bold));
+        var table = new Table().RoundedBorder().Title(title);
+        foreach (var column in new[] { "what", "", "floor", "Rovett", "ratio", "lowest", "highest", "goal" }) table.AddColumn(column);
+        foreach (int number in new[] { 2, 3, 4, 5, 6, 7 }) table.Columns[number].RightAligned();
+        foreach (var row in rows)
+        {
+            var ratios = row.Ratios;
+            table.AddRow(new Text(row.What), new Text(row.Unit), new Text(Row.Number(Row.Median(row.Floor))),
+                new Text(Row.Number(Row.Median(row.Rovett))), new Text($"{ratios[ratios.Count / 2]:F2} ×"), new Text($"{ratios[0]:F2}"),
+                new Text($"{ratios[^1]:F2}"), new Text(Goal(row), IsMet(row) ? new Style(Color.Green) : new Style(Color.Red)));
+        }
+        AnsiConsole.Write(table);
+    }
+
+    static async Task Write(IEnumerable<Row> rows)
+    {
+        var report = new StringBuilder("| what | | floor | Rovett | ratio, median [lowest – highest] | goal |\n" +
+            "| --- | --- | --- | --- | --- | --- |\n");
+        foreach (var row in rows)
+        {
+            var ratios = row.Ratios;
+            report.Append($"| {row.What} | {row.Unit} | {Row.Number(Row.Median(row.Floor))} | {Row.Number(Row.Median(row.Rovett))} | " +
+                $"{ratios[ratios.Count / 2]:F2} × [{ratios[0]:F2} – {ratios[^1]:F2}] | {Goal(row)} |\n");
+        }
+        report.Append($"\nMeasured on {DateTime.UtcNow:yyyy-MM-dd}, {Rounds} rounds, floor and Rovett in turn.\n");
+        var file = Path.Combine(ServiceProcess.Root, "docs", "performance.md");
+        var text = await File.ReadAllTextAsync(file);
+        const string begin = "<!-- make bench: begin -->", end = "<!-- make bench: end -->";
+        await File.WriteAllTextAsync(file, text[..(text.IndexOf(begin, StringComparison.Ordinal) + begin.Length)] + "\n" + report +
+            text[text.IndexOf(end, StringComparison.Ordinal)..]);
+    }
+
+    static async Task OfAll(bool isFloor, Dictionary<string, Row> rows)
+    {
+        void Add(string row, double value) => (isFloor ? rows[row].Floor : rows[row].Rovett).Add(value);
+        foreach (bool webSocket in new[] { true, false })
+        {
+            using var side = await Side.Start(isFloor);
+            if (webSocket) Add("start", side.ReadyAfter.TotalSeconds);
+            Add(webSocket ? "websocket" : "sse", await FanOut(side, webSocket));
+        }
+        using (var side = await Side.Start(isFloor))
+        {
+            var (perSecond, micros) = await Sends(side);
+            Add("sends", perSecond);
+            Add("cpu", micros);
+        }
+        using (var side = await Side.Start(isFloor)) Add("arrival", await Arrival(side));
+        using (var side = await Side.Start(isFloor))
+        {
+            var requests = Enumerable.Range(0, AtOnce).Select(i => side.Open(i, true)).ToArray();
+            await AllAtOnce(side, requests); // code is compiled, users are known
+            requests = [.. Enumerable.Range(0, AtOnce).Select(i => side.Open(i, true))];
+            Add("new", await AllAtOnce(side, requests));
+            Add("again", await AllAtOnce(side, requests));
+            Add("one", await OneByOne(side, requests));
+        }
+        using (var side = await Side.Start(isFloor)) Add("behind", await CatchUp(side));
+    }
+
+    static async Task<double> FanOut(Side side, bool webSocket)
+    {
+        var load = new Load(side.Url, webSocket, Sessions, i => side.Open(i, webSocket), side.ToAll(webSocket), side.Body("role:crew"),
+            side.Key, acks: true)
+        { Warmup = Warmup, WaitsUntilOpen = true };
+        return (await load.Run()).PerSecond;
+    }
+
+    static async Task<(double PerSecond, double Micros)> Sends(Side side)
+    {
+        long came = 0, sent = 0;
+        using var connected = await Connected(side, (_, count) => Interlocked.Add(ref came, count));
+        using var stop = new CancellationTokenSource();
+        var senders = Enumerable.Range(0, InFlight).Select(async n =>
+        {
+            using var sender = await Sender.Connect(side.Url.Port);
+            var requests = Enumerable.Range(0, Sessions).Select(side.SendTo).ToArray();
+            for (int i = n; !stop.IsCancellationRequested; i += InFlight)
+            {
+                await sender.Send(requests[i % Sessions]);
+                Interlocked.Increment(ref sent);
+            }
+        }).ToArray();
+        await Task.Delay(Warmup + Warmup);
+        var (from, cpu, clock) = (Volatile.Read(ref sent), side.Cpu, Stopwatch.StartNew());
+        await Task.Delay(Length);
+        var (all, used, took) = (Volatile.Read(ref sent) - from, side.Cpu - cpu, clock.Elapsed);
+        await stop.CancelAsync();
+        await Task.WhenAll(senders);
+        await Eventually.Holds(() => Volatile.Read(ref came) == Volatile.Read(ref sent), "everything that was sent arrives");
+        return (all / took.TotalSeconds, used.TotalMicroseconds / all);
+    }
+
+    static async Task<double> Arrival(Side side)
+    {
+        using var arrived = new SemaphoreSlim(0);
+        using var connected = await Connected(side, (_, count) => arrived.Release(count));
+        using var sender = await Sender.Connect(side.Url.Port);
+        var times = new List<double>();
+        for (int i = 0; i < 2000; i++)
+        {
+            var request = side.SendTo(i % Sessions);
+            if (arrived.CurrentCount > 0) throw new InvalidOperationException("Something arrived that was not sent.");
+            long began = Stopwatch.GetTimestamp();
+            var answered = sender.Send(request);
+            await arrived.WaitAsync();
+            times.Add(Stopwatch.GetElapsedTime(began).TotalMilliseconds);
+            await answered;
+        }
+        return Row.Median(times[500..]);
+    }
+
+    static async Task<Gathered> Connected(Side side, Action<int, int> came)
+    {
+        var all = new Gathered();
+        int open = 0;
+        foreach (var chunk in Enumerable.Range(0, Sessions).Chunk(100))
+        {
+            await Task.WhenAll(chunk.Select(i => all.Add(side, side.Open(i, true), acks: true, count => came(i, count),
+                _ => Interlocked.Increment(ref open))));
+        }
+        await Eventually.Holds(() => Volatile.Read(ref open) == Sessions, "all are open");
+        return all;
+    }
+
+    static async Task<double> AllAtOnce(Side side, string[] requests)
+    {
+        await Task.Delay(1000); // those before are gone
+        using var all = new Gathered();
+        using var room = new SemaphoreSlim(256);
+        var (open, done) = (0, new TaskCompletionSource());
+        long began = Stopwatch.GetTimestamp();
+        foreach (var request in requests)
+        {
+            await room.WaitAsync();
+            _ = all.Add(side, request, acks: false, static _ => { }, _ =>
+            {
+                room.Release();
+                if (Interlocked.Increment(ref open) == requests.Length) done.SetResult();
+            });
+        }
+        await done.Task.WaitAsync(TimeSpan.FromSeconds(60));
+        return Stopwatch.GetElapsedTime(began).TotalSeconds;
+    }
+
+    static async Task<double> OneByOne(Side side, string[] requests)
+    {
+        var times = new List<double>();
+        foreach (var request in requests.Take(1000))
+        {
+            using var one = new Gathered();
+            var open = new TaskCompletionSource();
+            long began = Stopwatch.GetTimestamp();
+            await one.Add(side, request, acks: false, static _ => { }, _ => open.SetResult());
+            await open.Task;
+            times.Add(Stopwatch.GetElapsedTime(began).TotalMilliseconds);
+        }
+        return Row.Median(times);
+    }
+
+    static async Task<double> CatchUp(Side side)
+    {
+        var request = await side.Behind(Behind);
+        double best = 0;
+        for (int i = 0; i < 3; i++) // what came is not taken note of where it begins: each time it is the same
+        {
+            using var one = new Gathered();
+            var (came, done) = (0, new TaskCompletionSource());
+            long began = Stopwatch.GetTimestamp();
+            await one.Add(side, request, acks: true, count =>
+            {
+                if ((came += count) >= Behind) done.TrySetResult();
+            }, null);
+            await done.Task.WaitAsync(TimeSpan.FromSeconds(60));
+            best = Math.Max(best, Behind / Stopwatch.GetElapsedTime(began).TotalSeconds);
+        }
+        return best;
+    }
+
+    /// <summary>Sessions that are closed together.</summary>
+    sealed class Gathered : IDisposable
+    {
+        readonly CancellationTokenSource stop = new();
+        readonly List<LoadSession> all = [];
+
+        public Task Add(Side side, string request, bool acks, Action<int> came, Action<string>? opened)
+        {
+            var session = new LoadSession(acks, came, opened);
+            lock (all) all.Add(session);
+            return session.Connect(side.Url.Port, Encoding.ASCII.GetBytes(request), stop.Token);
+        }
+
+        public void Dispose()
+        {
+            stop.Cancel();
+            foreach (var session in all) session.Dispose();
+            stop.Dispose();
+        }
+    }
+}

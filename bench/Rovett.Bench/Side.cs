@@ -1,0 +1,120 @@
+using System.Diagnostics;
+using System.Net.Http.Headers;
+using System.Text;
+using Rovett.Testing;
+
+namespace Rovett.Bench;
+
+/// <summary>What is measured, a process of its own: the floor, or the service on a new data folder.</summary>
+sealed class Side : IDisposable
+{
+    const string Path = "/v1/notifications";
+
+    readonly Process? floor;
+    readonly ServiceProcess? service;
+    readonly string folder;
+    readonly string secret = "";
+
+    Side(string folder, Process? floor, ServiceProcess? service, Uri url, TimeSpan readyAfter)
+    {
+        (this.folder, this.floor, this.service, Url, ReadyAfter) = (folder, floor, service, url, readyAfter);
+        if (service is null) return;
+        secret = (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
+        Key = (string)service.Ready["credentials"]!["adminKey"]!;
+    }
+
+    public Uri Url { get; }
+
+    public string? Key { get; }
+
+    /// <summary>From its start.</summary>
+    public TimeSpan ReadyAfter { get; }
+
+    public static async Task<Side> Start(bool isFloor)
+    {
+        var folder = Directory.CreateTempSubdirectory("rovett-bench-").FullName;
+        long began = Stopwatch.GetTimestamp();
+        if (!isFloor)
+        {
+            var service = await ServiceProcess.Start(folder);
+            return new Side(folder, null, service, service.Url, Stopwatch.GetElapsedTime(began));
+        }
+        var ready = System.IO.Path.Combine(folder, "ready");
+        var floor = Process.Start("dotnet", [Environment.GetCommandLineArgs()[0], "floor", ready]);
+        await Eventually.Holds(() => File.Exists(ready), "the floor listens");
+        return new Side(folder, floor, null, new Uri(await File.ReadAllTextAsync(ready)), Stopwatch.GetElapsedTime(began));
+    }
+
+    /// <summary>Processor time that it has used.</summary>
+    public TimeSpan Cpu
+    {
+        get
+        {
+            using var process = Process.GetProcessById(floor?.Id ?? service!.Id);
+            return process.TotalProcessorTime;
+        }
+    }
+
+    /// <summary>The request that opens a person's session; with a new token each time.</summary>
+    public string Open(int person, bool webSocket) => service is null ? Load.Request(webSocket, $"/{person}", null)
+        : Load.Request(webSocket, "/v1/live", TestTokens.Make(secret, $"person{person}", ["crew"]));
+
+    /// <summary>Where something is sent to all.</summary>
+    public string ToAll(bool webSocket) => service is not null ? Path : webSocket ? "/ws" : "/sse";
+
+    /// <summary>What is sent: the floor passes on what the service would make of it.</summary>
+    public string Body(string to) => service is null
+        ? $$$"""{"kind":"notification","cursor":"0123456789012345678901","id":"01ARZ3NDEKTSV4RRFFQ69G5FAV","to":"{{{to}}}",{{{Fields}}},"urgency":"normal","time":"2026-11-23T08:15:00.000123Z","attempt":1,"rev":77,"unread":18}"""
+        : $$$"""{"to":["{{{to}}}"],{{{Fields}}}}""";
+
+    static readonly string Fields =
+        $$$"""
+        "type":"engine.check.due","title":"Turnstone: bow thruster check due","data":{"pad":"{{{new string('x', 180)}}}"}
+        """;
+
+    /// <summary>The request that sends something to one person.</summary>
+    public byte[] SendTo(int person)
+    {
+        var body = Body($"user:person{person}");
+        return Encoding.ASCII.GetBytes($"POST {(service is null ? $"/one/{person}" : Path)} HTTP/1.1\r\nHost: x\r\n" +
+            $"{(Key is null ? "" : $"Authorization: Bearer {Key}\r\n")}Content-Type: application/json\r\n" +
+            $"Content-Length: {body.Length}\r\n\r\n{body}");
+    }
+
+    /// <summary>Lets a person fall behind.</summary>
+    /// <returns>The request that opens a session which is sent all of it.</returns>
+    public async Task<string> Behind(int count)
+    {
+        if (service is null) return Load.Request(true, $"/flood/{count}", null);
+        var cursor = new TaskCompletionSource<string>();
+        using (var before = new LoadSession(acks: false, static _ => { }, text => cursor.TrySetResult(text)))
+        {
+            await before.Connect(Url.Port, Encoding.ASCII.GetBytes(Open(0, true)), CancellationToken.None);
+            await cursor.Task;
+        }
+        using var http = new HttpClient { BaseAddress = Url };
+        http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", Key);
+        var lines = string.Join('\n', Enumerable.Repeat(Body("user:person0"), 1000));
+        for (int i = 0; i < count / 1000; i++)
+        {
+            using var content = new StringContent(lines, Encoding.UTF8, "application/x-ndjson");
+            using var answer = await http.PostAsync(Path, content);
+            answer.EnsureSuccessStatusCode();
+        }
+        var text = await cursor.Task;
+        int at = text.IndexOf("\"cursor\":\"", StringComparison.Ordinal) + 10;
+        return Load.Request(true, $"/v1/live?after={text[at..text.IndexOf('"', at)]}", TestTokens.Make(secret, "person0", ["crew"]));
+    }
+
+    public void Dispose()
+    {
+        if (floor is not null)
+        {
+            floor.Kill();
+            floor.WaitForExit();
+            floor.Dispose();
+        }
+        service?.Dispose();
+        Directory.Delete(folder, recursive: true);
+    }
+}
