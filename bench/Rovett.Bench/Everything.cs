@@ -29,15 +29,15 @@ static class Everything
         {
             ["websocket"] = new("Fan-out to 1,000 over WebSocket", "deliveries/s", 0.9),
             ["sse"] = new("Fan-out to 1,000 over SSE", "deliveries/s", 0.9),
-            ["sends"] = new("Sends to one of 1,000 each, 64 at a time", "sends/s", 0.5),
-            ["cpu"] = new("Processor time of each of them", "µs", -2),
-            ["arrival"] = new("From a send until it arrives, one after the other", "ms, p50", -2),
-            ["bulk"] = new("1,000 in a request; the floor: plain SQLite", "notifications/s", 0.9),
-            ["new"] = new("2,000 connect at once, with new tokens", "s until all are open", -2),
-            ["again"] = new("They connect again with the same tokens", "s until all are open", -2),
-            ["one"] = new("One connects after the other", "ms, p50", -2),
-            ["behind"] = new("One who is 50,000 behind", "notifications/s", 0.3),
-            ["start"] = new("From the start until it is ready", "s", -3),
+            ["sends"] = new("Sends to one person each, 64 in flight", "sends/s", 0.5),
+            ["cpu"] = new("Processor time of such a send", "µs", -2),
+            ["arrival"] = new("Send to arrival, one at a time", "ms, p50", -2),
+            ["bulk"] = new("1,000 sends in one request; floor: plain SQLite", "notifications/s", 0.9),
+            ["new"] = new("2,000 sessions connect at once with new tokens", "s until all are open", -2),
+            ["again"] = new("The same 2,000 reconnect with the same tokens", "s until all are open", -2),
+            ["one"] = new("Connecting, one session at a time", "ms, p50", -2),
+            ["behind"] = new("One session catches up on 50,000", "notifications/s", 0.3),
+            ["start"] = new("Start to ready", "s", -3),
         };
         for (int round = 0; round < Rounds; round++)
         {
@@ -225,7 +225,7 @@ static class Everything
     {
         var request = await side.Behind(Behind);
         double best = 0;
-        for (int i = 0; i < 3; i++) // what came is not taken note of where it begins: each time it is the same
+        for (int i = 0; i < 3; i++) // from the same cursor each time
         {
             using var one = new Gathered();
             var (came, done) = (0, new TaskCompletionSource());

@@ -8,7 +8,7 @@ namespace Rovett.Bench;
 /// <summary>What is measured, a process of its own: the floor, or the service on a new data folder.</summary>
 sealed class Side : IDisposable
 {
-    const string Path = "/v1/notifications";
+    const string Sending = "/v1/notifications";
 
     readonly Process? floor;
     readonly ServiceProcess? service;
@@ -39,7 +39,7 @@ sealed class Side : IDisposable
             var service = await ServiceProcess.Start(folder);
             return new Side(folder, null, service, service.Url, Stopwatch.GetElapsedTime(began));
         }
-        var ready = System.IO.Path.Combine(folder, "ready");
+        var ready = Path.Combine(folder, "ready");
         var floor = Process.Start("dotnet", [Environment.GetCommandLineArgs()[0], "floor", ready]);
         await Eventually.Holds(() => File.Exists(ready), "the floor listens");
         return new Side(folder, floor, null, new Uri(await File.ReadAllTextAsync(ready)), Stopwatch.GetElapsedTime(began));
@@ -60,7 +60,7 @@ sealed class Side : IDisposable
         : Load.Request(webSocket, "/v1/live", TestTokens.Make(secret, $"person{person}", ["crew"]));
 
     /// <summary>Where something is sent to all.</summary>
-    public string ToAll(bool webSocket) => service is not null ? Path : webSocket ? "/ws" : "/sse";
+    public string ToAll(bool webSocket) => service is not null ? Sending : webSocket ? "/ws" : "/sse";
 
     /// <summary>What is sent: the floor passes on what the service would make of it.</summary>
     public string Body(string to) => service is null
@@ -76,7 +76,7 @@ sealed class Side : IDisposable
     public byte[] SendTo(int person)
     {
         var body = Body($"user:person{person}");
-        return Encoding.ASCII.GetBytes($"POST {(service is null ? $"/one/{person}" : Path)} HTTP/1.1\r\nHost: x\r\n" +
+        return Encoding.ASCII.GetBytes($"POST {(service is null ? $"/one/{person}" : Sending)} HTTP/1.1\r\nHost: x\r\n" +
             $"{(Key is null ? "" : $"Authorization: Bearer {Key}\r\n")}Content-Type: application/json\r\n" +
             $"Content-Length: {body.Length}\r\n\r\n{body}");
     }
@@ -98,7 +98,7 @@ sealed class Side : IDisposable
         for (int i = 0; i < count / 1000; i++)
         {
             using var content = new StringContent(lines, Encoding.UTF8, "application/x-ndjson");
-            using var answer = await http.PostAsync(Path, content);
+            using var answer = await http.PostAsync(Sending, content);
             answer.EnsureSuccessStatusCode();
         }
         var text = await cursor.Task;

@@ -33,15 +33,13 @@ static class Deadlines
     /// <param name="notification">What has the deadline.</param>
     /// <param name="number">Which of its deadlines.</param>
     /// <param name="people">How many people may be looked at; what is left of it.</param>
-    /// <returns>False when there are more, and it is to be gone on with.</returns>
+    /// <returns>False when some are left for another call.</returns>
     public static bool Judge(Ledger ledger, SpaceState space, EntryRow notification, int number, ref int people)
     {
         var deadline = ledger.Store.Deadlines(space.Id, notification.Position.Value).FirstOrDefault(d => d.Number == number);
         if (deadline is not { State: DeadlineState.Pending }) return true;
-        var key = (notification.Position.Value, number);
         if (Changes.IsOver(ledger, space, notification))
         {
-            space.RollCalls.Remove(key);
             ledger.Store.SaveDeadline(space.Id, deadline with { State = DeadlineState.Void, Ended = space.Time });
             return true;
         }
@@ -49,12 +47,12 @@ static class Deadlines
         bool met;
         if (deadline.Terms is { Each: true, By: not ReceiptState.Taken })
         {
+            var key = (notification.Position.Value, number);
             if (!space.RollCalls.TryGetValue(key, out var call))
             {
                 space.RollCalls[key] = call = new RollCall(notification.Placements, KindOf(deadline.Terms.By));
             }
             if (!call.GoOn(ledger, space, ref people)) return false;
-            space.RollCalls.Remove(key);
             (missing, met) = (call.Missing, call.Missing.Count == 0);
         }
         else met = IsMetByAnyone(ledger, space, notification, deadline.Terms);

@@ -211,7 +211,7 @@ public sealed partial class Ledger(ILedgerStore store, OptionsInForce options, T
                 culprit = command;
                 command.Reset();
                 Trace = command.Trace;
-                long began = command.IsEverywhere ? 0 : Stopwatch.GetTimestamp();
+                long began = command.IsFrequent ? 0 : Stopwatch.GetTimestamp();
                 try
                 {
                     command.Execute(this);

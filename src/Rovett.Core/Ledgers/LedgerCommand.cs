@@ -19,12 +19,12 @@ public abstract class LedgerCommand(string? space)
     /// <summary>About how many times as long as a single send it holds the ledger.</summary>
     public virtual int Work => 1;
 
-    /// <summary>How long it held the ledger, without the commit; null: it is of a kind that is carried out too often to be measured one by
-    /// one, or was not carried out.</summary>
+    /// <summary>How long it held the ledger, not counting the commit; null: it was not carried out, or is too frequent to be timed one by
+    /// one.</summary>
     public TimeSpan? Held { get; internal set; }
 
-    /// <summary>True for the kinds that are carried out all the time, each in an instant: they are not measured one by one.</summary>
-    internal virtual bool IsEverywhere => false;
+    /// <summary>True for kinds that are carried out all the time and are quick: they are not timed one by one.</summary>
+    internal virtual bool IsFrequent => false;
 
     /// <summary>False when nothing is read from or written to the store.</summary>
     internal virtual bool NeedsStore => true;

@@ -4,8 +4,8 @@ using Rovett.Core.Visibility;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>Finds out who of all who may see a notification has not reached a state, some people at a time: a role may have very many, and
-/// nobody is to wait for all of them. Kept in memory; after a failure it begins anew.</summary>
+/// <summary>Works out who, of everyone who can see a notification, has not reached a state, a few people at a time: a role may be large,
+/// and other work should not wait for all of it. Kept in memory only; starts over after a failure.</summary>
 /// <param name="placements">Where the notification is.</param>
 /// <param name="kind">The state.</param>
 sealed class RollCall(IReadOnlyList<Placement> placements, MarkKind kind)
@@ -16,31 +16,34 @@ sealed class RollCall(IReadOnlyList<Placement> placements, MarkKind kind)
     int place, address;
     long after;
 
-    /// <summary>Who has not, as far as it got.</summary>
+    /// <summary>The people found missing so far.</summary>
     public List<string> Missing { get; } = [];
 
-    /// <summary>One who is missing is enough to know.</summary>
+    /// <summary>Stop at the first person who is missing.</summary>
     public bool OnlyFirst { get; init; }
+
+    bool IsEnough => OnlyFirst && Missing.Count > 0;
 
     /// <summary>Looks at some more people.</summary>
     /// <param name="ledger">The ledger.</param>
     /// <param name="space">The space.</param>
     /// <param name="people">How many it may look at; what is left of it.</param>
-    /// <returns>False when there are more.</returns>
+    /// <returns>False when some are left for another call.</returns>
     public bool GoOn(Ledger ledger, SpaceState space, ref int people)
     {
-        for (; place < placements.Count; place++, address = 0, seen.Clear())
+        for (; place < placements.Count && !IsEnough; place++, address = 0, seen.Clear())
         {
             var log = space.Log(placements[place].Log);
             if (log.Audience is null)
             {
+                if (people <= 0) return false;
                 if (space.Find(log.Addresses[0].Name) is { } owner) Look(space, log, owner);
                 people--;
                 continue;
             }
             for (; address < log.Texts.Length; address++, after = 0)
             {
-                while (!OnlyFirst || Missing.Count == 0)
+                while (!IsEnough)
                 {
                     if (people <= 0) return false;
                     var page = ledger.Store.Holders(space.Id, log.Texts[address], after, Math.Min(Page, people));

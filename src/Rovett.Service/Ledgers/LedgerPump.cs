@@ -41,6 +41,29 @@ public sealed class LedgerPump : IDisposable
     /// <exception cref="ProblemException">Refused by the command, or 503: the queue is full or the store can't be written.</exception>
     public Task<T> Ask<T>(LedgerCommand<T> command) => LaneOf(command.Space).Ask(command);
 
+    /// <summary>Asks for several things in order, all at once, so that they share commits while nobody else asks. Once one is refused
+    /// because too much waits, those after it are refused with it.</summary>
+    /// <returns>The answers, all of which have come or failed.</returns>
+    public async Task<IReadOnlyList<Task<T>>> AskAll<T>(IEnumerable<LedgerCommand<T>> commands)
+    {
+        var answers = new List<Task<T>>();
+        ProblemException? refused = null;
+        foreach (var command in commands)
+        {
+            try
+            {
+                answers.Add(refused is null ? Ask(command) : Task.FromException<T>(refused));
+            }
+            catch (ProblemException overloaded)
+            {
+                refused = overloaded;
+                answers.Add(Task.FromException<T>(refused));
+            }
+        }
+        await ((Task)Task.WhenAll(answers)).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        return answers;
+    }
+
     /// <summary>Believes a step of the system's clock, with everything else held.</summary>
     public async Task<ClockStep> Believe(ClockStep step)
     {

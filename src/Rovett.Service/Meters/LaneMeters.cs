@@ -1,13 +1,13 @@
 using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Diagnostics.Metrics;
-using System.Text.RegularExpressions;
+using System.Text.Json;
 using Rovett.Core.Ledgers;
 
 namespace Rovett.Service.Meters;
 
 /// <summary>What lanes do: how much a commit has, how long it takes, how long commands wait for their turn.</summary>
-public sealed partial class LaneMeters
+public sealed class LaneMeters
 {
     static readonly InstrumentAdvice<int> Sizes = new() { HistogramBucketBoundaries = [1, 2, 5, 10, 20, 50, 100, 200, 512] };
     static readonly InstrumentAdvice<double> Holds = new() { HistogramBucketBoundaries = [0.001, 0.005, 0.02, 0.1, 0.5] };
@@ -28,7 +28,7 @@ public sealed partial class LaneMeters
         waited = meter.CreateHistogram("rovett.batch.wait", "s", "How long the first command of a batch had waited for its turn", null,
             ServiceMeters.Times);
         held = meter.CreateHistogram("rovett.command.duration", "s",
-            "How long a command held its lane, without the commit; single sends and acknowledgements are not measured one by one", null,
+            "How long a command held its lane, not counting the commit; single sends and acknowledgements are not timed one by one", null,
             Holds);
     }
 
@@ -51,8 +51,5 @@ public sealed partial class LaneMeters
     }
 
     static KeyValuePair<string, object?> KindOf(Type command) =>
-        new("rovett.command", Words().Replace(command.Name[..^"Command".Length], "_$1").TrimStart('_').ToLowerInvariant());
-
-    [GeneratedRegex("([A-Z])")]
-    private static partial Regex Words();
+        new("rovett.command", JsonNamingPolicy.SnakeCaseLower.ConvertName(command.Name.Replace("Command", "", StringComparison.Ordinal)));
 }

@@ -142,33 +142,28 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
     async Task StoreMany(SpaceRuntime space, ApiKey key, List<(int Index, Draft Draft)> drafts, SendOutcome?[] results)
     {
         Func<EntryRow, bool>? mayReplace = key.IsNarrowed ? entry => MaySend(key, entry) : null;
-        var parts = new List<Task<IReadOnlyList<SendOutcome>>>();
-        SendManyCommand? last = null;
+        var parts = new List<(int From, int To)>();
+        var commands = new List<SendManyCommand>();
         for (int from = 0, to; from < drafts.Count; from = to)
         {
-            to = Parts.End(drafts, from, d => Math.Max(1, d.Draft.To.Count / 2));
-            last = new SendManyCommand(space.Name, drafts.GetRange(from, to - from).ConvertAll(d => d.Draft), mayReplace, last);
-            parts.Add(Ask(last));
+            to = Parts.End(drafts, from, d => Math.Max(1, d.Draft.To.Count / 2)); // each user named is a few rows of its own
+            parts.Add((from, to));
+            commands.Add(new SendManyCommand(space.Name, drafts[from..to].ConvertAll(d => d.Draft), mayReplace, commands.LastOrDefault()));
         }
-        await ((Task)Task.WhenAll(parts)).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-        int next = 0;
-        foreach (var part in parts)
+        foreach (var ((from, to), answer) in parts.Zip(await ledger.AskAll(commands)))
         {
             try
             {
-                foreach (var outcome in await part) results[drafts[next++].Index] = outcome;
+                var outcomes = await answer;
+                for (int i = from; i < to; i++) results[drafts[i].Index] = outcomes[i - from];
             }
-            catch (Exception failed) when (next > 0 && (failed is ProblemException || LedgerPump.IsStoreFailure(failed)))
+            catch (Exception failed) when (from > 0 && (failed is ProblemException || LedgerPump.IsStoreFailure(failed)))
             {
-                // What comes after it was not stored, either.
                 var problem = (failed as ProblemException)?.Problem ?? LedgerPump.StoreFailed(failed);
-                foreach (var (index, _) in drafts.Skip(next)) results[index] = new SendOutcome(null, problem);
-                return;
+                for (int i = from; i < to; i++) results[drafts[i].Index] = new SendOutcome(null, problem);
             }
         }
     }
-
-    async Task<IReadOnlyList<SendOutcome>> Ask(SendManyCommand part) => await ledger.Ask(part);
 
     Draft DraftOf(JsonElement? root, SpaceRuntime space, ApiKey key)
     {

@@ -15,7 +15,7 @@ namespace Rovett.Service.Endpoints.Backend;
 /// <summary>Takes many users in one request, a line at a time.</summary>
 public sealed class UserImport(LedgerPump ledger, AuditTrail audit, TimeProvider clock, IOptions<JsonOptions> json)
 {
-    const int MaxLineBytes = 64 * 1024, Batch = 25, MostFaults = 50;
+    const int MaxLineBytes = 64 * 1024, Batch = 200, Part = 25, MostFaults = 50;
     const string Lines = "application/x-ndjson";
     static readonly TimeSpan ProgressEvery = TimeSpan.FromSeconds(1);
 
@@ -72,9 +72,11 @@ public sealed class UserImport(LedgerPump ledger, AuditTrail audit, TimeProvider
             throw new Problem(404, "unknown-space", "No such space", $"The space '{space.Name}' has been removed.",
                 "Check the path: /v1/… for the space main, /s/<space>/v1/… for any other.").ToException();
         }
-        if (run.Batch.Count > 0) await ledger.Ask(new PutUsersCommand(space.Name, [.. run.Batch], wantsAnswer: false));
-        run.Stored += run.Batch.Count;
+        var parts = run.Batch.Chunk(Part).ToList(); // so that others have their turn in between
         run.Batch.Clear();
+        var answers = await ledger.AskAll(parts.Select(p => new PutUsersCommand(space.Name, p, wantsAnswer: false)));
+        run.Stored += parts.Zip(answers).Where(p => p.Second.IsCompletedSuccessfully).Sum(p => p.First.Length);
+        foreach (var answer in answers) await answer;
     }
 
     async Task Tell<T>(HttpContext context, T line)

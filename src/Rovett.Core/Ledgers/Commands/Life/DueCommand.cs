@@ -41,7 +41,11 @@ public sealed class DueCommand(string space, int limit = 256, DueRow? only = nul
                 continue;
             }
             ledger.Store.RemoveDue(state.Id, due);
-            if (due.Kind == DueKind.Deadline) continue;
+            if (due.Kind == DueKind.Deadline)
+            {
+                state.RollCalls.Remove((due.Position, due.Number));
+                continue;
+            }
             if (due.Kind == DueKind.GrantEnd)
             {
                 Grants.Due(ledger, state, due.Position);

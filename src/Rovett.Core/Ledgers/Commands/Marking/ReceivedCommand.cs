@@ -8,7 +8,7 @@ namespace Rovett.Core.Ledgers.Commands.Marking;
 public sealed class ReceivedCommand(string space, string userId, IReadOnlyList<AckedRun> acked, bool handled, string device)
     : LedgerCommand<bool>(space)
 {
-    internal override bool IsEverywhere => true;
+    internal override bool IsFrequent => true;
 
     internal override void Needs(AheadList ahead) => ahead.Add(userId);
 

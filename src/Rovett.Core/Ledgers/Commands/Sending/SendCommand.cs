@@ -15,7 +15,7 @@ namespace Rovett.Core.Ledgers.Commands.Sending;
 public sealed class SendCommand(string space, Draft draft, Idempotency? idempotency, bool dryRun,
     (UserState User, ISessionPort Session)? origin = null, Func<EntryRow, bool>? mayReplace = null) : LedgerCommand<SendResult>(space)
 {
-    internal override bool IsEverywhere => true;
+    internal override bool IsFrequent => true;
 
     internal override bool OnlySends => true;
 
