@@ -49,7 +49,7 @@ sealed class LoadSession(bool acks, Action<int> came, Action<string>? opened = n
                 {
                     at += next + 32;
                     found++;
-                    if (acks && unacknowledged + found >= AckEvery) cursor = Encoding.ASCII.GetString(buffer, at - 1, 22);
+                    if (acks && unacknowledged + found >= AckEvery) cursor = Encoding.ASCII.GetString(buffer, at, 22);
                 }
                 if (found > 0) came(found);
                 unacknowledged += found;

@@ -60,7 +60,7 @@ if (args is ["pages", .. var counts])
     return 0;
 }
 
-await Everything.Run();
+await Everything.Run(args is ["rows", .. var rows] ? rows : []);
 return 0;
 
 // Fan-out from a PostgreSQL database beside that from a data folder, in turn.

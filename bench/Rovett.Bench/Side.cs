@@ -11,7 +11,7 @@ sealed class Side : IDisposable
     const string Sending = "/v1/notifications";
 
     readonly Process? floor;
-    readonly ServiceProcess? service;
+    ServiceProcess? service;
     readonly string folder;
     readonly string secret = "";
 
@@ -23,7 +23,7 @@ sealed class Side : IDisposable
         Key = (string)service.Ready["credentials"]!["adminKey"]!;
     }
 
-    public Uri Url { get; }
+    public Uri Url { get; private set; }
 
     public string? Key { get; }
 
@@ -43,6 +43,16 @@ sealed class Side : IDisposable
         var floor = Process.Start("dotnet", [Environment.GetCommandLineArgs()[0], "floor", ready]);
         await Eventually.Holds(() => File.Exists(ready), "the floor listens");
         return new Side(folder, floor, null, new Uri(await File.ReadAllTextAsync(ready)), Stopwatch.GetElapsedTime(began));
+    }
+
+    /// <summary>Starts the service anew: nothing is in its memory. The floor keeps nothing.</summary>
+    public async Task Restart()
+    {
+        if (service is null) return;
+        await service.Terminate();
+        service.Dispose();
+        service = await ServiceProcess.Start(folder);
+        Url = service.Url;
     }
 
     /// <summary>Processor time that it has used.</summary>
@@ -81,11 +91,13 @@ sealed class Side : IDisposable
             $"Content-Length: {body.Length}\r\n\r\n{body}");
     }
 
-    /// <summary>Lets a person fall behind.</summary>
-    /// <returns>The request that opens a session which is sent all of it.</returns>
-    public async Task<string> Behind(int count)
+    /// <summary>Lets people fall behind, who are known already.</summary>
+    /// <param name="people">How many.</param>
+    /// <param name="count">How many notifications.</param>
+    /// <returns>The requests that open sessions which are sent all of it.</returns>
+    public async Task<string[]> Behind(int people, int count)
     {
-        if (service is null) return Load.Request(true, $"/flood/{count}", null);
+        if (service is null) return [.. Enumerable.Repeat(Load.Request(true, $"/flood/{count}", null), people)];
         var cursor = new TaskCompletionSource<string>();
         using (var before = new LoadSession(acks: false, static _ => { }, text => cursor.TrySetResult(text)))
         {
@@ -94,7 +106,7 @@ sealed class Side : IDisposable
         }
         using var http = new HttpClient { BaseAddress = Url };
         http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", Key);
-        var lines = string.Join('\n', Enumerable.Repeat(Body("user:person0"), 1000));
+        var lines = string.Join('\n', Enumerable.Repeat(Body(people == 1 ? "user:person0" : "role:crew"), 1000));
         for (int i = 0; i < count / 1000; i++)
         {
             using var content = new StringContent(lines, Encoding.UTF8, "application/x-ndjson");
@@ -103,7 +115,8 @@ sealed class Side : IDisposable
         }
         var text = await cursor.Task;
         int at = text.IndexOf("\"cursor\":\"", StringComparison.Ordinal) + 10;
-        return Load.Request(true, $"/v1/live?after={text[at..text.IndexOf('"', at)]}", TestTokens.Make(secret, "person0", ["crew"]));
+        var path = $"/v1/live?after={text[at..text.IndexOf('"', at)]}";
+        return [.. Enumerable.Range(0, people).Select(i => Load.Request(true, path, TestTokens.Make(secret, $"person{i}", ["crew"])))];
     }
 
     public void Dispose()

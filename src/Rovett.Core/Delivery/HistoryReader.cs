@@ -50,8 +50,18 @@ public sealed class HistoryReader(IHistoryStore history)
     {
         var found = new List<FoundEntry>();
         foreach (var log in logs) CatchUp.Find(log, rows, after, limit, first, plan.Head.Value, found);
-        found.Sort(static (a, b) => a.Position.CompareTo(b.Position));
+        if (!InOrder(found)) found.Sort(static (a, b) => a.Position.CompareTo(b.Position));
         return found;
+    }
+
+    /// <summary>True for what one log gave without changes, mostly.</summary>
+    static bool InOrder(List<FoundEntry> found)
+    {
+        for (int i = 1; i < found.Count; i++)
+        {
+            if (found[i].Position < found[i - 1].Position) return false;
+        }
+        return true;
     }
 
     /// <summary>Reads what is not in memory.</summary>

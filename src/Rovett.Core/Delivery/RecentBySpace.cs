@@ -8,7 +8,11 @@ public sealed class RecentBySpace(long maxBytes = 64 << 20)
 {
     readonly ConcurrentDictionary<string, RecentEntries> spaces = new();
     long bytes;
+    int numbers;
     int count; // of the spaces; the dictionary would stop everybody to count
+
+    /// <summary>What was read for sessions that are behind.</summary>
+    internal SharedPages Pages { get; } = new();
 
     /// <summary>How much is kept in all.</summary>
     public long Bytes => Interlocked.Read(ref bytes);
@@ -17,7 +21,7 @@ public sealed class RecentBySpace(long maxBytes = 64 << 20)
     public RecentEntries Of(string space)
     {
         if (spaces.TryGetValue(space, out var known)) return known;
-        var made = new RecentEntries(this);
+        var made = new RecentEntries(this, Interlocked.Increment(ref numbers));
         if (!spaces.TryAdd(space, made)) return spaces.TryGetValue(space, out known) ? known : made; // or it was removed just now
         Interlocked.Increment(ref count);
         return made;

@@ -1,3 +1,4 @@
+using System.Runtime.CompilerServices;
 using Rovett.Core.Wire;
 
 namespace Rovett.Core.Delivery;
@@ -11,8 +12,16 @@ public sealed class RecentEntries
     readonly Dictionary<long, OutgoingEntry> byPosition = [];
     readonly Queue<OutgoingEntry> order = new();
     long bytes;
+    int cleared, reader;
+    long sharedUntil;
 
-    internal RecentEntries(RecentBySpace all) => this.all = all;
+    internal RecentEntries(RecentBySpace all, int number) => (this.all, Number) = (all, number);
+
+    /// <summary>Which of the spaces.</summary>
+    internal int Number { get; }
+
+    /// <summary>How often everything was dropped.</summary>
+    internal int Cleared => Volatile.Read(ref cleared);
 
     /// <summary>How much is kept.</summary>
     internal long Bytes => Volatile.Read(ref bytes);
@@ -49,9 +58,30 @@ public sealed class RecentEntries
         lock (gate) return byPosition.GetValueOrDefault(position);
     }
 
-    /// <summary>Drops everything: a commit failed, and its entries are among those kept.</summary>
+    /// <summary>The one at a position for a session that is behind: as <see cref="Find"/>, or read for another one just now.</summary>
+    public OutgoingEntry? FindForPage(long position) => Find(position) ?? all.Pages.Find(this, position);
+
+    /// <summary>A session that is behind reads a page.</summary>
+    /// <param name="session">Which one.</param>
+    /// <returns>True when others do so at the same time: what is read is worth sharing.</returns>
+    internal bool Reads(object session)
+    {
+        long now = Environment.TickCount64;
+        int me = RuntimeHelpers.GetHashCode(session), before = Interlocked.Exchange(ref reader, me);
+        if (before != me && before != 0) Volatile.Write(ref sharedUntil, now + SharedPages.Moment);
+        return now < Volatile.Read(ref sharedUntil);
+    }
+
+    /// <summary>Keeps one that was read for a session that is behind, for a moment.</summary>
+    /// <param name="entry">The entry.</param>
+    /// <param name="asOf">What <see cref="Cleared"/> was before it was read.</param>
+    internal void Share(OutgoingEntry entry, int asOf) => all.Pages.Add(this, entry, asOf);
+
+    /// <summary>Drops everything: a commit failed, and its entries are among those kept; or what they say was erased.</summary>
     public void Clear()
     {
+        Interlocked.Increment(ref cleared);
+        all.Pages.Remove(this);
         long freed;
         lock (gate)
         {

@@ -8,6 +8,8 @@ public sealed class SessionFeeder(HistoryReader history, RecentEntries recent, C
 {
     FirstVisit? firstVisit;
     (ReadPlan Plan, FirstPage Page)? ready; // read when it began, and not fed yet
+    int asOf; // how often everything was dropped from memory before the page was read
+    bool isShared; // others are behind at the same time
     long lossKnown; // up to this position it was said that something is missing, or it does not matter
 
     /// <summary>Works out where a session starts.</summary>
@@ -35,7 +37,8 @@ public sealed class SessionFeeder(HistoryReader history, RecentEntries recent, C
         // A device without notifications has missed none.
         foreach (var log in plan.Logs) lossKnown = Math.Max(lossKnown, log.Lost.Position);
         // Without a cursor: start just before the first notification that no device of this user has.
-        var page = plan.Logs.Count > 0 ? history.First(plan, pageSize, recent.Find) : new FirstPage(plan.Head, [], false);
+        Reading();
+        var page = plan.Logs.Count > 0 ? history.First(plan, pageSize, recent.FindForPage) : new FirstPage(plan.Head, [], false);
         firstVisit = new FirstVisit(page.Start.Value, plan.Head.Value);
         ready = (plan, page);
         return page.Start;
@@ -67,12 +70,20 @@ public sealed class SessionFeeder(HistoryReader history, RecentEntries recent, C
         {
             return (page.Items, page.More);
         }
-        return plan.Logs.Count > 0 ? history.After(plan, session.Through, most, firstVisit, recent.Find) : ([], false);
+        Reading();
+        return plan.Logs.Count > 0 ? history.After(plan, session.Through, most, firstVisit, recent.FindForPage) : ([], false);
     }
 
-    static OutgoingEntry? Made(FoundEntry found, string[] cursors, ref int next) =>
-        found.Text is { } text ? new OutgoingEntry(text.Kind, new Position(found.Position), text.Time, text.Id, cursors[next++], text.Body)
-        : null;
+    void Reading() => (asOf, isShared) = (recent.Cleared, recent.Reads(this));
+
+    OutgoingEntry? Made(FoundEntry found, string[] cursors, ref int next)
+    {
+        if (found.Text is not { } text) return null;
+        var made = new OutgoingEntry(text.Kind, new Position(found.Position), text.Time, text.Id, cursors[next++], text.Body)
+        { IsKept = false };
+        if (isShared) recent.Share(made, asOf);
+        return made;
+    }
 
     /// <summary>A gap message when retention deleted something after a position that the session has not reported yet; sent once.</summary>
     ControlMessage? Lost(ReadPlan plan, long after)

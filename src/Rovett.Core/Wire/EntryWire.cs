@@ -17,6 +17,8 @@ public sealed class EntryWire
     const int UnreadFromEnd = 1 + NumberWidth;
     const int RevFromEnd = UnreadFromEnd + 10 + NumberWidth; // 10: the length of ,"unread":
 
+    [ThreadStatic] static (string Text, byte[] Json) lastAddress; // one page or commit has few
+
     byte[]? webSocket, sse, longPoll;
 
     internal EntryWire(OutgoingEntry entry, string address, int attempt, bool read, bool counted) =>
@@ -72,7 +74,9 @@ public sealed class EntryWire
 
     byte[] Build(Framing framing)
     {
-        var address = JsonEncodedText.Encode(Address, JsonText.WriterOptions.Encoder).EncodedUtf8Bytes;
+        if (lastAddress.Text != Address)
+            lastAddress = (Address, JsonEncodedText.Encode(Address, JsonText.WriterOptions.Encoder).EncodedUtf8Bytes.ToArray());
+        var address = lastAddress.Json;
         var body = Entry.Sent;
         var buffer = ArrayPool<byte>.Shared.Rent(256 + Entry.Cursor.Length + address.Length + body.Length);
         var text = new Utf8Text(buffer);

@@ -7,7 +7,6 @@ public sealed class OutgoingEntry(EntryKind kind, Position position, StoredTime 
 {
     const int Lanes = 8, LaneSpacing = 16;
 
-    readonly Lock gate = new();
     EntryWire[] wires = [];
     int[]? dispatched;
     byte[]? sent;
@@ -32,6 +31,8 @@ public sealed class OutgoingEntry(EntryKind kind, Position position, StoredTime 
     public int Weight => 400 + Body.Length * 4;
     /// <summary>The trace that it is shown in; null: none.</summary>
     public EntryTrace? Trace { get; init; }
+    /// <summary>False for one that was read for a session that is behind: nobody asks it how many it was written to.</summary>
+    public bool IsKept { get; init; } = true;
     /// <summary>True for a notification, which is acknowledged; false for what became of one.</summary>
     public bool IsNotification => Kind == EntryKind.Notification;
 
@@ -54,6 +55,7 @@ public sealed class OutgoingEntry(EntryKind kind, Position position, StoredTime 
     /// <param name="lane">Writers at work at the same time give different numbers, so as not to wait for each other's cache line.</param>
     public void CountDispatched(int lane)
     {
+        if (!IsKept) return;
         var cells = Volatile.Read(ref dispatched) ?? Interlocked.CompareExchange(ref dispatched, new int[Lanes * LaneSpacing], null)
             ?? dispatched;
         Interlocked.Increment(ref cells[(int)((uint)lane % Lanes) * LaneSpacing]);
@@ -70,15 +72,14 @@ public sealed class OutgoingEntry(EntryKind kind, Position position, StoredTime 
         {
             if (wire.Is(address, attempt, read, counted)) return wire;
         }
-        lock (gate)
+        var made = new EntryWire(this, address, attempt, read, counted);
+        for (var known = wires; attempt == 1 || known.Length < 32;)
         {
-            foreach (var wire in wires)
-            {
-                if (wire.Is(address, attempt, read, counted)) return wire;
-            }
-            var made = new EntryWire(this, address, attempt, read, counted);
-            if (attempt == 1 || wires.Length < 32) Volatile.Write(ref wires, [.. wires, made]);
-            return made;
+            var before = Interlocked.CompareExchange(ref wires, [.. known, made], known);
+            if (before == known) break;
+            known = before;
+            if (Array.Find(known, w => w.Is(address, attempt, read, counted)) is { } other) return other;
         }
+        return made;
     }
 }

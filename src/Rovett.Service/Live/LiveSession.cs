@@ -21,7 +21,8 @@ public sealed partial class LiveSession : IOpenSession
     /// <summary>The state of a session that does not have everything yet.</summary>
     internal const string CatchingUp = "catching up";
 
-    const int BufferBytes = 12 * 1024, MostTopicsWaiting = 16, FreeAck = 16;
+    // One that takes long pages is given them in few writes.
+    const int BufferBytes = 12 * 1024, LongBufferBytes = 48 * 1024, MostTopicsWaiting = 16, FreeAck = 16;
     static readonly TimeSpan LastWordsPatience = TimeSpan.FromSeconds(3), LongestWarning = TimeSpan.FromMinutes(1),
         LookAgain = TimeSpan.FromMilliseconds(50);
 
@@ -181,13 +182,14 @@ public sealed partial class LiveSession : IOpenSession
     {
         for (; ; )
         {
-            var buffer = ArrayPool<byte>.Shared.Rent(BufferBytes);
+            int size = Machine.TakesLongPages ? LongBufferBytes : BufferBytes;
+            var buffer = ArrayPool<byte>.Shared.Rent(size);
             try
             {
                 for (; ; )
                 {
                     bool hasLastWords = Machine.IsEnded;
-                    int count = Machine.Drain(buffer.AsSpan(0, BufferBytes), out var large);
+                    int count = Machine.Drain(buffer.AsSpan(0, size), out var large);
                     if (count == 0 && large is null) break;
                     if (!side.MayWrite && !hasLastWords && !await IsServedAgain()) break;
                     var writing = output.Write(large ?? buffer.AsMemory(0, count));

@@ -36,13 +36,13 @@ static class Rows
 
     public static EntryRow Entry(DbDataReader r) => new(
         new Position(PositionOf(r.GetInt64(0))), new StoredTime(r.GetInt64(1)), (EntryKind)r.GetInt64(2),
-        r.IsDBNull(3) ? default : Id(Bytes(r, 3)), Bytes(r, 4), new Addressing(r.GetString(5)), Placements(Bytes(r, 6)),
+        r.IsDBNull(3) ? default : Id(r, 3), Bytes(r, 4), new Addressing(r.GetString(5)), Placements(Bytes(r, 6)),
         new NotificationTraits(r.GetString(7), Text(r, 8), (ReceiptLevel)r.GetInt64(9),
         r.IsDBNull(10) ? null : TimeSpan.FromMicroseconds(r.GetInt64(10))));
 
     /// <summary>For entries about a notification, which have its id.</summary>
     public static (long Position, EntryText Text) Text(DbDataReader r) => (PositionOf(r.GetInt64(0)),
-        new EntryText((EntryKind)r.GetInt64(1), new StoredTime(r.GetInt64(2)), Id(Bytes(r, 3)), Bytes(r, 4)));
+        new EntryText((EntryKind)r.GetInt64(1), new StoredTime(r.GetInt64(2)), Id(r, 3), Bytes(r, 4)));
 
     public static LogRow Log(DbDataReader r)
     {
@@ -89,6 +89,16 @@ static class Rows
         var bytes = new byte[16];
         BinaryPrimitives.WriteUInt128BigEndian(bytes, id.Value);
         return bytes;
+    }
+
+    [ThreadStatic] static byte[]? idBytes;
+
+    /// <summary>An id in a column, without an array of its own.</summary>
+    static NotificationId Id(DbDataReader r, int column)
+    {
+        var bytes = idBytes ??= new byte[16];
+        r.GetBytes(column, 0, bytes, 0, bytes.Length);
+        return Id(bytes);
     }
 
     public static NotificationId Id(byte[] bytes) => new(BinaryPrimitives.ReadUInt128BigEndian(bytes));

@@ -11,6 +11,7 @@ sealed class SqlHistoryRows(ISql sql) : IHistoryRows
     static readonly string AtAnyKey =
         $" WHERE key IN ({string.Join(',', Enumerable.Range(1, KeysAtOnce).Select(i => $"?{i}"))}) ORDER BY key";
     static readonly string SelectTexts = Rows.SelectText + AtAnyKey, SelectEntries = Rows.SelectEntry + AtAnyKey;
+    const string SelectStretch = Rows.SelectText + " WHERE key>=?1 AND key<=?2 ORDER BY key";
 
     public IReadOnlyList<UserLogRow> UserLogs(long person) => sql.All(Rows.SelectUserLogs, Rows.UserLog, person);
 
@@ -63,8 +64,11 @@ sealed class SqlHistoryRows(ISql sql) : IHistoryRows
         return entries;
     }
 
+    /// <summary>Where most of a stretch is asked for, it is read whole: one statement that goes from row to row.</summary>
     public IEnumerable<(long Position, EntryText Text)> Texts(int space, IReadOnlyList<long> positions) =>
-        AtKeys(space, positions, SelectTexts, Rows.Text);
+        positions.Count > 1 && positions[^1] - positions[0] < 2 * positions.Count
+            ? sql.All(SelectStretch, Rows.Text, Rows.Key(space, positions[0]), Rows.Key(space, positions[^1]))
+            : AtKeys(space, positions, SelectTexts, Rows.Text);
 
     /// <summary>The rows at positions, many with one statement; in the order of positions among those of one statement.</summary>
     IEnumerable<T> AtKeys<T>(int space, IReadOnlyList<long> positions, string select, Func<DbDataReader, T> read)

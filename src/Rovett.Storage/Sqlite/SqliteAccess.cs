@@ -54,5 +54,8 @@ sealed class SqliteAccess(SqliteConnection connection) : IAccessSql
         lock (gate) SqliteFiles.Execute(connection, "PRAGMA wal_checkpoint(TRUNCATE)");
     }
 
-    public void Dispose() => connection.Dispose();
+    public void Dispose()
+    {
+        lock (gate) connection.Dispose();
+    }
 }

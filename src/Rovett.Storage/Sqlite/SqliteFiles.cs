@@ -95,9 +95,12 @@ public static class SqliteFiles
 
     static SqliteFiles()
     {
-        // SQLite counts the memory it uses under one lock of the whole process, which readers on several cores wait for.
+        // Both are refused when something opened a file before: slower, not wrong.
         Batteries_V2.Init();
-        _ = raw.sqlite3_config(raw.SQLITE_CONFIG_MEMSTATUS, 0); // refused when something opened a file before: slower, not wrong
+        // SQLite counts the memory it uses under one lock of the whole process, which readers on several cores wait for.
+        _ = raw.sqlite3_config(raw.SQLITE_CONFIG_MEMSTATUS, 0);
+        // A connection is only ever used by one thread at a time, which need not be locked out of it for each value of a row.
+        _ = raw.sqlite3_config(raw.SQLITE_CONFIG_MULTITHREAD);
     }
 
     /// <summary>Opens a connection with the settings every part relies on.</summary>

@@ -102,6 +102,15 @@ sealed class SqliteStatement : DbDataReader
         : throw new NotSupportedException($"Rows give numbers, texts and bytes, not {typeof(T).Name}.");
 
     /// <inheritdoc/>
+    public override long GetBytes(int ordinal, long dataOffset, byte[]? buffer, int bufferOffset, int length)
+    {
+        var part = raw.sqlite3_column_blob(statement, ordinal)[(int)dataOffset..];
+        if (part.Length > length) part = part[..length];
+        part.CopyTo(buffer.AsSpan(bufferOffset));
+        return part.Length;
+    }
+
+    /// <inheritdoc/>
     protected override void Dispose(bool disposing)
     {
         if (disposing) statement.Dispose();
@@ -109,7 +118,7 @@ sealed class SqliteStatement : DbDataReader
     }
 
     // The rest of what readers can do is not needed here.
-    static NotSupportedException Unused() => new("Rows are read by GetInt64, GetString, IsDBNull and GetFieldValue<byte[]>.");
+    static NotSupportedException Unused() => new("Rows are read by GetInt64, GetString, IsDBNull, GetBytes and GetFieldValue<byte[]>.");
 
     public override object this[int ordinal] => throw Unused();
     public override object this[string name] => throw Unused();
@@ -120,7 +129,6 @@ sealed class SqliteStatement : DbDataReader
     public override int RecordsAffected => throw Unused();
     public override bool GetBoolean(int ordinal) => throw Unused();
     public override byte GetByte(int ordinal) => throw Unused();
-    public override long GetBytes(int ordinal, long dataOffset, byte[]? buffer, int bufferOffset, int length) => throw Unused();
     public override char GetChar(int ordinal) => throw Unused();
     public override long GetChars(int ordinal, long dataOffset, char[]? buffer, int bufferOffset, int length) => throw Unused();
     public override string GetDataTypeName(int ordinal) => throw Unused();
