@@ -2,15 +2,14 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Core.Delivery;
 
-/// <summary>Entries that were read for a session that is behind, for a moment: others who come back at the same time are behind on the same
-/// ones, which are then read and framed once. As many slots as are needed for that, whatever the spaces; a newer entry takes an older one's.
-/// Safe to use from any thread.</summary>
+/// <summary>Entries read for a session that is behind, kept for a moment: others who come back at the same time missed the same ones,
+/// which are then read and framed once. The number of slots is fixed, however many spaces there are; a newer entry takes an older one's
+/// place. Safe to use from any thread.</summary>
 sealed class SharedPages
 {
     const int Slots = 2048, MostBody = 2048;
 
-    /// <summary>In milliseconds. What is shared can't change by itself, and yet no longer than needed is anything shown that was read
-    /// before.</summary>
+    /// <summary>How long an entry is shared, in milliseconds: no longer than those who come back together need it.</summary>
     public const int Moment = 2000;
 
     sealed record Slot(RecentEntries Space, OutgoingEntry Entry, int Cleared, long Read);

@@ -36,6 +36,6 @@ public interface IHistoryRows : IMarkSource
     EntryRow? Notification(int space, NotificationId id);
     /// <summary>The entries at positions that are stored.</summary>
     IReadOnlyDictionary<long, EntryRow> Entries(int space, IReadOnlyList<long> positions);
-    /// <summary>The outgoing part of the entries at sorted positions, in that order; others that lie between them may be among them.</summary>
+    /// <summary>The outgoing part of the entries at sorted positions, in that order; others that lie between may be among them.</summary>
     IEnumerable<(long Position, EntryText Text)> Texts(int space, IReadOnlyList<long> positions);
 }
