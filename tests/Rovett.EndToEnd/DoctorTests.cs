@@ -33,7 +33,8 @@ public sealed class DoctorTests : IAsyncLifetime
     string Key => (string)service.Ready["credentials"]!["adminKey"]!;
     string Secret => (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
 
-    /// <summary>What is at fault or has a warning: the names of the checks.</summary>
+    /// <summary>What is at fault or has a warning: the names of the checks. Not how long a round trip took, which says how busy this machine
+    /// is.</summary>
     static async Task<(string[] Wrong, JsonNode Json)> Examine(string[] args, params (string Name, string Value)[] environment)
     {
         var run = await ServiceProcess.Cli(["doctor", "--json", .. args], environment.ToDictionary(e => e.Name, e => e.Value));
@@ -43,7 +44,7 @@ public sealed class DoctorTests : IAsyncLifetime
         wrong.ShouldAllBe(f => ((string)f!["fix"]!).Length > 10 && ((string)f["see"]!).StartsWith("docs/doctor.md#",
             StringComparison.Ordinal));
         run.ExitCode.ShouldBe(wrong.Exists(f => (string)f!["verdict"]! == "fault") ? 1 : 0);
-        return ([.. wrong.Select(f => (string)f!["check"]!)], json);
+        return ([.. wrong.Select(f => (string)f!["check"]!).Where(check => check != "latency")], json);
     }
 
     Task<(string[] Wrong, JsonNode Json)> Outside(Uri url, string? key = null, string? secret = null, string origin = Page,
