@@ -35,9 +35,7 @@ public sealed class SessionTests : IAsyncLifetime
     {
         using var mara = await s.Events(s.Token("mara"), "?tried=a&tried=b%0Ac&tried=&tried=%EF%BF%BF&tried=e&tried=f");
         await mara.Next("current");
-        // Where another node serves the space, it hears a moment later of what is outstanding.
-        var session = await Eventually.Holds(async () => (await s.Get("/v1/sessions", s.Key)).Json!["sessions"]!.AsArray().Single()!,
-            found => (int)found["outstanding"]! == 1, "one to be outstanding");
+        var session = (await s.Get("/v1/sessions", s.Key)).Json!["sessions"]!.AsArray().Single()!;
         session["tried"]!.AsArray().Select(t => (string)t!).ShouldBe(["a"]);
     }
 
