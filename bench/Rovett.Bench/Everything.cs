@@ -10,7 +10,7 @@ static class Everything
 {
     const int Rounds = 3, Sessions = 1000, AtOnce = 2000, Crowd = 3000, Behind = 50_000, AllBehind = 1000, InFlight = 64;
     static readonly TimeSpan Length = TimeSpan.FromSeconds(4), Warmup = TimeSpan.FromSeconds(2),
-        SendWarmup = TimeSpan.FromSeconds(8); // until what is compiled for speed is in use
+        SendWarmup = TimeSpan.FromSeconds(8); // until the optimised code is in use
 
     /// <param name="What">What is measured.</param>
     /// <param name="Unit">In which unit.</param>
@@ -267,7 +267,7 @@ static class Everything
     {
         var request = (await side.Behind(1, Behind))[0];
         double best = 0;
-        for (int i = 0; i < 10; i++) // from the same cursor each time; the first ones compile the code
+        for (int i = 0; i < 10; i++) // from the same cursor each time; the first few run before the code is optimised
         {
             using var one = new Gathered();
             var (came, done) = (0, new TaskCompletionSource());

@@ -16,7 +16,7 @@ using Xunit;
 
 namespace Rovett.Core.Tests;
 
-/// <summary>Sessions that are behind, over a real store, and what is read for them.</summary>
+/// <summary>Sessions catching up from a real store, and how much is read for them.</summary>
 public sealed class CatchUpTests : IDisposable
 {
     readonly string folder = Directory.CreateTempSubdirectory("rovett-catch-up-").FullName;
@@ -46,14 +46,20 @@ public sealed class CatchUpTests : IDisposable
     public sealed class Counted(IHistoryStore store) : IHistoryStore
     {
         public int Texts;
+        public Action? AfterRead;
 
-        public T Read<T>(Func<IHistoryRows, T> work) => store.Read(rows =>
+        public T Read<T>(Func<IHistoryRows, T> work)
         {
-            var proxy = DispatchProxy.Create<IHistoryRows, CountingRows>();
-            ((CountingRows)(object)proxy).Rows = rows;
-            ((CountingRows)(object)proxy).Of = this;
-            return work(proxy);
-        });
+            var found = store.Read(rows =>
+            {
+                var proxy = DispatchProxy.Create<IHistoryRows, CountingRows>();
+                ((CountingRows)(object)proxy).Rows = rows;
+                ((CountingRows)(object)proxy).Of = this;
+                return work(proxy);
+            });
+            AfterRead?.Invoke();
+            return found;
+        }
     }
 
     public class CountingRows : DispatchProxy
@@ -144,6 +150,22 @@ public sealed class CatchUpTests : IDisposable
         mara.Page();
         counted.Texts.ShouldBe(28);
         recent.Clear();
+        Titles(oskar.Page()).ShouldBe(Numbers(8, 12));
+        counted.Texts.ShouldBe(40);
+    }
+
+    [Fact]
+    public void What_was_read_before_an_erasure_is_not_shared_after_it()
+    {
+        foreach (var user in new[] { "mara", "oskar" }) Ask(new IdentifyCommand("main", new Identity(new UserId(user), ["crew"], 1)));
+        for (int i = 0; i < 100; i++) Send("role:crew", i);
+        Behind mara = new(this, "mara"), oskar = new(this, "oskar");
+        mara.Page();
+        oskar.Page();
+        counted.AfterRead = recent.Clear; // between reading the page and sharing it
+        mara.Page();
+        counted.AfterRead = null;
+        counted.Texts.ShouldBe(28);
         Titles(oskar.Page()).ShouldBe(Numbers(8, 12));
         counted.Texts.ShouldBe(40);
     }

@@ -33,7 +33,7 @@ public sealed class DoctorTests : IAsyncLifetime
     string Key => (string)service.Ready["credentials"]!["adminKey"]!;
     string Secret => (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
 
-    /// <summary>What is at fault or has a warning: the names of the checks. Not how long a round trip took, which says how busy this machine
+    /// <summary>What is at fault or has a warning: the names of the checks. Latency is left out: it depends on how busy this machine
     /// is.</summary>
     static async Task<(string[] Wrong, JsonNode Json)> Examine(string[] args, params (string Name, string Value)[] environment)
     {

@@ -21,7 +21,7 @@ public sealed class SessionTests : IAsyncLifetime
         await mara.Next("current");
         await s.Send("user:mara", "Bow thruster check due");
         var came = await mara.Next("notification");
-        // Where another node serves the space, it hears a moment later of what is outstanding.
+        // With another node serving the space, the count arrives there a moment later.
         var session = await Eventually.Holds(async () => (await s.Get("/v1/sessions", s.Key)).Json!["sessions"]!.AsArray().Single()!,
             found => (int)found["outstanding"]! == 1, "one to be outstanding");
         session["tried"]!.AsArray().Select(t => (string)t!).ShouldBe(["websocket: the upgrade failed", new string('x', 100)]);

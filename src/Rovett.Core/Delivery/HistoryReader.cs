@@ -54,7 +54,7 @@ public sealed class HistoryReader(IHistoryStore history)
         return found;
     }
 
-    /// <summary>True for what one log gave without changes, mostly.</summary>
+    /// <summary>Whether they are in order already, as the entries of a single log usually are.</summary>
     static bool InOrder(List<FoundEntry> found)
     {
         for (int i = 1; i < found.Count; i++)

@@ -17,7 +17,7 @@ public sealed class RecentEntries
 
     internal RecentEntries(RecentBySpace all, int number) => (this.all, Number) = (all, number);
 
-    /// <summary>Which of the spaces.</summary>
+    /// <summary>Tells the spaces of this process apart.</summary>
     internal int Number { get; }
 
     /// <summary>How often everything was dropped.</summary>
@@ -58,13 +58,13 @@ public sealed class RecentEntries
         lock (gate) return byPosition.GetValueOrDefault(position);
     }
 
-    /// <summary>The one at a position for a session that is behind: as <see cref="Find"/>, or read for another one just now.</summary>
+    /// <summary>As <see cref="Find"/>, for a session that is behind: also what was read for another session a moment ago.</summary>
     public OutgoingEntry? FindForPage(long position) => Find(position) ?? all.Pages.Find(this, position);
 
-    /// <summary>A session that is behind reads a page.</summary>
-    /// <param name="session">Which one.</param>
-    /// <returns>True when others do so at the same time: what is read is worth sharing.</returns>
-    internal bool Reads(object session)
+    /// <summary>Notes that a session reads a page.</summary>
+    /// <param name="session">The session.</param>
+    /// <returns>True when other sessions read pages too, so that sharing what is read is worth it.</returns>
+    internal bool OthersReadToo(object session)
     {
         long now = Environment.TickCount64;
         int me = RuntimeHelpers.GetHashCode(session), before = Interlocked.Exchange(ref reader, me);
@@ -72,7 +72,7 @@ public sealed class RecentEntries
         return now < Volatile.Read(ref sharedUntil);
     }
 
-    /// <summary>Keeps one that was read for a session that is behind, for a moment.</summary>
+    /// <summary>Keeps an entry that was read for a session that is behind, for a moment.</summary>
     /// <param name="entry">The entry.</param>
     /// <param name="asOf">What <see cref="Cleared"/> was before it was read.</param>
     internal void Share(OutgoingEntry entry, int asOf) => all.Pages.Add(this, entry, asOf);

@@ -9,7 +9,7 @@ public sealed class SessionFeeder(HistoryReader history, RecentEntries recent, C
     FirstVisit? firstVisit;
     (ReadPlan Plan, FirstPage Page)? ready; // read when it began, and not fed yet
     int asOf; // how often everything was dropped from memory before the page was read
-    bool isShared; // others are behind at the same time
+    bool isShared; // other sessions are behind at the same time
     long lossKnown; // up to this position it was said that something is missing, or it does not matter
 
     /// <summary>Works out where a session starts.</summary>
@@ -74,7 +74,7 @@ public sealed class SessionFeeder(HistoryReader history, RecentEntries recent, C
         return plan.Logs.Count > 0 ? history.After(plan, session.Through, most, firstVisit, recent.FindForPage) : ([], false);
     }
 
-    void Reading() => (asOf, isShared) = (recent.Cleared, recent.Reads(this));
+    void Reading() => (asOf, isShared) = (recent.Cleared, recent.OthersReadToo(this));
 
     OutgoingEntry? Made(FoundEntry found, string[] cursors, ref int next)
     {

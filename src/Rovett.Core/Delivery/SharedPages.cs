@@ -18,12 +18,12 @@ sealed class SharedPages
 
     static int At(RecentEntries space, long position) => (int)((uint)(space.Number * 7919 + position) % Slots);
 
-    /// <summary>The one of a space at a position, or null.</summary>
+    /// <summary>A space's entry at a position, or null.</summary>
     public OutgoingEntry? Find(RecentEntries space, long position) =>
         Volatile.Read(ref slots[At(space, position)]) is { } slot && slot.Space == space && slot.Entry.Position.Value == position
             && slot.Cleared == space.Cleared && Environment.TickCount64 - slot.Read < Moment ? slot.Entry : null;
 
-    /// <summary>Shares one that was read.</summary>
+    /// <summary>Shares an entry that was read.</summary>
     /// <param name="space">Its space.</param>
     /// <param name="entry">The entry.</param>
     /// <param name="cleared">What <see cref="RecentEntries.Cleared"/> was before it was read.</param>
@@ -33,7 +33,7 @@ sealed class SharedPages
         Volatile.Write(ref slots[At(space, entry.Position.Value)], new Slot(space, entry, cleared, Environment.TickCount64));
     }
 
-    /// <summary>Lets go of what is of a space.</summary>
+    /// <summary>Drops a space's entries.</summary>
     public void Remove(RecentEntries space)
     {
         foreach (ref var slot in slots.AsSpan())

@@ -19,7 +19,7 @@ sealed class RollCall(IReadOnlyList<Placement> placements, MarkKind kind)
     /// <summary>The people found missing so far.</summary>
     public List<string> Missing { get; } = [];
 
-    /// <summary>Stop at the first person who is missing.</summary>
+    /// <summary>Whether to stop at the first person found missing.</summary>
     public bool OnlyFirst { get; init; }
 
     bool IsEnough => OnlyFirst && Missing.Count > 0;

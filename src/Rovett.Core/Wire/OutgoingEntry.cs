@@ -31,7 +31,7 @@ public sealed class OutgoingEntry(EntryKind kind, Position position, StoredTime 
     public int Weight => 400 + Body.Length * 4;
     /// <summary>The trace that it is shown in; null: none.</summary>
     public EntryTrace? Trace { get; init; }
-    /// <summary>False for one that was read for a session that is behind: nobody asks it how many it was written to.</summary>
+    /// <summary>False for an entry read for a session that is behind, of which nobody asks how many users it was written to.</summary>
     public bool IsKept { get; init; } = true;
     /// <summary>True for a notification, which is acknowledged; false for what became of one.</summary>
     public bool IsNotification => Kind == EntryKind.Notification;

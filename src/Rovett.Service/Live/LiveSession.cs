@@ -21,8 +21,8 @@ public sealed partial class LiveSession : IOpenSession
     /// <summary>The state of a session that does not have everything yet.</summary>
     internal const string CatchingUp = "catching up";
 
-    // One that takes long pages is given them in few writes.
-    const int BufferBytes = 12 * 1024, LongBufferBytes = 48 * 1024, MostTopicsWaiting = 16, FreeAck = 16;
+    // Long pages are written in fewer pieces.
+    const int BufferBytes = 12 * 1024, LongBufferBytes = 24 * 1024, MostTopicsWaiting = 16, FreeAck = 16;
     static readonly TimeSpan LastWordsPatience = TimeSpan.FromSeconds(3), LongestWarning = TimeSpan.FromMinutes(1),
         LookAgain = TimeSpan.FromMilliseconds(50);
 

@@ -8,8 +8,8 @@ namespace Rovett.Service.Live;
 /// connection's send buffer to megabytes, filled with what is out of date by the time it is read.</summary>
 static class SocketMemory
 {
-    /// <summary>How much may wait in this process before a write waits too, in bytes: longer than one write, so that a device
-    /// that reads never makes it wait.</summary>
+    /// <summary>How much may wait in this process before a write waits too, in bytes: longer than one write but for those of
+    /// long pages, so that a device that reads never makes it wait. While a long page's write waits, the next page is read.</summary>
     public const int Waiting = 16 * 1024;
 
     /// <summary>How much may wait in the kernel that the network did not take yet, in bytes. What is under way to the device is

@@ -93,7 +93,7 @@ static class Rows
 
     [ThreadStatic] static byte[]? idBytes;
 
-    /// <summary>An id in a column, without an array of its own.</summary>
+    /// <summary>Reads an id from a column without allocating.</summary>
     static NotificationId Id(DbDataReader r, int column)
     {
         var bytes = idBytes ??= new byte[16];
