@@ -6,7 +6,7 @@ namespace Rovett.Testing;
 public static class Eventually
 {
     /// <summary>Asks until it holds; throws, with what was last seen, when it never does.</summary>
-    public static async Task<T> Holds<T>(Func<Task<T>> look, Func<T, bool> holds, string what, int seconds = 20)
+    public static async Task<T> Holds<T>(Func<Task<T>> look, Func<T, bool> holds, string what, int seconds = 60)
     {
         var clock = Stopwatch.StartNew();
         for (; ; )
@@ -23,6 +23,6 @@ public static class Eventually
         ? $"[{string.Join(", ", all.Cast<object>())}]" : $"{seen}";
 
     /// <summary>Asks until it holds.</summary>
-    public static Task Holds(Func<bool> holds, string what, int seconds = 20) =>
+    public static Task Holds(Func<bool> holds, string what, int seconds = 60) =>
         Holds(() => Task.FromResult(holds()), h => h, what, seconds);
 }
