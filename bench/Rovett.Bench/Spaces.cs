@@ -11,7 +11,7 @@ namespace Rovett.Bench;
 /// what one space that asks much does to another. In a data folder and on PostgreSQL.</summary>
 static class Spaces
 {
-    const int Many = 1000, Starts = 5;
+    const int Many = 1000, Starts = 5, PeopleEach = 1000;
     static readonly TimeSpan Idle = TimeSpan.FromSeconds(20), Length = TimeSpan.FromSeconds(6);
 
     public static async Task Run(string? home, string? parts)
@@ -24,9 +24,10 @@ static class Spaces
             var many = await Place(server, Many);
             try
             {
-                if (parts != "hostile") await Idling(place, one, many);
-                if (parts != "hostile") await Active(place, many);
-                await Hostile(place, many);
+                if (parts is null) await Idling(place, one, many);
+                if (parts is null) await Active(place, many);
+                if (parts is null or "hostile") await Hostile(place, many);
+                if (parts is null or "people") await People(place, many);
             }
             finally
             {
@@ -141,6 +142,47 @@ static class Spaces
         foreach (var (_, http) in clients) http.Dispose();
         await service.Terminate();
     }
+
+    /// <summary>Everybody of every space gets something: what so many people cost once nobody is connected.</summary>
+    static async Task People(string place, Home many)
+    {
+        double before, after, restarted, people = (double)many.Keys.Count * PeopleEach;
+        long written = Size(many.Folder);
+        using (var service = await ServiceProcess.Start(many.Folder, environment: many.Environment))
+        {
+            await Task.Delay(Idle);
+            before = Resident(service);
+            long began = Stopwatch.GetTimestamp();
+            await Parallel.ForEachAsync(many.Keys, new ParallelOptions { MaxDegreeOfParallelism = 4 }, async (of, stop) =>
+            {
+                using var http = Client(service, of.Key);
+                var lines = string.Join('\n', Enumerable.Range(0, PeopleEach).Select(n =>
+                    $$"""{"to":["user:deckhand-{{n}}"],"type":"roster.changed","title":"Your watch begins at 06:00"}"""));
+                using var content = new StringContent(lines, Encoding.UTF8, "application/x-ndjson");
+                using var answer = await http.PostAsync(of.Space == "main" ? "/v1/notifications" : $"/s/{of.Space}/v1/notifications", content,
+                    stop);
+                answer.EnsureSuccessStatusCode();
+            });
+            double seconds = Stopwatch.GetElapsedTime(began).TotalSeconds;
+            await Task.Delay(Idle);
+            after = Resident(service);
+            Say($"{place}: {people:N0} people in {Many} spaces, one notification each: {seconds:F0} s ({people / seconds:N0}/s); resident " +
+                $"{before:F0} MiB before, {after:F0} MiB {Idle.TotalSeconds} s later ({(after - before) * 1048576 / people:F0} bytes a person)");
+            await service.Terminate();
+        }
+        long starts = Stopwatch.GetTimestamp();
+        using (var service = await ServiceProcess.Start(many.Folder, environment: many.Environment))
+        {
+            double start = Stopwatch.GetElapsedTime(starts).TotalSeconds;
+            await Task.Delay(Idle);
+            restarted = Resident(service);
+            Say($"{place}: started again in {start:F1} s, {restarted:F0} MiB ({(restarted - before) * 1048576 / people:F0} bytes a person)" +
+                (many.Environment.ContainsKey("ROVETT_DATABASE") ? "" : $"; on disk {(Size(many.Folder) - written) / people:F0} bytes a person"));
+            await service.Terminate();
+        }
+    }
+
+    static long Size(string folder) => new DirectoryInfo(folder).EnumerateFiles("*", SearchOption.AllDirectories).Sum(f => f.Length);
 
     /// <summary>One space sends in a closed loop, alone and beside one that asks all sorts of things as fast as it can.</summary>
     static async Task Hostile(string place, Home many)

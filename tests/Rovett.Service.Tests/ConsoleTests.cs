@@ -225,6 +225,38 @@ public sealed class ConsoleTests : IAsyncLifetime
     static async Task<JsonObject?> NextView(RawEvents stream) => await stream.Next();
 
     [Fact]
+    public async Task The_view_begins_with_what_was_sent_before_and_follows_what_happens_to_it()
+    {
+        var ruth = await SignUp("ruth", s.Service.ConsoleLink!);
+        var mara = s.Token("mara", "engineer");
+        await s.Send("user:mara role:engineer", "Before");
+        async Task Read() => (await s.Post("/v1/inbox/marks", mara, """{"read":{"all":true}}""")).Status.ShouldBe(200);
+        await Read();
+        await s.Restart(); // nothing of it is in memory
+        using var stream = await RawEvents.Connect(s.Port, "/console/api/live", null, $"Cookie: {ruth.Item2}");
+        async Task Shows(params string[] wanted)
+        {
+            List<string> seen;
+            do
+            {
+                seen = [.. (await NextView(stream)).ShouldNotBeNull()["notifications"]!.AsArray()
+                    .Select(n => $"{n!["title"]} {n["received"]} {n["read"]} {n["state"]}".Trim())];
+            }
+            while (!seen.SequenceEqual(wanted));
+        }
+
+        await Shows("Before 1 1");
+        var id = await s.Send("user:mara", "After");
+        await Shows("After 0 0", "Before 1 1");
+        await Read();
+        await Shows("After 1 1", "Before 1 1");
+        (await s.Call(HttpMethod.Delete, $"/v1/notifications/{id}", s.Key)).Status.ShouldBeInRange(200, 299);
+        await Shows("After 1 1 withdrawn", "Before 1 1");
+        (await s.Call(HttpMethod.Delete, "/v1/users/mara", s.Key)).Status.ShouldBeInRange(200, 299);
+        await Shows();
+    }
+
+    [Fact]
     public async Task Many_guesses_at_a_time_are_no_way_around_the_limit()
     {
         await SignUp("ruth", s.Service.ConsoleLink!);

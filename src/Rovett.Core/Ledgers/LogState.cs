@@ -16,10 +16,25 @@ sealed class LogState(AddressLog log, string key)
     public readonly NodeLog Node = new(log.Id, log.Texts);
 
     /// <summary>The members who have muted something and whom the next notification reaches.</summary>
-    public readonly HashSet<Member> WithMutes = [];
+    public IReadOnlyCollection<Member> WithMutes => withMutes ?? (IReadOnlyCollection<Member>)[];
 
     /// <summary>The subscribed sessions whose users have muted something.</summary>
-    public readonly HashSet<SubscribedLog> SubscribersWithMutes = [];
+    public IReadOnlyCollection<SubscribedLog> SubscribersWithMutes => subscribersWithMutes ?? (IReadOnlyCollection<SubscribedLog>)[];
+
+    HashSet<Member>? withMutes; // null until there is one: most logs have none
+    HashSet<SubscribedLog>? subscribersWithMutes;
+
+    /// <summary>Adds to <see cref="WithMutes"/>.</summary>
+    public void AddWithMutes(Member member) => (withMutes ??= []).Add(member);
+
+    /// <summary>Takes out of <see cref="WithMutes"/>.</summary>
+    public void RemoveWithMutes(Member member) => withMutes?.Remove(member);
+
+    /// <summary>Adds to <see cref="SubscribersWithMutes"/>.</summary>
+    public void AddWithMutes(SubscribedLog subscriber) => (subscribersWithMutes ??= []).Add(subscriber);
+
+    /// <summary>Takes out of <see cref="SubscribersWithMutes"/>.</summary>
+    public void RemoveWithMutes(SubscribedLog subscriber) => subscribersWithMutes?.Remove(subscriber);
 
     /// <summary>The connected users who see something of it.</summary>
     public readonly Roster<Member> Members = new();

@@ -27,14 +27,14 @@ sealed class Member : Roster<Member>.Item
     /// <summary>The user has muted something: from now on notifications are looked at one by one.</summary>
     public void LookAtEach()
     {
-        if (AddressIndex >= 0) home.WithMutes.Add(this);
+        if (AddressIndex >= 0) home.AddWithMutes(this);
     }
 
     /// <summary>Takes the user out of the list.</summary>
     public void Leave()
     {
         home.Members.Remove(this);
-        home.WithMutes.Remove(this);
+        home.RemoveWithMutes(this);
         if (there is not null) User.Home.Port.Add(new NodeEnlist(home.Node, there, Joins: false));
     }
 }

@@ -41,7 +41,11 @@ sealed class Residents(int mostIdle, int mostLoose)
         }
         if (++batches % LookEvery != 0) return;
         long loose = 0;
-        foreach (var space in spaces) loose += space.Loose;
+        foreach (var space in spaces)
+        {
+            loose += space.Loose;
+            space.Compact();
+        }
         if (loose <= shedAt) return;
         loose = 0;
         foreach (var space in spaces)

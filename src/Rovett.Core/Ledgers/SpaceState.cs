@@ -269,6 +269,21 @@ internal sealed partial class SpaceState
         Topics.ForgetKnown();
     }
 
+    /// <summary>Gives back the room of what was dropped.</summary>
+    public void Compact()
+    {
+        Compact(users);
+        Compact(usersById);
+        Compact(logs);
+        Compact(logsById);
+    }
+
+    static void Compact<TKey, TValue>(Dictionary<TKey, TValue> all) where TKey : notnull
+    {
+        const int Small = 64, Part = 4;
+        if (all.Capacity > Small && all.Count < all.Capacity / Part) all.TrimExcess(all.Count * 2);
+    }
+
     /// <summary>The ordinal of the newest notification of a log up to a position.</summary>
     public long OrdinalAt(AddressLog log, long position) =>
         position <= 0 ? 0 : position >= log.HeadPosition ? log.Head : Math.Max(log.Trimmed, store.OrdinalAt(log.Id, position));

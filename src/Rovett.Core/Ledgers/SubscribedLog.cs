@@ -28,13 +28,13 @@ sealed class SubscribedLog(SessionPlace place, UserLog seen, LogState home) : Ro
     }
 
     /// <summary>The user has muted something: from now on notifications are looked at one by one.</summary>
-    public void LookAtEach() => home.SubscribersWithMutes.Add(this);
+    public void LookAtEach() => home.AddWithMutes(this);
 
     /// <summary>Takes it out of the log's list, if it is in it.</summary>
     public void Leave()
     {
         if (!home.Subscribers.Remove(this)) return;
-        home.SubscribersWithMutes.Remove(this);
+        home.RemoveWithMutes(this);
         Place.User.Home.Port.Add(new NodeSubscribe(home.Node, there!, Joins: false));
     }
 }

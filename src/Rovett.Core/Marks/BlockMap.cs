@@ -14,7 +14,9 @@ public interface IBlockSource
 
 /// <summary>Bits by ordinal in blocks of 4,096, listed and loaded when they are first needed. Blocks that are full share
 /// one array.</summary>
-sealed class BlockMap(IBlockSource? source)
+/// <param name="source">Where they are stored; null: nowhere.</param>
+/// <param name="counted">Hears of stored blocks when they are listed, with their counts.</param>
+sealed class BlockMap(IBlockSource? source, DeadSet? counted = null)
 {
     public const int BlockSize = 4096;
     public const int WordsPerBlock = BlockSize / 64;
@@ -25,9 +27,6 @@ sealed class BlockMap(IBlockSource? source)
 
     /// <summary>The blocks whose bits changed since they were last stored.</summary>
     public HashSet<int>? Changed { get; set; }
-
-    /// <summary>Hears of stored blocks when they are listed, with their counts.</summary>
-    public Action<int, int>? Listed { get; set; }
 
     public static int BlockOf(long ordinal) => (int)((ordinal - 1) / BlockSize);
 
@@ -118,7 +117,7 @@ sealed class BlockMap(IBlockSource? source)
         foreach (var (block, count) in source!.List())
         {
             (blocks ??= []).Add(block, null);
-            Listed?.Invoke(block, count);
+            counted?.Add(block, count);
         }
     }
 }

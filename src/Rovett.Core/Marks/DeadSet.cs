@@ -7,10 +7,10 @@ namespace Rovett.Core.Marks;
 public sealed class DeadSet
 {
     readonly BlockMap blocks;
-    int[] tree = new int[16]; // Fenwick tree of the blocks' counts, from index 1
+    int[] tree = []; // Fenwick tree of the blocks' counts, from index 1
 
     /// <summary>Creates a set over stored blocks.</summary>
-    public DeadSet(IBlockSource? source = null) => blocks = new BlockMap(source) { Listed = Add };
+    public DeadSet(IBlockSource? source = null) => blocks = new BlockMap(source, this);
 
     /// <summary>The blocks that changed since <see cref="ClearChanges"/>, for the store.</summary>
     public IReadOnlyCollection<int> ChangedBlocks => blocks.Changed ?? (IReadOnlyCollection<int>)[];
@@ -95,7 +95,8 @@ public sealed class DeadSet
         }
     }
 
-    void Add(int block, int count)
+    /// <summary>A block holds so many more ordinals.</summary>
+    internal void Add(int block, int count)
     {
         int index = block + 1;
         if (index >= tree.Length) Grow(index);
@@ -104,7 +105,7 @@ public sealed class DeadSet
 
     void Grow(int index)
     {
-        int size = tree.Length;
+        int size = Math.Max(2, tree.Length);
         var counts = new int[tree.Length];
         for (int i = 1; i < tree.Length; i++) counts[i] = Prefix(i) - Prefix(i - 1);
         while (size <= index) size *= 2;

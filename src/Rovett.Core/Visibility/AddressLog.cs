@@ -13,7 +13,7 @@ readonly record struct LogEvent(long Position, long Ordinal, bool Change);
 public sealed class AddressLog(long id, Audience? audience, Address[] addresses, IBlockSource? dead = null)
 {
     const int RecentSize = 64;
-    LogEvent[]? recent;
+    LogEvent[] recent = [];
     long recentCount, recentFrom;
 
     /// <summary>The store's number of the log.</summary>
@@ -90,7 +90,8 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses,
 
     void Note(LogEvent happened)
     {
-        recent ??= new LogEvent[RecentSize];
+        // Most logs are short, so it begins small.
+        if (recentCount >= recent.Length && recent.Length < RecentSize) Array.Resize(ref recent, Math.Max(2, 2 * recent.Length));
         recent[recentCount++ % RecentSize] = happened;
     }
 
@@ -102,7 +103,7 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses,
         {
             for (long i = recentCount - Math.Min(recentCount, RecentSize); i < recentCount; i++)
             {
-                if (recent![i % RecentSize] is { Change: false } came) return came.Ordinal;
+                if (recent[i % RecentSize] is { Change: false } came) return came.Ordinal;
             }
             return Head + 1;
         }
@@ -112,7 +113,7 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses,
     internal bool TryRecent(long position, List<(AddressLog Log, LogEvent Event)> into)
     {
         if (Math.Max(HeadPosition, ChangedAt) <= position) return true;
-        if (recent is null) return false;
+        if (recentCount == 0) return false;
         // What is not kept lies at or before this position.
         long before = recentCount <= RecentSize ? recentFrom : recent[recentCount % RecentSize].Position - 1;
         if (before > position) return false;
@@ -125,7 +126,7 @@ public sealed class AddressLog(long id, Audience? audience, Address[] addresses,
     {
         for (long i = recentCount - Math.Min(recentCount, RecentSize); i < recentCount; i++)
         {
-            var happened = recent![i % RecentSize];
+            var happened = recent[i % RecentSize];
             if (happened.Position > after) into.Add((this, happened));
         }
     }

@@ -28,7 +28,6 @@ using Rovett.Service.Tls;
 using Rovett.Service.Topics;
 using Rovett.Storage.Access;
 using Rovett.Storage.Homes;
-using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Hosting;
 
@@ -58,9 +57,6 @@ static class Composition
     /// <summary>Starts what works by itself, whether or not a request asks for it.</summary>
     public static void StartRounds(this IServiceProvider provider)
     {
-        provider.GetRequiredService<ActivityMonitor>()
-            .Load(provider.GetRequiredService<SpaceDirectory>(), provider.GetRequiredService<SqlHistory>(),
-            provider.GetRequiredService<Agendas>());
         provider.GetRequiredService<AccessStore>()
             .AddStart(new StoredStart(provider.GetRequiredService<ServiceInfo>().Since.Micros, ServiceInfo.Version));
         provider.GetRequiredService<MeterKeeper>();

@@ -41,7 +41,7 @@ public sealed class ServiceMeters : IDisposable
     readonly Counter<long> stored, events, refusals, received, opened, pages, deadlines;
     readonly Histogram<double> duration, written;
     readonly TimeProvider clock;
-    readonly Dictionary<string, Recent> recent = [];
+    readonly Recent recent = new();
 
     /// <summary>Creates the instruments.</summary>
     /// <param name="clock">The clock.</param>
@@ -121,23 +121,19 @@ public sealed class ServiceMeters : IDisposable
     internal void WasStored(string space, StoredTime at, IReadOnlyList<Placement> placements)
     {
         stored.Add(1, new KeyValuePair<string, object?>(Space, space));
-        if (!recent.TryGetValue(space, out var times)) recent[space] = times = new Recent();
         long oldest = Now - (long)TimedFor.TotalMicroseconds;
-        foreach (var place in placements) times.Add((place.Log, place.Ordinal), at.Micros, oldest);
+        foreach (var place in placements) recent.Add((place.Log, place.Ordinal), at.Micros, oldest);
     }
 
     /// <summary>Notifications of a log were received by one more person. Not safe to call from several threads at once.</summary>
     internal void WasReceived(string space, long log, OrdinalRun run)
     {
         var tag = new KeyValuePair<string, object?>(Space, space);
-        if (recent.TryGetValue(space, out var times))
+        long now = Now;
+        foreach (long at in recent.Of(log, run))
         {
-            long now = Now;
-            foreach (long at in times.Of(log, run))
-            {
-                var took = TimeSpan.FromMicroseconds(Math.Max(0, now - at));
-                if (took <= TimedFor) duration.Record(took.TotalSeconds, tag);
-            }
+            var took = TimeSpan.FromMicroseconds(Math.Max(0, now - at));
+            if (took <= TimedFor) duration.Record(took.TotalSeconds, tag);
         }
         received.Add(run.Count, tag);
     }
@@ -147,10 +143,10 @@ public sealed class ServiceMeters : IDisposable
     /// <inheritdoc/>
     public void Dispose() => meter.Dispose();
 
-    /// <summary>When the newest notifications of a space were sent.</summary>
+    /// <summary>When the newest notifications of all spaces were sent.</summary>
     sealed class Recent
     {
-        const int Most = 8192;
+        const int Most = 32 * 1024;
         readonly Dictionary<(long Log, long Ordinal), long> times = [];
         readonly Queue<(long Log, long Ordinal)> order = new();
 

@@ -1,6 +1,7 @@
 using System.Buffers;
 using System.Text.Json;
 using Rovett.Core.Addresses;
+using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Marks;
 using Rovett.Core.Notifications;
@@ -17,27 +18,57 @@ using Rovett.Storage.Sql;
 
 namespace Rovett.Service.Endpoints.OperatorConsole;
 
-/// <summary>The newest notifications of each space with their counts, kept current as things happen: what the console
-/// shows moving. Hears of everything on the ledger's thread.</summary>
-public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts, OutboundNews outbound, ServiceMeters meters)
-    : ILedgerObserver
+/// <summary>What the console shows moving: how much is sent, and the newest notifications with their counts. The notifications of a space
+/// are kept only while somebody looks at them: what happens to one is noted, and read by the next look. Hears of everything on the ledger's
+/// thread.</summary>
+public sealed class ActivityMonitor(TimeProvider clock, SqlHistory history, RecentBySpace recent, ReceiptNews receipts,
+    OutboundNews outbound, ServiceMeters meters) : ILedgerObserver
 {
-    /// <summary>How many notifications are kept for each space.</summary>
+    /// <summary>How many notifications are kept for each space that is looked at.</summary>
     public const int Kept = 100;
 
-    sealed class Row(OperatorItem item, OutgoingEntry? live)
+    /// <summary>For how long they are kept after a look.</summary>
+    static readonly TimeSpan LookedAtFor = TimeSpan.FromMinutes(1);
+
+    sealed class Row(EntryRow entry, OutgoingEntry? live)
     {
-        public readonly OperatorItem Item = item;
+        public readonly EntryRow Entry = entry;
         public readonly OutgoingEntry? Live = live;
-        public long Received = item.People.Received, Read = item.People.Read;
+        public long Received, Read;
         public EntryKind? Change;
+        public bool IsStale = true; // something happened to it since its counts and its last change were read
+    }
+
+    /// <summary>The newest notifications of a space, by position.</summary>
+    sealed class Newest
+    {
+        public readonly SortedList<long, Row> Rows = [];
+        public readonly Dictionary<(long Log, long Ordinal), Row> ByPlace = [];
+        public readonly Dictionary<NotificationId, Row> ById = [];
+        public readonly Lock Reading = new();
+        public bool IsLoaded;
+        public long LookedAt;
+        public int Erasures;
+
+        public void Add(Row row)
+        {
+            if (!Rows.TryAdd(row.Entry.Position.Value, row)) return;
+            ById[row.Entry.Id] = row;
+            foreach (var place in row.Entry.Placements) ByPlace[(place.Log, place.Ordinal)] = row;
+            if (Rows.Count > Kept) Remove(Rows.Values[0]);
+        }
+
+        public void Remove(Row row)
+        {
+            Rows.Remove(row.Entry.Position.Value);
+            ById.Remove(row.Entry.Id);
+            foreach (var place in row.Entry.Placements) ByPlace.Remove((place.Log, place.Ordinal));
+        }
     }
 
     sealed class Space
     {
-        public readonly LinkedList<Row> Newest = new();
-        public readonly Dictionary<(long, long), Row> ByPlace = [];
-        public readonly Dictionary<NotificationId, Row> ById = [];
+        public Newest? Newest;
         public long StoredSinceStart;
         public readonly long[] PerSecond = new long[60];
         public long Second;
@@ -55,21 +86,6 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts, Ou
     readonly Dictionary<string, Space> spaces = [];
     readonly StoredTime since = StoredTime.From(clock.GetUtcNow());
 
-    /// <summary>Fills in the newest that were stored before this start.</summary>
-    public void Load(SpaceDirectory all, SqlHistory history, Agendas agendas)
-    {
-        foreach (var space in all.All.Where(s => agendas.Of(s.Name).Stored > 0)) Load(space, history);
-    }
-
-    void Load(SpaceRuntime space, SqlHistory history)
-    {
-        foreach (var entry in history.Newest(space.Id, Kept).Reverse())
-        {
-            Add(Of(space.Name), new Row(new OperatorItem(entry, history.People(entry.Placements)), null)
-            { Change = history.LastChange(entry) });
-        }
-    }
-
     /// <inheritdoc/>
     public void Stored(string space, OutgoingEntry notification, Addressing addressing, IReadOnlyList<Placement> placements)
     {
@@ -79,10 +95,13 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts, Ou
             state.StoredSinceStart++;
             meters.WasStored(space, notification.Time, placements);
             state.Count(Second, 1);
-            Add(state, new Row(
-                new OperatorItem(
-                new EntryRow(notification.Position, notification.Time, EntryKind.Notification, notification.Id, notification.Body,
-                addressing, [.. placements], NotificationTraits.None), new PeopleCounts(0, 0, 0)), notification));
+            if (state.Newest is not { } newest) return;
+            if (clock.GetElapsedTime(newest.LookedAt) > LookedAtFor) state.Newest = null;
+            else
+            {
+                newest.Add(new Row(new EntryRow(notification.Position, notification.Time, EntryKind.Notification, notification.Id,
+                    notification.Body, addressing, [.. placements], NotificationTraits.None), notification));
+            }
         }
     }
 
@@ -91,7 +110,7 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts, Ou
     {
         lock (gate)
         {
-            if (Of(space).ById.TryGetValue(change.Id, out var row)) row.Change = change.Kind;
+            if (Of(space).Newest?.ById.TryGetValue(change.Id, out var row) == true) row.IsStale = true;
         }
     }
 
@@ -100,15 +119,9 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts, Ou
     {
         lock (gate)
         {
-            var state = Of(space);
-            foreach (var row in state.Newest.Where(
-                r => r.Item.Entry.Addressing.Names("user:" + user))
-                .ToList())
-            {
-                state.Newest.Remove(row);
-                state.ById.Remove(row.Item.Entry.Id);
-                foreach (var place in row.Item.Entry.Placements) state.ByPlace.Remove((place.Log, place.Ordinal));
-            }
+            if (Of(space).Newest is not { } newest) return;
+            newest.Erasures++;
+            foreach (var row in newest.Rows.Values.Where(r => r.Entry.Addressing.Names("user:" + user)).ToList()) newest.Remove(row);
         }
     }
 
@@ -127,44 +140,27 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts, Ou
         lock (gate)
         {
             if (kind == MarkKind.Received && sign > 0) meters.WasReceived(space, log, run);
-            var state = Of(space);
+            if (Of(space).Newest is not { } newest) return;
             // A run can be long; what is kept is short.
             if (run.Count > Kept)
             {
-                foreach (var ((inLog, ordinal), row) in state.ByPlace)
+                foreach (var (place, row) in newest.ByPlace)
                 {
-                    if (inLog == log && ordinal >= run.From && ordinal <= run.To) Count(row, kind, sign);
+                    if (place.Log == log && place.Ordinal >= run.From && place.Ordinal <= run.To) row.IsStale = true;
                 }
                 return;
             }
             for (long ordinal = run.From; ordinal <= run.To; ordinal++)
             {
-                if (state.ByPlace.TryGetValue((log, ordinal), out var row)) Count(row, kind, sign);
+                if (newest.ByPlace.TryGetValue((log, ordinal), out var row)) row.IsStale = true;
             }
         }
-    }
-
-    static void Count(Row row, MarkKind kind, int sign)
-    {
-        if (kind == MarkKind.Received) row.Received += sign;
-        else if (kind == MarkKind.Read) row.Read += sign;
     }
 
     Space Of(string space)
     {
         if (!spaces.TryGetValue(space, out var state)) spaces[space] = state = new Space();
         return state;
-    }
-
-    static void Add(Space state, Row row)
-    {
-        state.Newest.AddFirst(row);
-        state.ById[row.Item.Entry.Id] = row;
-        foreach (var place in row.Item.Entry.Placements) state.ByPlace[(place.Log, place.Ordinal)] = row;
-        if (state.Newest.Count <= Kept) return;
-        state.ById.Remove(state.Newest.Last!.Value.Item.Entry.Id);
-        foreach (var place in state.Newest.Last!.Value.Item.Entry.Placements) state.ByPlace.Remove((place.Log, place.Ordinal));
-        state.Newest.RemoveLast();
     }
 
     long Second => clock.GetUtcNow().ToUnixTimeSeconds();
@@ -181,18 +177,73 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts, Ou
     }
 
     /// <summary>Whether any of the newest notifications of a space was sent, and received by anybody.</summary>
-    public (bool Sent, bool Received) Ever(string space)
+    public (bool Sent, bool Received) Ever(SpaceRuntime space)
     {
+        var newest = LookAt(space);
+        lock (gate) return (newest.Rows.Count > 0, newest.Rows.Values.Any(r => r.Received > 0));
+    }
+
+    /// <summary>Brings the newest notifications of a space up to date.</summary>
+    Newest LookAt(SpaceRuntime space)
+    {
+        Newest newest;
         lock (gate)
         {
-            var newest = Of(space).Newest;
-            return (newest.Count > 0, newest.Any(r => r.Received > 0));
+            newest = Of(space.Name).Newest ??= new Newest(); // from here on, what happens is noted
+            newest.LookedAt = clock.GetTimestamp();
+        }
+        lock (newest.Reading)
+        {
+            if (!newest.IsLoaded) Load(space, newest);
+            Refresh(newest);
+        }
+        return newest;
+    }
+
+    void Load(SpaceRuntime space, Newest newest)
+    {
+        while (!newest.IsLoaded)
+        {
+            int erasures;
+            lock (gate) erasures = newest.Erasures;
+            var entries = history.Newest(space.Id, Kept);
+            lock (gate)
+            {
+                if (newest.Erasures != erasures) continue; // it may have been read before
+                foreach (var entry in entries) newest.Add(new Row(entry, recent.Of(space.Name).Find(entry.Position.Value)));
+                newest.IsLoaded = true;
+            }
+        }
+    }
+
+    /// <summary>Reads again what is known of those to which something happened.</summary>
+    void Refresh(Newest newest)
+    {
+        List<Row> stale;
+        lock (gate)
+        {
+            stale = [.. newest.Rows.Values.Where(r => r.IsStale)];
+            foreach (var row in stale) row.IsStale = false; // before it is read: what happens meanwhile is for the next look
+        }
+        try
+        {
+            foreach (var row in stale)
+            {
+                var (people, change) = (history.People(row.Entry.Placements), history.LastChange(row.Entry));
+                lock (gate) (row.Received, row.Read, row.Change) = (people.Received, people.Read, change);
+            }
+        }
+        catch
+        {
+            lock (gate) stale.ForEach(r => r.IsStale = true);
+            throw;
         }
     }
 
     /// <summary>Writes what the console shows of a space.</summary>
     public byte[] Snapshot(SpaceRuntime space, SessionRegistry sessions)
     {
+        var newest = LookAt(space);
         var live = sessions.In(space.Name).OrderBy(s => s.Since.Micros).ToList();
         var buffer = new ArrayBufferWriter<byte>(4096);
         using (var json = new Utf8JsonWriter(buffer, Json.Writing))
@@ -210,10 +261,9 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts, Ou
             json.WriteNumber("sessionCount", live.Count);
             lock (gate)
             {
-                var state = Of(space.Name);
-                json.WriteNumber("storedSinceStart", state.StoredSinceStart);
+                json.WriteNumber("storedSinceStart", Of(space.Name).StoredSinceStart);
                 json.WriteStartArray("notifications");
-                foreach (var row in state.Newest) WriteRow(json, row);
+                foreach (var row in newest.Rows.Values.Reverse()) WriteRow(json, row);
                 json.WriteEndArray();
             }
             json.WriteEndObject();
@@ -223,7 +273,7 @@ public sealed class ActivityMonitor(TimeProvider clock, ReceiptNews receipts, Ou
 
     static void WriteRow(Utf8JsonWriter json, Row row)
     {
-        var entry = row.Item.Entry;
+        var entry = row.Entry;
         json.WriteStartObject();
         json.WriteString("id", entry.Id.ToString());
         json.WriteNumber("position", entry.Position.Value);

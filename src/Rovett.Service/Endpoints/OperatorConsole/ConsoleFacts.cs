@@ -73,7 +73,7 @@ public sealed class ConsoleFacts(SpaceDirectory spaces, SessionRegistry sessions
     IEnumerable<string> Steps(SpaceRuntime space, long people, long rulesVersion)
     {
         if (access.Keys(space.Name).Any(k => k.LastUsed is not null)) yield return "key";
-        var (sent, received) = monitor.Ever(space.Name);
+        var (sent, received) = monitor.Ever(space);
         if (sent) yield return "sent";
         if (people > 0) yield return "connected";
         if (received) yield return "received";
