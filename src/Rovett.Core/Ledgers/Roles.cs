@@ -175,7 +175,7 @@ static class Roles
             foreach (var (topic, since) in before) place.Topics[topic] = since;
         });
         space.Subscriptions.Leave(place);
-        change(place.Topics);
+        change(place.Topics.Whole());
         space.Subscriptions.Find(place);
         space.Subscriptions.Join(place);
     }

@@ -6,15 +6,18 @@ namespace Rovett.Core.Ledgers;
 /// <summary>A live session of a user, with what it said of itself.</summary>
 sealed class SessionPlace(UserState user, string device) : IPresenceViewer
 {
+    LateMap<long> topics;
+    LateMap<Shown> watched;
+
     public readonly string Device = device;
     /// <summary>Its user.</summary>
     public UserState User = user;
     /// <summary>The session; set before anything is offered to it.</summary>
     public ISessionPort Session { get; set; } = null!;
     /// <summary>The topics it has subscribed to, each with the position from which on.</summary>
-    public readonly Dictionary<string, long> Topics = [];
+    public ref LateMap<long> Topics => ref topics;
     /// <summary>The addresses whose presence it looks at.</summary>
-    public Dictionary<string, Shown> Watched { get; } = [];
+    public ref LateMap<Shown> Watched => ref watched;
     /// <summary>The logs it sees something of by its subscriptions alone.</summary>
     public List<SubscribedLog> SubscribedLogs = [];
     /// <summary>It was asked for acknowledgements and says nothing.</summary>

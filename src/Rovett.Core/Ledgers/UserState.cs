@@ -37,7 +37,8 @@ public sealed class UserState(int space, PersonRow row)
     /// <summary>The logs the user sees something of; null until first needed.</summary>
     internal List<UserLog>? Logs { get; set; }
     /// <summary>The topics followed, each with the position from which on; held only as long as policies and grants allow it.</summary>
-    internal Dictionary<string, long> Follows { get; } = [];
+    internal ref LateMap<long> Follows => ref follows;
+    LateMap<long> follows;
     /// <summary>Listed as a candidate to drop from memory.</summary>
     internal bool IsQueued { get; set; }
     /// <summary>Used since it was last considered for dropping.</summary>

@@ -22,6 +22,9 @@ sealed class BlockMap(IBlockSource? source, DeadSet? counted = null)
     public const int WordsPerBlock = BlockSize / 64;
     public static readonly ulong[] Full = [.. Enumerable.Repeat(ulong.MaxValue, WordsPerBlock)];
 
+    /// <summary>Shared by all sets that have no block: most marks are a line. Never written to.</summary>
+    public static readonly BlockMap Nothing = new(null);
+
     SortedList<int, ulong[]?>? blocks;
     bool listed = source is null;
 

@@ -9,7 +9,10 @@ public sealed class OrdinalSet(long line = 0, IBlockSource? source = null)
     /// <summary>Ordinals in one block.</summary>
     public const int BlockSize = BlockMap.BlockSize;
 
-    readonly BlockMap blocks = new(source);
+    BlockMap blocks = source is null ? BlockMap.Nothing : new(source);
+
+    /// <summary>The blocks, to be written to.</summary>
+    BlockMap Blocks => ReferenceEquals(blocks, BlockMap.Nothing) ? blocks = new BlockMap(null) : blocks;
 
     /// <summary>Every ordinal from 1 to this one is in the set.</summary>
     public long Line { get; private set; } = line;
@@ -191,10 +194,10 @@ public sealed class OrdinalSet(long line = 0, IBlockSource? source = null)
         {
             int block = BlockMap.BlockOf(ordinal);
             long last = Math.Min(to, (block + 1L) * BlockSize);
-            if (ordinal == block * (long)BlockSize + 1 && last == (block + 1L) * BlockSize) blocks.Fill(block);
+            if (ordinal == block * (long)BlockSize + 1 && last == (block + 1L) * BlockSize) Blocks.Fill(block);
             else
             {
-                var words = blocks.Own(block);
+                var words = Blocks.Own(block);
                 for (long o = ordinal; o <= last; o++) words[(o - 1) % BlockSize / 64] |= 1UL << (int)((o - 1) & 63);
             }
             ordinal = last + 1;

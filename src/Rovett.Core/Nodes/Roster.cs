@@ -9,7 +9,8 @@ sealed class Roster<T> where T : Roster<T>.Item
         internal int Index { get; set; } = -1;
     }
 
-    readonly List<T> items = [];
+    static readonly List<T> None = [];
+    List<T> items = None; // until there is one
 
     /// <summary>How many there are.</summary>
     public int Count => items.Count;
@@ -23,6 +24,7 @@ sealed class Roster<T> where T : Roster<T>.Item
     /// <summary>Adds one that is in no list.</summary>
     public void Add(T item)
     {
+        if (ReferenceEquals(items, None)) items = new List<T>(1);
         item.Index = items.Count;
         items.Add(item);
     }

@@ -8,5 +8,5 @@ interface IPresenceViewer
     /// <summary>The session.</summary>
     ISessionPort Session { get; }
     /// <summary>The addresses it looks at, each with what it was last shown.</summary>
-    Dictionary<string, Shown> Watched { get; }
+    ref LateMap<Shown> Watched { get; }
 }

@@ -1,6 +1,5 @@
 using System.Net;
 using Microsoft.AspNetCore.Connections;
-using Microsoft.AspNetCore.Connections.Features;
 using Microsoft.AspNetCore.Server.Kestrel.Core.Features;
 
 namespace Rovett.Service.Limits;
@@ -9,7 +8,6 @@ namespace Rovett.Service.Limits;
 public sealed class Connections
 {
     const int Reserve = 256; // open files that others need: the store, webhooks, the log
-    static readonly object Item = new();
     static readonly TimeSpan SayAgainAfter = TimeSpan.FromMinutes(1);
 
     readonly FairRoom room;
@@ -42,7 +40,7 @@ public sealed class Connections
             Abort(connection);
             return;
         }
-        connection.Items[Item] = place;
+        connection.Features.Set(place);
         await next(connection);
     };
 
@@ -59,13 +57,7 @@ public sealed class Connections
     }
 
     /// <summary>A session was begun on the request's connection: it is not ended for others.</summary>
-    public static void Keep(HttpContext context)
-    {
-        if (context.Features.Get<IConnectionItemsFeature>()?.Items.TryGetValue(Item, out var place) == true)
-        {
-            ((FairRoom.Place)place!).Keep();
-        }
-    }
+    public static void Keep(HttpContext context) => context.Features.Get<FairRoom.Place>()?.Keep();
 
     /// <summary>The response is a stream, whose reader may be slow: a session has bounds of its own.</summary>
     public static void IsStream(HttpContext context)
