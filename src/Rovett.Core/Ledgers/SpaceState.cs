@@ -269,7 +269,7 @@ internal sealed partial class SpaceState
         Topics.ForgetKnown();
     }
 
-    /// <summary>Gives back the room of what was dropped.</summary>
+    /// <summary>Shrinks tables from which most was dropped.</summary>
     public void Compact()
     {
         Compact(users);

@@ -95,7 +95,7 @@ public sealed class DeadSet
         }
     }
 
-    /// <summary>A block holds so many more ordinals.</summary>
+    /// <summary>Adds to a block's count.</summary>
     internal void Add(int block, int count)
     {
         int index = block + 1;

@@ -27,8 +27,8 @@ public sealed class ActivityMonitor(TimeProvider clock, SqlHistory history, Rece
     /// <summary>How many notifications are kept for each space that is looked at.</summary>
     public const int Kept = 100;
 
-    /// <summary>For how long they are kept after a look.</summary>
-    static readonly TimeSpan LookedAtFor = TimeSpan.FromMinutes(1);
+    /// <summary>For how long they are kept after a look, and for how long what was read holds for others who look at the view.</summary>
+    static readonly TimeSpan LookedAtFor = TimeSpan.FromMinutes(1), Shared = TimeSpan.FromMilliseconds(200);
 
     sealed class Row(EntryRow entry, OutgoingEntry? live)
     {
@@ -39,15 +39,16 @@ public sealed class ActivityMonitor(TimeProvider clock, SqlHistory history, Rece
         public bool IsStale = true; // something happened to it since its counts and its last change were read
     }
 
-    /// <summary>The newest notifications of a space, by position.</summary>
-    sealed class Newest
+    /// <summary>The newest notifications of a space.</summary>
+    sealed class Newest(int space)
     {
+        public readonly int Space = space; // another one may get the same name
         public readonly SortedList<long, Row> Rows = [];
         public readonly Dictionary<(long Log, long Ordinal), Row> ByPlace = [];
         public readonly Dictionary<NotificationId, Row> ById = [];
         public readonly Lock Reading = new();
         public bool IsLoaded;
-        public long LookedAt;
+        public long LookedAt, ReadAt;
         public int Erasures;
 
         public void Add(Row row)
@@ -179,44 +180,50 @@ public sealed class ActivityMonitor(TimeProvider clock, SqlHistory history, Rece
     /// <summary>Whether any of the newest notifications of a space was sent, and received by anybody.</summary>
     public (bool Sent, bool Received) Ever(SpaceRuntime space)
     {
-        var newest = LookAt(space);
+        var newest = LookAt(space, TimeSpan.Zero);
         lock (gate) return (newest.Rows.Count > 0, newest.Rows.Values.Any(r => r.Received > 0));
     }
 
     /// <summary>Brings the newest notifications of a space up to date.</summary>
-    Newest LookAt(SpaceRuntime space)
+    /// <param name="space">The space.</param>
+    /// <param name="holds">They are not read again if they were read within this time.</param>
+    Newest LookAt(SpaceRuntime space, TimeSpan holds)
     {
         Newest newest;
         lock (gate)
         {
-            newest = Of(space.Name).Newest ??= new Newest(); // from here on, what happens is noted
+            var state = Of(space.Name);
+            if (state.Newest?.Space != space.Id) state.Newest = new Newest(space.Id); // from here on, what happens is noted
+            newest = state.Newest;
             newest.LookedAt = clock.GetTimestamp();
         }
         lock (newest.Reading)
         {
-            if (!newest.IsLoaded) Load(space, newest);
+            if (!newest.IsLoaded) Load(newest, recent.Of(space.Name));
+            else if (clock.GetElapsedTime(newest.ReadAt) < holds) return newest;
+            newest.ReadAt = clock.GetTimestamp();
             Refresh(newest);
         }
         return newest;
     }
 
-    void Load(SpaceRuntime space, Newest newest)
+    void Load(Newest newest, RecentEntries inMemory)
     {
         while (!newest.IsLoaded)
         {
             int erasures;
             lock (gate) erasures = newest.Erasures;
-            var entries = history.Newest(space.Id, Kept);
+            var entries = history.Newest(newest.Space, Kept);
             lock (gate)
             {
                 if (newest.Erasures != erasures) continue; // it may have been read before
-                foreach (var entry in entries) newest.Add(new Row(entry, recent.Of(space.Name).Find(entry.Position.Value)));
+                foreach (var entry in entries) newest.Add(new Row(entry, inMemory.Find(entry.Position.Value)));
                 newest.IsLoaded = true;
             }
         }
     }
 
-    /// <summary>Reads again what is known of those to which something happened.</summary>
+    /// <summary>Reads the counts and last changes of stale rows again.</summary>
     void Refresh(Newest newest)
     {
         List<Row> stale;
@@ -243,7 +250,7 @@ public sealed class ActivityMonitor(TimeProvider clock, SqlHistory history, Rece
     /// <summary>Writes what the console shows of a space.</summary>
     public byte[] Snapshot(SpaceRuntime space, SessionRegistry sessions)
     {
-        var newest = LookAt(space);
+        var newest = LookAt(space, Shared);
         var live = sessions.In(space.Name).OrderBy(s => s.Since.Micros).ToList();
         var buffer = new ArrayBufferWriter<byte>(4096);
         using (var json = new Utf8JsonWriter(buffer, Json.Writing))

@@ -2,6 +2,7 @@ using Rovett.Core.Wire.Sse;
 using Rovett.Service.Credentials;
 using Rovett.Service.Http;
 using Rovett.Service.Limits;
+using Rovett.Service.Ledgers;
 using Rovett.Service.Live;
 using Rovett.Service.Spaces;
 using Rovett.Storage.Access;
@@ -76,7 +77,7 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
             do
             {
                 if (operators.Of(context) is null) return; // signed out, or no longer an operator
-                var now = monitor.Snapshot(space, sessions);
+                var now = View(space) ?? last;
                 if (!now.AsSpan().SequenceEqual(last))
                 {
                     await context.Response.BodyWriter.WriteAsync(SseWriter.Event("view", null, last = now), context.RequestAborted);
@@ -87,6 +88,19 @@ public sealed class ConsoleEndpoints(AccessStore access, Operators operators, Sp
         }
         catch (OperationCanceledException)
         {
+        }
+    }
+
+    /// <summary>The view now; null while the store can't be read, which the service's health tells.</summary>
+    byte[]? View(SpaceRuntime space)
+    {
+        try
+        {
+            return monitor.Snapshot(space, sessions);
+        }
+        catch (Exception error) when (LedgerPump.IsStoreFailure(error))
+        {
+            return null;
         }
     }
 
