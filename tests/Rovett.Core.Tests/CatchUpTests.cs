@@ -10,36 +10,32 @@ using Rovett.Core.Store;
 using Rovett.Core.Visibility;
 using Rovett.Core.Wire;
 using Rovett.Storage.Sql;
-using Rovett.Storage.Sqlite;
 using Shouldly;
 using Xunit;
 
 namespace Rovett.Core.Tests;
 
 /// <summary>Sessions catching up from a real store, and how much is read for them.</summary>
-public sealed class CatchUpTests : IDisposable
+public abstract class CatchUpTests : IDisposable
 {
-    readonly string folder = Directory.CreateTempSubdirectory("rovett-catch-up-").FullName;
     readonly SqlLedgerStore store;
     readonly SqlHistory history;
     readonly Ledger ledger;
     readonly Counted counted;
     readonly RecentEntries recent = new RecentBySpace().Of("main"); // not the ledger's: nothing is in memory
 
-    public CatchUpTests()
+    protected CatchUpTests(SqlLedgerStore store, SqlHistory history)
     {
-        var path = Path.Combine(folder, "history.db");
-        store = SqliteFiles.OpenHistory(path);
-        history = SqliteFiles.ReadHistory(path);
+        (this.store, this.history) = (store, history);
         ledger = new Ledger(store, new LedgerOptions(), TimeProvider.System, new RecentBySpace());
         counted = new Counted(history);
     }
 
-    public void Dispose()
+    public virtual void Dispose()
     {
         history.Dispose();
         store.Dispose();
-        Directory.Delete(folder, recursive: true);
+        GC.SuppressFinalize(this);
     }
 
     /// <summary>Counts the texts that are asked for.</summary>
@@ -186,6 +182,21 @@ public sealed class CatchUpTests : IDisposable
         }
         hers.ShouldBe(Enumerable.Range(0, 120).Where(i => i < 60 ? i % 3 != 2 : i % 3 == 2).Select(i => $"no {i}."));
         his.ShouldBe(Enumerable.Range(0, 120).Where(i => i < 60 ? i % 3 == 2 : i % 3 != 2).Select(i => $"no {i}."));
+    }
+
+    [Fact]
+    public void What_is_about_no_notification_is_passed_over()
+    {
+        foreach (var user in new[] { "mara", "oskar" }) Ask(new IdentifyCommand("main", new Identity(new UserId(user), ["crew"], 1)));
+        for (int i = 0; i < 60; i++)
+        {
+            Send("role:crew", i);
+            // Somebody gains or loses a role, which is an entry of its own.
+            if (i % 2 == 0) Ask(new IdentifyCommand("main", new Identity(new UserId("teo"), i % 4 == 0 ? ["crew"] : [], 2 + i)));
+        }
+        ledger.Space("main").Head.ShouldBe(60 + 30 + 2);
+        var mara = new Behind(this, "mara");
+        Enumerable.Range(0, 3).SelectMany(_ => Titles(mara.Page())).ShouldBe(Numbers(0, 8 + 12 + 16));
     }
 
     [Fact]

@@ -129,6 +129,7 @@ public sealed class NodeFaultTests
                 }
             }
             nodes.Printed.ShouldNotContain("it was set right", Case.Sensitive, "totals have drifted");
+            nodes.Printed.ShouldNotContain("Bug in ");
             await sendersStop.CancelAsync();
             await Task.WhenAll(senders);
             await SendUntilAnswered(client, "the last", answered);

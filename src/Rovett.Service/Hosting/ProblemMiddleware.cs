@@ -44,13 +44,13 @@ sealed class ProblemMiddleware(RequestDelegate next, Refusals refusals, SpaceDir
                     with
                 { Status = bad.StatusCode });
         }
-        catch (Exception error) when (LedgerPump.IsStoreFailure(error) && !context.RequestAborted.IsCancellationRequested)
+        catch (Exception gone) when (gone is OperationCanceledException or IOException && context.RequestAborted.IsCancellationRequested)
+        {
+        }
+        catch (Exception error) when (LedgerPump.IsStoreFailure(error))
         {
             faults.StoreFailed(error);
             await Problems.Write(context, LedgerPump.StoreFailed(error));
-        }
-        catch (OperationCanceledException) when (context.RequestAborted.IsCancellationRequested)
-        {
         }
         catch (Exception error)
         {

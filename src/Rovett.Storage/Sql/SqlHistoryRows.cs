@@ -11,7 +11,7 @@ sealed class SqlHistoryRows(ISql sql) : IHistoryRows
     static readonly string AtAnyKey =
         $" WHERE key IN ({string.Join(',', Enumerable.Range(1, KeysAtOnce).Select(i => $"?{i}"))}) ORDER BY key";
     static readonly string SelectTexts = Rows.SelectText + AtAnyKey, SelectEntries = Rows.SelectEntry + AtAnyKey;
-    const string SelectStretch = Rows.SelectText + " WHERE key>=?1 AND key<=?2 ORDER BY key";
+    const string SelectStretch = Rows.SelectText + " WHERE key>=?1 AND key<=?2 AND id IS NOT NULL ORDER BY key";
 
     public IReadOnlyList<UserLogRow> UserLogs(long person) => sql.All(Rows.SelectUserLogs, Rows.UserLog, person);
 
@@ -64,7 +64,8 @@ sealed class SqlHistoryRows(ISql sql) : IHistoryRows
         return entries;
     }
 
-    /// <summary>Where most of a stretch is asked for, it is read whole: one statement that goes from row to row.</summary>
+    /// <summary>Where most of a stretch is asked for, it is read whole: one statement that goes from row to row. What is about no
+    /// notification (memberships, policies) is left out: its rows have no id.</summary>
     public IEnumerable<(long Position, EntryText Text)> Texts(int space, IReadOnlyList<long> positions) =>
         positions.Count > 1 && positions[^1] - positions[0] < 2 * positions.Count
             ? sql.All(SelectStretch, Rows.Text, Rows.Key(space, positions[0]), Rows.Key(space, positions[^1]))
