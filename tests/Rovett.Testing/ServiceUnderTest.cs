@@ -69,10 +69,13 @@ public sealed class ServiceUnderTest : IAsyncDisposable
         return made;
     }
 
+    /// <summary>Whether the service may take something for a bug; otherwise the test fails in the end.</summary>
+    public bool HasBugs { get; set; }
+
     /// <summary>Stops it and starts it again on the same folder (and a new port).</summary>
     public async Task Restart()
     {
-        await Service.DisposeAsync();
+        await Stop();
         Service = RovettService.Create(options, clock);
         await Service.Start();
     }
@@ -138,9 +141,21 @@ public sealed class ServiceUnderTest : IAsyncDisposable
 
     public async ValueTask DisposeAsync()
     {
+        try
+        {
+            await Stop();
+        }
+        finally
+        {
+            if (serving is not null) await serving.DisposeAsync();
+            http.Dispose();
+            if (!keepFolder && Directory.Exists(Folder)) Directory.Delete(Folder, recursive: true);
+        }
+    }
+
+    async Task Stop()
+    {
         await Service.DisposeAsync();
-        if (serving is not null) await serving.DisposeAsync();
-        http.Dispose();
-        if (!keepFolder && Directory.Exists(Folder)) Directory.Delete(Folder, recursive: true);
+        if (!HasBugs && Service.Bugs.Count > 0) throw new InvalidOperationException("Bugs: " + string.Join("; ", Service.Bugs));
     }
 }

@@ -53,5 +53,6 @@ sealed class ServingNode : IAsyncDisposable
     {
         await service.DisposeAsync();
         Directory.Delete(options.Data, recursive: true);
+        if (service.Bugs.Count > 0) throw new InvalidOperationException("Bugs: " + string.Join("; ", service.Bugs));
     }
 }

@@ -92,8 +92,11 @@ public sealed class Faults(TimeProvider clock, ILogger<Faults> log) : ILedgerFau
     public void Moved(string space) => SpaceMoved?.Invoke(space);
 
     /// <summary>The bugs seen in a space, or in no space that is known, newest first.</summary>
-    public IReadOnlyList<Fault> Of(string space) =>
-        [.. seen.Where(s => s.Key.Space is null || s.Key.Space == space)
+    public IReadOnlyList<Fault> Of(string space) => [.. All.Where(f => f.Space is null || f.Space == space)];
+
+    /// <summary>The bugs seen, newest first.</summary>
+    public IReadOnlyList<Fault> All =>
+        [.. seen
         .Select(s => new Fault(s.Key.Space, s.Key.Where, s.Key.What, s.Value.Count, new StoredTime(s.Value.LastMicros)))
         .OrderByDescending(f => f.Last.Micros)];
 }

@@ -30,6 +30,7 @@ public sealed class RovettService : IAsyncDisposable
     readonly WebApplication app;
     readonly RovettOptions options;
     readonly IStoreHome home;
+    readonly Faults faults;
     // Requests wait until first credentials count.
     readonly TaskCompletionSource open = new(TaskCreationOptions.RunContinuationsAsynchronously);
     Nodes? nodes;
@@ -37,7 +38,7 @@ public sealed class RovettService : IAsyncDisposable
 
     RovettService(RovettOptions options, WebApplication app, IStoreHome home)
     {
-        (this.options, this.app, this.home) = (options, app, home);
+        (this.options, this.app, this.home, faults) = (options, app, home, app.Services.GetRequiredService<Faults>());
         app.MapEverything(options, open.Task);
         app.Services.StartRounds();
         home.Lost = why =>
@@ -122,6 +123,9 @@ public sealed class RovettService : IAsyncDisposable
 
     /// <summary>Its meters.</summary>
     public ServiceMeters Meters => app.Services.GetRequiredService<ServiceMeters>();
+
+    /// <summary>What it has taken for bugs, and where they were; after its end as well.</summary>
+    public IReadOnlyList<Fault> Bugs => faults.All;
 
     /// <summary>Its backups.</summary>
     public BackupRounds Backups => app.Services.GetRequiredService<BackupRounds>();

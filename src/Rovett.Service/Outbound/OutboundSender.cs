@@ -99,7 +99,8 @@ public sealed class OutboundSender : IDisposable
             }
             await ledger.Ask(new SettleOutboundCommand(space.Name, row.Number, Bounded(row, result)));
         }
-        catch (Exception error) when (error is OperationCanceledException or ProblemException || LedgerPump.IsStoreFailure(error))
+        catch (Exception error) when (error is OperationCanceledException or ProblemException || LedgerPump.IsStoreFailure(error)
+            || (error is ObjectDisposedException && stop.IsCancellationRequested))
         {
             // It is stored, and made again: after the restart, or by the next round.
         }

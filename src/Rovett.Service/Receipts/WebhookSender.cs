@@ -28,6 +28,7 @@ public sealed class WebhookSender : IDisposable
     readonly WebhookCall webhooks;
     readonly CancellationTokenSource stop = new();
     readonly Dictionary<(string Space, string Name), (long Created, CancellationTokenSource Stop, Task Work)> running = [];
+    readonly List<Task> ending = []; // told to stop, and perhaps under way still
     readonly Lock gate = new();
 
     /// <summary>Begins with what is stored.</summary>
@@ -53,6 +54,8 @@ public sealed class WebhookSender : IDisposable
                 if (stored.TryGetValue(key, out var same) && same.Created == run.Created) continue;
                 run.Stop.Cancel();
                 running.Remove(key);
+                ending.RemoveAll(static t => t.IsCompleted);
+                ending.Add(run.Work);
             }
             foreach (var (key, webhook) in stored)
             {
@@ -93,7 +96,7 @@ public sealed class WebhookSender : IDisposable
                     log.LogWarning(error, "The webhook {Name} of the space {Space} waits for the store", webhook.Name, webhook.Space);
                     await Task.Delay(StorePause, clock, cancel);
                 }
-                catch (Exception error) when (error is not OperationCanceledException)
+                catch (Exception error) when (error is not OperationCanceledException && !cancel.IsCancellationRequested)
                 {
                     faults.Bug(webhook.Space, nameof(WebhookSender), error);
                     webhook = Failed(webhook, "could not be posted: a bug, see the service's log", null);
@@ -104,6 +107,10 @@ public sealed class WebhookSender : IDisposable
         }
         catch (OperationCanceledException)
         {
+        }
+        catch (ObjectDisposedException) when (cancel.IsCancellationRequested)
+        {
+            // The service has ended without waiting for it any longer.
         }
         catch (Exception error)
         {
@@ -178,7 +185,7 @@ public sealed class WebhookSender : IDisposable
     {
         stop.Cancel();
         Task[] work;
-        lock (gate) work = [.. running.Values.Select(r => r.Work)];
+        lock (gate) work = [.. running.Values.Select(r => r.Work), .. ending];
         Task.WaitAll(work, TimeSpan.FromSeconds(5));
         stop.Dispose();
     }

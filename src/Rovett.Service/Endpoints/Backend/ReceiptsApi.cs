@@ -80,7 +80,15 @@ public sealed class ReceiptsApi(ApiKeys keys, ReceiptReader receipts, ReceiptNew
         using var ended = CancellationTokenSource.CreateLinkedTokenSource(context.RequestAborted, lifetime.ApplicationStopping);
         void End(string? where, string? id)
         {
-            if ((where is null || where == space.Name) && (id is null ? !keys.StillHolds(key) : id == key.Stored.Id)) ended.Cancel();
+            if ((where is not null && where != space.Name) || (id is null ? keys.StillHolds(key) : id != key.Stored.Id)) return;
+            try
+            {
+                ended.Cancel();
+            }
+            catch (ObjectDisposedException)
+            {
+                // It ended by itself while it was told.
+            }
         }
         keys.Ended += End;
         try
