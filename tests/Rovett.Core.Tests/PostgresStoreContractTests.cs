@@ -208,6 +208,28 @@ public sealed class PostgresStoreContractTests(PostgresServer server) : StoreCon
     }
 
     [Fact]
+    public void A_connection_that_the_server_has_ended_is_a_failure_of_the_store_wherever_the_driver_finds_out()
+    {
+        using var hold = new PostgresHold(database + ";Pooling=false");
+        using var writer = new PostgresWriter(database + ";Pooling=false", hold);
+        using var admin = new NpgsqlConnection(database + ";Pooling=false");
+        admin.Open();
+        for (int round = 60; round < 140; round++)
+        {
+            if (round % 2 == 0) writer.Begin();
+            long process = writer.Number("SELECT pg_backend_pid()")!.Value;
+            if (round % 2 == 0) writer.Commit();
+            using (var end = new NpgsqlCommand($"SELECT pg_terminate_backend({process}, 2000)", admin)) end.ExecuteNonQuery();
+            writer.Begin();
+            // It writes and reads at the same time, and either may meet the end first.
+            for (int i = 0; i < round; i++) writer.Run($"SELECT '{new string('x', 1000)}'");
+            Should.Throw<NpgsqlException>(() => writer.Number("SELECT 2"), $"{round} statements before it");
+            writer.Rollback();
+            writer.Connect();
+        }
+    }
+
+    [Fact]
     public void Commits_that_were_confirmed_and_are_gone_begin_a_new_life()
     {
         using var store = PostgresHistory.Open(database);

@@ -55,6 +55,7 @@ sealed class NodeProcesses : IDisposable
         if (nodes[i] is { } ended)
         {
             past.Add($"{Urls[i]}, ended:\n{ended.Printed}");
+            nodes[i] = null;
             if (ended != first) ended.Dispose();
         }
         nodes[i] = await ServiceProcess.Start(Directory.CreateDirectory(Path.Combine(folder, $"{i}")).FullName,

@@ -139,9 +139,11 @@ public sealed class ServiceProcess : IDisposable
         return process.ExitCode;
     }
 
+    /// <summary>Ends it. No test leads to a bug in a process by intention: one that was logged fails it.</summary>
     public void Dispose()
     {
         if (!process.HasExited) process.Kill();
         process.Dispose();
+        if (output.Any(line => line.Contains(" EROR Bug in "))) throw new InvalidOperationException("A bug was logged:\n" + Printed);
     }
 }

@@ -168,35 +168,73 @@ public partial class PostgresSql(string connectionString) : ISql
         var all = waiting!;
         waiting = null;
         RoundTrips++;
-        using var reader = all.ExecuteReader();
-        for (int i = 0; i < questions.Count; i++)
+        try
         {
-            if (i > 0) reader.NextResult();
-            while (reader.Read()) questions[i].Row(reader);
+            using var reader = all.ExecuteReader();
+            for (int i = 0; i < questions.Count; i++)
+            {
+                if (i > 0) reader.NextResult();
+                while (reader.Read()) questions[i].Row(reader);
+            }
+        }
+        catch (Exception error) when (IsBroken(error))
+        {
+            throw Broken(error);
         }
     }
 
     /// <inheritdoc/>
     public long? Number(string sql, params ReadOnlySpan<object?> values)
     {
-        using var reader = Query(sql, values);
-        return reader.Read() && !reader.IsDBNull(0) ? reader.GetInt64(0) : null;
+        try
+        {
+            using var reader = Query(sql, values);
+            return reader.Read() && !reader.IsDBNull(0) ? reader.GetInt64(0) : null;
+        }
+        catch (Exception error) when (IsBroken(error))
+        {
+            throw Broken(error);
+        }
     }
 
     /// <inheritdoc/>
     public T? One<T>(string sql, Func<DbDataReader, T> read, params ReadOnlySpan<object?> values) where T : class
     {
-        using var reader = Query(sql, values);
-        return reader.Read() ? read(reader) : null;
+        try
+        {
+            using var reader = Query(sql, values);
+            return reader.Read() ? read(reader) : null;
+        }
+        catch (Exception error) when (IsBroken(error))
+        {
+            throw Broken(error);
+        }
     }
 
     /// <inheritdoc/>
     public List<T> All<T>(string sql, Func<DbDataReader, T> read, params ReadOnlySpan<object?> values)
     {
-        var list = new List<T>();
-        using var reader = Query(sql, values);
-        while (reader.Read()) list.Add(read(reader));
-        return list;
+        try
+        {
+            var list = new List<T>();
+            using var reader = Query(sql, values);
+            while (reader.Read()) list.Add(read(reader));
+            return list;
+        }
+        catch (Exception error) when (IsBroken(error))
+        {
+            throw Broken(error);
+        }
+    }
+
+    /// <summary>The driver writes a batch while it reads the first answers. Where both find that the server has ended the connection, what it
+    /// throws looks like a bug.</summary>
+    static bool IsBroken(Exception error) => error is NullReferenceException or ObjectDisposedException && StoreFailures.Is(error);
+
+    NpgsqlException Broken(Exception error)
+    {
+        Close(connection);
+        return new NpgsqlException("The connection broke while it was used", error);
     }
 
     NpgsqlDataReader Query(string sql, ReadOnlySpan<object?> values)
@@ -214,7 +252,14 @@ public partial class PostgresSql(string connectionString) : ISql
         if (waiting is not { } all) return;
         waiting = null;
         RoundTrips++;
-        all.ExecuteNonQuery();
+        try
+        {
+            all.ExecuteNonQuery();
+        }
+        catch (Exception error) when (IsBroken(error))
+        {
+            throw Broken(error);
+        }
     }
 
     /// <summary>Gathers a statement that gives no rows back.</summary>

@@ -17,7 +17,8 @@ public static class StoreFailures
         // The same for PostgreSQL: data exceptions (22), integrity constraints (23), syntax and access rules (42).
         DbException other => other.SqlState is not ['2', '2' or '3', ..] and not ['4', '2', ..],
         IOException or StoreException => true,
-        InvalidOperationException { Source: "Npgsql" } => true, // its connection is not open
+        // Its connection is not open, or was ended while it was used.
+        InvalidOperationException { Source: "Npgsql" } or NullReferenceException { Source: "Npgsql" } => true,
         _ => false,
     };
 }

@@ -47,8 +47,12 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
         else await Pass(context, space, draft, dryRun);
     }
 
-    /// <summary>Several notifications in one body; null: it has one.</summary>
-    static async Task<List<JsonElement?>?> ManyIn(HttpContext context)
+    /// <summary>One of several, as it was sent.</summary>
+    readonly record struct Sent(byte[]? Line, JsonElement? Element);
+
+    /// <summary>Several notifications in one body; null: it has one. Lines are not looked into yet: many take long, and wait for that as
+    /// they wait to be stored.</summary>
+    static async Task<List<Sent>?> ManyIn(HttpContext context)
     {
         Json.AllowBody(context, MaxBulkBytes); // before the first byte is read
         bool areLines = context.Request.ContentType?.StartsWith("application/x-ndjson", StringComparison.OrdinalIgnoreCase) == true;
@@ -58,19 +62,19 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
             throw Problem.Invalid([new FieldError("Idempotency-Key",
                 "can't stand with several notifications; send events, which are recognised by their ids, or one at a time")]).ToException();
         }
-        var many = new List<JsonElement?>();
+        var many = new List<Sent>();
         if (areLines)
         {
             var reader = new LineReader(context.Request.BodyReader, MaxLineBytes);
             while (many.Count <= MaxSends && await reader.Next(context.RequestAborted) is { } line)
             {
-                if (line.Length > 0) many.Add(LineOf(line));
+                if (line.Length > 0) many.Add(new Sent(line, null));
             }
         }
         else
         {
             using var body = await Json.Read(context);
-            many.AddRange(body.RootElement.EnumerateArray().Take(MaxSends + 1).Select(e => (JsonElement?)e.Clone()));
+            many.AddRange(body.RootElement.EnumerateArray().Take(MaxSends + 1).Select(e => new Sent(null, e.Clone())));
         }
         return many.Count is > 0 and <= MaxSends ? many
             : throw Problem.Invalid([new FieldError("(body)",
@@ -111,7 +115,7 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
         }
     }
 
-    async Task SendMany(HttpContext context, SpaceRuntime space, ApiKey key, List<JsonElement?> many)
+    async Task SendMany(HttpContext context, SpaceRuntime space, ApiKey key, List<Sent> many)
     {
         if (Json.IsDryRun(context))
         {
@@ -119,11 +123,13 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
         }
         var problems = new Problem?[many.Count];
         var drafts = new List<(int Index, Draft Draft)>();
+        var results = new SendOutcome?[many.Count];
+        using var place = await limits.Sending.Enter(context, space.Name, many.Count);
         for (int i = 0; i < many.Count; i++)
         {
             try
             {
-                var draft = DraftOf(many[i], space, key);
+                var draft = DraftOf(many[i].Line is { } line ? LineOf(line) : many[i].Element, space, key);
                 limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
                 drafts.Add((i, draft));
             }
@@ -132,8 +138,7 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
                 problems[i] = refused.Problem;
             }
         }
-        var results = new SendOutcome?[many.Count];
-        using (await limits.Sending.Enter(context, space.Name, drafts.Count)) await StoreMany(space, key, drafts, results);
+        await StoreMany(space, key, drafts, results);
         await Json.Write(context, 200, json => WriteResults(json, results, problems));
     }
 

@@ -38,6 +38,8 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
         var taken = new List<(int Index, EvaluatedEvent Event)>();
         var inForce = await rules.Of(space);
         var setting = rules.Setting(space);
+        // Rules take their time as well.
+        using var place = dryRun ? default(SendGate.Place?) : await limits.Sending.Enter(context, space.Name, given.Count);
         Problem? after = null; // what stopped the rest: order is kept
         for (int i = 0; i < given.Count; i++)
         {
@@ -69,7 +71,7 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
         }
         else
         {
-            await Store(context, space, taken, setting, answers, isOne);
+            await Store(space, taken, setting, answers, isOne);
             Count(space, answers);
         }
         if (isOne) return answers[0].Outcome!;
@@ -91,10 +93,9 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
         }
     }
 
-    async Task Store(HttpContext context, SpaceRuntime space, List<(int Index, EvaluatedEvent Event)> taken, RuleSetting setting,
+    async Task Store(SpaceRuntime space, List<(int Index, EvaluatedEvent Event)> taken, RuleSetting setting,
         EventResultAnswer[] answers, bool isOne)
     {
-        using var place = await limits.Sending.Enter(context, space.Name, taken.Count);
         for (int from = 0; from < taken.Count;)
         {
             int to = Parts.End(taken, from, t => t.Event.Results.Sum(r => r.Drafts.Count));
