@@ -22,17 +22,19 @@ static class Spaces
             var place = isDatabase ? "PostgreSQL, commits of 2 ms" : "data folder";
             var one = await Place(server, 1);
             var many = await Place(server, Many);
+            var two = await Place(server, 2);
             try
             {
                 if (parts is null) await Idling(place, one, many);
                 if (parts is null) await Active(place, many);
-                if (parts is null or "hostile") await Hostile(place, many);
+                if (parts is null or "hostile") await Hostile(place, many, two);
                 if (parts is null or "people") await People(place, many);
             }
             finally
             {
                 Directory.Delete(one.Folder, recursive: true);
                 Directory.Delete(many.Folder, recursive: true);
+                Directory.Delete(two.Folder, recursive: true);
             }
         }
     }
@@ -113,7 +115,7 @@ static class Spaces
     static string Quantiles(List<TimeSpan> times)
     {
         times.Sort();
-        return $"p50 {times[times.Count / 2].TotalMilliseconds:F1} ms, p99 {times[times.Count * 99 / 100].TotalMilliseconds:F1} ms";
+        return $"p50 {times[times.Count / 2].TotalMilliseconds:F2} ms, p99 {times[times.Count * 99 / 100].TotalMilliseconds:F2} ms";
     }
 
     /// <summary>All of them send at once, one after the other each.</summary>
@@ -185,31 +187,46 @@ static class Spaces
     static long Size(string folder) => new DirectoryInfo(folder).EnumerateFiles("*", SearchOption.AllDirectories).Sum(f => f.Length);
 
     /// <summary>One space sends in a closed loop, alone and beside one that asks all sorts of things as fast as it can.</summary>
-    static async Task Hostile(string place, Home many)
+    /// <summary>Sends to one space by themselves, beside another space of the same service that asks as much as it can, and beside a space of
+    /// another service that is asked for the same: what that takes is the processors'.</summary>
+    static async Task Hostile(string place, Home many, Home others)
     {
         using var service = await ServiceProcess.Start(many.Folder, environment: many.Environment);
+        using var other = await ServiceProcess.Start(others.Folder, environment: others.Environment);
         using var victim = Client(service, many.Keys[0].Key);
         foreach (var (what, most) in new[] { ("single requests", 1), ("one in four with 300 notifications", 300) })
         {
-            var ratios = new List<double>();
+            var (ratios, controls) = (new List<double>(), new List<double>());
             for (int pair = 0; pair < 4; pair++)
             {
                 var alone = await Loop(victim);
-                // A process that any other comes before, so that it does not keep this one from measuring.
-                using var asking = Process.Start(new ProcessStartInfo("setsid", ["sh", "-c",
-                    "echo 19 > /proc/self/autogroup; exec nice -n 19 \"$@\"", "sh", "dotnet", Environment.GetCommandLineArgs()[0], "hostile",
-                    service.Url.ToString(), many.Keys[1].Key, many.Keys[1].Space, $"{most}"])
-                { RedirectStandardOutput = true })!;
-                await asking.StandardOutput.ReadLineAsync(); // it asks
-                var beside = await Loop(victim);
-                double asked = double.Parse(await asking.StandardOutput.ReadToEndAsync());
+                var (beside, asked) = await Beside(victim, service, many.Keys[1], most);
+                var (control, askedOther) = await Beside(victim, other, others.Keys[1], most);
                 if (pair == 0) continue; // to warm up
-                Say($"{place}, {what}: alone {Quantiles(alone)}; beside {asked:N0} hostile requests/s " + Quantiles(beside));
+                Say($"{place}, {what}: alone {Quantiles(alone)}; beside {asked:N0} hostile requests/s {Quantiles(beside)}; beside " +
+                    $"{askedOther:N0}/s to another service {Quantiles(control)}");
                 ratios.Add(beside[beside.Count * 99 / 100] / alone[alone.Count * 99 / 100]);
+                controls.Add(beside[beside.Count * 99 / 100] / control[control.Count * 99 / 100]);
             }
-            Say($"{place}, {what}: p99 beside / alone, median {ratios.Order().ElementAt(ratios.Count / 2):F2}");
+            Say($"{place}, {what}: p99 beside / alone, median {Median(ratios):F2}; beside / beside another service, median {Median(controls):F2}");
         }
         await service.Terminate();
+        await other.Terminate();
+
+        static double Median(List<double> of) => of.Order().ElementAt(of.Count / 2);
+    }
+
+    static async Task<(List<TimeSpan> Times, double Asked)> Beside(HttpClient victim, ServiceProcess hostile, (string Space, string Key) of,
+        int most)
+    {
+        // A process that any other comes before, so that it does not keep this one from measuring: of the same session, as the kernel lets
+        // those of another one finish their four milliseconds.
+        using var asking = Process.Start(new ProcessStartInfo("chrt", ["--idle", "0", "dotnet", Environment.GetCommandLineArgs()[0], "hostile",
+            hostile.Url.ToString(), of.Key, of.Space, $"{most}"])
+        { RedirectStandardOutput = true })!;
+        await asking.StandardOutput.ReadLineAsync(); // it asks
+        var times = await Loop(victim);
+        return (times, double.Parse(await asking.StandardOutput.ReadToEndAsync()));
     }
 
     /// <summary>Asks of a space as much as it can, for somewhat longer than another is measured.</summary>

@@ -62,7 +62,7 @@ public sealed class Inlet(SpaceRuntime space, IntakeSettings settings, IntakePro
         while (results.Count < batch.Count)
         {
             int from = results.Count;
-            var part = prepared.GetRange(from, Parts.End(prepared, from, Notifications) - from);
+            var part = prepared.GetRange(from, Parts.End(prepared, from, Parts.OneByOne, Notifications) - from);
             await WaitForRate(part.Sum(Notifications));
             var (taken, problem) = await Ask(part);
             for (int i = 0; i < taken.Count; i++) results.Add(new TakenItem(part[i].Event?.Event, taken[i]));

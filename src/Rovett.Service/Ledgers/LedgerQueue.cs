@@ -12,6 +12,7 @@ namespace Rovett.Service.Ledgers;
 sealed class LedgerQueue
 {
     const int MaxWaiting = 100_000, MaxBatch = 512, AckSlice = 128, ShareInTurn = 16,
+        LongWork = 8, // more takes long
         MostWork = 75; // of commands that take long: a commit of about 5 ms
     static readonly TimeSpan LongestOvertaken = TimeSpan.FromMilliseconds(20), Lately = TimeSpan.FromMilliseconds(100),
         Crowded = TimeSpan.FromMilliseconds(250);
@@ -164,7 +165,7 @@ sealed class LedgerQueue
             {
                 bool acksAreDue = one.Acks.Count > 0 && IsOlder(one.Acks.Peek().AskedAt, LongestOvertaken);
                 int work = acksAreDue || !one.Commands.TryPeek(out var command) ? 1 : command.Work;
-                if (work > ShareInTurn && batch.Count > 0)
+                if (work > LongWork && batch.Count > 0)
                 {
                     next ??= one;
                     break;
@@ -172,11 +173,12 @@ sealed class LedgerQueue
                 var taken = Next(one, acksAreDue || one.Commands.Count == 0);
                 batch.Add(taken);
                 share -= taken.Work;
+                if (taken.Work <= LongWork) continue;
+                (working, workingSince) = (one, now);
+                break;
             }
             if (!one.IsEmpty) turns.Enqueue(one);
-            if (share >= 0) continue;
-            (working, workingSince) = (one, now);
-            break;
+            if (working is not null) break;
         }
         if (batch.Count == 0) return (int)Math.Max(1, clock.GetElapsedTime(now, wake).TotalMilliseconds);
         (underWay, acksWereLast) = (true, false);

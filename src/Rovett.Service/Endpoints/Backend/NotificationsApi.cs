@@ -137,6 +137,7 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
             {
                 problems[i] = refused.Problem;
             }
+            await Parts.Breathe(i);
         }
         await StoreMany(space, key, drafts, results);
         await Json.Write(context, 200, json => WriteResults(json, results, problems));
@@ -151,7 +152,7 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
         var commands = new List<SendManyCommand>();
         for (int from = 0, to; from < drafts.Count; from = to)
         {
-            to = Parts.End(drafts, from, d => Math.Max(1, d.Draft.To.Count / 2)); // each named user costs a few rows
+            to = Parts.End(drafts, from, Parts.AllAtOnce, d => Math.Max(1, d.Draft.To.Count / 2)); // each named user costs a few rows
             parts.Add((from, to));
             commands.Add(new SendManyCommand(space.Name, drafts[from..to].ConvertAll(d => d.Draft), mayReplace, commands.LastOrDefault()));
         }

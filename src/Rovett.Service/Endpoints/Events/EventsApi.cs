@@ -64,6 +64,7 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
             }
             if (refusal is not null) answers[i] = new EventResultAnswer { Problem = ProblemAnswer.Of(refusal) };
             if (isOne && refusal is not null) throw refusal.ToException();
+            await Parts.Breathe(i);
         }
         if (dryRun)
         {
@@ -98,7 +99,7 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
     {
         for (int from = 0; from < taken.Count;)
         {
-            int to = Parts.End(taken, from, t => t.Event.Results.Sum(r => r.Drafts.Count));
+            int to = Parts.End(taken, from, Parts.OneByOne, t => t.Event.Results.Sum(r => r.Drafts.Count));
             try
             {
                 await StorePart(space, taken, from, to, setting, answers, isOne);
