@@ -124,22 +124,24 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
         var problems = new Problem?[many.Count];
         var drafts = new List<(int Index, Draft Draft)>();
         var results = new SendOutcome?[many.Count];
-        using var place = await limits.Sending.Enter(context, space.Name, many.Count);
-        for (int i = 0; i < many.Count; i++)
+        using (await limits.Sending.Enter(context, space.Name, many.Count))
         {
-            try
+            for (int i = 0; i < many.Count; i++)
             {
-                var draft = DraftOf(many[i].Line is { } line ? LineOf(line) : many[i].Element, space, key);
-                limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
-                drafts.Add((i, draft));
+                try
+                {
+                    var draft = DraftOf(many[i].Line is { } line ? LineOf(line) : many[i].Element, space, key);
+                    limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
+                    drafts.Add((i, draft));
+                }
+                catch (ProblemException refused)
+                {
+                    problems[i] = refused.Problem;
+                }
+                await Parts.Breathe(i);
             }
-            catch (ProblemException refused)
-            {
-                problems[i] = refused.Problem;
-            }
-            await Parts.Breathe(i);
+            await StoreMany(space, key, drafts, results);
         }
-        await StoreMany(space, key, drafts, results);
         await Json.Write(context, 200, json => WriteResults(json, results, problems));
     }
 
