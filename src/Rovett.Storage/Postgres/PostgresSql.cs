@@ -227,8 +227,8 @@ public partial class PostgresSql(string connectionString) : ISql
         }
     }
 
-    /// <summary>The driver writes a batch while it reads the first answers. Where both find that the server has ended the connection, what it
-    /// throws looks like a bug.</summary>
+    /// <summary>The driver writes a batch while it reads the first answers. Where both find that the server has ended the connection,
+    /// what it throws looks like a bug.</summary>
     static bool IsBroken(Exception error) => error is NullReferenceException or ObjectDisposedException && StoreFailures.Is(error);
 
     NpgsqlException Broken(Exception error)
