@@ -186,9 +186,8 @@ static class Spaces
 
     static long Size(string folder) => new DirectoryInfo(folder).EnumerateFiles("*", SearchOption.AllDirectories).Sum(f => f.Length);
 
-    /// <summary>One space sends in a closed loop, alone and beside one that asks all sorts of things as fast as it can.</summary>
-    /// <summary>Sends to one space by themselves, beside another space of the same service that asks as much as it can, and beside a space of
-    /// another service that is asked for the same: what that takes is the processors'.</summary>
+    /// <summary>Sends to one space in a closed loop: alone, beside another space of the same service that asks as much as it can, and beside
+    /// the same load on another service, which shares only the processors and the disk.</summary>
     static async Task Hostile(string place, Home many, Home others)
     {
         using var service = await ServiceProcess.Start(many.Folder, environment: many.Environment);
@@ -219,8 +218,8 @@ static class Spaces
     static async Task<(List<TimeSpan> Times, double Asked)> Beside(HttpClient victim, ServiceProcess hostile, (string Space, string Key) of,
         int most)
     {
-        // A process that any other comes before, so that it does not keep this one from measuring: of the same session, as the kernel lets
-        // those of another one finish their four milliseconds.
+        // It runs only when nothing else wants a processor. Not in a session of its own: the kernel would let it finish its slice of 4 ms
+        // each time.
         using var asking = Process.Start(new ProcessStartInfo("chrt", ["--idle", "0", "dotnet", Environment.GetCommandLineArgs()[0], "hostile",
             hostile.Url.ToString(), of.Key, of.Space, $"{most}"])
         { RedirectStandardOutput = true })!;

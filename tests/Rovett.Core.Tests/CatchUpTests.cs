@@ -191,7 +191,7 @@ public abstract class CatchUpTests : IDisposable
         for (int i = 0; i < 60; i++)
         {
             Send("role:crew", i);
-            // Somebody gains or loses a role, which is an entry of its own.
+            // Gaining or losing a role is an entry in the history, without a notification.
             if (i % 2 == 0) Ask(new IdentifyCommand("main", new Identity(new UserId("teo"), i % 4 == 0 ? ["crew"] : [], 2 + i)));
         }
         ledger.Space("main").Head.ShouldBe(60 + 30 + 2);

@@ -80,7 +80,7 @@ public sealed class FaultTests : IDisposable
     public async Task A_poison_due_row_is_set_aside_and_starves_nobody()
     {
         var s = await ServiceUnderTest.Start(o => o.Spaces = ["harbour"], folder: Data);
-        s.HasBugs = true;
+        s.ExpectsBugs = true;
         var harbour = s.Credentials["harbour"].AdminKey;
         (await s.Post("/v1/notifications", s.Key, """{"to":["user:mara"],"type":"t","title":"short-lived","ttl":1}""")).Status.ShouldBe(
             201);
@@ -139,7 +139,7 @@ public sealed class FaultTests : IDisposable
     public async Task A_request_that_meets_a_bug_names_its_id_and_hurts_no_other(string given, bool isTaken)
     {
         var s = await ServiceUnderTest.Start(folder: Data);
-        s.HasBugs = true;
+        s.ExpectsBugs = true;
         var (key, broken) = (s.Key, await s.Send("user:mara"));
         await s.Service.DisposeAsync();
         Execute(Path.Combine(Data, SqliteFiles.HistoryName), "UPDATE entry SET body=x'7b7b' WHERE kind=1");

@@ -139,7 +139,7 @@ public sealed class ServiceProcess : IDisposable
         return process.ExitCode;
     }
 
-    /// <summary>Ends it. No test leads to a bug in a process by intention: one that was logged fails it.</summary>
+    /// <summary>Ends it, and fails the test if it logged a bug: no test provokes one in a process.</summary>
     public void Dispose()
     {
         if (!process.HasExited) process.Kill();

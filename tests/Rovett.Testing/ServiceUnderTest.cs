@@ -69,8 +69,8 @@ public sealed class ServiceUnderTest : IAsyncDisposable
         return made;
     }
 
-    /// <summary>Whether the service may take something for a bug; otherwise the test fails in the end.</summary>
-    public bool HasBugs { get; set; }
+    /// <summary>A bug that the service logs is what the test wants; otherwise it fails the test in the end.</summary>
+    public bool ExpectsBugs { get; set; }
 
     /// <summary>Stops it and starts it again on the same folder (and a new port).</summary>
     public async Task Restart()
@@ -156,6 +156,6 @@ public sealed class ServiceUnderTest : IAsyncDisposable
     async Task Stop()
     {
         await Service.DisposeAsync();
-        if (!HasBugs && Service.Bugs.Count > 0) throw new InvalidOperationException("Bugs: " + string.Join("; ", Service.Bugs));
+        if (!ExpectsBugs && Service.Bugs.Count > 0) throw new InvalidOperationException("Bugs: " + string.Join("; ", Service.Bugs));
     }
 }

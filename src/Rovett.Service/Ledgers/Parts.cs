@@ -22,10 +22,10 @@ static class Parts
         return to;
     }
 
-    /// <summary>Has what others wait for done first, between some items and the next: a request with many would keep a thread of the
-    /// pool for milliseconds.</summary>
+    /// <summary>Lets waiting work run first after every 16th item, so that a request with many does not keep a thread of the pool for
+    /// itself.</summary>
     /// <param name="done">How many items are done.</param>
-    public static async ValueTask Breathe(int done)
+    public static async ValueTask MakeWay(int done)
     {
         if (done % 16 == 15) await Task.Yield();
     }

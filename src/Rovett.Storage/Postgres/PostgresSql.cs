@@ -165,10 +165,7 @@ public partial class PostgresSql(string connectionString) : ISql
     public void Ask(IReadOnlyList<Question> questions)
     {
         foreach (var question in questions) Defer(question.Sql, question.Values);
-        var all = waiting!;
-        waiting = null;
-        RoundTrips++;
-        try
+        CarryOut(all =>
         {
             using var reader = all.ExecuteReader();
             for (int i = 0; i < questions.Count; i++)
@@ -176,89 +173,58 @@ public partial class PostgresSql(string connectionString) : ISql
                 if (i > 0) reader.NextResult();
                 while (reader.Read()) questions[i].Row(reader);
             }
-        }
-        catch (Exception error) when (IsBroken(error))
-        {
-            throw Broken(error);
-        }
+            return questions.Count;
+        });
     }
 
     /// <inheritdoc/>
-    public long? Number(string sql, params ReadOnlySpan<object?> values)
-    {
-        try
-        {
-            using var reader = Query(sql, values);
-            return reader.Read() && !reader.IsDBNull(0) ? reader.GetInt64(0) : null;
-        }
-        catch (Exception error) when (IsBroken(error))
-        {
-            throw Broken(error);
-        }
-    }
+    public long? Number(string sql, params ReadOnlySpan<object?> values) =>
+        Query(sql, values, static reader => reader.Read() && !reader.IsDBNull(0) ? reader.GetInt64(0) : default(long?));
 
     /// <inheritdoc/>
-    public T? One<T>(string sql, Func<DbDataReader, T> read, params ReadOnlySpan<object?> values) where T : class
-    {
-        try
-        {
-            using var reader = Query(sql, values);
-            return reader.Read() ? read(reader) : null;
-        }
-        catch (Exception error) when (IsBroken(error))
-        {
-            throw Broken(error);
-        }
-    }
+    public T? One<T>(string sql, Func<DbDataReader, T> read, params ReadOnlySpan<object?> values) where T : class =>
+        Query(sql, values, reader => reader.Read() ? read(reader) : null);
 
     /// <inheritdoc/>
-    public List<T> All<T>(string sql, Func<DbDataReader, T> read, params ReadOnlySpan<object?> values)
+    public List<T> All<T>(string sql, Func<DbDataReader, T> read, params ReadOnlySpan<object?> values) => Query(sql, values, reader =>
     {
-        try
-        {
-            var list = new List<T>();
-            using var reader = Query(sql, values);
-            while (reader.Read()) list.Add(read(reader));
-            return list;
-        }
-        catch (Exception error) when (IsBroken(error))
-        {
-            throw Broken(error);
-        }
-    }
+        var list = new List<T>();
+        while (reader.Read()) list.Add(read(reader));
+        return list;
+    });
 
-    /// <summary>The driver writes a batch while it reads the first answers. Where both find that the server has ended the connection,
-    /// what it throws looks like a bug.</summary>
-    static bool IsBroken(Exception error) => error is NullReferenceException or ObjectDisposedException && StoreFailures.Is(error);
-
-    NpgsqlException Broken(Exception error)
-    {
-        Close(connection);
-        return new NpgsqlException("The connection broke while it was used", error);
-    }
-
-    NpgsqlDataReader Query(string sql, ReadOnlySpan<object?> values)
+    T Query<T>(string sql, ReadOnlySpan<object?> values, Func<NpgsqlDataReader, T> use)
     {
         Defer(sql, values);
-        var all = waiting!;
-        waiting = null;
-        RoundTrips++;
-        return all.ExecuteReader(); // of what was gathered only the query has rows
+        return CarryOut(all =>
+        {
+            using var reader = all.ExecuteReader(); // of what was gathered only the query has rows
+            return use(reader);
+        });
     }
 
     /// <summary>Has what was gathered carried out.</summary>
     protected void Flush()
     {
-        if (waiting is not { } all) return;
+        if (waiting is not null) CarryOut(static all => all.ExecuteNonQuery());
+    }
+
+    /// <summary>Has what was gathered carried out, in one round trip.</summary>
+    T CarryOut<T>(Func<NpgsqlBatch, T> use)
+    {
+        var all = waiting!;
         waiting = null;
         RoundTrips++;
         try
         {
-            all.ExecuteNonQuery();
+            return use(all);
         }
-        catch (Exception error) when (IsBroken(error))
+        catch (Exception error) when (error is NullReferenceException or ObjectDisposedException && StoreFailures.Is(error))
         {
-            throw Broken(error);
+            // The driver writes a batch while it reads the first answers. Where both find that the server has ended the connection,
+            // what it throws looks like a bug.
+            Close(connection);
+            throw new NpgsqlException("The connection broke while it was used", error);
         }
     }
 

@@ -50,8 +50,8 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
     /// <summary>One of several, as it was sent.</summary>
     readonly record struct Sent(byte[]? Line, JsonElement? Element);
 
-    /// <summary>Several notifications in one body; null: it has one. Lines are not looked into yet: many take long, and wait for that as
-    /// they wait to be stored.</summary>
+    /// <summary>Several notifications in one body; null: it has one. Lines are not parsed yet: that takes long for many,
+    /// and is done once the request has its place among the sends.</summary>
     static async Task<List<Sent>?> ManyIn(HttpContext context)
     {
         Json.AllowBody(context, MaxBulkBytes); // before the first byte is read
@@ -138,7 +138,7 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
                 {
                     problems[i] = refused.Problem;
                 }
-                await Parts.Breathe(i);
+                await Parts.MakeWay(i);
             }
             await StoreMany(space, key, drafts, results);
         }

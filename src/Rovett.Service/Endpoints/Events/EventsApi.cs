@@ -64,7 +64,7 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
             }
             if (refusal is not null) answers[i] = new EventResultAnswer { Problem = ProblemAnswer.Of(refusal) };
             if (isOne && refusal is not null) throw refusal.ToException();
-            await Parts.Breathe(i);
+            await Parts.MakeWay(i);
         }
         if (dryRun)
         {

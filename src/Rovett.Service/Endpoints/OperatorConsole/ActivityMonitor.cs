@@ -27,7 +27,7 @@ public sealed class ActivityMonitor(TimeProvider clock, SqlHistory history, Rece
     /// <summary>How many notifications are kept for each space that is looked at.</summary>
     public const int Kept = 100;
 
-    /// <summary>For how long they are kept after a look, and for how long what was read holds for others who look at the view.</summary>
+    /// <summary>How long they are kept after the last look, and how long one reading serves everybody who looks.</summary>
     static readonly TimeSpan LookedAtFor = TimeSpan.FromMinutes(1), Shared = TimeSpan.FromMilliseconds(200);
 
     sealed class Row(EntryRow entry, OutgoingEntry? live)
@@ -186,8 +186,8 @@ public sealed class ActivityMonitor(TimeProvider clock, SqlHistory history, Rece
 
     /// <summary>Brings the newest notifications of a space up to date.</summary>
     /// <param name="space">The space.</param>
-    /// <param name="holds">They are not read again if they were read within this time.</param>
-    Newest LookAt(SpaceRuntime space, TimeSpan holds)
+    /// <param name="maxAge">How old the last reading may be to serve for this look.</param>
+    Newest LookAt(SpaceRuntime space, TimeSpan maxAge)
     {
         Newest newest;
         lock (gate)
@@ -200,7 +200,7 @@ public sealed class ActivityMonitor(TimeProvider clock, SqlHistory history, Rece
         lock (newest.Reading)
         {
             if (!newest.IsLoaded) Load(newest, recent.Of(space.Name));
-            else if (clock.GetElapsedTime(newest.ReadAt) < holds) return newest;
+            else if (clock.GetElapsedTime(newest.ReadAt) < maxAge) return newest;
             newest.ReadAt = clock.GetTimestamp();
             Refresh(newest);
         }

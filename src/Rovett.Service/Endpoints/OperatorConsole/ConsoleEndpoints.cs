@@ -1,8 +1,8 @@
 using Rovett.Core.Wire.Sse;
 using Rovett.Service.Credentials;
 using Rovett.Service.Http;
-using Rovett.Service.Limits;
 using Rovett.Service.Ledgers;
+using Rovett.Service.Limits;
 using Rovett.Service.Live;
 using Rovett.Service.Spaces;
 using Rovett.Storage.Access;
