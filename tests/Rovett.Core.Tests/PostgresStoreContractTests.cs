@@ -1,10 +1,14 @@
+using System.Collections.Concurrent;
+using System.Globalization;
 using Npgsql;
 using Rovett.Core.Addresses;
 using Rovett.Core.Notifications;
 using Rovett.Core.Store;
 using Rovett.Storage;
+using Rovett.Storage.Homes;
 using Rovett.Storage.Postgres;
 using Rovett.Storage.Sql;
+using Rovett.Testing;
 using Rovett.Testing.Servers;
 using Shouldly;
 using Xunit;
@@ -31,6 +35,54 @@ public sealed class PostgresStoreContractTests(PostgresServer server) : StoreCon
         reader.History(main).ShouldBeEmpty();
         store.Commit();
         reader.History(main).Count.ShouldBe(1);
+    }
+
+    [Fact]
+    public async Task A_table_that_grows_from_nothing_is_looked_at_by_the_server_at_once()
+    {
+        var failures = new ConcurrentQueue<Exception>();
+        using var home = new PostgresHome(database);
+        var store = home.OpenHistory(1, failures.Enqueue)[0];
+        using (store)
+        {
+            int main = store.FindSpace("main")!.Id;
+            store.Begin();
+            for (int i = 0; i < 2000; i++) store.AddPerson(main, $"person {i}", null);
+            store.Commit();
+            await Eventually.Holds(() => Asked("SELECT reltuples FROM pg_class WHERE relname='person'") >= 2000, "it knows the people");
+        }
+        failures.ShouldBeEmpty();
+    }
+
+    [Fact]
+    public void People_are_looked_up_one_by_one_also_by_a_server_that_knows_nothing_of_the_table()
+    {
+        using (var store = PostgresHistory.Open(database))
+        {
+            int main = store.FindSpace("main")!.Id;
+            store.Begin();
+            for (int i = 0; i < 40_000; i++) store.AddPerson(main, $"person {i}", null);
+            store.Commit();
+            for (int batch = 0; batch < 20; batch++)
+            {
+                var people = new AheadList();
+                for (int i = 0; i < 20; i++) people.Add($"person {(batch * 20) + i}");
+                store.Begin();
+                store.ReadAhead(main, people);
+                store.FindPerson(main, $"person {batch * 20}").ShouldNotBeNull();
+                store.Rollback();
+            }
+        }
+        // The server counts once the connection has ended.
+        Asked("SELECT idx_tup_fetch + seq_tup_read FROM pg_stat_user_tables WHERE relname='person'").ShouldBeLessThan(40_000);
+    }
+
+    double Asked(string sql)
+    {
+        using var connection = new NpgsqlConnection(database);
+        connection.Open();
+        using var ask = new NpgsqlCommand(sql, connection);
+        return Convert.ToDouble(ask.ExecuteScalar(), CultureInfo.InvariantCulture);
     }
 
     [Fact]

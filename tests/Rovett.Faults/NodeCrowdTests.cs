@@ -10,8 +10,8 @@ using Xunit;
 namespace Rovett.Faults;
 
 /// <summary>Many people on two of three nodes, while others are sent something without pause: the node that serves their space dies, and
-/// all
-/// come back by a node that never saw them. <c>ROVETT_CROWD</c> says how many, <c>ROVETT_NODE_REPORT</c> where a report is added.</summary>
+/// all come back by a node that never saw them. <c>ROVETT_CROWD</c> says how many, <c>ROVETT_NODE_REPORT</c> where a report is
+/// added.</summary>
 public sealed class NodeCrowdTests
 {
     static readonly int People = int.TryParse(Environment.GetEnvironmentVariable("ROVETT_CROWD"), out int number) ? number : 300;
@@ -102,7 +102,6 @@ public sealed class NodeCrowdTests
         await Send(client, "role:crew", "before");
         await Eventually.Holds(() => devices.All(d => d.Has == "before"), "all have what was sent before", 60);
         await Eventually.Holds(() => phase.Count > 50, "others are sent something", 60);
-        nodes.Ask("ANALYZE"); // as a server does by itself within a minute; the one of these tests does not
         var after = phase = new ConcurrentQueue<double>();
         await nodes[owner].Kill();
         clock.Restart();

@@ -22,6 +22,7 @@ public sealed class PostgresHome : IStoreHome
     readonly Lock gate = new();
     long asked, size;
     PostgresHold? hold;
+    PostgresStatistics? statistics;
     NpgsqlConnection? turn;
 
     /// <param name="connectionString">As Npgsql reads it: <c>Host=…;Database=…;Username=…</c>.</param>
@@ -73,7 +74,8 @@ public sealed class PostgresHome : IStoreHome
         hold.LostCommits = e => Lost?.Invoke(e);
         BeginFirstTurn();
         if (turn is not null) MakeStore();
-        return PostgresHistory.Open(connectionString, hold, lanes);
+        statistics = new PostgresStatistics(settings, failed);
+        return PostgresHistory.Open(connectionString, hold, lanes, statistics: statistics);
     }
 
     /// <inheritdoc/>
@@ -187,6 +189,7 @@ public sealed class PostgresHome : IStoreHome
     public void Dispose()
     {
         EndFirstTurn();
+        statistics?.Dispose();
         hold?.Dispose();
     }
 }

@@ -55,14 +55,16 @@ public static class PostgresHistory
     }
 
     /// <summary>Opens connections to write on.</summary>
-    internal static IReadOnlyList<SqlLedgerStore> Open(string connectionString, PostgresHold hold, int lanes, bool holds = false)
+    internal static IReadOnlyList<SqlLedgerStore> Open(string connectionString, PostgresHold hold, int lanes, bool holds = false,
+        PostgresStatistics? statistics = null)
     {
         var opened = new List<SqlLedgerStore>();
         try
         {
             for (int i = 0; i < lanes; i++)
             {
-                opened.Add(new SqlLedgerStore(new PostgresWriter(Settings(connectionString), hold, disposesHold: holds && i == 0)));
+                opened.Add(new SqlLedgerStore(new PostgresWriter(Settings(connectionString), hold, disposesHold: holds && i == 0,
+                    statistics)));
             }
             return opened;
         }

@@ -16,8 +16,8 @@ public partial class PostgresSql(string connectionString) : ISql
     NpgsqlTransaction? reading;
     readonly GatheredRows rows = new();
 
-    /// <summary>Whether something was written since the transaction was begun.</summary>
-    protected bool Wrote { get; private set; }
+    /// <summary>How many rows, at least, were written since the transaction was begun.</summary>
+    protected int Written { get; private set; }
 
     /// <summary>How many times the server was asked and waited for since the connection was made.</summary>
     public long RoundTrips { get; private set; }
@@ -74,7 +74,7 @@ public partial class PostgresSql(string connectionString) : ISql
     public virtual void Begin(bool lasting = true)
     {
         if (!IsOpen) Connect();
-        Wrote = false;
+        Written = 0;
         Defer("BEGIN", []);
         if (!lasting) Defer("SET LOCAL synchronous_commit=off", []);
     }
@@ -83,7 +83,7 @@ public partial class PostgresSql(string connectionString) : ISql
     public void Sync(IReadOnlyList<int>? spaces = null)
     {
         Begin();
-        Wrote = true; // the end of the batch is
+        Written = 1; // the end of the batch is
         Commit(spaces);
     }
 
@@ -147,14 +147,14 @@ public partial class PostgresSql(string connectionString) : ISql
     /// <inheritdoc/>
     public void Run(string sql, params ReadOnlySpan<object?> values)
     {
-        Wrote = true;
+        Written++;
         Defer(sql, values);
     }
 
     /// <inheritdoc/>
     public void Run(RowStatement statement, params ReadOnlySpan<object?> values)
     {
-        Wrote = true;
+        Written++;
         rows.Add(statement, values);
     }
 

@@ -31,6 +31,7 @@ public sealed class PostgresWriter : PostgresSql
 
     readonly PostgresHold hold;
     readonly bool disposesHold;
+    readonly PostgresStatistics? statistics;
     readonly Dictionary<int, Term> terms = [];
     readonly List<int> taken = []; // in the transaction under way
     readonly List<int> changed = [];
@@ -39,9 +40,10 @@ public sealed class PostgresWriter : PostgresSql
     /// <summary>Connects.</summary>
     /// <exception cref="StoreException">An older build writes to the database.</exception>
     /// <exception cref="NpgsqlException">The server can't be reached.</exception>
-    public PostgresWriter(string connectionString, PostgresHold hold, bool disposesHold = false) : base(connectionString)
+    public PostgresWriter(string connectionString, PostgresHold hold, bool disposesHold = false, PostgresStatistics? statistics = null)
+        : base(connectionString)
     {
-        (this.hold, this.disposesHold) = (hold, disposesHold);
+        (this.hold, this.disposesHold, this.statistics) = (hold, disposesHold, statistics);
         Connect();
     }
 
@@ -163,7 +165,7 @@ public sealed class PostgresWriter : PostgresSql
     {
         IReadOnlyList<int> of = spaces is { Count: > 0 } ? spaces : [NoSpace];
         if (of.Count > 1) of = [.. of.Order()];
-        bool wrote = Wrote;
+        bool wrote = Written > 0;
         foreach (int space in of)
         {
             if (!wrote)
@@ -200,7 +202,11 @@ public sealed class PostgresWriter : PostgresSql
             Settle(of, error); // broken before the server's answer: what is stored says whether the commit is there
             return;
         }
-        if (wrote) Count(of);
+        if (wrote)
+        {
+            Count(of);
+            statistics?.Committed(Written);
+        }
         taken.Clear();
     }
 

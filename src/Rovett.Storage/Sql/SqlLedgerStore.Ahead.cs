@@ -114,8 +114,8 @@ public sealed partial class SqlLedgerStore
         }
         object?[] named = Values(space, users), logged = Values(space, withLogs),
             keys = Values(space, [.. users.Select(u => "user:" + u)]);
-        var these = $"(SELECT id FROM person WHERE space=?1 AND name IN ({Marks(users)}))";
-        questions.Add(new Question($"{Rows.SelectPerson} WHERE space=?1 AND name IN ({Marks(users)})", named, r =>
+        string these = Numbers("person", "name", users), personal = Numbers("log", "key", users);
+        questions.Add(new Question($"{Rows.SelectPerson} WHERE id IN {these}", named, r =>
         {
             var row = Rows.Person(r);
             ahead!.People[(space, row.User)] = row;
@@ -130,17 +130,17 @@ public sealed partial class SqlLedgerStore
             named, r => ahead!.Mutes[r.GetInt64(5)].Add(ReadMute(r))));
         questions.Add(new Question($"SELECT topic, since, person FROM follow WHERE person IN {these} ORDER BY topic",
             named, r => ahead!.Follows[r.GetInt64(2)].Add(KeyValuePair.Create(r.GetString(0), r.GetInt64(1)))));
-        questions.Add(new Question($"{Rows.SelectLog} WHERE l.space=?1 AND l.key IN ({Marks(users)})", keys, r =>
+        questions.Add(new Question($"{Rows.SelectLog} WHERE l.id IN {personal}", keys, r =>
         {
             var log = Rows.Log(r);
             ahead!.Logs[(space, log.Key)] = log;
             ahead.KnowsDead(log.Id);
         }));
         questions.Add(new Question("SELECT person, log, kind, block, count, bits FROM mark_block WHERE person=0 AND log IN " +
-            $"(SELECT id FROM log WHERE space=?1 AND key IN ({Marks(users)})) ORDER BY log, kind, block", keys, ReadBlock));
+            $"{personal} ORDER BY log, kind, block", keys, ReadBlock));
         if (withLogs.Length > 0)
         {
-            these = $"(SELECT id FROM person WHERE space=?1 AND name IN ({Marks(withLogs)}))";
+            these = Numbers("person", "name", withLogs);
             questions.Add(new Question($"{Rows.SelectUserLogsOf} WHERE person IN {these}", logged,
                 r => ahead!.UserLogs[r.GetInt64(10)].Add(Rows.UserLog(r))));
             questions.Add(new Question($"{SelectTake} WHERE person IN {these} ORDER BY position", logged,
@@ -155,6 +155,14 @@ public sealed partial class SqlLedgerStore
 
     void ReadBlock(DbDataReader r) => ahead!.Add(r.GetInt64(0), r.GetInt64(1), (MarkKind)r.GetInt64(2), (int)r.GetInt64(3),
         (int)r.GetInt64(4), r.IsDBNull(5) ? null : Rows.Bytes(r, 5));
+
+    /// <summary>The numbers of rows that have these values in a space. Each is looked up by itself: a database that knows nothing of a
+    /// table yet would otherwise go through all of a space's rows.</summary>
+    static string Numbers(string table, string column, string[] values)
+    {
+        var rows = string.Join(", ", Enumerable.Range(2, SizeFor(values.Length)).Select(n => $"(?{n})"));
+        return $"(WITH these(value) AS (VALUES {rows}) SELECT (SELECT id FROM {table} WHERE space=?1 AND {column}=value) FROM these)";
+    }
 
     static int SizeFor(int count) => Sizes.First(s => s >= count);
 
