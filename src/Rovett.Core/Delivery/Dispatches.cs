@@ -21,7 +21,7 @@ sealed class Dispatches
     public List<TracedDispatch>? Traced { get; set; }
 
     /// <summary>Notifications written.</summary>
-    public long Total { get; private set; }
+    public long Total { get; set; }
 
     /// <summary>Sets the marks of the session's user.</summary>
     /// <param name="ofUser">The user's dispatch mark.</param>

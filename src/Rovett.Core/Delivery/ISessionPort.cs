@@ -57,4 +57,7 @@ public interface ISessionPort
     void Flush();
     /// <summary>The service ends it.</summary>
     void Dismiss(ControlMessage lastWords);
+    /// <summary>Another process serves its space from now on: it ends here, and goes on there if its device takes that.</summary>
+    /// <param name="lastWords">What its device is told otherwise.</param>
+    void MoveAway(ControlMessage lastWords);
 }

@@ -122,6 +122,24 @@ sealed class OutQueue(TransportKind transport)
         return dropped;
     }
 
+    /// <summary>What is left of the queued runs, in order.</summary>
+    public IEnumerable<(EntryRun Run, int From, int To)> Runs()
+    {
+        for (int i = 0; i < items.Count; i++)
+        {
+            if (items[i] is { Run: { } run } item) yield return (run, item.From, item.To);
+        }
+    }
+
+    /// <summary>Takes over what another had to write that is said once: answers to the device, and what was framed for it.</summary>
+    public void TakeAnswers(OutQueue from)
+    {
+        for (int i = 0; i < from.items.Count; i++)
+        {
+            if (from.items[i].What is byte[] or ControlMessage { Kind: "done" or "refused" }) Add(from.items[i], waits: false);
+        }
+    }
+
     /// <summary>Clears the queue.</summary>
     public void Clear()
     {

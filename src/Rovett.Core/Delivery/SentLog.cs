@@ -112,6 +112,9 @@ sealed class SentLog
     /// <summary>Drops single notifications: they were never sent.</summary>
     public void Drop(HashSet<long> positions) => Filter((sent, i) => !positions.Contains(sent.PositionOf(i)));
 
+    /// <summary>Drops all that comes after a position: it was never sent.</summary>
+    public void DropAfter(long position) => Filter((sent, i) => sent.PositionOf(i) <= position);
+
     void Filter(Func<Sent, int, bool> keep)
     {
         var all = kept.TakeAll();

@@ -6,6 +6,9 @@ namespace Rovett.Core.Delivery;
 /// <summary>The connection's side of a session: input from the device, and bytes to write.</summary>
 public sealed partial class Session
 {
+    // Whoever had this one in hand when another took its place means that one.
+    Session? OtherNow { get { lock (gate) return successor; } }
+
     /// <summary>Queues the first messages and starts the session.</summary>
     /// <param name="first">Messages to send before everything else.</param>
     /// <param name="after">The device has everything up to here.</param>
@@ -13,6 +16,7 @@ public sealed partial class Session
     {
         lock (gate)
         {
+            waits = false;
             if (!everCurrent) Through = after.Value; // or it was live from the first moment on
             if (mode != Mode.Ended) queue.Begin(first); // or it was dismissed while it was let in, and has its last word
         }
@@ -38,6 +42,7 @@ public sealed partial class Session
     public bool Answer(ControlMessage message)
     {
         bool kept = true;
+        if (OtherNow is { } other) return other.Answer(message);
         lock (gate)
         {
             if (mode == Mode.Ended) return false;
@@ -70,6 +75,7 @@ public sealed partial class Session
     /// <returns>False when an id was named that is not outstanding.</returns>
     public bool WantAgain(IReadOnlyCollection<NotificationId> ids, TimeSpan now, out bool tooOften)
     {
+        if (OtherNow is { } other) return other.WantAgain(ids, now, out tooOften);
         lock (gate)
         {
             patience.Acknowledged(now);
@@ -116,6 +122,7 @@ public sealed partial class Session
     public bool Acknowledge(Position? upTo, IReadOnlyCollection<NotificationId>? ids, TimeSpan now, List<AckedRun> acked)
     {
         bool known = true;
+        if (OtherNow is { } other) return other.Acknowledge(upTo, ids, now, acked);
         lock (gate)
         {
             patience.Acknowledged(now);
@@ -157,7 +164,10 @@ public sealed partial class Session
     {
         lock (gate)
         {
+            large = null;
+            if (waits && mode != Mode.Ended) return 0;
             int written = queue.Drain(into, out large, dispatches.UnderWay, out int others);
+            if (dispatches.UnderWay is [.., var (run, _, to)]) drained = Math.Max(drained, run.Place.Position + to - 1);
             answers = Math.Max(0, answers - others);
             return written;
         }

@@ -13,17 +13,19 @@ public sealed partial class Session : ISessionPort
 
     readonly Lock gate = new();
     readonly OutQueue queue;
-    readonly SentLog sent = new();
+    SentLog sent;
     readonly Action wake;
     readonly SessionLimits limits;
-    readonly Dispatches dispatches = new();
+    readonly Dispatches dispatches;
     readonly AckPatience patience;
     Repeats? repeats; // made when first needed
+    Session? successor;
 
     Mode mode = Mode.Behind;
     SessionNeed need = SessionNeed.Page;
     ControlMessage? missedChannels;
-    bool everCurrent, totalsStale, flushDue;
+    bool everCurrent, totalsStale, flushDue, waits;
+    long drained; // the newest that was taken to be written
     int planVersion, answers, pageSize = FirstPage;
     TimeSpan lastWrite, clock;
 
@@ -39,8 +41,59 @@ public sealed partial class Session : ISessionPort
         this.limits = limits;
         this.wake = wake;
         lastWrite = clock = now;
+        sent = new SentLog();
+        dispatches = new Dispatches();
         patience = new AckPatience(limits, now);
     }
+
+    /// <summary>Goes on with the connection of another, which it leaves nothing to do.</summary>
+    Session(Session before, Action wake, long through)
+    {
+        (Transport, limits, this.wake) = (before.Transport, before.limits, wake);
+        queue = new OutQueue(Transport);
+        queue.TakeAnswers(before.queue);
+        (sent, patience, repeats) = (before.sent, before.patience, before.repeats);
+        dispatches = new Dispatches { Total = before.dispatches.Total };
+        (lastWrite, clock, drained, Through) = (before.lastWrite, before.clock, through, through);
+        waits = true;
+    }
+
+    /// <summary>Ends it without a word for its device, whose connection another goes on with: that one has what was sent and not
+    /// acknowledged, and is to be let in where this one's device stands. It takes nothing and writes nothing before
+    /// <see cref="Open"/>.</summary>
+    /// <param name="wake">As for any other.</param>
+    /// <returns>Null: it has ended already.</returns>
+    public Session? Successor(Action wake)
+    {
+        lock (gate)
+        {
+            if (mode == Mode.Ended) return null;
+            // Repeats aside, what waits comes after all that was taken. Messages are said anew, or their like.
+            long through = Through;
+            foreach (var (run, from, to) in queue.Runs())
+            {
+                if (run.Place.Position + from > drained) through = Math.Min(through, run.Place.Position + from - 1);
+                else
+                {
+                    repeats ??= new Repeats();
+                    for (int i = from; i < to; i++)
+                    {
+                        var place = run.Place;
+                        repeats.Add(new AgainItem(place.Position + i, place.Log, place.Ordinal + i, run.Wires[i].Attempt), clock);
+                    }
+                }
+            }
+            if (waits) through = drained; // it was never opened
+            sent.DropAfter(through);
+            successor = new Session(this, wake, through);
+            (sent, repeats) = (new SentLog(), null);
+            EndWith(null);
+            return successor;
+        }
+    }
+
+    /// <summary>It goes on with another's connection, and is not let in yet.</summary>
+    public bool WaitsToOpen { get { lock (gate) return waits && mode != Mode.Ended; } }
 
     /// <inheritdoc/>
     public void Join(int plan, DispatchMark user, DispatchMark[] marks)
@@ -85,11 +138,15 @@ public sealed partial class Session : ISessionPort
     /// <summary>Notifications written to it.</summary>
     public long TotalSent { get { lock (gate) return dispatches.Total; } }
 
+    /// <summary>There is something that may be taken to be written.</summary>
+    public bool HasWords { get { lock (gate) return queue.CanWrite && (!waits || mode == Mode.Ended); } }
+
     /// <summary>What the session needs next, and the plan to find it under.</summary>
     public (SessionNeed Need, int PlanVersion) Next()
     {
         lock (gate)
         {
+            if (waits) return (SessionNeed.None, planVersion);
             if (repeats is not null && repeats.AreDue(clock) && mode != Mode.Ended) return (SessionNeed.Again, planVersion);
             if (mode != Mode.Behind || queue.Entries > 0 || Credit() <= 0) return (SessionNeed.None, planVersion);
             return (need, planVersion);
@@ -292,6 +349,12 @@ public sealed partial class Session : ISessionPort
 
     /// <inheritdoc/>
     public void Dismiss(ControlMessage lastWords) => End(lastWords);
+
+    /// <summary>Called when another process serves its space from now on; null: it ends then.</summary>
+    public Action<ControlMessage>? Moves { get; set; }
+
+    /// <inheritdoc/>
+    public void MoveAway(ControlMessage lastWords) => (Moves ?? End)(lastWords);
 
     /// <summary>Ends the session: drops the queue and writes a last message.</summary>
     /// <param name="lastWords">The message written last; null: none.</param>

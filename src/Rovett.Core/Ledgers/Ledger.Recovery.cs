@@ -75,9 +75,12 @@ public sealed partial class Ledger
             if (!store.IsFailure(error)) faults?.Bug(name, nameof(Recover), error);
             spaces.Remove(name);
             foreach (var user in users) user.Sessions.Clear();
-            var lastWords = error is DeposedException
-                ? Messages.Ending("moved", options.Now.ComeBackWithinMs) : Messages.Ending("store-unavailable", 5000);
-            foreach (var place in places) Port.Add(new NodeEnd(place.Session, lastWords));
+            foreach (var place in places)
+            {
+                Port.Add(error is DeposedException
+                    ? new NodeMove(place.Session, Messages.Ending("moved", options.Now.ComeBackWithinMs))
+                    : new NodeEnd(place.Session, Messages.Ending("store-unavailable", 5000)));
+            }
         }
     }
 }

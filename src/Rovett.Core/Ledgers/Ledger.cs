@@ -166,7 +166,7 @@ public sealed partial class Ledger(ILedgerStore store, OptionsInForce options, T
         Touch(space); // should this batch fail, its sessions are ended by the next attempt
         foreach (var place in space.WithSessions.SelectMany(u => u.Sessions).ToList())
         {
-            Port.Add(new NodeEnd(place.Session, Messages.Ending("moved", options.Now.ComeBackWithinMs)));
+            Port.Add(new NodeMove(place.Session, Messages.Ending("moved", options.Now.ComeBackWithinMs)));
         }
     }
 

@@ -91,7 +91,7 @@ public sealed class HeldSessions(RecentBySpace recent, Action<uint, string> left
                 On(op.TotalsMissed, static s => s.TotalsMissed());
                 break;
             case Frames.Op.WhatOneofCase.Ended:
-                On(op.Ended.Session, s => End(s, messages[op.Ended.Message]));
+                On(op.Ended.Session, s => End(s, messages[op.Ended.Message], op.Ended.Moves));
                 break;
             default:
                 throw new InvalidDataException($"The other node says something that this version does not know: {op.WhatCase}.");
@@ -117,9 +117,10 @@ public sealed class HeldSessions(RecentBySpace recent, Action<uint, string> left
     static PageItem ItemOf(OutgoingEntry[] entries, Frames.Item item) =>
         new(entries[item.Wire.Entry], item.Wire.Address, item.Log, item.Ordinal) { OnlySubscribed = !item.Wire.Counted };
 
-    static bool End(Session session, ControlMessage lastWords)
+    static bool End(Session session, ControlMessage lastWords, bool moves)
     {
-        session.End(lastWords);
+        if (moves) session.MoveAway(lastWords);
+        else session.End(lastWords);
         return false;
     }
 

@@ -107,9 +107,14 @@ public sealed class RemoteSession(LinkPort port, uint number, int room) : ISessi
     public void Flush() => port.Flush();
 
     /// <inheritdoc/>
-    public void Dismiss(ControlMessage lastWords)
+    public void Dismiss(ControlMessage lastWords) => End(lastWords, moves: false);
+
+    /// <inheritdoc/>
+    public void MoveAway(ControlMessage lastWords) => End(lastWords, moves: true);
+
+    void End(ControlMessage lastWords, bool moves)
     {
-        port.Add(p => new Frames.Op { Ended = new Frames.Ended { Session = number, Message = p.IndexOf(lastWords) } });
+        port.Add(p => new Frames.Op { Ended = new Frames.Ended { Session = number, Message = p.IndexOf(lastWords), Moves = moves } });
         port.Flush();
     }
 }

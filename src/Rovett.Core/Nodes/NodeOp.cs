@@ -198,6 +198,12 @@ sealed record NodeEnd(ISessionPort Session, ControlMessage LastWords) : NodeOp
     public override void Apply(NodeView view) => view.End(Session, LastWords);
 }
 
+/// <summary>Another process serves a session's space from now on.</summary>
+sealed record NodeMove(ISessionPort Session, ControlMessage LastWords) : NodeOp
+{
+    public override void Apply(NodeView view) => view.End(Session, LastWords, moves: true);
+}
+
 /// <summary>What must come after all before it is applied: answers.</summary>
 sealed record NodeThen(Action What) : NodeOp
 {

@@ -114,11 +114,12 @@ sealed class NodeView(Action<string, Exception> bug)
     public void FlushLater(ISessionPort session) => toFlush.Add(session);
 
     /// <summary>Ends a session.</summary>
-    public void End(ISessionPort session, ControlMessage? lastWords = null)
+    public void End(ISessionPort session, ControlMessage? lastWords = null, bool moves = false)
     {
         try
         {
-            session.Dismiss(lastWords ?? Messages.Ending("internal-error", 1000));
+            if (moves) session.MoveAway(lastWords!);
+            else session.Dismiss(lastWords ?? Messages.Ending("internal-error", 1000));
         }
         catch (Exception error)
         {

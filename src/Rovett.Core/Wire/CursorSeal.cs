@@ -32,6 +32,9 @@ public sealed class CursorSeal : IDisposable
         this.key = HMACSHA256.HashData(key, Encoding.UTF8.GetBytes($"seal\n{purpose}"));
     }
 
+    /// <summary>Tells positions of this space, and of the store's present life, from others.</summary>
+    public ulong Life => tag;
+
     ICryptoTransform Cipher(bool seals)
     {
         using var aes = Aes.Create();

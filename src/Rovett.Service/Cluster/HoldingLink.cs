@@ -15,7 +15,7 @@ sealed class HoldingLink : IDisposable
 {
     static readonly TimeSpan PingEvery = TimeSpan.FromMilliseconds(500), ReportsEvery = TimeSpan.FromMilliseconds(100),
         Patience = TimeSpan.FromSeconds(5);
-    const int ReportsToAll = 10;
+    const int ReportsToAll = 10, MostUnwritten = 100_000;
 
     readonly AsyncDuplexStreamingCall<Frames.FromHolder, Frames.ToHolder> call;
     readonly BootClock clock;
@@ -23,7 +23,9 @@ sealed class HoldingLink : IDisposable
     readonly ConcurrentDictionary<ulong, TaskCompletionSource<Frames.Answer>> asked = new();
     readonly ConcurrentDictionary<LinkedSide, bool> sides = new();
     readonly ConcurrentDictionary<LinkedSide, bool> written = new();
-    readonly ConcurrentQueue<Frames.Acked> acks = new();
+    readonly ConcurrentQueue<HeldAck> acks = new();
+    readonly ConcurrentQueue<(ulong Number, HeldAck Ack)> unwritten = new();
+    ulong lastReport;
     readonly CancellationTokenSource stop = new();
     readonly Faults faults;
     readonly Action<HoldingLink> over;
@@ -80,11 +82,11 @@ sealed class HoldingLink : IDisposable
         over(this);
         stop.Cancel();
         outgoing.Close();
+        foreach (var side in sides.Keys) side.Ended(comeBackWithinMs);
         foreach (ulong id in asked.Keys)
         {
             if (asked.TryRemove(id, out var waits)) waits.TrySetException(Relay.OutcomeUnknown().ToException());
         }
-        foreach (var side in sides.Keys) side.Ended(comeBackWithinMs);
         try
         {
             await writing;
@@ -113,6 +115,10 @@ sealed class HoldingLink : IDisposable
             case Frames.ToHolder.WhatOneofCase.SaySeen:
                 Tell(new Frames.FromHolder { Seen = frame.SaySeen }); // everything before it was applied
                 break;
+            case Frames.ToHolder.WhatOneofCase.Written:
+                while (unwritten.TryPeek(out var first) && first.Number <= frame.Written && unwritten.TryDequeue(out first))
+                    first.Ack.Side.IsWritten(first.Ack);
+                break;
             default:
                 throw new InvalidDataException("The other node says something that this version does not know.");
         }
@@ -140,7 +146,13 @@ sealed class HoldingLink : IDisposable
             written.TryRemove(side, out _);
             together.Written.Add(side.TakeWritten());
         }
-        while (acks.TryDequeue(out var acked)) together.Acked.Add(acked);
+        while (acks.TryDequeue(out var held))
+        {
+            if (together.Number == 0) together.Number = ++lastReport;
+            together.Acked.Add(held.Side.FrameOf(held));
+            unwritten.Enqueue((together.Number, held));
+        }
+        while (unwritten.Count > MostUnwritten) unwritten.TryDequeue(out _); // an earlier version does not say what is written
         if (together.Written.Count + together.Acked.Count > 0) Tell(new Frames.FromHolder { Reports = together });
         return Task.CompletedTask;
     }
@@ -149,7 +161,7 @@ sealed class HoldingLink : IDisposable
     public void HasWritten(LinkedSide side) => written.TryAdd(side, true);
 
     /// <summary>A device acknowledged something.</summary>
-    public void HasAcknowledged(Frames.Acked acked) => acks.Enqueue(acked);
+    public void HasAcknowledged(HeldAck acked) => acks.Enqueue(acked);
 
     /// <summary>Says something that is not answered.</summary>
     public void Tell(Frames.FromHolder frame)

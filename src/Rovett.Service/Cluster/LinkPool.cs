@@ -21,12 +21,17 @@ sealed class LinkPool(NodeIdentity me, NodeConnections connections, RovettOption
     /// <returns>Null: there is none now, or that node does not know links: requests are passed on to it.</returns>
     public async ValueTask<HoldingLink?> To(Place place)
     {
-        // Without TLS the two ends can't agree on HTTP/2. Plain http is only for trying things out on one machine.
-        if (place is not { Owner: { } owner, Url: { } url } || !url.StartsWith("https:", StringComparison.Ordinal)) return null;
+        if (!MayLink(place)) return null;
+        var (owner, url) = (place.Owner!.Value, place.Url!);
         var made = links.GetOrAdd(owner, _ => new Lazy<Task<HoldingLink?>>(() => Open(owner, url)));
         var link = await made.Value;
         return link is { IsOver: false } ? link : null;
     }
+
+    /// <summary>Whether there can be a link. Without TLS the two ends can't agree on HTTP/2; plain http is only for trying things out on
+    /// one machine.</summary>
+    public static bool MayLink(Place place) =>
+        place is { Owner: not null, Url: { } url } && url.StartsWith("https:", StringComparison.Ordinal);
 
     /// <summary>How many sessions are held of spaces that other nodes serve.</summary>
     public int Held => Made().Sum(l => l.Held.Count);

@@ -27,7 +27,10 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
 
     LiveSession session = null!; // both set by Attach
     uint number;
+    Session machine = null!;
     readonly Lock gate = new();
+    readonly List<HeldAck> acknowledged = []; // and not known to be written
+    bool hasLeft;
     List<long> notifications = [];
     long through;
     (string State, int Outstanding) reported;
@@ -51,23 +54,26 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
     public async Task<Opening> Attach(LiveSession session, DevicePoint at)
     {
         this.session = session;
-        session.Machine.Taken = Took;
+        machine = session.Machine;
+        machine.Taken = Took;
+        if (session.Reopens) machine.Moves = words => session.MoveAway(this, words);
         var attach = new Frames.Attach
         {
             Space = session.Space.Name,
             Credential = ServedLink.Of(session.Credential),
             Device = session.Device,
             Foreign = at.Foreign,
-            Room = session.Machine.Room,
+            Room = machine.Room,
             Id = session.Id,
             Transport = (int)session.Transport,
             Since = session.Since.Micros,
             Tried = { session.Tried },
             Address = address?.ToString() ?? "",
+            Life = session.Space.Cursors.Life,
         };
         if (at.After is { } after) attach.After = after;
         if (session.Label is { } label) attach.Label = label;
-        number = link.Enter(this, session.Machine);
+        number = link.Enter(this, machine);
         try
         {
             var opened = (await link.Ask(new Frames.Ask { Session = number, Attach = attach })).Opened;
@@ -97,7 +103,16 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
     }
 
     /// <summary>Whoever served it is not reached any more.</summary>
-    public void Ended(int comeBackWithinMs) => session.End("moved", comeBackWithinMs);
+    public void Ended(int comeBackWithinMs) => session.MoveAway(this, Messages.Ending("moved", comeBackWithinMs));
+
+    public List<(bool Handled, List<AckedRun> Runs)> Leave()
+    {
+        lock (gate)
+        {
+            hasLeft = true;
+            return acknowledged.ConvertAll(a => (a.Handled, a.Runs));
+        }
+    }
 
     /// <summary>The connection took notifications.</summary>
     void Took(IReadOnlyList<(EntryRun Run, int From, int To)> taken)
@@ -149,7 +164,7 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
     public async Task<ReadPlan?> Plan() => LinkCodec.Read((await Ask(new Frames.Ask { Plan = new Frames.Nothing() })).Plan);
 
     public Task GoLive(int planVersion) =>
-        Ask(new Frames.Ask { GoLive = new Frames.GoLive { Version = planVersion, Through = session.Machine.Through } });
+        Ask(new Frames.Ask { GoLive = new Frames.GoLive { Version = planVersion, Through = machine.Through } });
 
     public async Task<(IReadOnlyList<(AgainItem Item, EntryWire Wire)> Found, int PlanVersion, Totals Totals)> Again(
         IReadOnlyList<AgainItem> items)
@@ -176,12 +191,44 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
 
     public void Acknowledged(bool handled, List<AckedRun> acked)
     {
-        if (acked.Count > 0)
+        if (acked.Count == 0) return;
+        var held = new HeldAck(this, handled, acked);
+        lock (gate)
         {
-            link.HasAcknowledged(LinkCodec.Of(session.Space.Name, session.User, session.Device, handled, acked));
+            if (!hasLeft)
+            {
+                if (session.Reopens) acknowledged.Add(held);
+                if (acknowledged.Count > MostReported) acknowledged.RemoveAt(0); // an earlier version does not say what is written
+                link.HasAcknowledged(held);
+                return;
+            }
         }
+        session.AcknowledgedAgain(handled, acked);
+    }
+
+    /// <summary>What was acknowledged, as it is told to the node that serves.</summary>
+    public Frames.Acked FrameOf(HeldAck held) =>
+        LinkCodec.Of(session.Space.Name, session.User, session.Device, held.Handled, held.Runs);
+
+    /// <summary>What was acknowledged is written.</summary>
+    public void IsWritten(HeldAck held)
+    {
+        lock (gate) acknowledged.Remove(held);
     }
 
     public Task StoreAcknowledged(bool handled, List<AckedRun> acked) =>
         Ask(new Frames.Ask { Store = LinkCodec.Of(session.Space.Name, session.User, session.Device, handled, acked) });
+}
+
+/// <summary>What a device acknowledged, until it is known to be written.</summary>
+sealed class HeldAck(LinkedSide side, bool handled, List<AckedRun> runs)
+{
+    /// <summary>Whose it is.</summary>
+    public LinkedSide Side => side;
+
+    /// <summary>A handler ran.</summary>
+    public bool Handled => handled;
+
+    /// <summary>What it is about.</summary>
+    public List<AckedRun> Runs => runs;
 }

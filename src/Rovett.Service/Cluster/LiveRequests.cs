@@ -17,6 +17,9 @@ static class LiveRequests
     public static bool IsOpening(HttpRequest request) => OfSpace(request).SequenceEqual(Live)
         && (HttpMethods.IsGet(request.Method) || HttpMethods.IsConnect(request.Method));
 
+    /// <summary>Whether a device takes it that its session is opened again on the same connection.</summary>
+    public static bool Reopens(HttpRequest request) => request.Query["reopens"] == "true";
+
     /// <summary>The session that a request is of; null: it is of none.</summary>
     public static string? SessionOf(HttpRequest request) =>
         OfSpace(request) is var path && path.StartsWith(Live + "/") ? path[(Live.Length + 1)..].ToString() : null;

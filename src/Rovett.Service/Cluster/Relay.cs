@@ -68,8 +68,9 @@ sealed class Relay : IDisposable
             if (spaces.Find(name) is { } space && nodes.IsHere(space))
             {
                 space.Use();
-                // Streams that are no sessions end, too, when the space is served elsewhere.
-                using var over = nodes.PlaceOf(name)?.Over.UnsafeRegister(static c => ((HttpContext)c!).Abort(), context);
+                // Streams that are no sessions, or do not go on elsewhere, end when the space is served elsewhere.
+                using var over = LiveRequests.IsOpening(context.Request) && LiveRequests.Reopens(context.Request) ? default
+                    : nodes.PlaceOf(name)?.Over.UnsafeRegister(static c => ((HttpContext)c!).Abort(), context);
                 await next(context);
                 return;
             }

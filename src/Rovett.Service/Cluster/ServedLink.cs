@@ -155,6 +155,7 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
                 {
                     services.Acks.Add(acked.Space, acked.User, acked.Device, acked.Handled, LinkCodec.Read(acked));
                 }
+                if (frame.Reports.Number > 0) _ = SayWritten(frame.Reports.Number);
                 foreach (var written in frame.Reports.Written)
                 {
                     if (sessions.TryGetValue(written.Session, out var taking))
@@ -185,6 +186,13 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
             grantedUntil = services.Lease.Now + left;
             outgoing.Add(new Frames.ToHolder { Pong = new Frames.Pong { Ping = ping, Holds = left.Ticks } });
         }
+    }
+
+    /// <summary>Says once that what was acknowledged until now is written.</summary>
+    async Task SayWritten(ulong number)
+    {
+        await services.Acks.Written();
+        outgoing.Add(new Frames.ToHolder { Written = number });
     }
 
     async Task Answer(Frames.Ask ask)
@@ -281,6 +289,8 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
     async Task<Frames.Opened> Attach(uint number, Frames.Attach attach)
     {
         var space = await SpaceOf(attach.Space);
+        // A node of an earlier life of the store, which ends.
+        if (attach.Life != 0 && attach.Life != space.Cursors.Life) throw Ledger.Moved(attach.Space).ToException();
         var credential = Read(attach.Credential);
         var place = services.Limits.EnterSession(space, credential.Identity.User.Value,
             IPAddress.TryParse(attach.Address, out var address) ? address : null);

@@ -70,6 +70,12 @@ sealed class ServedSession(SpaceRuntime space, Frames.Attach attach, Credential 
         }
     }
 
+    public void MoveAway()
+    {
+        isEnded = true;
+        remote.MoveAway(Messages.Ending("moved", 0));
+    }
+
     public void End(string reason, int? comeBackWithinMs)
     {
         isEnded = true;

@@ -50,7 +50,7 @@ sealed class Serving(SpaceDirectory spaces, LedgerPump ledger, Agendas agendas, 
         space.IsDeposed = true;
         space.IsHere = false;
         // Sessions at other nodes are told before those nodes hear that this process may act again.
-        foreach (var session in sessions.In(name).OfType<ServedSession>()) session.End("moved", 0);
+        foreach (var session in sessions.In(name).OfType<ServedSession>()) session.MoveAway();
     }
 
     /// <summary>Ends serving a space: what waits to be stored is stored still, if it may be. Sessions end whether or not the database
@@ -71,7 +71,7 @@ sealed class Serving(SpaceDirectory spaces, LedgerPump ledger, Agendas agendas, 
                 faults.Bug(name, nameof(Serving), error);
         }
         // Those that the ledger did not know yet, or could not tell.
-        foreach (var session in sessions.In(name)) session.End("moved", 0);
+        foreach (var session in sessions.In(name)) session.MoveAway();
         isStale = true;
         Settle();
     }

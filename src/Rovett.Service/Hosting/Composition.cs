@@ -63,6 +63,7 @@ static class Composition
         provider.GetRequiredService<BackupRounds>();
         provider.GetRequiredService<StateMeters>();
         provider.EndSessionsWithTheirKeys();
+        provider.MoveAcknowledgements();
         provider.FollowOtherProcesses();
         provider.GetRequiredService<KeySetRounds>();
         provider.GetRequiredService<WebhookSender>();

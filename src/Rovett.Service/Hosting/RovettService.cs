@@ -155,6 +155,7 @@ public sealed class RovettService : IAsyncDisposable
         foreach (var made in Credentials) keeper.Keep(made);
         home.EndFirstTurn();
         nodes = app.Services.GetService<Nodes>(); // it joins the others now that they can reach it
+        if (nodes is not null) app.Services.GetRequiredService<LiveServices>().Sides = app.Services.GetRequiredService<SessionSides>();
         open.SetResult();
         app.Services.GetRequiredService<Supervisor>().Ready();
         Log.LogInformation("Rovett {Version} serves at {Url}, with what is stored in {Store}", ServiceInfo.Version, Url, Store);

@@ -23,6 +23,8 @@ public sealed class AckBuffer : IDisposable
     readonly TimeProvider clock;
     readonly ITimer timer;
     readonly Faults faults;
+    readonly Lock gate = new();
+    TaskCompletionSource? written; // of what was added until now; null: nobody asks
     long notBefore;
 
     /// <summary>Starts the timer.</summary>
@@ -52,6 +54,16 @@ public sealed class AckBuffer : IDisposable
             Refused(failed, new Key(space, user, device, handled), acked);
             throw;
         }
+    }
+
+    /// <summary>Hears what may not be stored here, as another process serves the space by now: the space, the user, the device, whether a
+    /// handler ran, and the runs.</summary>
+    public Action<string, string, string, bool, List<AckedRun>>? Elsewhere { get; set; }
+
+    /// <summary>Done once all that was added until now is written; never, where another process serves its space by now.</summary>
+    public Task Written()
+    {
+        lock (gate) return (written ??= new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously)).Task;
     }
 
     void Add(Key key, List<AckedRun> acked)
@@ -90,8 +102,11 @@ public sealed class AckBuffer : IDisposable
     /// <returns>Of how many devices.</returns>
     int Flush()
     {
-        int written = 0;
-        if (clock.GetTimestamp() < Volatile.Read(ref notBefore)) return written;
+        int devices = 0;
+        if (clock.GetTimestamp() < Volatile.Read(ref notBefore)) return devices;
+        TaskCompletionSource? asked;
+        lock (gate) (asked, written) = (written, null);
+        var all = asked is null ? null : new List<Task<bool>>();
         foreach (var (key, list) in waiting)
         {
             List<AckedRun> acked;
@@ -101,25 +116,48 @@ public sealed class AckBuffer : IDisposable
                 if (!waiting.TryRemove(KeyValuePair.Create(key, list))) continue;
                 acked = Joined(list);
             }
-            written++;
-            try
-            {
-                _ = ledger.Ask(new ReceivedCommand(key.Space, key.User, acked, key.Handled, key.Device))
-                    .ContinueWith(t => Refused(t.Exception!.InnerException!, key, acked), TaskContinuationOptions.OnlyOnFaulted);
-            }
-            catch (ProblemException overloaded)
-            {
-                Refused(overloaded, key, acked);
-            }
+            devices++;
+            var one = Write(key, acked);
+            all?.Add(one);
         }
-        return written;
+        if (asked is not null) _ = Tell(asked, all!);
+        return devices;
+    }
+
+    /// <returns>False: it was not written.</returns>
+    async Task<bool> Write(Key key, List<AckedRun> acked)
+    {
+        try
+        {
+            await ledger.Ask(new ReceivedCommand(key.Space, key.User, acked, key.Handled, key.Device));
+            return true;
+        }
+        catch (Exception error)
+        {
+            Refused(error, key, acked);
+            return false;
+        }
+    }
+
+    /// <summary>Tells who asked, unless something was not written: then it is asked again.</summary>
+    async Task Tell(TaskCompletionSource asked, List<Task<bool>> all)
+    {
+        if ((await Task.WhenAll(all)).All(static w => w)) asked.SetResult();
+        else
+        {
+            await Written();
+            asked.SetResult();
+        }
     }
 
     /// <summary>The store takes nothing now: they wait on, for a time, and go with the next ones.</summary>
     void Refused(Exception why, Key key, List<AckedRun> acked)
     {
-        // Of a space that another node serves by now they are let go: the device comes back there.
-        if (why is ProblemException { Problem.Slug: "space-moved" }) return;
+        if (why is ProblemException { Problem.Slug: "space-moved" })
+        {
+            Elsewhere?.Invoke(key.Space, key.User, key.Device, key.Handled, acked);
+            return;
+        }
         if (!LedgerPump.IsStoreFailure(why) && why is not ProblemException { Problem.Status: 503 }) return;
         Volatile.Write(ref notBefore, clock.GetTimestamp() + clock.TimestampFrequency);
         // Very many are let go, which costs a repeat when the device comes back.

@@ -14,6 +14,7 @@ sealed class HereSide(LiveServices services) : ISessionSide
 {
     LiveSession session = null!; // both set by Attach
     UserState user = null!;
+    Session machine = null!;
 
     string Space => session.Space.Name;
 
@@ -21,7 +22,7 @@ sealed class HereSide(LiveServices services) : ISessionSide
 
     public bool IsOver => session.Space.IsDeposed;
 
-    public (UserState User, ISessionPort Session)? Place => user is null ? null : (user, session.Machine);
+    public (UserState User, ISessionPort Session)? Place => user is null ? null : (user, machine);
 
     public RecentEntries RecentOf(SpaceRuntime space) => services.Recent.Of(space.Name);
 
@@ -30,8 +31,10 @@ sealed class HereSide(LiveServices services) : ISessionSide
     public async Task<Opening> Attach(LiveSession session, DevicePoint at)
     {
         this.session = session;
+        machine = session.Machine;
+        if (session.Reopens) machine.Moves = words => session.MoveAway(this, words);
         var opened = await services.Ledger.Ask(
-            new AttachCommand(Space, session.Credential.Identity, session.Device, session.Machine, at));
+            new AttachCommand(Space, session.Credential.Identity, session.Device, machine, at));
         user = opened.User;
         if (opened.FollowsInactive) _ = services.Topics.Returned(session.Space, session.User);
         return new Opening(opened.Channels, opened.Totals, opened.LiveFrom, opened.Choices, opened.Plan);
@@ -41,7 +44,7 @@ sealed class HereSide(LiveServices services) : ISessionSide
     {
         try
         {
-            await services.Ledger.Ask(new DetachCommand(Space, user, session.Machine));
+            await services.Ledger.Ask(new DetachCommand(Space, user, machine));
         }
         catch (Exception error) when (error is ProblemException || LedgerPump.IsStoreFailure(error))
         {
@@ -49,19 +52,22 @@ sealed class HereSide(LiveServices services) : ISessionSide
         }
     }
 
-    public Task<ReadPlan?> Plan() => services.Ledger.Ask(new PlanCommand(Space, session.User, session.Machine));
+    // What may not be stored here is told to the session by whoever keeps it.
+    public List<(bool Handled, List<AckedRun> Runs)> Leave() => [];
+
+    public Task<ReadPlan?> Plan() => services.Ledger.Ask(new PlanCommand(Space, session.User, machine));
 
     public Task GoLive(int planVersion) =>
-        services.Ledger.Ask(new GoLiveCommand(Space, session.User, session.Machine, planVersion, session.Machine.Through));
+        services.Ledger.Ask(new GoLiveCommand(Space, session.User, machine, planVersion, machine.Through));
 
     public Task<(IReadOnlyList<(AgainItem Item, EntryWire Wire)> Found, int PlanVersion, Totals Totals)> Again(
-        IReadOnlyList<AgainItem> items) => services.Ledger.Ask(new AgainCommand(Space, user, session.Machine, items));
+        IReadOnlyList<AgainItem> items) => services.Ledger.Ask(new AgainCommand(Space, user, machine, items));
 
-    public Task Silent(bool isSilent) => services.Ledger.Ask(new SilenceCommand(Space, user, session.Machine, isSilent));
+    public Task Silent(bool isSilent) => services.Ledger.Ask(new SilenceCommand(Space, user, machine, isSilent));
 
     public Task Identify(Identity identity) => services.Ledger.Ask(new IdentifyCommand(Space, identity));
 
-    public Task<ControlMessage?> Handle(DeviceMessage message) => services.Requests.Handle(session.Space, user, session.Machine,
+    public Task<ControlMessage?> Handle(DeviceMessage message) => services.Requests.Handle(session.Space, user, machine,
         session.Credential.Identity, session.Device, message);
 
     public void Acknowledged(bool handled, List<AckedRun> acked) =>

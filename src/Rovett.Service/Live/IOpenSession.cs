@@ -47,6 +47,9 @@ public interface IOpenSession
     /// <param name="comeBackWithinMs">When to come back; null: not with this credential.</param>
     void End(string reason, int? comeBackWithinMs);
 
+    /// <summary>Another process serves its space from now on: it goes on there, or its device comes back.</summary>
+    void MoveAway();
+
     /// <summary>The name of a transport in messages.</summary>
     static string NameOf(TransportKind transport) =>
         transport switch { TransportKind.WebSocket => "websocket", TransportKind.Sse => "sse", _ => "long-poll" };

@@ -33,6 +33,10 @@ interface ISessionSide
     /// <summary>Takes it from its user. Never fails.</summary>
     Task Detach();
 
+    /// <summary>The session goes on with another.</summary>
+    /// <returns>What its device acknowledged and may not be stored; what is acknowledged here from now on goes there, too.</returns>
+    List<(bool Handled, List<AckedRun> Runs)> Leave();
+
     /// <summary>What it may read; null: its user is unknown.</summary>
     Task<ReadPlan?> Plan();
 

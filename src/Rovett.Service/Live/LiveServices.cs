@@ -24,6 +24,14 @@ public sealed record LiveServices(LedgerPump Ledger, HistoryReader History, Rece
     /// 32.</summary>
     public bool IsTimed() => Interlocked.Increment(ref opened) % TimedOneOf == 0;
 
+    /// <summary>Finds who serves a space; null: always this process.</summary>
+    internal ISessionSides? Sides { get; set; }
+
+    const int MostReopening = 64;
+
+    /// <summary>One for each session that goes on where its space is served by now.</summary>
+    public SemaphoreSlim ReopenTurns { get; } = new(MostReopening);
+
     /// <summary>One for each session whose page is being read: the others wait here and not among the pool's work, so that whatever
     /// else is asked is answered beside thousands who catch up.</summary>
     public SemaphoreSlim PageTurns { get; } = new(Math.Max(2, Environment.ProcessorCount));

@@ -20,7 +20,7 @@ public sealed partial class LiveSession
     internal async ValueTask HandleTopic(DeviceMessage message)
     {
         Task before;
-        lock (topicGate)
+        lock (gate)
         {
             before = topicWork;
             topicWork = After(before, message);
@@ -65,7 +65,7 @@ public sealed partial class LiveSession
             {
                 DeviceMessageKind.Ack => await Acknowledge(message),
                 DeviceMessageKind.Renew => await Renew(message),
-                _ => await side.Handle(message),
+                _ => await Ask(s => s.Handle(message), mayRepeat: message.Kind != DeviceMessageKind.Say),
             };
         }
         catch (ProblemException refused)
@@ -81,7 +81,7 @@ public sealed partial class LiveSession
     /// <summary>A newer token of the same user takes the place of the session's own; its roles count from now on.</summary>
     async ValueTask<ControlMessage?> Renew(DeviceMessage message)
     {
-        var renewed = await side.Check(message.Token!, Space);
+        var renewed = await Ask(s => s.Check(message.Token!, Space).AsTask());
         if (renewed.Identity.User != credential.Identity.User)
             return Messages.Refused(message.RequestId,
                 new Problem(403, "token-of-another-user", "Token of another user", "A session belongs to one user.",
@@ -90,12 +90,18 @@ public sealed partial class LiveSession
             return Messages.Refused(message.RequestId,
                 new Problem(422, "token-older", "Token older than the current one",
                 "It was issued before the token the session uses.", "Get a new token from your backend."));
-        await side.Identify(renewed.Identity);
+        await Ask(s => Stored(s.Identify(renewed.Identity)));
         credential = renewed;
         WarnInTime();
         if (ticket is not null) services.Tickets.Renew(ticket, renewed);
         if (!services.Tokens.StillHolds(Space, renewed)) End("signing-key-removed", null); // while it was looked at
         return message.RequestId is null ? null : Messages.Done(message.RequestId, null);
+    }
+
+    static async Task<bool> Stored(Task what)
+    {
+        await what;
+        return true;
     }
 
     async ValueTask<ControlMessage?> Acknowledge(DeviceMessage message)
@@ -122,7 +128,7 @@ public sealed partial class LiveSession
             // One for many is what devices are asked for, and there are no more of them than the service gives cause for.
             if (count >= FreeAck) messages?.GiveBack();
             if (message.RequestId is null || runs.Count == 0) side.Acknowledged(message.Handled, runs);
-            else await side.StoreAcknowledged(message.Handled, runs); // what is answered is on disk
+            else await Ask(s => Stored(s.StoreAcknowledged(message.Handled, runs))); // what is answered is on disk
         }
         if (!known)
         {

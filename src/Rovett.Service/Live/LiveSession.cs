@@ -28,9 +28,9 @@ public sealed partial class LiveSession : IOpenSession
 
     readonly AsyncSignal signal = new();
     readonly LiveServices services;
-    readonly ISessionSide side;
+    volatile ISessionSide side;
     readonly string? ticket;
-    readonly IDisposable place;
+    IDisposable place;
     readonly Bucket? messages;
     readonly bool isTimed;
     SessionTraces? traces;
@@ -38,11 +38,12 @@ public sealed partial class LiveSession : IOpenSession
     volatile Credential credential;
     StoredTime endsAt, warnAt; // due times: a clock that is set back makes no credential last longer
     bool warned;
-    readonly SessionFeeder feeder;
+    SessionFeeder feeder;
     ReadPlan? plan;
-    bool isAttached;
+    bool isAttached, isOpen;
+    volatile Session machine = null!; // set when it is attached
     ChannelList channels = new([], []);
-    readonly Lock topicGate = new();
+    readonly Lock gate = new();
     Task topicWork = Task.CompletedTask;
     int topicsWaiting;
     bool knownSilent;
@@ -99,7 +100,7 @@ public sealed partial class LiveSession : IOpenSession
     /// <summary>Heartbeats as events, for an EventSource, which can't see comments.</summary>
     public bool HeartbeatAsEvent { get; }
     /// <summary>The state machine; set when the ledger attached it.</summary>
-    public Session Machine { get; private set; } = null!;
+    public Session Machine { get => machine; private set => machine = value; }
 
     /// <inheritdoc/>
     public (UserState User, ISessionPort Session)? Place => Machine is { IsEnded: false } ? side.Place : null;
@@ -157,8 +158,16 @@ public sealed partial class LiveSession : IOpenSession
         isAttached = true;
         plan = opened.Plan;
         channels = opened.Channels;
+        OpenMachine(Machine, opened, after, foreignCursor);
+        isOpen = true;
+        services.Meters.Opened(Space.Name, TransportName);
+    }
+
+    /// <summary>Has it say the first words.</summary>
+    void OpenMachine(Session machine, Opening opened, long? after, bool foreignCursor)
+    {
         IReadOnlyList<ControlMessage> words = [];
-        var start = opened.LiveFrom ?? feeder.Begin(plan!, after, foreignCursor, Machine.PageSize, out words);
+        var start = opened.LiveFrom ?? feeder.Begin(plan!, after, foreignCursor, machine.PageSize, out words);
         var first = new List<ControlMessage>
         {
             Messages.Opened(Id, User, Space.Name, opened.Channels, opened.Totals, Space.Cursors.Seal(start), services.Session.Window,
@@ -166,8 +175,7 @@ public sealed partial class LiveSession : IOpenSession
         };
         if (opened.Choices is { } choices) first.Add(choices);
         first.AddRange(words);
-        Machine.Open(first, start);
-        services.Meters.Opened(Space.Name, TransportName);
+        machine.Open(first, start);
     }
 
     /// <summary>Takes it from its user.</summary>
@@ -182,29 +190,41 @@ public sealed partial class LiveSession : IOpenSession
     {
         for (; ; )
         {
-            int size = Machine.TakesLongPages ? LongBufferBytes : BufferBytes;
+            var machine = Machine;
+            if (machine.WaitsToOpen)
+            {
+                await Reopen(machine);
+                continue;
+            }
+            int size = machine.TakesLongPages ? LongBufferBytes : BufferBytes;
             var buffer = ArrayPool<byte>.Shared.Rent(size);
             try
             {
                 for (; ; )
                 {
-                    bool hasLastWords = Machine.IsEnded;
-                    int count = Machine.Drain(buffer.AsSpan(0, size), out var large);
+                    bool hasLastWords = machine.IsEnded;
+                    // What it goes on with elsewhere is not taken before.
+                    if (Reopens && !side.MayWrite && machine.HasWords && !hasLastWords && !await IsServedAgain(machine)) break;
+                    int count = machine.Drain(buffer.AsSpan(0, size), out var large);
                     if (count == 0 && large is null) break;
-                    if (!side.MayWrite && !hasLastWords && !await IsServedAgain()) break;
+                    if (!side.MayWrite && !hasLastWords && !await IsServedAgain(machine))
+                    {
+                        if (machine != Machine) Machine.End(Messages.Ending("moved", services.Options.ComeBackWithinMs));
+                        break;
+                    }
                     var writing = output.Write(large ?? buffer.AsMemory(0, count));
                     // One that takes what it is given has its next page read meanwhile.
                     try
                     {
-                        if (!writing.IsCompleted && Machine.TakesLongPages) await Supply();
+                        if (!writing.IsCompleted && machine.TakesLongPages) await Supply(machine);
                     }
                     finally
                     {
                         await writing; // the buffer is its own until then
                     }
                     Bytes += large?.Length ?? count;
-                    var sent = Machine.Written(Now, Thread.GetCurrentProcessorId());
-                    if (Traces.AreWanted && Machine.TakeTraced() is { } traced)
+                    var sent = machine.Written(Now, Thread.GetCurrentProcessorId());
+                    if (Traces.AreWanted && machine.TakeTraced() is { } traced)
                         (traces ??= new SessionTraces(Space.Name, TransportName, services.Clock)).Dispatched(traced);
                     if (isTimed && sent is { } at) services.Meters.WasWritten(Space.Name, TransportName, at);
                 }
@@ -213,9 +233,9 @@ public sealed partial class LiveSession : IOpenSession
             {
                 ArrayPool<byte>.Shared.Return(buffer);
             }
-            if (Machine.IsDone) return; // it may have ended since the queue was found empty
-            if (Machine.IsEnded) continue;
-            if (await Supply()) continue;
+            if (IsLast(machine, out bool isDone) && isDone) return; // it may have ended since the queue was found empty
+            if (machine.IsEnded) continue;
+            if (await Supply(machine)) continue;
             if (await signal.Wait()) services.Ledger.WriterBegun();
         }
     }
@@ -223,19 +243,43 @@ public sealed partial class LiveSession : IOpenSession
     /// <summary>Nothing is written while another node may have taken the space, as what is written may have been revoked there. What is
     /// left then are the last words.</summary>
     /// <returns>False: the session ends, and what was taken to be written is not.</returns>
-    async Task<bool> IsServedAgain()
+    async Task<bool> IsServedAgain(Session machine)
     {
-        while (!side.MayWrite && !side.IsOver && !Machine.IsEnded) await Task.Delay(LookAgain);
-        if (side.MayWrite && !Machine.IsEnded) return true;
-        Machine.End(null);
+        // One that goes on elsewhere is told where.
+        while (!side.MayWrite && (!side.IsOver || Reopens) && !machine.IsEnded) await Task.Delay(LookAgain);
+        if (side.MayWrite && !machine.IsEnded) return true;
+        if (!Reopens) machine.End(null);
         return false;
+    }
+
+    /// <summary>Whether no other has taken the place of a machine; and whether that is done.</summary>
+    bool IsLast(Session machine, out bool isDone)
+    {
+        lock (gate)
+        {
+            isDone = machine.IsDone;
+            return machine == Machine;
+        }
     }
 
     /// <summary>Gives the machine the page or the live feed it needs.</summary>
     /// <returns>False when it needs nothing now.</returns>
-    async Task<bool> Supply()
+    async Task<bool> Supply(Session machine)
     {
-        var (need, version) = Machine.Next();
+        try
+        {
+            return await Supply(machine, machine.Next());
+        }
+        catch (ProblemException moved) when (Reopens && IsMove(moved))
+        {
+            if (!await HasMoved(() => machine != Machine)) throw;
+            return true;
+        }
+    }
+
+    async Task<bool> Supply(Session machine, (SessionNeed Need, int Version) next)
+    {
+        var (need, version) = next;
         switch (need)
         {
             case SessionNeed.Page:
@@ -247,7 +291,7 @@ public sealed partial class LiveSession : IOpenSession
                 await services.PageTurns.WaitAsync();
                 try
                 {
-                    feeder.Page(Machine, plan);
+                    feeder.Page(machine, plan);
                     services.Meters.ReadPage(Space.Name);
                 }
                 finally
@@ -260,8 +304,8 @@ public sealed partial class LiveSession : IOpenSession
                 await side.GoLive(version);
                 return true;
             case SessionNeed.Again:
-                var (found, planVersion, totals) = await side.Again(Machine.TakeAgain());
-                Machine.Repeat(found, planVersion, totals);
+                var (found, planVersion, totals) = await side.Again(machine.TakeAgain());
+                machine.Repeat(found, planVersion, totals);
                 return true;
             default:
                 return false;

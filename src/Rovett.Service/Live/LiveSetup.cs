@@ -2,6 +2,7 @@ using Rovett.Core.Delivery;
 using Rovett.Service.Audit;
 using Rovett.Service.Credentials;
 using Rovett.Service.Diagnostics;
+using Rovett.Service.Ledgers;
 using Rovett.Service.Meters;
 using Rovett.Service.Options;
 using Rovett.Storage.Access;
@@ -55,6 +56,15 @@ static class LiveSetup
                 json.WriteNumber("sessionsEnded", ended);
             });
         };
+    }
+
+    /// <summary>What devices acknowledged where their space is no longer served goes where it is.</summary>
+    public static void MoveAcknowledgements(this IServiceProvider provider)
+    {
+        var sessions = provider.GetRequiredService<SessionRegistry>();
+        provider.GetRequiredService<AckBuffer>().Elsewhere = (space, user, device, handled, runs) =>
+            sessions.In(space).OfType<LiveSession>().FirstOrDefault(s => s.Reopens && s.User == user && s.Device == device)
+                ?.AcknowledgedAgain(handled, runs);
     }
 
     /// <summary>Ends sessions whose credentials another process ended; to be told after those who check credentials.</summary>

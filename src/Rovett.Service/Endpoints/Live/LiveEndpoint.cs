@@ -242,6 +242,10 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         {
             errors.Add(new FieldError("heartbeat", "must be event, or left out"));
         }
+        if (query.TryGetValue("reopens", out var reopens) && reopens != "true")
+        {
+            errors.Add(new FieldError("reopens", "must be true, or left out"));
+        }
         long? after = null;
         bool foreign = false;
         // An EventSource repeats its URL when it comes back, so what it last saw beats what the URL says.
@@ -289,6 +293,8 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
                 heartbeat == "event")
             {
                 Tried = TriedHints.Read(query["tried"]),
+                Reopens = LiveRequests.Reopens(context.Request),
+                Address = context.Connection.RemoteIpAddress,
                 Poll = transport == TransportKind.LongPoll ? new PollTransport(services.Clock) : null,
             };
             try
@@ -376,7 +382,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         foreach (var element in root.ValueKind == JsonValueKind.Array ? root.EnumerateArray().ToArray() : [root])
         {
             var message = DeviceMessage.Parse(element, space.Cursors);
-            if (!session.IsServedHere) message.Raw = JsonMarshal.GetRawUtf8Value(element).ToArray();
+            if (!session.IsServedHere || session.Reopens) message.Raw = JsonMarshal.GetRawUtf8Value(element).ToArray();
             if (await session.Handle(message) is { } answer) answers.Add(answer);
         }
         if (answers.Count == 0)

@@ -21,6 +21,10 @@ public sealed record LiveQuery
     [OneOf("event")]
     public string? Heartbeat { get; set; }
 
+    /// <summary><c>true</c>: should another node serve the space, the connection stays, and <c>opened</c> comes again on it.</summary>
+    [OneOf("true")]
+    public string? Reopens { get; set; }
+
     /// <summary>What was tried before this connection, and why it did not work: a hint for operators. May be repeated; the first four are
     /// shown.</summary>
     [Example("websocket: the upgrade failed")]

@@ -1,0 +1,98 @@
+using Rovett.Core.Delivery;
+using Rovett.Core.Ledgers;
+using Rovett.Core.Visibility;
+using Rovett.Core.Wire;
+using Rovett.Service.Credentials;
+using Rovett.Service.Spaces;
+
+namespace Rovett.Service.Live;
+
+/// <summary>Nobody serves the session's space just now, or not yet for this session: what is asked waits for who does next.</summary>
+sealed class NextSide : ISessionSide
+{
+    readonly TaskCompletionSource<ISessionSide> next = new(TaskCreationOptions.RunContinuationsAsynchronously);
+    readonly List<(bool Handled, List<AckedRun> Runs)> acknowledged = [];
+    readonly Lock gate = new();
+    ISessionSide? begun;
+
+    public bool MayWrite => false;
+
+    public bool IsOver => false;
+
+    public (UserState User, ISessionPort Session)? Place => null;
+
+    /// <summary>It has begun: what waited goes there.</summary>
+    public void Begins(ISessionSide side)
+    {
+        lock (gate)
+        {
+            begun = side;
+            foreach (var (handled, runs) in acknowledged) side.Acknowledged(handled, runs);
+            acknowledged.Clear();
+        }
+        next.TrySetResult(side);
+    }
+
+    /// <summary>What waited for another, which is over before it began, waits for the one that this waits for.</summary>
+    public void Takes(NextSide other)
+    {
+        foreach (var (handled, runs) in other.Leave()) Acknowledged(handled, runs);
+        next.Task.ContinueWith(t =>
+        {
+            if (t.IsCompletedSuccessfully) other.Begins(t.Result);
+            else other.Ends(Ledger.Moved(""));
+        }, TaskScheduler.Default);
+    }
+
+    /// <summary>The session ends before there is one.</summary>
+    public void Ends(Problem why)
+    {
+        if (next.TrySetException(why.ToException())) _ = next.Task.Exception;
+    }
+
+    public RecentEntries RecentOf(SpaceRuntime space) => throw new InvalidOperationException("Nothing is read before it is attached.");
+
+    public Task<Opening> Attach(LiveSession session, DevicePoint at) => throw new InvalidOperationException("It is attached elsewhere.");
+
+    public async ValueTask<Credential> Check(string token, SpaceRuntime space) => await (await next.Task).Check(token, space);
+
+    public Task Detach()
+    {
+        Ends(Ledger.Moved(""));
+        return Task.CompletedTask;
+    }
+
+    public List<(bool Handled, List<AckedRun> Runs)> Leave()
+    {
+        lock (gate)
+        {
+            var left = acknowledged.ToList();
+            acknowledged.Clear();
+            return left;
+        }
+    }
+
+    public async Task<ReadPlan?> Plan() => await (await next.Task).Plan();
+
+    public async Task GoLive(int planVersion) => await (await next.Task).GoLive(planVersion);
+
+    public async Task<(IReadOnlyList<(AgainItem Item, EntryWire Wire)> Found, int PlanVersion, Totals Totals)> Again(
+        IReadOnlyList<AgainItem> items) => await (await next.Task).Again(items);
+
+    public async Task Silent(bool isSilent) => await (await next.Task).Silent(isSilent);
+
+    public async Task Identify(Identity identity) => await (await next.Task).Identify(identity);
+
+    public async Task<ControlMessage?> Handle(DeviceMessage message) => await (await next.Task).Handle(message);
+
+    public void Acknowledged(bool handled, List<AckedRun> acked)
+    {
+        lock (gate)
+        {
+            if (begun is null) acknowledged.Add((handled, acked));
+            else begun.Acknowledged(handled, acked);
+        }
+    }
+
+    public async Task StoreAcknowledged(bool handled, List<AckedRun> acked) => await (await next.Task).StoreAcknowledged(handled, acked);
+}
