@@ -19,12 +19,13 @@ public sealed class NodeCrowdTests
     static readonly TimeSpan BetweenSends = TimeSpan.FromMilliseconds(20);
 
     /// <summary>One person's device. It comes back when its connection has ended.</summary>
-    sealed class Device(int number, string token)
+    sealed class Device(int number, string token, string how)
     {
         string? cursor;
 
         public volatile string? Has;
         public bool IsOpen { get; private set; }
+        public int Connections { get; private set; }
 
         public async Task Stay(Func<int> port, SemaphoreSlim turn, CancellationToken cancel)
         {
@@ -37,7 +38,7 @@ public sealed class NodeCrowdTests
                     RawWebSocket? socket = null;
                     try
                     {
-                        socket = await RawWebSocket.Connect(port(), "/v1/live" + (cursor is null ? "" : $"?after={cursor}"), token);
+                        socket = await RawWebSocket.Connect(port(), $"/v1/live?{how}" + (cursor is null ? "" : $"&after={cursor}"), token);
                         if (socket.Status == 101) cursor = (string?)(await socket.Next("opened"))["cursor"] ?? cursor;
                         else await Task.Delay(50, cancel); // not served yet
                     }
@@ -49,6 +50,7 @@ public sealed class NodeCrowdTests
                     using var end = cancel.Register(one.Dispose);
                     if (one.Status != 101) continue;
                     IsOpen = true;
+                    Connections++;
                     while (await one.Next() is { } message)
                     {
                         if ((string)message["kind"]! == "notification") Has = (string)message["title"]!;
@@ -66,11 +68,13 @@ public sealed class NodeCrowdTests
         public override string ToString() => $"{number}";
     }
 
-    [Fact]
-    public async Task All_who_were_connected_are_live_again_soon_after_their_node_died()
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public async Task All_who_were_connected_are_live_again_soon_after_their_node_died(bool stays)
     {
         using var server = new PostgresServer();
-        using var nodes = new NodeProcesses(3, server.NewDatabase(), "warning")
+        using var nodes = new NodeProcesses(3, server.NewDatabase(), Environment.GetEnvironmentVariable("ROVETT_NODE_LOG") ?? "warning")
         {
             Environment = { ["ROVETT_SESSIONS_PER_ADDRESS"] = "0", ["ROVETT_MAX_SEND_WAIT_MS"] = "5000" },
         };
@@ -82,7 +86,7 @@ public sealed class NodeCrowdTests
         using var stop = new CancellationTokenSource();
         using var turn = new SemaphoreSlim(AtOnce);
         var devices = Enumerable.Range(0, People).Select(i => new Device(i, TestTokens.Make(nodes.SigningSecret, $"hand-{i}",
-            ["crew"]))).ToArray();
+            ["crew"]), stays ? "reopens=true" : "label=device")).ToArray();
         var clock = Stopwatch.StartNew();
         var staying = devices.Select((d, i) => d.Stay(() => ports[i % ports.Length], turn, stop.Token)).ToArray();
         await Eventually.Holds(() => devices.All(d => d.IsOpen), "all are connected", 120);
@@ -102,6 +106,8 @@ public sealed class NodeCrowdTests
         await Send(client, "role:crew", "before");
         await Eventually.Holds(() => devices.All(d => d.Has == "before"), "all have what was sent before", 60);
         await Eventually.Holds(() => phase.Count > 50, "others are sent something", 60);
+        const string Term = "SELECT term FROM space_owner WHERE space=1";
+        long term = (long)nodes.Ask(Term)!;
         var after = phase = new ConcurrentQueue<double>();
         await nodes[owner].Kill();
         clock.Restart();
@@ -109,11 +115,13 @@ public sealed class NodeCrowdTests
         var served = clock.Elapsed;
         await Eventually.Holds(() => devices.All(d => d.IsOpen && d.Has == "after"), "all have what was sent after", 120);
         var live = clock.Elapsed;
+        nodes.Ask(Term).ShouldBe(term + 1, "it was taken once, and not given to the node that had died");
         await stop.CancelAsync();
         await sending;
         await Task.WhenAll(staying);
         nodes.Printed.ShouldNotContain("it was set right");
-        var report = $"{People} sessions of people that no node knew: open after {first.TotalSeconds:0.0} s; their node killed: a send " +
+        if (stays) devices.ShouldAllBe(d => d.Connections == 1);
+        var report = $"{People} sessions of people that no node knew, {(stays ? "on connections that stay" : "which come back")}: open after {first.TotalSeconds:0.0} s; their node killed: a send " +
             $"was answered " +
             $"after {served.TotalSeconds:0.00} s, all were connected again and had it after {live.TotalSeconds:0.0} s. One send at a " +
                 $"time, meanwhile, ms: " +

@@ -54,7 +54,7 @@ public sealed partial class Session : ISessionPort
         queue.TakeAnswers(before.queue);
         (sent, patience, repeats) = (before.sent, before.patience, before.repeats);
         dispatches = new Dispatches { Total = before.dispatches.Total };
-        (lastWrite, clock, drained, Through) = (before.lastWrite, before.clock, through, through);
+        (lastWrite, clock, drained) = (before.lastWrite, before.clock, through);
         waits = true;
     }
 
@@ -91,6 +91,9 @@ public sealed partial class Session : ISessionPort
             return successor;
         }
     }
+
+    /// <summary>Where its device stands, before it is let in.</summary>
+    public long StandsAt { get { lock (gate) return drained; } }
 
     /// <summary>It goes on with another's connection, and is not let in yet.</summary>
     public bool WaitsToOpen { get { lock (gate) return waits && mode != Mode.Ended; } }

@@ -22,7 +22,7 @@ public sealed partial class Nodes
 
     /// <summary>Gives up what is to be served elsewhere: at once what operators want elsewhere, and one at a time what nobody
     /// uses.</summary>
-    async Task GiveUp(ClusterNow seen)
+    async Task GiveUp(ClusterNow seen, HashSet<Guid> gone)
     {
         if (isLeaving) return; // whoever stops it gives them up
         if (IsLeaving)
@@ -30,7 +30,8 @@ public sealed partial class Nodes
             await Give([.. seen.Spaces.Where(s => s.Owner == me.Incarnation).Select(s => (s.Space, s.Name))]);
             return;
         }
-        var candidates = Placing.Candidates(seen.Nodes);
+        // Nothing is given to a process that has died and whose sign of life is fresh yet.
+        var candidates = Placing.Candidates(seen.Nodes.Where(n => !gone.Contains(n.Incarnation)));
         bool hasMoved = false;
         foreach (var space in seen.Spaces.Where(s => s.Owner == me.Incarnation))
         {
@@ -53,11 +54,9 @@ public sealed partial class Nodes
     }
 
     /// <summary>Takes what nobody serves and is to be served here, or what is asked for here and nobody takes.</summary>
-    async Task Take(ClusterNow seen)
+    async Task Take(ClusterNow seen, HashSet<Guid> gone)
     {
         if (IsLeaving || toldClock) return;
-        var gone = seen.Nodes.Where(n => n.IsAlive && !n.IsConnected && !IsMe(n) && IsRefused(new Uri(n.Url))).Select(n => n.Incarnation)
-            .ToHashSet();
         var candidates = Placing.Candidates(seen.Nodes.Where(n => !gone.Contains(n.Incarnation)));
         var byLife = seen.Nodes.ToDictionary(n => n.Incarnation);
         var toTake = new List<OwnedSpace>();
@@ -83,6 +82,10 @@ public sealed partial class Nodes
         await BeginAll(begun);
         toLook.Release();
     }
+
+    /// <summary>Processes that have died for sure, though their signs of life have not lapsed.</summary>
+    HashSet<Guid> Gone(ClusterNow seen) => seen.Nodes
+        .Where(n => n.IsAlive && !n.IsConnected && !IsMe(n) && IsRefused(new Uri(n.Url))).Select(n => n.Incarnation).ToHashSet();
 
     bool MayBeTaken(OwnedSpace space, Dictionary<Guid, NodeRow> byLife, HashSet<Guid> gone)
     {

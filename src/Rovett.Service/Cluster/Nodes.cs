@@ -218,8 +218,9 @@ public sealed partial class Nodes : IDisposable
         if (isGone) return;
         await BeginAll(seen.Spaces.Where(s => s.Owner == me.Incarnation).Select(s => (s.Space, s.Name, s.Term)));
         if (!Lease.Holds) return;
-        await GiveUp(seen);
-        await Take(seen);
+        var gone = Gone(seen);
+        await GiveUp(seen, gone);
+        await Take(seen, gone);
         if (Lease.Now - forgotAt > ForgetEvery)
         {
             forgotAt = Lease.Now;

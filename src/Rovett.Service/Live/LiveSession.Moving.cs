@@ -128,7 +128,7 @@ public sealed partial class LiveSession
     {
         Opening opened;
         ISessionSide next;
-        long after = machine.Through;
+        long after = machine.StandsAt;
         await services.ReopenTurns.WaitAsync();
         try
         {

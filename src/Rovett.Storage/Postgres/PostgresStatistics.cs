@@ -8,16 +8,17 @@ namespace Rovett.Storage.Postgres;
 /// <param name="failed">Hears why a look failed; the next comes in its time.</param>
 public sealed class PostgresStatistics(string settings, Action<Exception>? failed = null) : IDisposable
 {
-    /// <summary>After so many rows were written it looks again.</summary>
-    const int Rows = 1000;
+    /// <summary>After so many rows were written it looks again; after twice as many each time that nothing had grown.</summary>
+    const int Rows = 1000, MostRows = 64 * Rows;
 
-    // Few pages, which are read as fast as an index; and tables that are less than four times what they were.
+    // Few pages, which are read as fast as an index; and tables that are less than twice what they were.
     const string Grown = "SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid=c.relnamespace " +
         "WHERE c.relkind='r' AND n.nspname=current_schema() AND " +
-        "pg_relation_size(c.oid) > (8 + 4*greatest(c.relpages, 0)) * current_setting('block_size')::bigint";
+        "pg_relation_size(c.oid) > (8 + 2*greatest(c.relpages, 0)) * current_setting('block_size')::bigint";
 
     readonly Lock gate = new();
     long written = Rows; // what was stored before it began counts as written
+    int least = Rows;
     Task look = Task.CompletedTask;
     bool isOver;
 
@@ -27,7 +28,7 @@ public sealed class PostgresStatistics(string settings, Action<Exception>? faile
         lock (gate)
         {
             written += rows;
-            if (written < Rows || isOver || !look.IsCompleted) return;
+            if (written < least || isOver || !look.IsCompleted) return;
             written = 0;
             look = Task.Run(Look);
         }
@@ -45,6 +46,7 @@ public sealed class PostgresStatistics(string settings, Action<Exception>? faile
                 using var row = ask.ExecuteReader();
                 while (row.Read()) tables.Add(row.GetString(0));
             }
+            lock (gate) least = tables.Count > 0 ? Rows : Math.Min(2 * least, MostRows);
             // One after the other, so that the first help while the last are looked at. What another node looks at is left to it.
             foreach (var table in tables)
             {

@@ -52,7 +52,11 @@ public sealed class PostgresWriter : PostgresSql
     {
         try
         {
-            Execute(made, "SET synchronous_commit=on; SET idle_in_transaction_session_timeout='10s'; SET lock_timeout='3s'; " +
+            // It looks up few rows at a time, by an index, whatever they are; a server that knows little of a table would rather go
+            // through it, and one that thinks of a better way for each value thinks longer than it works.
+            Execute(made, "SET enable_seqscan=off; SET enable_hashjoin=off; SET enable_mergejoin=off; SET jit=off; " +
+                "SET plan_cache_mode=force_generic_plan; " +
+                "SET synchronous_commit=on; SET idle_in_transaction_session_timeout='10s'; SET lock_timeout='3s'; " +
                 $"SELECT pg_advisory_lock_shared({PostgresHold.WriterLock})");
         }
         catch (PostgresException error) when (error.SqlState == PostgresErrorCodes.LockNotAvailable)

@@ -80,7 +80,7 @@ public sealed partial class SqlLedgerStore
         foreach (var keys in what.Answers.Chunk(Sizes[^1]))
         {
             foreach (var key in keys) ahead.Answers[(space, key)] = null;
-            sql.Ask([new Question($"SELECT body_hash, id, position, key, time FROM answer WHERE space=?1 AND key IN ({Marks(keys)})",
+            sql.Ask([new Question($"{These(keys)} SELECT body_hash, id, position, key, time FROM these CROSS JOIN answer WHERE space=?1 AND key=value",
                 Values(space, keys), r => ahead.Answers[(space, r.GetString(3))] = (ReadAnswer(r), new StoredTime(r.GetInt64(4))))]);
         }
         foreach (var events in what.Events.Chunk(Sizes[^1]))
@@ -158,11 +158,11 @@ public sealed partial class SqlLedgerStore
 
     /// <summary>The numbers of rows that have these values in a space. Each is looked up by itself: a database that knows nothing of a
     /// table yet would otherwise go through all of a space's rows.</summary>
-    static string Numbers(string table, string column, string[] values)
-    {
-        var rows = string.Join(", ", Enumerable.Range(2, SizeFor(values.Length)).Select(n => $"(?{n})"));
-        return $"(WITH these(value) AS (VALUES {rows}) SELECT (SELECT id FROM {table} WHERE space=?1 AND {column}=value) FROM these)";
-    }
+    static string Numbers(string table, string column, string[] values) =>
+        $"({These(values)} SELECT (SELECT id FROM {table} WHERE space=?1 AND {column}=value) FROM these)";
+
+    static string These(string[] values) =>
+        $"WITH these(value) AS (VALUES {string.Join(", ", Enumerable.Range(2, SizeFor(values.Length)).Select(n => $"(?{n})"))})";
 
     static int SizeFor(int count) => Sizes.First(s => s >= count);
 
