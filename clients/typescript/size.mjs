@@ -5,7 +5,7 @@ import { build } from 'vite';
 const core = 8192;
 const budgets = [
   ["import { connect } from 'rovett'", "export { connect } from '/src/index.ts'", core],
-  ["import { connectShared } from 'rovett/shared'", "export { connectShared } from '/src/shared.ts'", core + 3072],
+  ["import { connectShared } from 'rovett/shared'", "export { connectShared } from '/src/shared.ts'", core + 3328],
   ["import 'rovett/bell'", "import '/src/elements/bell.ts'", core + 7168],
   ["import 'rovett/bell' and 'rovett/look'", "import '/src/elements/bell.ts'; import '/src/elements/look.ts'", core + 10240],
   ["import 'rovett/toasts'", "import '/src/elements/toasts.ts'", core + 4096],

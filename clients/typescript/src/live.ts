@@ -55,7 +55,7 @@ export class Live {
     this.#intake = new Intake(options.after === 'now' ? null : (options.after ?? null));
     this.#connection = new Connection(options, url, how, {
       from: () => this.#intake.resume,
-      opened: (link, message) => this.#opened(link, message),
+      opened: (_, message) => this.#opened(message),
       message: (message) => this.#take(message),
       dropped: () => this.#giveUp(),
       freezing: () => void this.#flush(),
@@ -183,20 +183,26 @@ export class Live {
     else console.warn(`rovett: ${what}`, about ?? '');
   }
 
-  #opened(link: Link, message: Message): void {
+  #opened(message: Message): void {
     this.#user = message.user;
     this.#session = message.session;
     this.#intake.opened(message.cursor);
     this.#newest ??= message.cursor;
     this.#channels.set(message.channels);
     this.#newer(message.totals);
-    this.#subscribeAnew(link);
+    this.#askAnew();
+  }
+
+  /** Asks again for what only the session knows. */
+  #askAnew(): void {
+    this.#subscribeAnew();
     this.#presence.opened();
     if (this.#subject !== null) this.#request({ kind: 'attend', subject: this.#subject }).catch(() => undefined);
   }
 
   /** What came on topics meanwhile is caught up with; should that be cut short, from the same point again. */
-  #subscribeAnew(link: Link): void {
+  #subscribeAnew(): void {
+    const link = this.#link;
     this.#caughtUpTo ??= this.#newest;
     const after = this.#caughtUpTo;
     const asked = [...this.#topics.keys()].map((topic) =>
@@ -213,6 +219,10 @@ export class Live {
     if (message.cursor) this.#newest = message.cursor;
     if (message.totals) this.#newer(message.totals);
     switch (message.kind) {
+      case 'opened': // another node serves the space from now on, on the same connection
+        this.#channels.set(message.channels);
+        this.#askAnew();
+        break;
       case 'current':
         this.#intake.passed(message.cursor);
         this.#connection.current();

@@ -242,7 +242,29 @@ export class Tabs {
     return false;
   }
 
+  /** Another node serves the space: on the same connection, what tabs have asked for is asked for again. */
+  #reopened(message: Message, seat: Seat): void {
+    this.#opened = { ...message, totals: { ...message.totals } };
+    const after = this.#newest;
+    const asked: Message[] = [...this.#wanted.keys()].map((key) => {
+      const what = key.slice(key.indexOf(' ') + 1);
+      return key.startsWith('watch ')
+        ? { kind: 'watch', address: what }
+        : { kind: 'subscribe', topic: what, ...(after ? { after } : {}) };
+    });
+    const subject = [...this.#subjects.values()].at(-1);
+    if (subject) asked.push({ kind: 'attend', subject });
+    if (asked.length > 0) this.#link?.send(asked).catch(() => undefined); // then the connection is gone
+    const told = { kind: 'channels', channels: message.channels, totals: message.totals };
+    this.#post({ kind: 'message', message: told });
+    seat.events.message(told);
+  }
+
   #came(message: Message, seat: Seat): void {
+    if (message.kind === 'opened') {
+      this.#reopened(message, seat);
+      return;
+    }
     const { requestId } = message;
     if (requestId) {
       const acked = this.#acks.get(requestId);
