@@ -68,6 +68,94 @@ public class SessionTests
 
     static int Notifications(string drained) => drained.Split("event: notification").Length - 1;
 
+    static void ShouldWait(Session session)
+    {
+        session.WaitsToOpen.ShouldBeTrue();
+        session.Next().Need.ShouldBe(SessionNeed.None);
+    }
+
+    [Fact]
+    public void Another_goes_on_with_its_connection_after_what_was_taken_to_be_written()
+    {
+        var session = Live();
+        Offer(session, 1);
+        Offer(session, 2);
+        Notifications(Drain(session)).ShouldBe(2);
+        Offer(session, 3);
+        session.Answer(Messages.Done("asked", null)).ShouldBeTrue();
+        var next = session.Successor(() => woken++)!;
+        ShouldWait(next);
+        next.StandsAt.ShouldBe(2);
+        Drain(session).ShouldBeEmpty();
+        session.IsDone.ShouldBeTrue();
+        Offer(session, 4); // by who served it before
+        next.Join(7, new DispatchMark(), [new DispatchMark()]);
+        Offer(next, 3); // it is not live yet
+        Drain(next).ShouldBeEmpty();
+        next.Open([Messages.Heartbeat(default)], new Position(2));
+        next.Feed([Item(3)], 4, true, 7, default);
+        var written = Drain(next);
+        Notifications(written).ShouldBe(1);
+        written.ShouldContain("cursor-3");
+        written.IndexOf("heartbeat", StringComparison.Ordinal).ShouldBeLessThan(written.IndexOf("asked", StringComparison.Ordinal));
+        next.Next().Need.ShouldBe(SessionNeed.GoLive);
+    }
+
+    [Fact]
+    public void What_was_sent_before_another_went_on_is_acknowledged_to_either_of_them()
+    {
+        var session = Live();
+        Offer(session, 1);
+        Offer(session, 2);
+        Drain(session);
+        Offer(session, 3);
+        var next = session.Successor(() => woken++)!;
+        next.Outstanding.ShouldBe(2, "the third was not sent");
+        var acked = new List<AckedRun>();
+        session.Acknowledge(new Position(1), null, TimeSpan.Zero, acked).ShouldBeTrue();
+        next.Acknowledge(new Position(9), null, TimeSpan.Zero, acked).ShouldBeTrue();
+        acked.Sum(a => a.Run.Count).ShouldBe(2);
+        next.Outstanding.ShouldBe(0);
+    }
+
+    [Fact]
+    public void One_that_was_let_in_in_vain_is_given_up_for_another_that_stands_where_it_stood()
+    {
+        var session = Live();
+        Offer(session, 1);
+        Drain(session);
+        var next = session.Successor(() => woken++)!;
+        next.Join(3, new DispatchMark(), [new DispatchMark()]);
+        next.EnterLive(0, [(Item(2), 0, 1)], "cursor", 2, default); // the answer was lost
+        var third = next.Successor(() => woken++)!;
+        third.StandsAt.ShouldBe(1);
+        ShouldWait(third);
+        third.Outstanding.ShouldBe(1);
+        session.Successor(() => woken++).ShouldBeNull();
+        third.End(Messages.Ending("moved", 0));
+        Drain(third).ShouldContain("moved");
+    }
+
+    [Fact]
+    public void A_notification_whose_repeat_was_not_written_is_repeated_by_the_one_that_goes_on()
+    {
+        var session = Live();
+        var one = Notification(1);
+        session.Offer(EntryRun.Of(one.WireFor("role:engineer"), 1, 1), 0, 1, isLast: true);
+        Drain(session);
+        session.WantAgain([one.Id], TimeSpan.Zero, out _).ShouldBeTrue();
+        session.Tick(TimeSpan.FromSeconds(2));
+        var again = session.TakeAgain();
+        session.Repeat([(again[0], one.WireFor("role:engineer", 2))], 0, default);
+        var next = session.Successor(() => woken++)!;
+        next.StandsAt.ShouldBe(1);
+        next.Join(0, new DispatchMark(), [new DispatchMark()]);
+        next.Open([], new Position(1));
+        next.Tick(TimeSpan.FromSeconds(10));
+        next.Next().Need.ShouldBe(SessionNeed.Again);
+        next.TakeAgain().ShouldBe([again[0]]);
+    }
+
     [Fact]
     public void What_nothing_follows_leaves_without_a_flush()
     {

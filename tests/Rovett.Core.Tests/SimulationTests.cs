@@ -26,7 +26,8 @@ public class SimulationTests
     }
 
     public static TheoryData<Controls> LeftOut =>
-        [new Controls(WithoutFence: true), new Controls(WithoutReadCheck: true), new Controls(WithoutLettingGo: true)];
+        [new Controls(WithoutFence: true), new Controls(WithoutReadCheck: true), new Controls(WithoutLettingGo: true),
+            new Controls(WithSkippedEntry: true)];
 
     [Theory]
     [MemberData(nameof(LeftOut))]

@@ -6,5 +6,6 @@ namespace Rovett.Simulator;
 /// <param name="WithoutLettingGo">A node that takes a space again goes on from what it remembers.</param>
 /// <param name="WithLostFrames">Now and then a node that holds sessions misses what a commit means for them.</param>
 /// <param name="WithSplitLists">What a commit means is applied out of order: changes of plans last.</param>
+/// <param name="WithSkippedEntry">A session that stays goes on one entry further than its device stands.</param>
 public sealed record Controls(bool WithoutFence = false, bool WithoutReadCheck = false, bool WithoutLettingGo = false,
-    bool WithLostFrames = false, bool WithSplitLists = false);
+    bool WithLostFrames = false, bool WithSplitLists = false, bool WithSkippedEntry = false);

@@ -221,7 +221,7 @@ sealed partial class Device
         int born = world.Life;
         world.After(world.Short(20), () =>
         {
-            if (at.Cut || at.Detached || born != world.Life) return;
+            if (at.Cut || at.Detached || at.Moving || born != world.Life) return;
             at.Session.HeardAnything(world.Clock.Elapsed);
             var message = DeviceMessage.Parse(Encoding.UTF8.GetBytes(json), world.Seal);
             if (message.Problem is { Slug: "foreign-cursor" }) return; // it came before a restore

@@ -29,6 +29,8 @@ sealed partial class Device(World world, string user, string name, TransportKind
         public required int Key; // the signing key that its token was made with
         public bool Asking = true; // long poll: a request waits
         public bool EndedByKey;
+        public bool Stays; // when another node takes the space
+        public bool Moving; // it is let in nowhere just now
         public bool EndedBefore, Dismissed, Forgotten, Pumping, Supplying, Open, Cut, Closed, Detached, Current, Acks;
         public readonly HashSet<NotificationId> Seen = [], Caused = [];
     }
@@ -93,7 +95,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
     /// <summary>A session that goes on must be known to the ledger.</summary>
     public void CheckFed(Ledger ledger)
     {
-        if (line is { Cut: false, Closed: false } at && !at.Session.IsEnded && !ledger.Feeds("main", at.Port))
+        if (line is { Cut: false, Closed: false, Moving: false } at && !at.Session.IsEnded && !ledger.Feeds("main", at.Port))
         {
             throw world.Wrong($"{name}'s session goes on, and the ledger does not know it");
         }
@@ -150,6 +152,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
             Session = new Session(transport, Limits, world.Clock.Elapsed, () => Pump(made))
         };
         made.Port = link?.Enter(made.Session, out made.NumberThere) ?? made.Session;
+        made.Stays = (made.Number + name[^1]) % 2 == 0;
         var attach = new AttachCommand("main", new Identity(new UserId(user), null, issued), name, made.Port,
             new DevicePoint(after, foreign));
         world.Post(attach, task =>
@@ -157,7 +160,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
             opening = false;
             if (task.IsFaulted)
             {
-                link?.Leave(made.NumberThere);
+                        link?.Leave(made.NumberThere);
                 if (born == world.Life) ComeBack(world.Short(300));
                 return;
             }
@@ -176,6 +179,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
                 { Messages.Opened("s", user, "main", opened.Channels, opened.Totals, world.Seal.Seal(start), Limits.Window, 2, "x", name,
                 default) };
             first.AddRange(words);
+            GoesOn(made);
             made.Open = true; // as in the service, where the pump starts once it is attached
             made.Session.Open(first, start);
             if (made.Key != world.KeyNumber) EndByKey(made); // it was withdrawn while it was let in
@@ -291,6 +295,9 @@ sealed partial class Device(World world, string user, string name, TransportKind
         line = null;
         at.Cut = true;
         at.Flying.Clear();
+        if (at.Moving) at.Session.End(null); // whoever lets it in meanwhile is told
+        if (at.Moving && calm) ComeBack(world.Short(50));
+        if (at.Moving) return;
         int born = world.Life;
         world.After(world.Short(cut && !calm ? 1500 : 5), () =>
         {

@@ -52,7 +52,7 @@ public sealed partial class World
         }
         foreach (var device in devices)
         {
-            device.Lose(cut: true);
+            if (!device.StaysOn()) device.Lose(cut: true);
             device.ServiceDied();
         }
         var old = new Node(ledger, store, disk, history, recent, time, [.. waiting], diskLife, Era);
@@ -62,7 +62,11 @@ public sealed partial class World
         if (!TakeAgain()) Start();
         asleep.Add(old);
         After(Short(4000), () => Wake(old));
-        foreach (var device in devices) device.ComeBack(Short(400));
+        foreach (var device in devices)
+        {
+            device.ComeBack(Short(400));
+            device.Reopen(Short(400));
+        }
     }
 
     /// <summary>A node that had the space before takes it again.</summary>

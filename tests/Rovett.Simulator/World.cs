@@ -61,7 +61,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
 
     /// <summary>How many notifications were stored, commands carried out, messages delivered; for the report.</summary>
     public (int Sent, int Commands, int Delivered, int Crashes, int Faults, int Cuts, int Restores, int Erasures, int Withdrawals, int Said,
-        int Events, int Repeats, int Gathered, int Dropped, int TakeOvers) Counts;
+        int Events, int Repeats, int Gathered, int Dropped, int TakeOvers, int Stayed) Counts;
 
     /// <summary>Virtual time that passed.</summary>
     public TimeSpan Elapsed => clock.Elapsed;

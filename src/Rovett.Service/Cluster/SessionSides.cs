@@ -7,26 +7,41 @@ namespace Rovett.Service.Cluster;
 /// <summary>Finds the node that serves a space, for sessions of this node that go on there.</summary>
 sealed class SessionSides(LiveServices services, Nodes nodes, LinkPool links) : ISessionSides
 {
-    public async Task<ISessionSide?> Next(SpaceRuntime space, IPAddress? address)
+    readonly Lock gate = new();
+    readonly Dictionary<string, Task<bool>> waits = [];
+
+    public Task<bool> IsServed(SpaceRuntime space)
+    {
+        lock (gate)
+        {
+            if (waits.TryGetValue(space.Name, out var under) && !under.IsCompleted) return under;
+            return waits[space.Name] = Wait(space);
+        }
+    }
+
+    async Task<bool> Wait(SpaceRuntime space)
     {
         long began = Environment.TickCount64;
         while (!nodes.Stops)
         {
             var changed = nodes.Changed;
-            if (nodes.IsHere(space)) return new HereSide(services);
-            var place = nodes.PlaceOf(space.Name);
-            if (place is null) return null; // it is being removed
-            if (place.Url is { } url && url != nodes.Name)
-            {
-                if (await links.To(place) is { } link) return new LinkedSide(services, link, address);
-                if (!LinkPool.MayLink(place)) return null; // its connection is passed on, once it comes back
-                nodes.Suspect();
-            }
-            else nodes.Need(space.Name);
+            if (await Of(space, null) is not null) return true;
+            // It is being removed; or connections for it are passed on, once they come back.
+            if (nodes.PlaceOf(space.Name) is not { } place || (place.Url is { } url && url != nodes.Name && !LinkPool.MayLink(place)))
+                return false;
+            if (place.Url is null) nodes.Need(space.Name);
+            else nodes.Suspect();
             var left = Relay.Patience - TimeSpan.FromMilliseconds(Environment.TickCount64 - began);
-            if (left <= TimeSpan.Zero) return null;
+            if (left <= TimeSpan.Zero) return false;
             await Relay.Wait(changed, left < Relay.LookAgain ? left : Relay.LookAgain, CancellationToken.None);
         }
-        return null;
+        return false;
+    }
+
+    public async ValueTask<ISessionSide?> Of(SpaceRuntime space, IPAddress? address)
+    {
+        if (nodes.IsHere(space)) return new HereSide(services);
+        return nodes.PlaceOf(space.Name) is { Url: { } url } place && url != nodes.Name && await links.To(place) is { } link
+            ? new LinkedSide(services, link, address) : null;
     }
 }

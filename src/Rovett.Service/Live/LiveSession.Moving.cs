@@ -129,11 +129,11 @@ public sealed partial class LiveSession
         Opening opened;
         ISessionSide next;
         long after = machine.StandsAt;
+        if (!await services.Sides!.IsServed(Space)) return false;
         await services.ReopenTurns.WaitAsync();
         try
         {
-            if (await services.Sides!.Next(Space, Address) is not { } found) return false;
-            next = found;
+            next = await services.Sides.Of(Space, Address) ?? throw Ledger.Moved(Space.Name).ToException();
             place = next is HereSide ? services.Limits.EnterSession(Space, User, Address) : UsageLimits.NoPlace;
             try
             {
