@@ -25,19 +25,24 @@ public class SimulationTests
         }
     }
 
-    public static TheoryData<Controls> LeftOut =>
-        [new Controls(WithoutFence: true), new Controls(WithoutReadCheck: true), new Controls(WithoutLettingGo: true),
-            new Controls(WithSkippedEntry: true)];
+    /// <summary>Each with the first of the seeds that are tried.</summary>
+    public static TheoryData<Controls, int> LeftOut => new()
+    {
+        { new Controls(WithoutFence: true), 80 },
+        { new Controls(WithoutReadCheck: true), 80 },
+        { new Controls(WithoutLettingGo: true), 80 },
+        { new Controls(WithSkippedEntry: true), 12 },
+    };
 
     [Theory]
     [MemberData(nameof(LeftOut))]
-    public void What_keeps_nodes_apart_is_missed_when_it_is_left_out(Controls controls)
+    public void What_keeps_nodes_apart_is_missed_when_it_is_left_out(Controls controls, int first)
     {
         var folder = Program.Folder() + "-controls";
         try
         {
             var template = Program.Template(folder);
-            Enumerable.Range(80, 20).Any(seed => IsWrong(seed, template, folder, controls)).ShouldBeTrue();
+            Enumerable.Range(first, 20).Any(seed => IsWrong(seed, template, folder, controls)).ShouldBeTrue();
         }
         finally
         {

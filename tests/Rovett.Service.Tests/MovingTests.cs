@@ -174,6 +174,27 @@ public sealed class MovingTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task A_device_that_goes_while_nobody_serves_its_space_leaves_nothing_behind()
+    {
+        var holder = ground.Nodes[2];
+        using (var socket = await holder.WebSocket(First.Token("mara"), Stays))
+        {
+            await socket.Next("current");
+            // Another node has it, which is not heard of again, and nobody may take it before that is sure.
+            ground.Ask("INSERT INTO node (url, incarnation, version, speaks, joined, beat) VALUES ('https://10.255.255.1:1', " +
+                "gen_random_uuid(), 'x', 1, clock_timestamp(), clock_timestamp()); UPDATE space_owner SET term=term+1, incarnation=" +
+                "(SELECT incarnation FROM node WHERE url='https://10.255.255.1:1')");
+            await Eventually.Holds(async () => (await First.Get("/v1/cluster", First.Key)).Text,
+                text => text.Contains("\"node\":\"https://10.255.255.1:1\"", StringComparison.Ordinal), "all know that it has it", 10);
+            await socket.Text("""{"kind":"attend","subject":"vessel/turnstone","requestId":"1"}""");
+        }
+        await Send("user:mara", "served again");
+        var began = DateTimeOffset.UtcNow;
+        await holder.Service.DisposeAsync();
+        (DateTimeOffset.UtcNow - began).ShouldBeLessThan(TimeSpan.FromSeconds(3), "nobody is waited for");
+    }
+
+    [Fact]
     public async Task A_device_that_does_not_take_it_is_told_to_come_back()
     {
         using var socket = await ground.Nodes[2].WebSocket(First.Token("mara"));

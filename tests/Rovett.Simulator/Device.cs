@@ -160,7 +160,7 @@ sealed partial class Device(World world, string user, string name, TransportKind
             opening = false;
             if (task.IsFaulted)
             {
-                        link?.Leave(made.NumberThere);
+                link?.Leave(made.NumberThere);
                 if (born == world.Life) ComeBack(world.Short(300));
                 return;
             }

@@ -6,9 +6,6 @@ namespace Rovett.Core.Delivery;
 /// <summary>The connection's side of a session: input from the device, and bytes to write.</summary>
 public sealed partial class Session
 {
-    // Whoever had this one in hand when another took its place means that one.
-    Session? OtherNow { get { lock (gate) return successor; } }
-
     /// <summary>Queues the first messages and starts the session.</summary>
     /// <param name="first">Messages to send before everything else.</param>
     /// <param name="after">The device has everything up to here.</param>
@@ -42,17 +39,19 @@ public sealed partial class Session
     public bool Answer(ControlMessage message)
     {
         bool kept = true;
-        if (OtherNow is { } other) return other.Answer(message);
+        Session? other;
         lock (gate)
         {
-            if (mode == Mode.Ended) return false;
-            if (++answers > limits.MaxAnswers)
+            other = successor;
+            if (mode == Mode.Ended) kept = false;
+            else if (++answers > limits.MaxAnswers)
             {
                 EndWith(Messages.Ending("too-slow", 5000));
                 kept = false;
             }
             else queue.Add(message, waits: false);
         }
+        if (other is not null) return other.Answer(message); // which took its place meanwhile
         wake();
         return kept;
     }
@@ -75,19 +74,24 @@ public sealed partial class Session
     /// <returns>False when an id was named that is not outstanding.</returns>
     public bool WantAgain(IReadOnlyCollection<NotificationId> ids, TimeSpan now, out bool tooOften)
     {
-        if (OtherNow is { } other) return other.WantAgain(ids, now, out tooOften);
+        Session other;
         lock (gate)
         {
-            patience.Acknowledged(now);
-            var found = sent.Again(ids);
-            tooOften = found.Exists(f => f.Attempt > limits.MaxAttempts);
-            repeats ??= new Repeats();
-            foreach (var item in found)
+            if (successor is null)
             {
-                if (item.Attempt <= limits.MaxAttempts) repeats.Add(item, now);
+                patience.Acknowledged(now);
+                var found = sent.Again(ids);
+                tooOften = found.Exists(f => f.Attempt > limits.MaxAttempts);
+                repeats ??= new Repeats();
+                foreach (var item in found)
+                {
+                    if (item.Attempt <= limits.MaxAttempts) repeats.Add(item, now);
+                }
+                return found.Count == ids.Count;
             }
-            return found.Count == ids.Count;
+            other = successor;
         }
+        return other.WantAgain(ids, now, out tooOften);
     }
 
     /// <summary>Notifications to send again now.</summary>
@@ -122,13 +126,18 @@ public sealed partial class Session
     public bool Acknowledge(Position? upTo, IReadOnlyCollection<NotificationId>? ids, TimeSpan now, List<AckedRun> acked)
     {
         bool known = true;
-        if (OtherNow is { } other) return other.Acknowledge(upTo, ids, now, acked);
+        Session? other;
         lock (gate)
         {
-            patience.Acknowledged(now);
-            if (upTo is { } position) sent.TakeUpTo(position.Value, acked);
-            if (ids is not null) known = sent.Take(ids, acked);
+            other = successor;
+            if (other is null)
+            {
+                patience.Acknowledged(now);
+                if (upTo is { } position) sent.TakeUpTo(position.Value, acked);
+                if (ids is not null) known = sent.Take(ids, acked);
+            }
         }
+        if (other is not null) return other.Acknowledge(upTo, ids, now, acked);
         wake();
         return known;
     }

@@ -22,7 +22,8 @@ static class ClusterSetup
                 p.GetRequiredService<Faults>(),
                 p.GetRequiredService<ILogger<Nodes>>()))
             .AddSingleton<RevocationGate>().AddSingleton<IAnswerGate>(p => p.GetRequiredService<RevocationGate>())
-            .AddSingleton<NodeConnections>().AddSingleton<LinkPool>().AddSingleton<LinkServices>().AddSingleton<SessionSides>().AddSingleton<Relay>()
+            .AddSingleton<NodeConnections>().AddSingleton<LinkPool>().AddSingleton<LinkServices>().AddSingleton<SessionSides>()
+            .AddSingleton<Relay>()
             .AddLinks();
     }
 

@@ -44,7 +44,7 @@ static class LedgersSetup
         var (options, clock, faults) =
             (p.GetRequiredService<RovettOptions>(), p.GetRequiredService<ServiceClock>(), p.GetRequiredService<Faults>());
         var stores = new LaneStores(
-            p.GetRequiredService<IStoreHome>().OpenHistory(options.DatabaseLanes, failed: e => faults.Thrown(null, "upkeep of the store", e)));
+            p.GetRequiredService<IStoreHome>().OpenHistory(options.DatabaseLanes, failed: e => faults.Thrown(null, "upkeep", e)));
         var store = stores.First;
         clock.Restore(store.Clock, options.PlausibleAbsence);
         // Of several nodes none knows whether the others were away as well.

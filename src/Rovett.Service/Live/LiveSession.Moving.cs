@@ -1,7 +1,6 @@
 using System.Net;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers;
-using Rovett.Core.Store;
 using Rovett.Core.Wire;
 using Rovett.Service.Ledgers;
 using Rovett.Service.Limits;

@@ -188,55 +188,63 @@ public sealed partial class LiveSession : IOpenSession
     /// <summary>Writes whatever the machine has until it has ended and its last words are out.</summary>
     internal async Task Pump(ISessionOutput output)
     {
-        for (; ; )
+        try
         {
-            var machine = Machine;
-            if (machine.WaitsToOpen)
+            for (; ; )
             {
-                await Reopen(machine);
-                continue;
-            }
-            int size = machine.TakesLongPages ? LongBufferBytes : BufferBytes;
-            var buffer = ArrayPool<byte>.Shared.Rent(size);
-            try
-            {
-                for (; ; )
+                var machine = Machine;
+                if (machine.WaitsToOpen)
                 {
-                    bool hasLastWords = machine.IsEnded;
-                    // What it goes on with elsewhere is not taken before.
-                    if (Reopens && !side.MayWrite && machine.HasWords && !hasLastWords && !await IsServedAgain(machine)) break;
-                    int count = machine.Drain(buffer.AsSpan(0, size), out var large);
-                    if (count == 0 && large is null) break;
-                    if (!side.MayWrite && !hasLastWords && !await IsServedAgain(machine))
-                    {
-                        if (machine != Machine) Machine.End(Messages.Ending("moved", services.Options.ComeBackWithinMs));
-                        break;
-                    }
-                    var writing = output.Write(large ?? buffer.AsMemory(0, count));
-                    // One that takes what it is given has its next page read meanwhile.
-                    try
-                    {
-                        if (!writing.IsCompleted && machine.TakesLongPages) await Supply(machine);
-                    }
-                    finally
-                    {
-                        await writing; // the buffer is its own until then
-                    }
-                    Bytes += large?.Length ?? count;
-                    var sent = machine.Written(Now, Thread.GetCurrentProcessorId());
-                    if (Traces.AreWanted && machine.TakeTraced() is { } traced)
-                        (traces ??= new SessionTraces(Space.Name, TransportName, services.Clock)).Dispatched(traced);
-                    if (isTimed && sent is { } at) services.Meters.WasWritten(Space.Name, TransportName, at);
+                    await Reopen(machine);
+                    continue;
                 }
+                int size = machine.TakesLongPages ? LongBufferBytes : BufferBytes;
+                var buffer = ArrayPool<byte>.Shared.Rent(size);
+                try
+                {
+                    for (; ; )
+                    {
+                        bool hasLastWords = machine.IsEnded;
+                        // What it goes on with elsewhere is not taken before.
+                        if (Reopens && !side.MayWrite && machine.HasWords && !hasLastWords && !await IsServedAgain(machine)) break;
+                        int count = machine.Drain(buffer.AsSpan(0, size), out var large);
+                        if (count == 0 && large is null) break;
+                        if (!side.MayWrite && !hasLastWords && !await IsServedAgain(machine))
+                        {
+                            if (machine != Machine) Machine.End(Messages.Ending("moved", services.Options.ComeBackWithinMs));
+                            break;
+                        }
+                        var writing = output.Write(large ?? buffer.AsMemory(0, count));
+                        // One that takes what it is given has its next page read meanwhile.
+                        try
+                        {
+                            if (!writing.IsCompleted && machine.TakesLongPages) await Supply(machine);
+                        }
+                        finally
+                        {
+                            await writing; // the buffer is its own until then
+                        }
+                        Bytes += large?.Length ?? count;
+                        var sent = machine.Written(Now, Thread.GetCurrentProcessorId());
+                        if (Traces.AreWanted && machine.TakeTraced() is { } traced)
+                            (traces ??= new SessionTraces(Space.Name, TransportName, services.Clock)).Dispatched(traced);
+                        if (isTimed && sent is { } at) services.Meters.WasWritten(Space.Name, TransportName, at);
+                    }
+                }
+                finally
+                {
+                    ArrayPool<byte>.Shared.Return(buffer);
+                }
+                if (IsLast(machine, out bool isDone) && isDone) return; // it may have ended since the queue was found empty
+                if (machine.IsEnded) continue;
+                if (await Supply(machine)) continue;
+                if (await signal.Wait()) services.Ledger.WriterBegun();
             }
-            finally
-            {
-                ArrayPool<byte>.Shared.Return(buffer);
-            }
-            if (IsLast(machine, out bool isDone) && isDone) return; // it may have ended since the queue was found empty
-            if (machine.IsEnded) continue;
-            if (await Supply(machine)) continue;
-            if (await signal.Wait()) services.Ledger.WriterBegun();
+        }
+        finally
+        {
+            // What is asked of who comes next is asked of nobody.
+            (side as NextSide)?.Ends(Ledger.Moved(Space.Name));
         }
     }
 

@@ -80,7 +80,8 @@ public sealed partial class SqlLedgerStore
         foreach (var keys in what.Answers.Chunk(Sizes[^1]))
         {
             foreach (var key in keys) ahead.Answers[(space, key)] = null;
-            sql.Ask([new Question($"{These(keys)} SELECT body_hash, id, position, key, time FROM these CROSS JOIN answer WHERE space=?1 AND key=value",
+            sql.Ask([new Question($"{These(keys)} SELECT body_hash, id, position, key, time FROM these CROSS JOIN answer WHERE space=?1 " +
+                "AND key=value",
                 Values(space, keys), r => ahead.Answers[(space, r.GetString(3))] = (ReadAnswer(r), new StoredTime(r.GetInt64(4))))]);
         }
         foreach (var events in what.Events.Chunk(Sizes[^1]))
