@@ -111,7 +111,7 @@ export class Connection {
 
   #climb(rungs: readonly Transport[], isTrial = false): { close(): void } {
     let onTrial = isTrial;
-    const query = new URLSearchParams({ heartbeat: 'event', reopens: 'true' });
+    const query = new URLSearchParams('heartbeat=event&reopens=true');
     const { device, label, after } = this.#options;
     if (device) query.set('device', device);
     if (label) query.set('label', label);

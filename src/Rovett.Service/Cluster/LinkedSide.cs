@@ -56,7 +56,7 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
         this.session = session;
         machine = session.Machine;
         machine.Taken = Took;
-        if (session.Reopens) machine.Moves = words => session.MoveAway(this, words);
+        if (session.Stays) machine.Moves = words => session.MoveAway(this, words);
         var attach = new Frames.Attach
         {
             Space = session.Space.Name,

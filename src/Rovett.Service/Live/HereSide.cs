@@ -32,7 +32,7 @@ sealed class HereSide(LiveServices services) : ISessionSide
     {
         this.session = session;
         machine = session.Machine;
-        if (session.Reopens) machine.Moves = words => session.MoveAway(this, words);
+        if (session.Stays) machine.Moves = words => session.MoveAway(this, words);
         var opened = await services.Ledger.Ask(
             new AttachCommand(Space, session.Credential.Identity, session.Device, machine, at));
         user = opened.User;

@@ -23,6 +23,9 @@ public sealed partial class LiveSession
     /// <summary>Where its device connects from, for the limits; known if it is opened again.</summary>
     internal IPAddress? Address { get; init; }
 
+    /// <summary>It goes on if its space moves.</summary>
+    internal bool Stays => Reopens && services.Sides is not null;
+
     /// <inheritdoc/>
     public void MoveAway()
     {
@@ -35,7 +38,7 @@ public sealed partial class LiveSession
     /// <param name="lastWords">What its device is told if it can't go on.</param>
     internal void MoveAway(ISessionSide from, ControlMessage lastWords)
     {
-        if (!Reopens || !isOpen || services.Sides is null)
+        if (!Stays || !isOpen)
         {
             Machine?.End(lastWords);
             return;
