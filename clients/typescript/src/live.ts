@@ -183,18 +183,14 @@ export class Live {
     else console.warn(`rovett: ${what}`, about ?? '');
   }
 
-  #opened(message: Message): void {
+  /** A session began; with `again` on the connection that there was. */
+  #opened(message: Message, again?: boolean): void {
     this.#user = message.user;
     this.#session = message.session;
-    this.#intake.opened(message.cursor);
+    if (!again) this.#intake.opened(message.cursor);
     this.#newest ??= message.cursor;
     this.#channels.set(message.channels);
     this.#newer(message.totals);
-    this.#askAnew();
-  }
-
-  /** Asks again for what only the session knows. */
-  #askAnew(): void {
     this.#subscribeAnew();
     this.#presence.opened();
     if (this.#subject !== null) this.#request({ kind: 'attend', subject: this.#subject }).catch(() => undefined);
@@ -202,8 +198,8 @@ export class Live {
 
   /** What came on topics meanwhile is caught up with; should that be cut short, from the same point again. */
   #subscribeAnew(): void {
-    const link = this.#link;
     this.#caughtUpTo ??= this.#newest;
+    const link = this.#link;
     const after = this.#caughtUpTo;
     const asked = [...this.#topics.keys()].map((topic) =>
       this.#request({ kind: 'subscribe', topic, after }).catch((error) => {
@@ -220,8 +216,7 @@ export class Live {
     if (message.totals) this.#newer(message.totals);
     switch (message.kind) {
       case 'opened': // another node serves the space from now on, on the same connection
-        this.#channels.set(message.channels);
-        this.#askAnew();
+        this.#opened(message, true);
         break;
       case 'current':
         this.#intake.passed(message.cursor);
