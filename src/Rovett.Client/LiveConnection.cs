@@ -80,10 +80,9 @@ public sealed class LiveConnection(Uri url, Func<CancellationToken, ValueTask<st
     /// <summary>Why the last connection ended or could not be made.</summary>
     public string? LastTrouble { get; private set; }
 
-    /// <summary>Every message in order, over all connections. With each <c>opened</c> the service knows nothing of what was asked for on a
-    /// connection: topics, presence, the subject that the user looks at; it may come again on the same one, when another node serves the
-    /// space. Ends when the service refuses for good, or without
-    /// <see cref="LiveOptions.Reconnect"/> when the connection does.</summary>
+    /// <summary>Every message in order, over all connections. Subscribe, watch and attend again after each <c>opened</c>: the service
+    /// starts over, also when another node takes over the space and <c>opened</c> comes again on the same connection. Ends
+    /// when the service refuses for good, or without <see cref="LiveOptions.Reconnect"/> when the connection does.</summary>
     /// <exception cref="RovettRefusedException">The service refused the credential or the request.</exception>
     /// <exception cref="FormatException">Without <see cref="LiveOptions.Reconnect"/>: what the token function gave is
     /// no token. What that function throws comes through as it is.</exception>

@@ -29,6 +29,19 @@ public sealed class MovingTests : IAsyncLifetime
         await Eventually.Holds(() => ground.OwnerOf("main") == ground.Nodes[to].NodeUrl, "the space is where it is wanted");
     }
 
+    /// <summary>Connects, again while nobody serves the space.</summary>
+    async Task<RawWebSocket> Open(int node, string token, string query = Stays)
+    {
+        for (int tries = 0; ; tries++)
+        {
+            var socket = await ground.Nodes[node].WebSocket(token, query);
+            if (socket.Status == 101) return socket;
+            socket.Status.ShouldBe(503);
+            socket.Dispose();
+            tries.ShouldBeLessThan(100);
+        }
+    }
+
     /// <summary>Sends, again while nobody serves the space.</summary>
     async Task<string> Send(string to, string title, string more = "")
     {
@@ -115,7 +128,7 @@ public sealed class MovingTests : IAsyncLifetime
         for (int i = 0; i < 3; i++)
         {
             var node = ground.Nodes[i];
-            var socket = await node.WebSocket(First.Token($"socket-{i}", "engineer"), Stays);
+            var socket = await Open(i, First.Token($"socket-{i}", "engineer"));
             var token = First.Token($"events-{i}", "engineer");
             var events = await node.Events(token, Stays);
             open.AddRange([socket, events]);
@@ -130,9 +143,7 @@ public sealed class MovingTests : IAsyncLifetime
         var ids = new List<string>();
         for (int i = 0; i < Sends - 1; i++) ids.Add(await Send("role:engineer", $"{i}"));
         await moving;
-        // One that moves on before it was opened is opened once.
-        await Eventually.Holds(() => Task.FromResult(string.Join(", ", devices.Select((d, i) => d.Opened is > 1 and < 7 ? "" : $"{i}: {d.Opened} {d.EndedBy}"))),
-            text => text.All(c => c is ',' or ' '), "all were opened again", 20);
+        await Eventually.Holds(() => devices.All(d => d.Opened > 1), "all were opened again", 20);
         ids.Add(await Send("role:engineer", $"{Sends - 1}"));
         await Task.WhenAll(reading);
         foreach (var device in devices)
@@ -153,7 +164,7 @@ public sealed class MovingTests : IAsyncLifetime
     [Fact]
     public async Task What_a_device_asks_while_the_space_moves_is_answered()
     {
-        using var socket = await ground.Nodes[1].WebSocket(First.Token("mara", "engineer"), Stays);
+        using var socket = await Open(1, First.Token("mara", "engineer"));
         var device = Of(socket);
         var reading = device.Read("last");
         await Eventually.Holds(() => device.Opened == 1, "it is open");
@@ -174,30 +185,37 @@ public sealed class MovingTests : IAsyncLifetime
     }
 
     [Fact]
-    public async Task A_device_that_goes_while_nobody_serves_its_space_leaves_nothing_behind()
+    public async Task A_session_that_waits_in_vain_ends_and_leaves_nothing_behind()
     {
+        const string Gone = "https://10.255.255.1:1";
         var holder = ground.Nodes[2];
-        using (var socket = await holder.WebSocket(First.Token("mara"), Stays))
+        using (var socket = await Open(2, First.Token("mara")))
         {
             await socket.Next("current");
-            // Another node has it, which is not heard of again, and nobody may take it before that is sure.
-            ground.Ask("INSERT INTO node (url, incarnation, version, speaks, joined, beat) VALUES ('https://10.255.255.1:1', " +
-                "gen_random_uuid(), 'x', 1, clock_timestamp(), clock_timestamp()); UPDATE space_owner SET term=term+1, incarnation=" +
-                "(SELECT incarnation FROM node WHERE url='https://10.255.255.1:1')");
-            await Eventually.Holds(async () => (await First.Get("/v1/cluster", First.Key)).Text,
-                text => text.Contains("\"node\":\"https://10.255.255.1:1\"", StringComparison.Ordinal), "all know that it has it", 10);
+            // A node that can't be reached and gives signs of life all the same: nobody may take the space from it.
+            ground.Ask($"INSERT INTO node (url, incarnation, version, speaks, joined, beat) VALUES ('{Gone}', gen_random_uuid(), 'x', 1, " +
+                "clock_timestamp(), clock_timestamp()); UPDATE space_owner SET term=term+1, incarnation=(SELECT incarnation FROM node " +
+                $"WHERE url='{Gone}')");
             await socket.Text("""{"kind":"attend","subject":"vessel/turnstone","requestId":"1"}""");
+            var ending = socket.Next("ending");
+            await Eventually.Holds(() =>
+            {
+                ground.Ask($"UPDATE node SET beat=clock_timestamp() WHERE url='{Gone}'");
+                return ending.IsCompleted;
+            }, "it does not wait for ever", 30);
+            ((string)(await ending)["reason"]!).ShouldBe("moved");
         }
+        ground.Ask($"DELETE FROM node WHERE url='{Gone}'");
         await Send("user:mara", "served again");
         var began = DateTimeOffset.UtcNow;
         await holder.Service.DisposeAsync();
-        (DateTimeOffset.UtcNow - began).ShouldBeLessThan(TimeSpan.FromSeconds(3), "nobody is waited for");
+        (DateTimeOffset.UtcNow - began).ShouldBeLessThan(TimeSpan.FromSeconds(6), "no session is waited for");
     }
 
     [Fact]
     public async Task A_device_that_does_not_take_it_is_told_to_come_back()
     {
-        using var socket = await ground.Nodes[2].WebSocket(First.Token("mara"));
+        using var socket = await Open(2, First.Token("mara"), "");
         await socket.Next("opened");
         await Move(1);
         var ending = await socket.Next("ending");
@@ -215,7 +233,7 @@ public sealed class MovingTests : IAsyncLifetime
         for (int round = 0; round < 6; round++)
         {
             var user = $"hand-{round}";
-            using var socket = await ground.Nodes[2].WebSocket(First.Token(user), Stays);
+            using var socket = await Open(2, First.Token(user));
             await socket.Next("current");
             var moving = Move((round + 1) % 2);
             for (int status = 0; status is not (200 or 204);)

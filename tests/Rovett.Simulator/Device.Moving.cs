@@ -6,11 +6,11 @@ using Rovett.Core.Wire;
 
 namespace Rovett.Simulator;
 
-/// <summary>A line that stays when another node takes the space: what is on its way arrives, and the session is let in anew where the
-/// device stands.</summary>
+/// <summary>A line that survives a take-over: what is in flight still arrives, and the session is attached again from the device's
+/// position.</summary>
 sealed partial class Device
 {
-    /// <summary>Has a session go on, should its node say that the space is another's.</summary>
+    /// <summary>Keeps the line open when the session's node says that another has taken over the space.</summary>
     void GoesOn(Line at)
     {
         var session = at.Session;
@@ -28,7 +28,7 @@ sealed partial class Device
     {
         if (line is not { Stays: true, Cut: false } at) return false;
         if (!at.Moving) return Leave(at);
-        // Whoever may have let it in has the one that is given up here.
+        // If it was attached meanwhile, that node has a session that nobody uses.
         if (at.Session.Successor(() => Pump(at)) is not { } fresh) return false;
         at.Link?.Leave(at.NumberThere);
         at.Session = fresh;
@@ -50,7 +50,7 @@ sealed partial class Device
         return true;
     }
 
-    /// <summary>Lets it in again, if it waits for that.</summary>
+    /// <summary>Attaches the session again if it is between two nodes.</summary>
     public void Reopen(TimeSpan delay) => world.After(delay, () =>
     {
         if (line is { Moving: true, Cut: false } at && !opening) Reopen(at);
@@ -73,7 +73,7 @@ sealed partial class Device
             if (task.IsFaulted || born != world.Life)
             {
                 link?.Leave(at.NumberThere);
-                if (line == at && born == world.Life) Lose(cut: true); // its last word is that it must come back
+                if (line == at && born == world.Life) Lose(cut: true); // as the service does: the device must reconnect
                 if (born == world.Life) ComeBack(world.Short(300));
                 return;
             }

@@ -57,7 +57,7 @@ public interface ISessionPort
     void Flush();
     /// <summary>The service ends it.</summary>
     void Dismiss(ControlMessage lastWords);
-    /// <summary>Another process serves its space from now on: it ends here, and goes on there if its device takes that.</summary>
-    /// <param name="lastWords">What its device is told otherwise.</param>
+    /// <summary>Another process takes over the space: the session ends here, and is attached there if its connection stays.</summary>
+    /// <param name="lastWords">The last message to a device whose connection does not stay.</param>
     void MoveAway(ControlMessage lastWords);
 }

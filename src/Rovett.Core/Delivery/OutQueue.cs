@@ -122,7 +122,7 @@ sealed class OutQueue(TransportKind transport)
         return dropped;
     }
 
-    /// <summary>What is left of the queued runs, in order.</summary>
+    /// <summary>The queued entries, in order.</summary>
     public IEnumerable<(EntryRun Run, int From, int To)> Runs()
     {
         for (int i = 0; i < items.Count; i++)
@@ -131,7 +131,7 @@ sealed class OutQueue(TransportKind transport)
         }
     }
 
-    /// <summary>Takes over what another had to write that is said once: answers to the device, and what was framed for it.</summary>
+    /// <summary>Takes over what is written only once: answers to the device, and bytes that are framed already.</summary>
     public void TakeAnswers(OutQueue from)
     {
         for (int i = 0; i < from.items.Count; i++)

@@ -51,7 +51,7 @@ public sealed partial class Session
             }
             else queue.Add(message, waits: false);
         }
-        if (other is not null) return other.Answer(message); // which took its place meanwhile
+        if (other is not null) return other.Answer(message); // it was replaced meanwhile
         wake();
         return kept;
     }

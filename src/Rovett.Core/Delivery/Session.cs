@@ -25,7 +25,7 @@ public sealed partial class Session : ISessionPort
     SessionNeed need = SessionNeed.Page;
     ControlMessage? missedChannels;
     bool everCurrent, totalsStale, flushDue, waits;
-    long drained; // the newest that was taken to be written
+    long drained; // the position of the newest entry that was taken
     int planVersion, answers, pageSize = FirstPage;
     TimeSpan lastWrite, clock;
 
@@ -46,7 +46,7 @@ public sealed partial class Session : ISessionPort
         patience = new AckPatience(limits, now);
     }
 
-    /// <summary>Goes on with the connection of another, which it leaves nothing to do.</summary>
+    /// <summary>Takes over the connection of a session that is being replaced.</summary>
     Session(Session before, Action wake, long through)
     {
         (Transport, limits, this.wake) = (before.Transport, before.limits, wake);
@@ -58,30 +58,22 @@ public sealed partial class Session : ISessionPort
         waits = true;
     }
 
-    /// <summary>Ends it without a word for its device, whose connection another goes on with: that one has what was sent and not
-    /// acknowledged, and is to be let in where this one's device stands. It takes nothing and writes nothing before
-    /// <see cref="Open"/>.</summary>
-    /// <param name="wake">As for any other.</param>
-    /// <returns>Null: it has ended already.</returns>
+    /// <summary>Replaces this session by one that takes over its connection, to be attached again from <see cref="StandsAt"/>. The new
+    /// session knows what was sent and not acknowledged; it writes nothing before <see cref="Open"/>. This one ends silently.</summary>
+    /// <param name="wake">As in the constructor.</param>
+    /// <returns>The new session; null when this one has ended already.</returns>
     public Session? Successor(Action wake)
     {
         lock (gate)
         {
             if (mode == Mode.Ended) return null;
-            // Repeats aside, what waits comes after all that was taken. Messages are said anew, or their like.
+            // Queued entries come after those that were taken, except repeats, which are scheduled again. Messages other than answers
+            // are dropped: the first words after the next attachment say the same.
             long through = Through;
             foreach (var (run, from, to) in queue.Runs())
             {
                 if (run.Place.Position + from > drained) through = Math.Min(through, run.Place.Position + from - 1);
-                else
-                {
-                    repeats ??= new Repeats();
-                    for (int i = from; i < to; i++)
-                    {
-                        var place = run.Place;
-                        repeats.Add(new AgainItem(place.Position + i, place.Log, place.Ordinal + i, run.Wires[i].Attempt), clock);
-                    }
-                }
+                else Reschedule(run, from, to);
             }
             if (waits) through = drained; // it was never opened
             sent.DropAfter(through);
@@ -92,10 +84,19 @@ public sealed partial class Session : ISessionPort
         }
     }
 
-    /// <summary>Where its device stands, before it is let in.</summary>
+    void Reschedule(EntryRun run, int from, int to)
+    {
+        repeats ??= new Repeats();
+        var place = run.Place;
+        for (int i = from; i < to; i++)
+            repeats.Add(new AgainItem(place.Position + i, place.Log, place.Ordinal + i, run.Wires[i].Attempt), clock);
+    }
+
+    /// <summary>The position up to which its device has everything; for a session that took over a connection, before it is
+    /// opened.</summary>
     public long StandsAt { get { lock (gate) return drained; } }
 
-    /// <summary>It goes on with another's connection, and is not let in yet.</summary>
+    /// <summary>It took over a connection, and is not opened yet.</summary>
     public bool WaitsToOpen { get { lock (gate) return waits && mode != Mode.Ended; } }
 
     /// <inheritdoc/>
@@ -141,7 +142,7 @@ public sealed partial class Session : ISessionPort
     /// <summary>Notifications written to it.</summary>
     public long TotalSent { get { lock (gate) return dispatches.Total; } }
 
-    /// <summary>There is something that may be taken to be written.</summary>
+    /// <summary>Something may be written now.</summary>
     public bool HasWords { get { lock (gate) return queue.CanWrite && (!waits || mode == Mode.Ended); } }
 
     /// <summary>What the session needs next, and the plan to find it under.</summary>
@@ -353,7 +354,7 @@ public sealed partial class Session : ISessionPort
     /// <inheritdoc/>
     public void Dismiss(ControlMessage lastWords) => End(lastWords);
 
-    /// <summary>Called when another process serves its space from now on; null: it ends then.</summary>
+    /// <summary>Called with the last message when another process takes over the space; null: the session ends with it.</summary>
     public Action<ControlMessage>? Moves { get; set; }
 
     /// <inheritdoc/>

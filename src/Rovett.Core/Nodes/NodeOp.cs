@@ -198,7 +198,7 @@ sealed record NodeEnd(ISessionPort Session, ControlMessage LastWords) : NodeOp
     public override void Apply(NodeView view) => view.End(Session, LastWords);
 }
 
-/// <summary>Another process serves a session's space from now on.</summary>
+/// <summary>Another process takes over a session's space.</summary>
 sealed record NodeMove(ISessionPort Session, ControlMessage LastWords) : NodeOp
 {
     public override void Apply(NodeView view) => view.End(Session, LastWords, moves: true);

@@ -32,7 +32,7 @@ public sealed class CursorSeal : IDisposable
         this.key = HMACSHA256.HashData(key, Encoding.UTF8.GetBytes($"seal\n{purpose}"));
     }
 
-    /// <summary>Tells positions of this space, and of the store's present life, from others.</summary>
+    /// <summary>Identifies the space in the present life of the store: positions mean the same wherever this is the same.</summary>
     public ulong Life => tag;
 
     ICryptoTransform Cipher(bool seals)

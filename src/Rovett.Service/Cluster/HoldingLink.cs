@@ -152,7 +152,7 @@ sealed class HoldingLink : IDisposable
             together.Acked.Add(held.Side.FrameOf(held));
             unwritten.Enqueue((together.Number, held));
         }
-        while (unwritten.Count > MostUnwritten) unwritten.TryDequeue(out _); // an earlier version does not say what is written
+        while (unwritten.Count > MostUnwritten) unwritten.TryDequeue(out _); // nodes of earlier versions never confirm
         if (together.Written.Count + together.Acked.Count > 0) Tell(new Frames.FromHolder { Reports = together });
         return Task.CompletedTask;
     }

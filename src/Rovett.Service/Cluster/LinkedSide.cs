@@ -29,7 +29,7 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
     uint number;
     Session machine = null!;
     readonly Lock gate = new();
-    readonly List<HeldAck> acknowledged = []; // and not known to be written
+    readonly List<HeldAck> acknowledged = []; // and not confirmed yet
     bool hasLeft;
     List<long> notifications = [];
     long through;
@@ -197,8 +197,8 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
         {
             if (!hasLeft)
             {
-                if (session.Reopens) acknowledged.Add(held);
-                if (acknowledged.Count > MostReported) acknowledged.RemoveAt(0); // an earlier version does not say what is written
+                if (session.Stays) acknowledged.Add(held);
+                if (acknowledged.Count > MostReported) acknowledged.RemoveAt(0); // nodes of earlier versions never confirm
                 link.HasAcknowledged(held);
                 return;
             }
@@ -206,11 +206,11 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
         session.AcknowledgedAgain(handled, acked);
     }
 
-    /// <summary>What was acknowledged, as it is told to the node that serves.</summary>
+    /// <summary>An acknowledgement as a frame of the link.</summary>
     public Frames.Acked FrameOf(HeldAck held) =>
         LinkCodec.Of(session.Space.Name, session.User, session.Device, held.Handled, held.Runs);
 
-    /// <summary>What was acknowledged is written.</summary>
+    /// <summary>An acknowledgement is stored.</summary>
     public void IsWritten(HeldAck held)
     {
         lock (gate) acknowledged.Remove(held);
@@ -220,10 +220,10 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
         Ask(new Frames.Ask { Store = LinkCodec.Of(session.Space.Name, session.User, session.Device, handled, acked) });
 }
 
-/// <summary>What a device acknowledged, until it is known to be written.</summary>
+/// <summary>An acknowledgement that is kept until the serving node confirms that it is stored.</summary>
 sealed class HeldAck(LinkedSide side, bool handled, List<AckedRun> runs)
 {
-    /// <summary>Whose it is.</summary>
+    /// <summary>The session's side.</summary>
     public LinkedSide Side => side;
 
     /// <summary>A handler ran.</summary>

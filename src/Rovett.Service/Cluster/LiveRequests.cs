@@ -17,7 +17,7 @@ static class LiveRequests
     public static bool IsOpening(HttpRequest request) => OfSpace(request).SequenceEqual(Live)
         && (HttpMethods.IsGet(request.Method) || HttpMethods.IsConnect(request.Method));
 
-    /// <summary>Whether a device takes it that its session is opened again on the same connection.</summary>
+    /// <summary>Whether the device accepts a second <c>opened</c> on the same connection.</summary>
     public static bool Reopens(HttpRequest request) => request.Query["reopens"] == "true";
 
     /// <summary>The session that a request is of; null: it is of none.</summary>

@@ -30,7 +30,7 @@ public sealed partial class Nodes
             await Give([.. seen.Spaces.Where(s => s.Owner == me.Incarnation).Select(s => (s.Space, s.Name))]);
             return;
         }
-        // Nothing is given to a process that has died and whose sign of life is fresh yet.
+        // A process that has just died still has a fresh sign of life.
         var candidates = Placing.Candidates(seen.Nodes.Where(n => !gone.Contains(n.Incarnation)));
         bool hasMoved = false;
         foreach (var space in seen.Spaces.Where(s => s.Owner == me.Incarnation))
@@ -83,7 +83,7 @@ public sealed partial class Nodes
         toLook.Release();
     }
 
-    /// <summary>Processes that have died for sure, though their signs of life have not lapsed.</summary>
+    /// <summary>Processes that have certainly died although their last sign of life still counts.</summary>
     HashSet<Guid> Gone(ClusterNow seen) => seen.Nodes
         .Where(n => n.IsAlive && !n.IsConnected && !IsMe(n) && IsRefused(new Uri(n.Url))).Select(n => n.Incarnation).ToHashSet();
 

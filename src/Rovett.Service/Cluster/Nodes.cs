@@ -74,7 +74,7 @@ public sealed partial class Nodes : IDisposable
     /// <summary>It takes requests and passes them on, and serves no spaces.</summary>
     public bool IsLeaving => isLeaving || (now?.Nodes.FirstOrDefault(IsMe)?.IsLeaving ?? false);
 
-    /// <summary>The process ends: its sessions come back by other nodes.</summary>
+    /// <summary>The process is stopping: its sessions reconnect through other nodes.</summary>
     internal bool Stops => isLeaving || isGone;
 
     bool IsMe(NodeRow node) => node.Incarnation == me.Incarnation;

@@ -68,7 +68,7 @@ sealed class Relay : IDisposable
             if (spaces.Find(name) is { } space && nodes.IsHere(space))
             {
                 space.Use();
-                // Streams that are no sessions, or do not go on elsewhere, end when the space is served elsewhere.
+                // When the space moves, streams end, except sessions that stay.
                 using var over = LiveRequests.IsOpening(context.Request) && LiveRequests.Reopens(context.Request) ? default
                     : nodes.PlaceOf(name)?.Over.UnsafeRegister(static c => ((HttpContext)c!).Abort(), context);
                 await next(context);

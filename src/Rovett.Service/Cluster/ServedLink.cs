@@ -188,7 +188,7 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
         }
     }
 
-    /// <summary>Says once that what was acknowledged until now is written.</summary>
+    /// <summary>Confirms a report's acknowledgements once they are stored.</summary>
     async Task SayWritten(ulong number)
     {
         await services.Acks.Written();
@@ -289,7 +289,7 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
     async Task<Frames.Opened> Attach(uint number, Frames.Attach attach)
     {
         var space = await SpaceOf(attach.Space);
-        // A node of an earlier life of the store, which ends.
+        // Positions of an earlier life of the store mean nothing here; the node that sent them is about to restart.
         if (attach.Life != 0 && attach.Life != space.Cursors.Life) throw Ledger.Moved(attach.Space).ToException();
         var credential = Read(attach.Credential);
         var place = services.Limits.EnterSession(space, credential.Identity.User.Value,

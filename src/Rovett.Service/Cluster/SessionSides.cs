@@ -4,7 +4,7 @@ using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Cluster;
 
-/// <summary>Finds the node that serves a space, for sessions of this node that go on there.</summary>
+/// <summary>Finds the node that serves a space, for sessions of this node that stay through a take-over.</summary>
 sealed class SessionSides(LiveServices services, Nodes nodes, LinkPool links) : ISessionSides
 {
     readonly Lock gate = new();
@@ -26,7 +26,7 @@ sealed class SessionSides(LiveServices services, Nodes nodes, LinkPool links) : 
         {
             var changed = nodes.Changed;
             if (await Of(space, null) is not null) return true;
-            // It is being removed; or connections for it are passed on, once they come back.
+            // The space is being removed; or there are no links, and connections are passed on after they come back.
             if (nodes.PlaceOf(space.Name) is not { } place || (place.Url is { } url && url != nodes.Name && !LinkPool.MayLink(place)))
                 return false;
             if (place.Url is null) nodes.Need(space.Name);

@@ -24,7 +24,7 @@ public sealed class AckBuffer : IDisposable
     readonly ITimer timer;
     readonly Faults faults;
     readonly Lock gate = new();
-    TaskCompletionSource? written; // of what was added until now; null: nobody asks
+    TaskCompletionSource? written; // completes when everything added so far is stored; null: nobody waits
     long notBefore;
 
     /// <summary>Starts the timer.</summary>
@@ -56,11 +56,12 @@ public sealed class AckBuffer : IDisposable
         }
     }
 
-    /// <summary>Hears what may not be stored here, as another process serves the space by now: the space, the user, the device, whether a
-    /// handler ran, and the runs.</summary>
+    /// <summary>Receives acknowledgements that can't be stored here because another process serves the space by now: the space, the user,
+    /// the device, whether a handler ran, and the runs.</summary>
     public Action<string, string, string, bool, List<AckedRun>>? Elsewhere { get; set; }
 
-    /// <summary>Done once all that was added until now is written; never, where another process serves its space by now.</summary>
+    /// <summary>Completes when everything added so far is stored. Acknowledgements of a space that has moved away do not hold it up: its
+    /// sessions have heard of the move before, and whoever holds them keeps theirs.</summary>
     public Task Written()
     {
         lock (gate) return (written ??= new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously)).Task;
@@ -139,7 +140,7 @@ public sealed class AckBuffer : IDisposable
         }
     }
 
-    /// <summary>Tells who asked, unless something was not written: then it is asked again.</summary>
+    /// <summary>Completes a wait; if something could not be stored, after the next round.</summary>
     async Task Tell(TaskCompletionSource asked, List<Task<bool>> all)
     {
         if ((await Task.WhenAll(all)).All(static w => w)) asked.SetResult();

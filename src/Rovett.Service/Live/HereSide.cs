@@ -52,7 +52,7 @@ sealed class HereSide(LiveServices services) : ISessionSide
         }
     }
 
-    // What may not be stored here is told to the session by whoever keeps it.
+    // The acknowledgement buffer itself passes on what it could not store.
     public List<(bool Handled, List<AckedRun> Runs)> Leave() => [];
 
     public Task<ReadPlan?> Plan() => services.Ledger.Ask(new PlanCommand(Space, session.User, machine));

@@ -47,7 +47,7 @@ public interface IOpenSession
     /// <param name="comeBackWithinMs">When to come back; null: not with this credential.</param>
     void End(string reason, int? comeBackWithinMs);
 
-    /// <summary>Another process serves its space from now on: it goes on there, or its device comes back.</summary>
+    /// <summary>Another process takes over the space: the session is attached there, or its device reconnects.</summary>
     void MoveAway();
 
     /// <summary>The name of a transport in messages.</summary>

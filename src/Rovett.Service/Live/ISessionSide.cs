@@ -33,8 +33,8 @@ interface ISessionSide
     /// <summary>Takes it from its user. Never fails.</summary>
     Task Detach();
 
-    /// <summary>The session goes on with another.</summary>
-    /// <returns>What its device acknowledged and may not be stored; what is acknowledged here from now on goes there, too.</returns>
+    /// <summary>The session leaves for another side. Later acknowledgements are passed to its current side.</summary>
+    /// <returns>The acknowledgements that may not be stored yet.</returns>
     List<(bool Handled, List<AckedRun> Runs)> Leave();
 
     /// <summary>What it may read; null: its user is unknown.</summary>

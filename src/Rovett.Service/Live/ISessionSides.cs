@@ -3,16 +3,16 @@ using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Live;
 
-/// <summary>Finds who serves a space, for sessions that go on there.</summary>
+/// <summary>Finds the node that serves a space, for sessions that stay through a take-over.</summary>
 interface ISessionSides
 {
-    /// <summary>Waits a little until somebody serves a space; all that ask at once wait for the same.</summary>
-    /// <returns>False: nobody does whom sessions can go on with.</returns>
+    /// <summary>Waits up to 4 s for a node to serve a space. Callers that wait at the same time share one wait.</summary>
+    /// <returns>False: no node that sessions of this one can attach to.</returns>
     Task<bool> IsServed(SpaceRuntime space);
 
-    /// <summary>Who serves a space now.</summary>
+    /// <summary>The side to attach a session to.</summary>
     /// <param name="space">The space.</param>
-    /// <param name="address">Where the session's device connects from.</param>
-    /// <returns>Null: nobody, just now.</returns>
+    /// <param name="address">The network address of the session's device.</param>
+    /// <returns>Null: no node serves the space just now.</returns>
     ValueTask<ISessionSide?> Of(SpaceRuntime space, IPAddress? address);
 }

@@ -24,12 +24,12 @@ public sealed record LiveServices(LedgerPump Ledger, HistoryReader History, Rece
     /// 32.</summary>
     public bool IsTimed() => Interlocked.Increment(ref opened) % TimedOneOf == 0;
 
-    /// <summary>Finds who serves a space; null: always this process.</summary>
+    /// <summary>Finds the node that serves a space; null: this process serves all.</summary>
     internal ISessionSides? Sides { get; set; }
 
     const int MostReopening = 64;
 
-    /// <summary>One for each session that goes on where its space is served by now.</summary>
+    /// <summary>Limits how many sessions attach again at once.</summary>
     public SemaphoreSlim ReopenTurns { get; } = new(MostReopening);
 
     /// <summary>One for each session whose page is being read: the others wait here and not among the pool's work, so that whatever

@@ -7,35 +7,35 @@ using Rovett.Service.Limits;
 
 namespace Rovett.Service.Live;
 
-/// <summary>Going on when another node serves its space: the connection stays, and the session is let in anew where its device
-/// stands.</summary>
+/// <summary>What happens when another node takes over the space: the connection stays open, and the session is attached again from the
+/// device's position.</summary>
 public sealed partial class LiveSession
 {
     static readonly TimeSpan OpensAgainWithin = TimeSpan.FromSeconds(15), TriesAgainAfter = TimeSpan.FromMilliseconds(50),
         LooksForMove = TimeSpan.FromMilliseconds(20);
     const int MostLooks = 150;
 
-    ISessionSide? left; // who said last that it does not serve the space any more
+    ISessionSide? left; // the last side that stopped serving the space
 
-    /// <summary>Its device takes another <c>opened</c> on the same connection.</summary>
+    /// <summary>Its device accepts a second <c>opened</c> on the same connection.</summary>
     public bool Reopens { get; init; }
 
-    /// <summary>Where its device connects from, for the limits; known if it is opened again.</summary>
+    /// <summary>The network address of its device, which counts towards the limits again wherever it is attached next.</summary>
     internal IPAddress? Address { get; init; }
 
-    /// <summary>It goes on if its space moves.</summary>
+    /// <summary>Its connection stays open when another node takes over the space.</summary>
     internal bool Stays => Reopens && services.Sides is not null;
 
     /// <inheritdoc/>
     public void MoveAway()
     {
         if (side is HereSide here) MoveAway(here, Messages.Ending("moved", services.Options.ComeBackWithinMs));
-        else if (!Reopens) End("moved", services.Options.ComeBackWithinMs);
+        else if (!Stays) End("moved", services.Options.ComeBackWithinMs);
     }
 
-    /// <summary>Who served its space does so no longer.</summary>
-    /// <param name="from">Who did; if that is not known any more, nothing is done.</param>
-    /// <param name="lastWords">What its device is told if it can't go on.</param>
+    /// <summary>A side stopped serving the space.</summary>
+    /// <param name="from">The side; ignored if the session has left it already.</param>
+    /// <param name="lastWords">The last message to a device whose connection does not stay.</param>
     internal void MoveAway(ISessionSide from, ControlMessage lastWords)
     {
         if (!Stays || !isOpen)
@@ -58,13 +58,13 @@ public sealed partial class LiveSession
         Wake();
     }
 
-    /// <summary>What a device acknowledged may not be stored where its space was served: it is told to who serves it now.</summary>
+    /// <summary>Passes on acknowledgements that the previous node may not have stored.</summary>
     internal void AcknowledgedAgain(bool handled, List<AckedRun> runs) => side.Acknowledged(handled, runs);
 
-    /// <summary>Whether somebody answered that does not serve the space any more, or nobody did.</summary>
+    /// <summary>Whether a refusal may only mean that another node has taken over the space.</summary>
     static bool IsMove(ProblemException error) => error.Problem.Slug is "space-moved" or "outcome-unknown" or "unknown-session";
 
-    /// <summary>Asks who serves its space; again where that has just changed.</summary>
+    /// <summary>Asks the node that serves the space, and asks the next one again if that changes meanwhile.</summary>
     async Task<T> Ask<T>(Func<ISessionSide, Task<T>> ask, bool mayRepeat = true)
     {
         for (; ; )
@@ -74,21 +74,21 @@ public sealed partial class LiveSession
             {
                 return await ask(at);
             }
-            catch (ProblemException moved) when (mayRepeat && Reopens && IsMove(moved))
+            catch (ProblemException moved) when (mayRepeat && Stays && IsMove(moved))
             {
                 if (!await HasMoved(() => side != at)) throw;
             }
         }
     }
 
-    /// <summary>Who asked may have been answered before it is told that the space is served elsewhere.</summary>
+    /// <summary>Waits up to 3 s for the news of a take-over, which may come after the refusals that it causes.</summary>
     async Task<bool> HasMoved(Func<bool> has)
     {
         for (int i = 0; i < MostLooks && !has() && !Machine.IsEnded; i++) await Task.Delay(LooksForMove);
         return has();
     }
 
-    /// <summary>Lets it in where its space is served now.</summary>
+    /// <summary>Attaches the session again, and retries until it is attached, has ended, or has waited too long.</summary>
     async Task Reopen(Session machine)
     {
         var began = Now;
@@ -109,7 +109,7 @@ public sealed partial class LiveSession
                 if (!(error is ProblemException { Problem: { Status: 429 or 503 } or { Slug: "unknown-session" } }
                     || LedgerPump.IsStoreFailure(error)))
                 {
-                    // It comes back by itself, and is told why it is not let in.
+                    // The device reconnects, and is told the reason then.
                     if (error is not ProblemException) services.Faults.Thrown(Space.Name, nameof(Reopen), error);
                     machine.End(lastWords);
                     return;
@@ -117,7 +117,7 @@ public sealed partial class LiveSession
             }
             lock (gate)
             {
-                // Whoever may have let it in all the same has the one that is given up here.
+                // If the attempt did succeed somewhere, what that node sends goes to a machine that nobody uses.
                 if (machine == Machine && machine.Successor(Wake) is { } fresh) Machine = fresh;
                 machine = Machine;
             }
@@ -125,7 +125,7 @@ public sealed partial class LiveSession
         }
     }
 
-    /// <returns>False: there is nobody whom it can go on with.</returns>
+    /// <returns>False: no node can attach it.</returns>
     async Task<bool> OpenAgain(Session machine)
     {
         Opening opened;
@@ -162,7 +162,7 @@ public sealed partial class LiveSession
         }
         if (hasLeft || next.IsOver)
         {
-            // It was told so before it was known that it begins.
+            // The space moved on before this attachment was complete.
             MoveAway(next, Messages.Ending("moved", services.Options.ComeBackWithinMs));
             (side as NextSide)?.Takes(between!);
             return true;

@@ -163,7 +163,7 @@ public sealed partial class LiveSession : IOpenSession
         services.Meters.Opened(Space.Name, TransportName);
     }
 
-    /// <summary>Has it say the first words.</summary>
+    /// <summary>Opens the state machine with its first messages.</summary>
     void OpenMachine(Session machine, Opening opened, long? after, bool foreignCursor)
     {
         IReadOnlyList<ControlMessage> words = [];
@@ -193,7 +193,7 @@ public sealed partial class LiveSession : IOpenSession
             for (; ; )
             {
                 var machine = Machine;
-                if (machine.WaitsToOpen)
+                if (Stays && machine.WaitsToOpen)
                 {
                     await Reopen(machine);
                     continue;
@@ -205,8 +205,8 @@ public sealed partial class LiveSession : IOpenSession
                     for (; ; )
                     {
                         bool hasLastWords = machine.IsEnded;
-                        // What it goes on with elsewhere is not taken before.
-                        if (Reopens && !side.MayWrite && machine.HasWords && !hasLastWords && !await IsServedAgain(machine)) break;
+                        // Entries that are taken here count as sent; the rest is sent once it is attached again.
+                        if (Stays && !side.MayWrite && machine.HasWords && !hasLastWords && !await IsServedAgain(machine)) break;
                         int count = machine.Drain(buffer.AsSpan(0, size), out var large);
                         if (count == 0 && large is null) break;
                         if (!side.MayWrite && !hasLastWords && !await IsServedAgain(machine))
@@ -235,7 +235,7 @@ public sealed partial class LiveSession : IOpenSession
                 {
                     ArrayPool<byte>.Shared.Return(buffer);
                 }
-                if (IsLast(machine, out bool isDone) && isDone) return; // it may have ended since the queue was found empty
+                if (machine.IsDone && IsCurrent(machine)) return; // it may have ended since the queue was found empty
                 if (machine.IsEnded) continue;
                 if (await Supply(machine)) continue;
                 if (await signal.Wait()) services.Ledger.WriterBegun();
@@ -243,7 +243,7 @@ public sealed partial class LiveSession : IOpenSession
         }
         finally
         {
-            // What is asked of who comes next is asked of nobody.
+            // Requests that wait for the next node fail now: there will be none.
             (side as NextSide)?.Ends(Ledger.Moved(Space.Name));
         }
     }
@@ -253,21 +253,17 @@ public sealed partial class LiveSession : IOpenSession
     /// <returns>False: the session ends, and what was taken to be written is not.</returns>
     async Task<bool> IsServedAgain(Session machine)
     {
-        // One that goes on elsewhere is told where.
-        while (!side.MayWrite && (!side.IsOver || Reopens) && !machine.IsEnded) await Task.Delay(LookAgain);
+        // One that stays is replaced, which ends it, as soon as its side is over.
+        while (!side.MayWrite && (!side.IsOver || Stays) && !machine.IsEnded) await Task.Delay(LookAgain);
         if (side.MayWrite && !machine.IsEnded) return true;
-        if (!Reopens) machine.End(null);
+        if (!Stays) machine.End(null);
         return false;
     }
 
-    /// <summary>Whether no other has taken the place of a machine; and whether that is done.</summary>
-    bool IsLast(Session machine, out bool isDone)
+    /// <summary>Whether a machine was not replaced.</summary>
+    bool IsCurrent(Session machine)
     {
-        lock (gate)
-        {
-            isDone = machine.IsDone;
-            return machine == Machine;
-        }
+        lock (gate) return machine == Machine;
     }
 
     /// <summary>Gives the machine the page or the live feed it needs.</summary>
@@ -278,7 +274,7 @@ public sealed partial class LiveSession : IOpenSession
         {
             return await Supply(machine, machine.Next());
         }
-        catch (ProblemException moved) when (Reopens && IsMove(moved))
+        catch (ProblemException moved) when (Stays && IsMove(moved))
         {
             if (!await HasMoved(() => machine != Machine)) throw;
             return true;

@@ -58,12 +58,12 @@ static class LiveSetup
         };
     }
 
-    /// <summary>What devices acknowledged where their space is no longer served goes where it is.</summary>
+    /// <summary>Passes acknowledgements on to the node that serves the space by now.</summary>
     public static void MoveAcknowledgements(this IServiceProvider provider)
     {
         var sessions = provider.GetRequiredService<SessionRegistry>();
         provider.GetRequiredService<AckBuffer>().Elsewhere = (space, user, device, handled, runs) =>
-            sessions.In(space).OfType<LiveSession>().FirstOrDefault(s => s.Reopens && s.User == user && s.Device == device)
+            sessions.In(space).OfType<LiveSession>().FirstOrDefault(s => s.Stays && s.User == user && s.Device == device)
                 ?.AcknowledgedAgain(handled, runs);
     }
 

@@ -7,7 +7,7 @@ using Rovett.Service.Spaces;
 
 namespace Rovett.Service.Live;
 
-/// <summary>Nobody serves the session's space just now, or not yet for this session: what is asked waits for who does next.</summary>
+/// <summary>Stands in between two nodes that serve the space: requests wait until the session is attached again.</summary>
 sealed class NextSide : ISessionSide
 {
     readonly TaskCompletionSource<ISessionSide> next = new(TaskCreationOptions.RunContinuationsAsynchronously);
@@ -21,7 +21,7 @@ sealed class NextSide : ISessionSide
 
     public (UserState User, ISessionPort Session)? Place => null;
 
-    /// <summary>It has begun: what waited goes there.</summary>
+    /// <summary>The session is attached again: passes everything that waited to its new side.</summary>
     public void Begins(ISessionSide side)
     {
         lock (gate)
@@ -33,7 +33,7 @@ sealed class NextSide : ISessionSide
         next.TrySetResult(side);
     }
 
-    /// <summary>What waited for another, which is over before it began, waits for the one that this waits for.</summary>
+    /// <summary>Takes over what waits at another stand-in, whose attachment came to nothing.</summary>
     public void Takes(NextSide other)
     {
         foreach (var (handled, runs) in other.Leave()) Acknowledged(handled, runs);
@@ -44,15 +44,16 @@ sealed class NextSide : ISessionSide
         }, TaskScheduler.Default);
     }
 
-    /// <summary>The session ends before there is one.</summary>
+    /// <summary>The session ends instead: fails everything that waits.</summary>
     public void Ends(Problem why)
     {
         if (next.TrySetException(why.ToException())) _ = next.Task.Exception;
     }
 
-    public RecentEntries RecentOf(SpaceRuntime space) => throw new InvalidOperationException("Nothing is read before it is attached.");
+    public RecentEntries RecentOf(SpaceRuntime space) =>
+        throw new InvalidOperationException("Nothing is read before the session is attached.");
 
-    public Task<Opening> Attach(LiveSession session, DevicePoint at) => throw new InvalidOperationException("It is attached elsewhere.");
+    public Task<Opening> Attach(LiveSession session, DevicePoint at) => throw new InvalidOperationException("A stand-in attaches nothing.");
 
     public async ValueTask<Credential> Check(string token, SpaceRuntime space) => await (await next.Task).Check(token, space);
 

@@ -2,27 +2,28 @@ using Npgsql;
 
 namespace Rovett.Storage.Postgres;
 
-/// <summary>Has the server look at tables that grew much since it last did. By itself it does so within a minute; until then it goes
-/// through all rows of a new or restored database where an index would do. Thread-safe.</summary>
-/// <param name="settings">The connection string. A connection is made for each look.</param>
-/// <param name="failed">Hears why a look failed; the next comes in its time.</param>
+/// <summary>Has the server collect statistics for tables that have grown a lot. It would do so by itself within a minute; until then it
+/// scans the tables of a new or restored database where an index would do. Thread-safe.</summary>
+/// <param name="settings">The connection string. Each check opens a connection of its own.</param>
+/// <param name="failed">Hears why a check failed; the next one comes in its time.</param>
 public sealed class PostgresStatistics(string settings, Action<Exception>? failed = null) : IDisposable
 {
-    /// <summary>After so many rows were written it looks again; after twice as many each time that nothing had grown.</summary>
+    /// <summary>Rows written between two checks; doubled each time that no table had grown.</summary>
     const int Rows = 1000, MostRows = 64 * Rows;
 
-    // Few pages, which are read as fast as an index; and tables that are less than twice what they were.
+    // Leaves out small tables, which are scanned as fast as an index, and tables that have not doubled.
     const string Grown = "SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid=c.relnamespace " +
         "WHERE c.relkind='r' AND n.nspname=current_schema() AND " +
         "pg_relation_size(c.oid) > (8 + 2*greatest(c.relpages, 0)) * current_setting('block_size')::bigint";
 
     readonly Lock gate = new();
-    long written = Rows; // what was stored before it began counts as written
+    long written = Rows; // the first commit causes a check, as the database may have been restored
     int least = Rows;
     Task look = Task.CompletedTask;
     bool isOver;
 
-    /// <summary>So many rows were committed.</summary>
+    /// <summary>Notes a commit.</summary>
+    /// <param name="rows">The rows that it wrote.</param>
     public void Committed(long rows)
     {
         lock (gate)
@@ -47,7 +48,7 @@ public sealed class PostgresStatistics(string settings, Action<Exception>? faile
                 while (row.Read()) tables.Add(row.GetString(0));
             }
             lock (gate) least = tables.Count > 0 ? Rows : Math.Min(2 * least, MostRows);
-            // One after the other, so that the first help while the last are looked at. What another node looks at is left to it.
+            // One statement a table, so that each counts at once. A table that another node is working on is skipped.
             foreach (var table in tables)
             {
                 lock (gate)
@@ -63,11 +64,11 @@ public sealed class PostgresStatistics(string settings, Action<Exception>? faile
         }
     }
 
-    /// <summary>Ends, after the table that is being looked at.</summary>
+    /// <summary>Stops after the table under way, which is waited for a little.</summary>
     public void Dispose()
     {
         Task last;
         lock (gate) (isOver, last) = (true, look);
-        last.Wait();
+        last.Wait(TimeSpan.FromSeconds(2));
     }
 }

@@ -52,8 +52,8 @@ public sealed class PostgresWriter : PostgresSql
     {
         try
         {
-            // It looks up few rows at a time, by an index, whatever they are; a server that knows little of a table would rather go
-            // through it, and one that thinks of a better way for each value thinks longer than it works.
+            // Writers look up a few rows at a time, always by an index. Without statistics the server would scan whole tables, and
+            // planning for each set of values takes longer than the lookup.
             Execute(made, "SET enable_seqscan=off; SET enable_hashjoin=off; SET enable_mergejoin=off; SET jit=off; " +
                 "SET plan_cache_mode=force_generic_plan; " +
                 "SET synchronous_commit=on; SET idle_in_transaction_session_timeout='10s'; SET lock_timeout='3s'; " +

@@ -157,8 +157,8 @@ public sealed partial class SqlLedgerStore
     void ReadBlock(DbDataReader r) => ahead!.Add(r.GetInt64(0), r.GetInt64(1), (MarkKind)r.GetInt64(2), (int)r.GetInt64(3),
         (int)r.GetInt64(4), r.IsDBNull(5) ? null : Rows.Bytes(r, 5));
 
-    /// <summary>The numbers of rows that have these values in a space. Each is looked up by itself: a database that knows nothing of a
-    /// table yet would otherwise go through all of a space's rows.</summary>
+    /// <summary>A subquery for the ids of the rows of a space with these values. Each value is looked up by itself: with <c>IN</c>, a
+    /// server without statistics scans all rows of the space.</summary>
     static string Numbers(string table, string column, string[] values) =>
         $"({These(values)} SELECT (SELECT id FROM {table} WHERE space=?1 AND {column}=value) FROM these)";
 

@@ -382,7 +382,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         foreach (var element in root.ValueKind == JsonValueKind.Array ? root.EnumerateArray().ToArray() : [root])
         {
             var message = DeviceMessage.Parse(element, space.Cursors);
-            if (!session.IsServedHere || session.Reopens) message.Raw = JsonMarshal.GetRawUtf8Value(element).ToArray();
+            if (!session.IsServedHere || session.Stays) message.Raw = JsonMarshal.GetRawUtf8Value(element).ToArray();
             if (await session.Handle(message) is { } answer) answers.Add(answer);
         }
         if (answers.Count == 0)

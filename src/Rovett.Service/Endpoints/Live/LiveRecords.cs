@@ -21,7 +21,7 @@ public sealed record LiveQuery
     [OneOf("event")]
     public string? Heartbeat { get; set; }
 
-    /// <summary><c>true</c>: should another node serve the space, the connection stays, and <c>opened</c> comes again on it.</summary>
+    /// <summary><c>true</c>: when another node takes over the space, the connection stays open and <c>opened</c> comes again.</summary>
     [OneOf("true")]
     public string? Reopens { get; set; }
 
