@@ -49,7 +49,8 @@ public sealed class PostgresStoreContractTests(PostgresServer server) : StoreCon
             store.Begin();
             for (int i = 0; i < 2000; i++) store.AddPerson(main, $"person {i}", null);
             store.Commit();
-            await Eventually.Holds(() => Asked("SELECT reltuples FROM pg_class WHERE relname='person'") >= 2000, "it knows the people");
+            await Eventually.Holds(() => Task.FromResult(Asked("SELECT reltuples FROM pg_class WHERE relname='person'")),
+                known => known >= 2000 || !failures.IsEmpty, "it knows the people");
         }
         failures.ShouldBeEmpty();
     }

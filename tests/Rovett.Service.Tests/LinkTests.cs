@@ -165,6 +165,45 @@ public sealed class LinkTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task A_token_is_read_for_the_newest_policies_also_at_a_node_that_has_not_heard_of_them()
+    {
+        static async Task<string> Follows(RawWebSocket socket, string topic)
+        {
+            await socket.Text($$"""{"kind":"follow","topic":"{{topic}}","requestId":"{{topic}}"}""");
+            for (; ; )
+            {
+                var next = (await socket.Next())!;
+                if ((string?)next["requestId"] == topic) return (string)next["kind"]!;
+            }
+        }
+
+        string Claiming(string user, string vessel) => TestTokens.Make(owner.Secret, user, [], change: c => c["vessel"] = vessel);
+        using var before = await holder.WebSocket(Claiming("mara", "turnstone"));
+        await before.Next("current");
+        // Who is told of changes waits for a stopped server process.
+        var told = ((string)ground.Ask("SELECT string_agg(pid::text, ' ') FROM pg_stat_activity WHERE datname=current_database() AND " +
+            "(query LIKE 'LISTEN%' OR query LIKE 'SELECT h.version%')")!).Split(' ');
+        try
+        {
+            ServiceProcess.Pause(told, isPaused: true);
+            var loaded = await holder.Call(HttpMethod.Put, "/v1/policies", owner.Key, """
+                {"policies":[{"name":"one's vessel","topic":"sailing/{vessel}","may":["follow"],"when":{"claims":{"vessel":"{vessel}"}}}]}
+                """);
+            loaded.Status.ShouldBe(200, loaded.Text);
+            using var after = await holder.WebSocket(Claiming("teo", "turnstone"));
+            (await Follows(after, "sailing/turnstone")).ShouldBe("done");
+            (await Follows(after, "sailing/kittiwake")).ShouldBe("refused");
+            await before.Text($$"""{"kind":"renew","token":"{{Claiming("mara", "kittiwake")}}","requestId":"r"}""");
+            await before.Next("done");
+            (await Follows(before, "sailing/kittiwake")).ShouldBe("done");
+        }
+        finally
+        {
+            ServiceProcess.Pause(told, isPaused: false);
+        }
+    }
+
+    [Fact]
     public async Task Without_tls_between_nodes_connections_are_passed_on()
     {
         await using var clear = new ClusterGround();

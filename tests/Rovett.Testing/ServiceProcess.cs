@@ -118,9 +118,12 @@ public sealed class ServiceProcess : IDisposable
     }
 
     /// <summary>Has the kernel pause it (SIGSTOP), or go on (SIGCONT).</summary>
-    public void Pause(bool isPaused)
+    public void Pause(bool isPaused) => Pause([process.Id.ToString()], isPaused);
+
+    /// <summary>The same for any processes.</summary>
+    public static void Pause(IEnumerable<string> processes, bool isPaused)
     {
-        using var kill = Process.Start("kill", [isPaused ? "-STOP" : "-CONT", process.Id.ToString()]);
+        using var kill = Process.Start("kill", [isPaused ? "-STOP" : "-CONT", .. processes]);
         kill.WaitForExit();
     }
 

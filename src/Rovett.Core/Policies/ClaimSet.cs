@@ -45,6 +45,14 @@ public static class ClaimSet
         return claims;
     }
 
+    /// <summary>Whether it was read for all of some paths: it names also those for which the token has no value.</summary>
+    public static bool IsReadFor(string text, IReadOnlyList<string> paths)
+    {
+        if (paths.Count == 0) return true;
+        var claims = Read(text);
+        return paths.All(claims.ContainsKey);
+    }
+
     /// <summary>Combines two tokens issued at the same instant: the values that both have of a claim.</summary>
     public static string Both(string one, string other)
     {

@@ -43,10 +43,10 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
 
     public RecentEntries RecentOf(SpaceRuntime space) => link.Held.RecentOf(space.Id);
 
-    public async ValueTask<Credential> Check(string token, SpaceRuntime space)
+    public async ValueTask<Credential> Check(string token, SpaceRuntime space, bool whereServed)
     {
-        if (!token.StartsWith(StandIns.Prefix, StringComparison.Ordinal)) return await services.Tokens.Check(token, space);
-        // The node that made it has it in memory.
+        // The node that made a stand-in's has it in memory.
+        if (!whereServed && !token.StartsWith(StandIns.Prefix, StringComparison.Ordinal)) return await services.Tokens.Check(token, space);
         var answer = await link.Ask(new Frames.Ask { Check = new Frames.Token { Space = space.Name, Token_ = token } });
         return ServedLink.Read(answer.Credential) with { TokenHash = TokenHash.Of(token) };
     }
@@ -71,6 +71,8 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
             Address = address?.ToString() ?? "",
             Life = session.Space.Cursors.Life,
         };
+        // A session that stays keeps what was read when it was opened: its token is not kept.
+        if (machine.WaitsToOpen) attach.Credential.Identity.FromToken = false;
         if (at.After is { } after) attach.After = after;
         if (session.Label is { } label) attach.Label = label;
         number = link.Enter(this, machine);
@@ -184,7 +186,7 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
 
     public Task Silent(bool isSilent) => Ask(new Frames.Ask { Silent = isSilent });
 
-    public Task Identify(Identity identity) => Ask(new Frames.Ask { Identify = LinkCodec.Of(identity) });
+    public Task Identify(Credential renewed) => Ask(new Frames.Ask { Identify = ServedLink.Of(renewed).Identity });
 
     public async Task<ControlMessage?> Handle(DeviceMessage message) =>
         LinkCodec.Read((await Ask(new Frames.Ask { Device = UnsafeByteOperations.UnsafeWrap(message.Raw) })).Message);

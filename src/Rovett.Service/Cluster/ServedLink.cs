@@ -5,6 +5,7 @@ using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Sessions;
 using Rovett.Core.Links;
+using Rovett.Core.Policies;
 using Rovett.Core.Store;
 using Rovett.Core.Wire;
 using Rovett.Service.Credentials;
@@ -269,6 +270,7 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
                 if (said is not null) answer.Message = LinkCodec.Of(said);
                 break;
             case Frames.Ask.WhatOneofCase.Identify:
+                RequireReadForPolicies(session.Space, ask.Identify);
                 var identity = LinkCodec.Read(ask.Identify);
                 await services.Ledger.Ask(new IdentifyCommand(space, identity));
                 session.Credential = session.Credential with { Identity = identity };
@@ -291,6 +293,7 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
         var space = await SpaceOf(attach.Space);
         // Positions of an earlier life of the store mean nothing here; the node that sent them is about to restart.
         if (attach.Life != 0 && attach.Life != space.Cursors.Life) throw Ledger.Moved(attach.Space).ToException();
+        RequireReadForPolicies(space, attach.Credential.Identity);
         var credential = Read(attach.Credential);
         var place = services.Limits.EnterSession(space, credential.Identity.User.Value,
             IPAddress.TryParse(attach.Address, out var address) ? address : null);
@@ -334,6 +337,15 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
         }
     }
 
+    /// <summary>Refuses a token that a node read before it heard of the newest policies. That node then has it checked here.</summary>
+    static void RequireReadForPolicies(SpaceRuntime space, Frames.Identity identity)
+    {
+        if (!identity.FromToken || ClaimSet.IsReadFor(identity.Claims, space.ClaimPaths)) return;
+        throw new Problem(503, "token-outdated", "Token read for earlier policies",
+            "New policies look at claims that the token was not read for.", "Try again.")
+        { RetryAfterSeconds = 1 }.ToException();
+    }
+
     async Task Detach(uint number)
     {
         if (!sessions.TryRemove(number, out var session)) return;
@@ -368,13 +380,18 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
     }
 
     /// <summary>A credential, to be told to another node.</summary>
-    internal static Frames.Credential Of(Credential credential) => new()
+    internal static Frames.Credential Of(Credential credential)
     {
-        Identity = LinkCodec.Of(credential.Identity),
-        Expires = StoredTime.From(credential.Expires).Micros,
-        SigningKey = credential.SigningKey,
-        KeyId = credential.KeyId,
-    };
+        var frame = new Frames.Credential
+        {
+            Identity = LinkCodec.Of(credential.Identity),
+            Expires = StoredTime.From(credential.Expires).Micros,
+            SigningKey = credential.SigningKey,
+            KeyId = credential.KeyId,
+        };
+        frame.Identity.FromToken = credential.TokenHash is not null && !StandIns.Is(credential);
+        return frame;
+    }
 
     /// <summary>A credential that another node told.</summary>
     internal static Credential Read(Frames.Credential credential) => new(LinkCodec.Read(credential.Identity),

@@ -26,7 +26,7 @@ sealed class HereSide(LiveServices services) : ISessionSide
 
     public RecentEntries RecentOf(SpaceRuntime space) => services.Recent.Of(space.Name);
 
-    public ValueTask<Credential> Check(string token, SpaceRuntime space) => services.Tokens.Check(token, space);
+    public ValueTask<Credential> Check(string token, SpaceRuntime space, bool whereServed) => services.Tokens.Check(token, space);
 
     public async Task<Opening> Attach(LiveSession session, DevicePoint at)
     {
@@ -65,7 +65,7 @@ sealed class HereSide(LiveServices services) : ISessionSide
 
     public Task Silent(bool isSilent) => services.Ledger.Ask(new SilenceCommand(Space, user, machine, isSilent));
 
-    public Task Identify(Identity identity) => services.Ledger.Ask(new IdentifyCommand(Space, identity));
+    public Task Identify(Credential renewed) => services.Ledger.Ask(new IdentifyCommand(Space, renewed.Identity));
 
     public Task<ControlMessage?> Handle(DeviceMessage message) => services.Requests.Handle(session.Space, user, machine,
         session.Credential.Identity, session.Device, message);

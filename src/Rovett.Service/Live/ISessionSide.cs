@@ -10,6 +10,9 @@ namespace Rovett.Service.Live;
 /// <summary>Who serves a session's space, as the session uses it: this process, or another node.</summary>
 interface ISessionSide
 {
+    /// <summary>The problem of a token that was not read for the newest policies: it is to be checked where the space is served.</summary>
+    const string ReadForEarlierPolicies = "token-outdated";
+
     /// <summary>What was read or offered until now may be written now.</summary>
     bool MayWrite { get; }
 
@@ -23,8 +26,11 @@ interface ISessionSide
     RecentEntries RecentOf(SpaceRuntime space);
 
     /// <summary>Checks a token.</summary>
+    /// <param name="token">As the device sent it.</param>
+    /// <param name="space">The space that it is for.</param>
+    /// <param name="whereServed">By the node that serves the space: it knows the newest policies, and so what to read the token for.</param>
     /// <exception cref="ProblemException">401: it is not valid.</exception>
-    ValueTask<Credential> Check(string token, SpaceRuntime space);
+    ValueTask<Credential> Check(string token, SpaceRuntime space, bool whereServed = false);
 
     /// <summary>Attaches a session to its user; once, before anything else.</summary>
     /// <exception cref="ProblemException">It is refused.</exception>
@@ -50,7 +56,8 @@ interface ISessionSide
     Task Silent(bool isSilent);
 
     /// <summary>Takes a newer credential of its user into account.</summary>
-    Task Identify(Identity identity);
+    /// <exception cref="ProblemException">It is refused.</exception>
+    Task Identify(Credential renewed);
 
     /// <summary>Carries out what its device says, but for acknowledgements and renewals.</summary>
     Task<ControlMessage?> Handle(DeviceMessage message);

@@ -81,7 +81,19 @@ public sealed partial class LiveSession
     /// <summary>A newer token of the same user takes the place of the session's own; its roles count from now on.</summary>
     async ValueTask<ControlMessage?> Renew(DeviceMessage message)
     {
-        var renewed = await Ask(s => s.Check(message.Token!, Space).AsTask());
+        try
+        {
+            return await Renew(message, whereServed: false);
+        }
+        catch (ProblemException earlier) when (earlier.Problem.Slug == ISessionSide.ReadForEarlierPolicies)
+        {
+            return await Renew(message, whereServed: true);
+        }
+    }
+
+    async ValueTask<ControlMessage?> Renew(DeviceMessage message, bool whereServed)
+    {
+        var renewed = await Ask(s => s.Check(message.Token!, Space, whereServed).AsTask());
         if (renewed.Identity.User != credential.Identity.User)
             return Messages.Refused(message.RequestId,
                 new Problem(403, "token-of-another-user", "Token of another user", "A session belongs to one user.",
@@ -90,7 +102,7 @@ public sealed partial class LiveSession
             return Messages.Refused(message.RequestId,
                 new Problem(422, "token-older", "Token older than the current one",
                 "It was issued before the token the session uses.", "Get a new token from your backend."));
-        await Ask(s => Stored(s.Identify(renewed.Identity)));
+        await Ask(s => Stored(s.Identify(renewed)));
         credential = renewed;
         WarnInTime();
         if (ticket is not null) services.Tickets.Renew(ticket, renewed);

@@ -55,7 +55,8 @@ sealed class NextSide : ISessionSide
 
     public Task<Opening> Attach(LiveSession session, DevicePoint at) => throw new InvalidOperationException("A stand-in attaches nothing.");
 
-    public async ValueTask<Credential> Check(string token, SpaceRuntime space) => await (await next.Task).Check(token, space);
+    public async ValueTask<Credential> Check(string token, SpaceRuntime space, bool whereServed) =>
+        await (await next.Task).Check(token, space, whereServed);
 
     public Task Detach()
     {
@@ -82,7 +83,7 @@ sealed class NextSide : ISessionSide
 
     public async Task Silent(bool isSilent) => await (await next.Task).Silent(isSilent);
 
-    public async Task Identify(Identity identity) => await (await next.Task).Identify(identity);
+    public async Task Identify(Credential renewed) => await (await next.Task).Identify(renewed);
 
     public async Task<ControlMessage?> Handle(DeviceMessage message) => await (await next.Task).Handle(message);
 

@@ -20,7 +20,7 @@ public sealed class PostgresStatistics(string settings, Action<Exception>? faile
     long written = Rows; // the first commit causes a check, as the database may have been restored
     int least = Rows;
     Task look = Task.CompletedTask;
-    bool isOver;
+    bool isLooking, isOver;
 
     /// <summary>Notes a commit.</summary>
     /// <param name="rows">The rows that it wrote.</param>
@@ -29,9 +29,24 @@ public sealed class PostgresStatistics(string settings, Action<Exception>? faile
         lock (gate)
         {
             written += rows;
-            if (written < least || isOver || !look.IsCompleted) return;
-            written = 0;
-            look = Task.Run(Look);
+            if (written < least || isOver || isLooking) return;
+            (written, isLooking) = (0, true);
+            look = Task.Run(LookUntilQuiet);
+        }
+    }
+
+    void LookUntilQuiet()
+    {
+        for (; ; )
+        {
+            Look();
+            lock (gate)
+            {
+                // Written during the check, which may not have seen it, and perhaps the last for a long time.
+                isLooking = written >= least && !isOver;
+                if (!isLooking) return;
+                written = 0;
+            }
         }
     }
 

@@ -310,6 +310,12 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
                 await session.Detach();
                 linked = await linked.Anew();
             }
+            catch (ProblemException earlier) when (linked is not null && token is not null && tries < MostTries
+                && earlier.Problem.Slug == ISessionSide.ReadForEarlierPolicies)
+            {
+                await session.Detach();
+                credential = await Side().Check(token, space, whereServed: true);
+            }
             catch
             {
                 await session.Detach();
