@@ -14,6 +14,12 @@ if (args is ["growth"])
     return;
 }
 
+if (args is ["long"])
+{
+    LongCommands.Run();
+    return;
+}
+
 if (args is ["holding", .. var databases])
 {
     Holding.Run(databases);

@@ -102,6 +102,17 @@ public class SessionTests
     }
 
     [Fact]
+    public void What_a_message_told_that_was_not_written_is_told_again_to_the_one_that_goes_on()
+    {
+        var session = Live();
+        Offer(session, 1);
+        Drain(session);
+        session.Tell(Messages.Channels(new ChannelList([], []), default)); // what changed with the entry 2, which is not for the user
+        Offer(session, 3);
+        session.Successor(() => woken++)!.StandsAt.ShouldBe(1);
+    }
+
+    [Fact]
     public void What_was_sent_before_another_went_on_is_acknowledged_to_either_of_them()
     {
         var session = Live();

@@ -54,7 +54,7 @@ public static class Program
             args.Contains("--with-skipped-entry"));
         int failed = 0;
         var all = (Sent: 0L, Commands: 0L, Delivered: 0L, Crashes: 0L, Faults: 0L, Cuts: 0L, Restores: 0L, Erasures: 0L, Withdrawals: 0L,
-            Said: 0L, Events: 0L, Repeats: 0L, Gathered: 0L, Dropped: 0L, TakeOvers: 0L, Stayed: 0L, Days: 0.0);
+            Said: 0L, Events: 0L, Repeats: 0L, Gathered: 0L, Dropped: 0L, TakeOvers: 0L, Stayed: 0L, Steps: 0L, Days: 0.0);
         var gate = new Lock();
         var watch = Stopwatch.StartNew();
         try
@@ -73,7 +73,7 @@ public static class Program
                         all = (all.Sent + c.Sent, all.Commands + c.Commands, all.Delivered + c.Delivered, all.Crashes +
                             c.Crashes, all.Faults + c.Faults, all.Cuts + c.Cuts, all.Restores + c.Restores, all.Erasures +
                             c.Erasures, all.Withdrawals + c.Withdrawals, all.Said + c.Said, all.Events +
-                            c.Events, all.Repeats + c.Repeats, all.Gathered + c.Gathered, all.Dropped + c.Dropped, all.TakeOvers + c.TakeOvers, all.Stayed + c.Stayed, all.Days +
+                            c.Events, all.Repeats + c.Repeats, all.Gathered + c.Gathered, all.Dropped + c.Dropped, all.TakeOvers + c.TakeOvers, all.Stayed + c.Stayed, all.Steps + c.Steps, all.Days +
                             world.Elapsed.TotalDays);
                     }
                 }
@@ -97,7 +97,7 @@ public static class Program
             $"{all.Delivered:N0} messages delivered, {all.Crashes:N0} crashes, {all.Faults:N0} failed commits, {all.Cuts:N0} cuts, " +
             $"{all.Restores:N0} restores, {all.Erasures:N0} erasures, {all.Withdrawals:N0} keys withdrawn, {all.Said:N0} said, " +
             $"{all.Events:N0} events, {all.Repeats:N0} repeated, {all.Gathered:N0} gatherings closed, {all.Dropped:N0} withdrawn, " +
-            $"{all.TakeOvers:N0} taken by another node, {all.Stayed:N0} sessions that stayed"));
+            $"{all.TakeOvers:N0} taken by another node, {all.Stayed:N0} sessions that stayed, {all.Steps:N0} later steps of commands"));
         return failed == 0 ? 0 : 1;
     }
 

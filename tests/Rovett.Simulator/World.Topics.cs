@@ -31,17 +31,19 @@ public sealed partial class World
         var errors = new List<FieldError>();
         var set = PolicyReader.Read(parsed.RootElement, errors);
         if (errors.Count > 0) throw Wrong($"the policies {Encoding.UTF8.GetString(document)} are refused: {errors[0]}");
-        var put = new PutPoliciesCommand("main", set, document, null);
+        var put = new PutPoliciesCommand("main", set, document, null) { StepSize = SomeStep() };
         Post(put, _ => { }, now =>
         {
             reference.Load(now, rules);
-            if (put.Task.Result.Position != reference.Head)
+            if (put.Task.IsCompletedSuccessfully && put.Task.Result.Position != reference.Head)
             {
                 throw Wrong($"the policies got version {put.Task.Result.Position}, the reference says {reference.Head}");
             }
             PruneSubscriptions();
         });
     }
+
+    int SomeStep() => Chance(0.7) ? 1 : 0;
 
     static byte[] Document(List<Reference.Rule> rules) => JsonSerializer.SerializeToUtf8Bytes(new
     {
@@ -63,7 +65,7 @@ public sealed partial class World
         var topic = Pick(Topics);
         var rights = SomeRights();
         TimeSpan? holds = Chance(0.6) ? TimeSpan.FromMilliseconds(random.Next(1000, 60_000_000)) : null;
-        Post(new GrantCommand("main", new GrantDraft(user, role, topic, rights, holds, null)), _ => { }, now =>
+        Post(new GrantCommand("main", new GrantDraft(user, role, topic, rights, holds, null)) { StepSize = SomeStep() }, _ => { }, now =>
         {
             reference.Give(now, user, role, topic, rights, holds);
             PruneSubscriptions();
@@ -74,7 +76,7 @@ public sealed partial class World
     {
         if (reference.Grants.Where(g => !g.Ended).ToList() is not { Count: > 0 } open) return;
         long number = Pick(open).Number;
-        Post(new EndGrantCommand("main", number), _ => { }, now =>
+        Post(new EndGrantCommand("main", number) { StepSize = SomeStep() }, _ => { }, now =>
         {
             reference.EndGrant(now, number);
             PruneSubscriptions();

@@ -61,7 +61,7 @@ public sealed partial class World : IDisposable, ILedgerFaults
 
     /// <summary>How many notifications were stored, commands carried out, messages delivered; for the report.</summary>
     public (int Sent, int Commands, int Delivered, int Crashes, int Faults, int Cuts, int Restores, int Erasures, int Withdrawals, int Said,
-        int Events, int Repeats, int Gathered, int Dropped, int TakeOvers, int Stayed) Counts;
+        int Events, int Repeats, int Gathered, int Dropped, int TakeOvers, int Stayed, int Steps) Counts;
 
     /// <summary>Virtual time that passed.</summary>
     public TimeSpan Elapsed => clock.Elapsed;
@@ -363,6 +363,8 @@ public sealed partial class World : IDisposable, ILedgerFaults
         ledgerScheduled = false;
         if (waiting.Count == 0) return;
         int count = 1 + random.Next(waiting.Count);
+        // Nothing of the space is carried out beside what takes steps.
+        if (waiting.FindIndex(0, count, static c => c.Command.StepSize > 0) is var stepped and >= 0) count = stepped + 1;
         var batch = waiting.Take(count).ToList();
         waiting.RemoveRange(0, count);
         if (waiting.Count > 0) ScheduleLedger();
@@ -372,18 +374,20 @@ public sealed partial class World : IDisposable, ILedgerFaults
         foreach (var device in devices) device.BatchBegins();
         ledger.Process([.. batch.Select(b => b.Command)]);
         Counts.Commands += count;
+        bool crashes = TakeSteps(batch[^1].Command);
         bool failed = batch.Exists(b => TaskOf(b.Command) is { IsFaulted: true } t && t.Exception!.InnerException is DiskFault);
         foreach (var command in batch)
         {
             var task = TaskOf(command.Command);
-            if (task.IsFaulted && task.Exception!.InnerException is not (DiskFault or ProblemException))
+            bool isInDoubt = task.Exception?.InnerException is InDoubtException; // a later step failed: what it did is stored
+            if (task.IsFaulted && !isInDoubt && task.Exception!.InnerException is not (DiskFault or ProblemException))
             {
                 throw Wrong($"{command.Command.GetType().Name} failed: {task.Exception.InnerException}");
             }
-            if (failed || task.IsFaulted) standing.Remove(command.Command);
+            if (failed || (task.IsFaulted && !isInDoubt)) standing.Remove(command.Command);
             if (failed) command.Failed?.Invoke();
-            else if (task.IsFaulted) command.Refused?.Invoke();
-            else if (!task.IsFaulted)
+            else if (task.IsFaulted && !isInDoubt) command.Refused?.Invoke();
+            else
             {
                 command.Apply?.Invoke(now);
                 NoteTotals();
@@ -394,6 +398,11 @@ public sealed partial class World : IDisposable, ILedgerFaults
                         $"unread {string.Join(' ', Users.Select(u => $"{u} {reference.Unread(u)}"))}");
                 }
             }
+        }
+        if (crashes)
+        {
+            Crash();
+            return;
         }
         if (failed)
         {
@@ -411,6 +420,21 @@ public sealed partial class World : IDisposable, ILedgerFaults
             });
         }
         if (!failed && Chance(0.2)) CheckUser(Pick(Users));
+    }
+
+    /// <summary>Has the other steps of a command carried out.</summary>
+    /// <returns>True when the machine stops before it is finished.</returns>
+    bool TakeSteps(LedgerCommand command)
+    {
+        bool crashes = command.IsUnfinished && !settling && Chance(0.1);
+        int left = crashes ? random.Next(3) : int.MaxValue;
+        for (; command.IsUnfinished && left > 0; left--)
+        {
+            Counts.Steps++;
+            if (!settling && Chance(0.05)) Fault();
+            ledger.Process([command]);
+        }
+        return crashes && command.IsUnfinished;
     }
 
     /// <summary>How a user's unread total comes about in each log, with what it is when counted anew.</summary>

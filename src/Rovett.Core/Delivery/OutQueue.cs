@@ -16,7 +16,7 @@ sealed class OutQueue(TransportKind transport)
     }
 
     /// <summary>An <see cref="EntryRun"/>'s numbers from <see cref="From"/> to before <see cref="To"/>; or a <see cref="ControlMessage"/>,
-    /// framed bytes, or a <see cref="Passing"/>.</summary>
+    /// whose <see cref="Rev"/> is the position of the last entry before it, framed bytes, or a <see cref="Passing"/>.</summary>
     record struct Item(object What, int From, int To, long Rev, long Unread)
     {
         public readonly EntryRun? Run => What as EntryRun;
@@ -36,9 +36,11 @@ sealed class OutQueue(TransportKind transport)
     public int Entries { get; private set; }
 
     /// <summary>Puts messages before everything else.</summary>
-    public void Begin(IReadOnlyList<ControlMessage> words)
+    /// <param name="words">The messages.</param>
+    /// <param name="after">The position of the last entry before them.</param>
+    public void Begin(IReadOnlyList<ControlMessage> words, long after)
     {
-        for (int i = words.Count - 1; i >= 0; i--) items.Prepend(new Item(words[i], 0, 0, 0, 0));
+        for (int i = words.Count - 1; i >= 0; i--) items.Prepend(new Item(words[i], 0, 0, after, 0));
         free += words.Count;
     }
 
@@ -55,7 +57,10 @@ sealed class OutQueue(TransportKind transport)
     }
 
     /// <summary>Queues a message.</summary>
-    public void Add(ControlMessage message, bool waits) => Add(new Item(message, 0, 0, 0, 0), waits);
+    /// <param name="message">The message.</param>
+    /// <param name="after">The position of the last entry before it.</param>
+    /// <param name="waits">Whether it waits for the rest of its commit.</param>
+    public void Add(ControlMessage message, long after, bool waits) => Add(new Item(message, 0, 0, after, 0), waits);
 
     /// <summary>Queues framed bytes.</summary>
     public void Add(byte[] framed) => Add(new Item(framed, 0, 0, 0, 0), waits: false);
@@ -131,14 +136,26 @@ sealed class OutQueue(TransportKind transport)
         }
     }
 
+    /// <summary>The position of the last entry before the first queued message that tells of the user's state; null: there is none.</summary>
+    public long? BeforeMessages()
+    {
+        for (int i = 0; i < items.Count; i++)
+        {
+            if (items[i].What is ControlMessage && !IsAnswer(items[i])) return items[i].Rev;
+        }
+        return null;
+    }
+
     /// <summary>Takes over what is written only once: answers to the device, and bytes that are framed already.</summary>
     public void TakeAnswers(OutQueue from)
     {
         for (int i = 0; i < from.items.Count; i++)
         {
-            if (from.items[i].What is byte[] or ControlMessage { Kind: "done" or "refused" }) Add(from.items[i], waits: false);
+            if (IsAnswer(from.items[i])) Add(from.items[i], waits: false);
         }
     }
+
+    static bool IsAnswer(in Item item) => item.What is byte[] or ControlMessage { Kind: "done" or "refused" };
 
     /// <summary>Clears the queue.</summary>
     public void Clear()

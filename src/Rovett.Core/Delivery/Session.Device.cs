@@ -15,7 +15,7 @@ public sealed partial class Session
         {
             waits = false;
             if (!everCurrent) Through = after.Value; // or it was live from the first moment on
-            if (mode != Mode.Ended) queue.Begin(first); // or it was dismissed while it was let in, and has its last word
+            if (mode != Mode.Ended) queue.Begin(first, after.Value); // or it was dismissed while it was let in, and has its last word
         }
         wake();
     }
@@ -49,7 +49,7 @@ public sealed partial class Session
                 EndWith(Messages.Ending("too-slow", 5000));
                 kept = false;
             }
-            else queue.Add(message, waits: false);
+            else queue.Add(message, Through, waits: false);
         }
         if (other is not null) return other.Answer(message); // it was replaced meanwhile
         wake();
@@ -157,7 +157,7 @@ public sealed partial class Session
         {
             clock = now;
             if (mode == Mode.Ended) return false;
-            if (sent.Count > 0 && patience.IsOver(now)) queue.Add(Messages.AckDue(sent.Count), waits: false);
+            if (sent.Count > 0 && patience.IsOver(now)) queue.Add(Messages.AckDue(sent.Count), Through, waits: false);
             due = queue.Count == 0 && now - lastWrite >= limits.Heartbeat;
             if (queue.Count == 0 && repeats is null or { IsEmpty: true }) return due;
         }

@@ -68,13 +68,14 @@ public sealed partial class Session : ISessionPort
         {
             if (mode == Mode.Ended) return null;
             // Queued entries come after those that were taken, except repeats, which are scheduled again. Messages other than answers
-            // are dropped: the first words after the next attachment say the same.
+            // are dropped: attached again from before them, the session is told the same.
             long through = Through;
             foreach (var (run, from, to) in queue.Runs())
             {
                 if (run.Place.Position + from > drained) through = Math.Min(through, run.Place.Position + from - 1);
                 else Reschedule(run, from, to);
             }
+            if (queue.BeforeMessages() is { } before && before < through) through = Math.Max(drained, before);
             if (waits) through = drained; // it was never opened
             sent.DropAfter(through);
             successor = new Session(this, wake, through);
@@ -216,7 +217,7 @@ public sealed partial class Session : ISessionPort
                 totalsStale = true;
                 return false;
             }
-            queue.Add(message, waits: true);
+            queue.Add(message, Through, waits: true);
             return FlushWanted();
         }
     }
@@ -254,7 +255,7 @@ public sealed partial class Session : ISessionPort
         lock (gate)
         {
             if (mode == Mode.Ended || queue.Count >= limits.MaxQueued * 2) return;
-            queue.Add(message, waits: false);
+            queue.Add(message, Through, waits: false);
         }
         wake();
     }
@@ -280,7 +281,7 @@ public sealed partial class Session : ISessionPort
             if (missedChannels is { } missed)
             {
                 missedChannels = null;
-                queue.Add(missed, waits: false);
+                queue.Add(missed, Through, waits: false);
             }
             foreach (var item in items)
             {
@@ -317,12 +318,12 @@ public sealed partial class Session : ISessionPort
         if (!everCurrent)
         {
             everCurrent = true;
-            queue.Add(Messages.Current(cursor), waits: true);
+            queue.Add(Messages.Current(cursor), Through, waits: true);
         }
         if (totalsStale)
         {
             totalsStale = false;
-            queue.Add(Messages.TotalsNow(totals), waits: true);
+            queue.Add(Messages.TotalsNow(totals), Through, waits: true);
         }
         return FlushWanted();
     }
@@ -399,7 +400,7 @@ public sealed partial class Session : ISessionPort
     void EndWith(ControlMessage? lastWords)
     {
         queue.Clear();
-        if (lastWords is not null) queue.Add(lastWords, waits: false);
+        if (lastWords is not null) queue.Add(lastWords, Through, waits: false);
         mode = Mode.Ended;
     }
 }

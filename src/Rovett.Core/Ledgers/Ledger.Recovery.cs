@@ -47,6 +47,14 @@ public sealed partial class Ledger
             fresh.OnlyReads = true; // the store may not take writes yet
             foreach (var user in users)
             {
+                if (old.IsChangingRights && user.UsesTopics)
+                {
+                    // It comes back with the rights that are its own by now.
+                    foreach (var place in user.Sessions)
+                        Port.Add(new NodeEnd(place.Session, Messages.Ending("store-unavailable", 5000)));
+                    user.Sessions.Clear();
+                    continue;
+                }
                 var again = fresh.Find(user.PersonId);
                 if (again is null || again.Id != user.Id) continue;
                 fresh.UserLogs.Ensure(again);

@@ -278,7 +278,11 @@ public sealed partial class Ledger(ILedgerStore store, OptionsInForce options, T
             }
         }
         toObserve.Clear();
-        LedgerCommand[] done = [.. written];
+        foreach (var command in written)
+        {
+            if (command.StepSize > 0) command.Stored();
+        }
+        LedgerCommand[] done = [.. written.Where(static c => !c.IsUnfinished)];
         (LedgerCommand Command, ProblemException Refusal)[] failed = [.. refused];
         Port.Add(new NodeThen(() =>
         {

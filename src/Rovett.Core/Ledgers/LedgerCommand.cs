@@ -51,6 +51,15 @@ public abstract class LedgerCommand(string? space)
     /// <summary>True when it may take a right away: its answer waits until that holds on every node.</summary>
     internal virtual bool MayRevoke => false;
 
+    /// <summary>For a command about many users: how many of them it changes before it leaves the ledger to other spaces; 0: all.</summary>
+    public virtual int StepSize { get => 0; init { } }
+
+    /// <summary>It was carried out in part: to be carried out again, and before that nothing else of its space.</summary>
+    public bool IsUnfinished { get; private protected set; }
+
+    /// <summary>What it wrote is stored.</summary>
+    internal virtual void Stored() { }
+
     /// <summary>Says what it will look up.</summary>
     internal virtual void Needs(AheadList ahead) { }
 
@@ -85,9 +94,9 @@ public abstract class LedgerCommand<T>(string? space) : LedgerCommand(space)
 
     private protected T Answer { get; set; } = default!;
 
-    internal sealed override void Reset() => Answer = default!;
+    internal override void Reset() => Answer = default!;
 
     internal sealed override void Complete() => done.TrySetResult(Answer);
 
-    internal sealed override void Fail(Exception error) => done.TrySetException(error);
+    internal override void Fail(Exception error) => done.TrySetException(error);
 }

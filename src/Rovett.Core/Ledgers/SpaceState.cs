@@ -64,6 +64,9 @@ internal sealed partial class SpaceState
     /// <summary>Presence.</summary>
     public PresenceBoards Presence { get; }
 
+    /// <summary>Policies or a role's grant changed, and not all connected users were looked at since.</summary>
+    public bool IsChangingRights { get; set; }
+
     /// <summary>Counts up whenever presence or rights may have changed.</summary>
     public long Stirred { get; set; }
 

@@ -45,6 +45,8 @@ public sealed class UserState(int space, PersonRow row)
     internal bool WasUsed { get; set; }
     /// <summary>The live sessions.</summary>
     internal List<SessionPlace> Sessions { get; } = [];
+    /// <summary>Follows a topic, or a session subscribed to one or looks at who is present.</summary>
+    internal bool UsesTopics => Follows.Count > 0 || Sessions.Exists(static s => s.Topics.Count > 0 || s.Watched.Count > 0);
     /// <summary>The connected user's places in the logs' lists.</summary>
     internal List<Member> Members { get; } = [];
     /// <summary>The addresses under which the connected user is counted.</summary>

@@ -122,7 +122,12 @@ sealed class Lane : IDisposable
                 Volatile.Write(ref begun, Stopwatch.GetTimestamp());
                 if (sends > 0 || queue.Sends == 0) Volatile.Write(ref waited, sends > 0 ? begun - batch[0].AskedAt : 0);
                 long offered = ledger.Offered;
-                if (CarryOut(batch)) queue.Gathering.Committed(sends, ledger.Offered - offered);
+                bool isDone = CarryOut(batch);
+                foreach (var command in batch)
+                {
+                    if (command.StepSize > 0) queue.SteppedOn(command);
+                }
+                if (isDone) queue.Gathering.Committed(sends, ledger.Offered - offered);
                 Volatile.Write(ref begun, 0);
             }
         }

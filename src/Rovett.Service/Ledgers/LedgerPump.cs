@@ -111,6 +111,9 @@ public sealed class LedgerPump : IDisposable
         foreach (var lane in lanes) lane.WriterBegun();
     }
 
+    /// <summary>How many users a command about many changes in a step: a few milliseconds.</summary>
+    public const int StepSize = 25;
+
     /// <summary>True for what a store throws that can't be read or written now.</summary>
     public static bool IsStoreFailure(Exception error) => StoreFailures.Is(error);
 

@@ -8,7 +8,7 @@ namespace Rovett.Service.Ledgers;
 /// overtake acknowledgements, which only tell of what is past, for a while. They come in bursts, from everybody at once, and so are
 /// written while writers are busy and not while they wait for the next send. While several spaces ask, each has its turn, a few at a
 /// time: much that is asked of one does not hold up another. What takes long by itself then has a commit for itself, and leaves the
-/// ledger to the others for as long as it took.</summary>
+/// ledger to the others for as long as it took. Between the steps of a command nothing else of its space is carried out.</summary>
 sealed class LedgerQueue
 {
     const int MaxWaiting = 100_000, MaxBatch = 512, AckSlice = 128, ShareInTurn = 16,
@@ -22,7 +22,14 @@ sealed class LedgerQueue
     {
         public readonly Queue<LedgerCommand> Commands = new(), Acks = new();
 
-        public bool IsEmpty => Commands.Count + Acks.Count == 0;
+        /// <summary>What is carried out in steps: until it is finished, nothing else of the space is.</summary>
+        public LedgerCommand? Unfinished;
+
+        /// <summary>A step of it is under way.</summary>
+        public bool IsInStep;
+
+        /// <summary>Nothing can be taken now.</summary>
+        public bool IsEmpty => IsInStep || (Unfinished is null && Commands.Count + Acks.Count == 0);
 
         /// <summary>Not before this timestamp while others ask.</summary>
         public long RestsUntil;
@@ -70,13 +77,31 @@ sealed class LedgerQueue
                 lastSpace = command.Space;
             }
             if (!spaces.TryGetValue(command.Space, out var of)) spaces[command.Space] = of = new Waiting();
-            if (of.IsEmpty) turns.Enqueue(of);
+            if (of.IsEmpty && !of.IsInStep) turns.Enqueue(of);
             (command is ReceivedCommand ? of.Acks : of.Commands).Enqueue(command);
             waiting++;
             if (command is SendCommand && ++sends < wakeAtSends) return true;
             Monitor.Pulse(gate);
         }
         return true;
+    }
+
+    /// <summary>A step of a command was carried out.</summary>
+    /// <param name="command">The command, which was taken.</param>
+    public void SteppedOn(LedgerCommand command)
+    {
+        lock (gate)
+        {
+            var of = spaces[command.Space];
+            of.IsInStep = false;
+            if (command.IsUnfinished)
+            {
+                of.Unfinished = command;
+                command.AskedAt = clock.GetTimestamp();
+                waiting++;
+            }
+            if (!of.IsEmpty) turns.Enqueue(of);
+        }
     }
 
     /// <summary>Takes what is carried out next, in one commit, when what was taken before is done; waits until there is
@@ -113,16 +138,17 @@ sealed class LedgerQueue
     int TakeOf(Waiting one, List<LedgerCommand> batch)
     {
         int wait = Timeout.Infinite;
-        bool acksAreDue = one.Acks.Count > 0 && !acksWereLast && IsOlder(one.Acks.Peek().AskedAt, LongestOvertaken);
-        if (one.Commands.Count > 0 && !acksAreDue)
+        bool acksAreDue = one.Unfinished is null && one.Acks.Count > 0 && !acksWereLast && IsOlder(one.Acks.Peek().AskedAt, LongestOvertaken);
+        if ((one.Unfinished is not null || one.Commands.Count > 0) && !acksAreDue)
         {
             // Only sends wait for more of their kind.
-            wait = closed || sends < one.Commands.Count ? 0
+            wait = closed || one.Unfinished is not null || sends < one.Commands.Count ? 0
                 : Gathering.WaitFor(sends, clock.GetElapsedTime(one.Commands.Peek().AskedAt));
             if (wait == 0)
             {
                 (underWay, acksWereLast) = (true, false);
-                for (int work = 0; batch.Count < MaxBatch && work < MostWork && one.Commands.Count > 0;)
+                for (int work = 0; batch.Count < MaxBatch && work < MostWork && !one.IsInStep
+                    && (one.Unfinished is not null || one.Commands.Count > 0);)
                 {
                     var taken = Next(one);
                     batch.Add(taken);
@@ -163,14 +189,14 @@ sealed class LedgerQueue
             int share = ShareInTurn;
             while (share > 0 && !one.IsEmpty)
             {
-                bool acksAreDue = one.Acks.Count > 0 && IsOlder(one.Acks.Peek().AskedAt, LongestOvertaken);
-                int work = acksAreDue || !one.Commands.TryPeek(out var command) ? 1 : command.Work;
+                bool acksAreDue = one.Unfinished is null && one.Acks.Count > 0 && IsOlder(one.Acks.Peek().AskedAt, LongestOvertaken);
+                int work = acksAreDue ? 1 : one.Unfinished?.Work ?? (one.Commands.TryPeek(out var command) ? command.Work : 1);
                 if (work > LongWork && batch.Count > 0)
                 {
                     next ??= one;
                     break;
                 }
-                var taken = Next(one, acksAreDue || one.Commands.Count == 0);
+                var taken = Next(one, acksAreDue || (one.Unfinished is null && one.Commands.Count == 0));
                 batch.Add(taken);
                 share -= taken.Work;
                 if (taken.Work <= LongWork) continue;
@@ -188,6 +214,11 @@ sealed class LedgerQueue
     LedgerCommand Next(Waiting of, bool ack = false)
     {
         waiting--;
+        if (of.Unfinished is { } unfinished)
+        {
+            (of.Unfinished, of.IsInStep) = (null, true);
+            return unfinished;
+        }
         if (!ack && of.Commands.Peek() is not SendCommand && of.Acks.TryPeek(out var earlier)
             && earlier.AskedAt <= of.Commands.Peek().AskedAt)
         {
@@ -199,6 +230,7 @@ sealed class LedgerQueue
             sends--;
             lastSends = clock.GetTimestamp();
         }
+        of.IsInStep = of.Commands.Peek().StepSize > 0;
         return of.Commands.Dequeue();
     }
 

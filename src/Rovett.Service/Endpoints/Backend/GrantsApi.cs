@@ -35,7 +35,8 @@ public sealed class GrantsApi(LedgerPump ledger, AuditTrail audit, TimeProvider 
         }
         var (lasts, until) = EndOf(body);
         body.Sound("Correct the named members; nothing was granted.");
-        var made = await ledger.Ask(new GrantCommand(space.Name, new GrantDraft(user, role, topic, rights, lasts, until)));
+        var made = await ledger.Ask(new GrantCommand(space.Name, new GrantDraft(user, role, topic, rights, lasts, until))
+        { StepSize = LedgerPump.StepSize });
         audit.Note(space.Name, key.Actor, "grant.given", made.Grant.Person != 0 ? AuditTrail.Person(made.Grant.Person) : $"role:{role}",
             json => WriteTerms(json, made.Grant));
         context.Response.StatusCode = StatusCodes.Status201Created;
@@ -103,7 +104,7 @@ public sealed class GrantsApi(LedgerPump ledger, AuditTrail audit, TimeProvider 
     public async Task<NoAnswer> RemoveGrant(HttpContext context)
     {
         var (space, key) = context.KeyCaller();
-        var ended = NumberOf(context) is { } number ? await ledger.Ask(new EndGrantCommand(space.Name, number)) : null;
+        var ended = NumberOf(context) is { } number ? await ledger.Ask(new EndGrantCommand(space.Name, number) { StepSize = LedgerPump.StepSize }) : null;
         if (ended is null) throw Unknown().ToException();
         audit.Note(space.Name, key.Actor, "grant.ended",
             ended.Grant.Person != 0 ? AuditTrail.Person(ended.Grant.Person) : $"role:{ended.Grant.Role}",

@@ -71,7 +71,8 @@ public sealed class PoliciesApi(SigningKeys signing, LedgerPump ledger, AuditTra
             // Tokens are read for what the new policies look at before they take effect, so that none is overlooked.
             space.ClaimPaths = [.. space.ClaimPaths.Union(policies.ClaimPaths)];
             signing.ForgetVerified(space.Name);
-            var version = await ledger.Ask(new PutPoliciesCommand(space.Name, policies, document, inPlaceOf));
+            var version = await ledger.Ask(new PutPoliciesCommand(space.Name, policies, document, inPlaceOf)
+            { StepSize = LedgerPump.StepSize });
             space.ClaimPaths = policies.ClaimPaths;
             return version;
         }

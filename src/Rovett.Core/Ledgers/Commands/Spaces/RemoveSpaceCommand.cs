@@ -2,15 +2,26 @@ namespace Rovett.Core.Ledgers.Commands.Spaces;
 
 /// <summary>Removes a space and ends its sessions; <see cref="PurgeCommand"/> deletes what it stored. Answers how many
 /// sessions ended.</summary>
-public sealed class RemoveSpaceCommand(string name) : LedgerCommand<int>(name)
+public sealed class RemoveSpaceCommand(string name) : SteppedCommand<int>(name)
 {
     internal override bool MayRevoke => true;
 
-    internal override void Execute(Ledger ledger)
+    // The space is removed with the last step.
+    internal override bool MaySyncLater => false;
+
+    private protected override List<UserState> Begin(Ledger ledger, SpaceState space) => [.. space.WithSessions];
+
+    private protected override List<UserState> BeginAgain(SpaceState space) => [.. space.WithSessions];
+
+    private protected override bool Step(Ledger ledger, SpaceState space, UserState user)
     {
-        var state = ledger.Space(Space);
-        foreach (var user in state.WithSessions.ToList()) Answer += Standing.EndSessions(ledger, state, user, "space-removed");
-        ledger.Store.RemoveSpace(state.Id);
+        Answer += Standing.EndSessions(ledger, space, user, "space-removed");
+        return true;
+    }
+
+    private protected override void End(Ledger ledger, SpaceState space)
+    {
+        ledger.Store.RemoveSpace(space.Id);
         ledger.Forget(Space);
     }
 }

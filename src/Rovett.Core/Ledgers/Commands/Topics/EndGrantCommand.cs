@@ -1,15 +1,22 @@
 namespace Rovett.Core.Ledgers.Commands.Topics;
 
 /// <summary>Ends a grant. Answers null when no grant with this id is in force.</summary>
-public sealed class EndGrantCommand(string space, long number) : LedgerCommand<GrantInfo?>(space)
+public sealed class EndGrantCommand(string space, long number) : SteppedCommand<GrantInfo?>(space)
 {
+    long position;
+
     internal override bool MayRevoke => true;
 
-    internal override void Execute(Ledger ledger)
+    private protected override bool ChangesRights => Answer?.Grant.Role.Length > 0;
+
+    private protected override List<UserState> Begin(Ledger ledger, SpaceState state)
     {
-        var state = ledger.Space(Space);
-        if (ledger.Store.FindGrant(state.Id, number) is not { Ended: null } grant) return;
-        Grants.End(ledger, state, grant, quietly: false);
+        if (ledger.Store.FindGrant(state.Id, number) is not { Ended: null } grant) return [];
+        position = Grants.EndEntry(ledger, state, grant, quietly: false);
         Answer = Grants.Info(ledger, grant, grant.Person == 0 ? null : state.Find(grant.Person)?.Id.Value);
+        return Grants.Changed(ledger, state, grant, position);
     }
+
+    private protected override bool Step(Ledger ledger, SpaceState state, UserState user) =>
+        Grants.Look(ledger, state, user, Answer!.Grant, position);
 }

@@ -19,11 +19,12 @@ public sealed record GrantDraft(string? User, string? Role, string Topic, TopicR
 public sealed record GrantInfo(Grant Grant, string? User);
 
 /// <summary>Creates a grant. An answer of a decider replaces the one before it.</summary>
-public sealed class GrantCommand(string space, GrantDraft draft) : LedgerCommand<GrantInfo>(space)
+public sealed class GrantCommand(string space, GrantDraft draft) : SteppedCommand<GrantInfo>(space)
 {
-    internal override void Execute(Ledger ledger)
+    private protected override bool ChangesRights => draft.Role is not null;
+
+    private protected override List<UserState> Begin(Ledger ledger, SpaceState state)
     {
-        var state = ledger.Space(Space);
         var user = draft.User is null ? null : state.FindOrAdd(draft.User);
         long? since = null;
         if (draft.Policy.Length > 0)
@@ -45,7 +46,10 @@ public sealed class GrantCommand(string space, GrantDraft draft) : LedgerCommand
         Grants.Entry(ledger, state, position, time, grant, "given");
         ledger.Store.AddGrant(state.Id, grant);
         if (until is { } end) state.AddDue(new DueRow(end, DueKind.GrantEnd, grant.Number, 0));
-        Grants.Changed(ledger, state, grant, position.Value);
         Answer = Grants.Info(ledger, grant, draft.User);
+        return Grants.Changed(ledger, state, grant, position.Value);
     }
+
+    private protected override bool Step(Ledger ledger, SpaceState state, UserState user) =>
+        Grants.Look(ledger, state, user, Answer.Grant, Answer.Grant.Number);
 }

@@ -26,31 +26,47 @@ static class Grants
     /// <param name="quietly">Another grant replaces it in the same step, so no rights are checked in between.</param>
     public static void End(Ledger ledger, SpaceState state, Grant grant, bool quietly)
     {
+        long position = EndEntry(ledger, state, grant, quietly);
+        if (quietly) return;
+        foreach (var user in Changed(ledger, state, grant, position)) Look(ledger, state, user, grant, position);
+    }
+
+    /// <summary>Ends a grant, without looking at anybody's rights.</summary>
+    /// <returns>The position of its end.</returns>
+    public static long EndEntry(Ledger ledger, SpaceState state, Grant grant, bool quietly)
+    {
         var (position, time) = state.Draw();
         Entry(ledger, state, position, time, grant, "ended");
         if (quietly) ledger.Store.RemoveGrant(state.Id, grant.Number);
         else ledger.Store.EndGrant(state.Id, grant.Number, position.Value);
         if (grant.Until is { } until) ledger.Store.RemoveDue(state.Id, new DueRow(until, DueKind.GrantEnd, grant.Number, 0));
-        if (quietly) state.Topics.Forget(grant.Topic);
-        else Changed(ledger, state, grant, position.Value);
+        state.Topics.Forget(grant.Topic);
+        return position.Value;
     }
 
-    /// <summary>Applies a change of grants: now for connected users and for the user it was given to, at
-    /// the next look for the others.</summary>
-    public static void Changed(Ledger ledger, SpaceState state, Grant grant, long position)
+    /// <summary>A person's or a role's grant was made or ended: applies it to that person now. Connected users who may hold the role are
+    /// to be looked at; others are when they are next needed.</summary>
+    /// <returns>The users to look at.</returns>
+    public static List<UserState> Changed(Ledger ledger, SpaceState state, Grant grant, long position)
     {
         state.Topics.Forget(grant.Topic);
         if (grant.Person != 0)
         {
             if (state.Find(grant.Person) is { } user && IsOn(user, grant.Topic)) Roles.Reconsider(ledger, state, user, position);
-            return;
+            return [];
         }
         state.Topics.RulesAt = position;
-        foreach (var user in state.Connected.All.ToList())
-        {
-            if (user.Follows.Count > 0) user.Row = user.Row with { RulesSeen = position };
-            if (user.Holds("role:" + grant.Role) && IsOn(user, grant.Topic)) Roles.Reconsider(ledger, state, user, position);
-        }
+        return [.. state.Connected.All];
+    }
+
+    /// <summary>Looks at a connected user after a role's grant was made or ended.</summary>
+    /// <returns>Whether the user may have another right by it.</returns>
+    public static bool Look(Ledger ledger, SpaceState state, UserState user, Grant grant, long position)
+    {
+        if (user.Follows.Count > 0) user.Row = user.Row with { RulesSeen = position };
+        if (!user.Holds("role:" + grant.Role) || !IsOn(user, grant.Topic)) return false;
+        Roles.Reconsider(ledger, state, user, position);
+        return true;
     }
 
     static bool IsOn(UserState user, string topic) => user.Follows.ContainsKey(topic)

@@ -13,13 +13,14 @@ namespace Rovett.Core.Ledgers.Commands.Topics;
 /// <param name="document">As they are stored.</param>
 /// <param name="inPlaceOf">The version that must be in force; null: any.</param>
 public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] document, long? inPlaceOf)
-    : LedgerCommand<PolicyVersion>(space)
+    : SteppedCommand<PolicyVersion>(space)
 {
     internal override bool MayRevoke => true;
 
-    internal override void Execute(Ledger ledger)
+    private protected override bool ChangesRights => true;
+
+    private protected override List<UserState> Begin(Ledger ledger, SpaceState state)
     {
-        var state = ledger.Space(Space);
         if (inPlaceOf is { } expected && expected != state.Topics.Current.Position)
             throw new Problem(412, "other-version", "Another version is in effect",
                 $"Version {state.Topics.Current.Position} is in effect, not {expected}.",
@@ -32,12 +33,15 @@ public sealed class PutPoliciesCommand(string space, PolicySet policies, byte[] 
         Answer = new PolicyVersion(position.Value, time, document);
         ledger.Store.AddPolicies(state.Id, Answer);
         state.Topics.Load(position.Value, policies);
-        foreach (var user in state.Connected.All.ToList())
-        {
-            if (user.Follows.Count == 0 && !user.Sessions.Exists(s => s.Topics.Count > 0 || s.Watched.Count > 0)) continue;
-            if (user.Follows.Count > 0) user.Row = user.Row with { RulesSeen = position.Value };
-            Roles.Reconsider(ledger, state, user, position.Value);
-        }
+        return [.. state.Connected.All];
+    }
+
+    private protected override bool Step(Ledger ledger, SpaceState space, UserState user)
+    {
+        if (!user.UsesTopics) return false;
+        if (user.Follows.Count > 0) user.Row = user.Row with { RulesSeen = Answer.Position };
+        Roles.Reconsider(ledger, space, user, Answer.Position);
+        return true;
     }
 }
 
