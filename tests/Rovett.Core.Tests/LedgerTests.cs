@@ -8,6 +8,7 @@ using Rovett.Core.Ledgers.Commands.Life;
 using Rovett.Core.Ledgers.Commands.Marking;
 using Rovett.Core.Ledgers.Commands.Sending;
 using Rovett.Core.Ledgers.Commands.Sessions;
+using Rovett.Core.Ledgers.Commands.Spaces;
 using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Marks;
 using Rovett.Core.Notifications;
@@ -127,6 +128,53 @@ public sealed class LedgerTests : IDisposable
         double alone = Cost();
         Connect(20_000, i => ($"many{i}", [i % 2 == 0 ? "deckhand" : "engineer"]));
         (Cost() / alone).ShouldBeLessThan(5, "times as long with 20,000 others connected");
+    }
+
+    static PolicySet May(string rights) => PolicyReader.Read(JsonDocument.Parse(
+        $$$"""{"policies":[{"name":"berths","topic":"berth/{n}","may":[{{{rights}}}],"when":{"anyone":true}}]}""").RootElement, []);
+
+    [Fact]
+    public void Policies_change_the_rights_of_a_few_users_in_a_step_and_are_answered_after_the_last()
+    {
+        options = new LedgerOptions();
+        Restart();
+        Ask(new PutPoliciesCommand("main", May("\"follow\""), "{}"u8.ToArray(), null));
+        var crew = Connect(23, i => ($"crew{i}", ["deckhand"]));
+        foreach (int i in Enumerable.Range(0, 23)) Ask(new FollowCommand("main", $"crew{i}", "berth/3", true, 5));
+        int Follow() => crew.Count(s => s.Channels!.All.Contains("topic:berth/3"));
+        Follow().ShouldBe(23);
+        var put = new PutPoliciesCommand("main", May(""), "{}"u8.ToArray(), null) { StepSize = 5 };
+        var left = new List<int>();
+        do
+        {
+            ledger.Process([put]);
+            left.Add(Follow());
+            put.Task.IsCompleted.ShouldBe(!put.IsUnfinished);
+        }
+        while (put.IsUnfinished);
+        left.ShouldBe([18, 13, 8, 3, 0]);
+        put.Task.IsCompletedSuccessfully.ShouldBeTrue();
+
+        // It is the same for who comes back, and who has never been looked at.
+        Restart();
+        Ask(new IdentifyAndPlanCommand("main", new Identity(new UserId("crew7"), ["deckhand"], 1)))
+            .Channels.All.ShouldNotContain("topic:berth/3");
+    }
+
+    [Fact]
+    public async Task A_space_is_removed_when_its_sessions_have_ended_a_few_in_a_step()
+    {
+        options = new LedgerOptions();
+        Restart();
+        Connect(12, i => ($"crew{i}", ["deckhand"]));
+        var remove = new RemoveSpaceCommand("main") { StepSize = 5 };
+        ledger.Process([remove]);
+        remove.IsUnfinished.ShouldBeTrue();
+        store.FindSpace("main").ShouldNotBeNull();
+        ledger.Process([remove]);
+        ledger.Process([remove]);
+        (await remove.Task).ShouldBe(12);
+        store.FindSpace("main").ShouldBeNull();
     }
 
     [Fact]

@@ -1,5 +1,6 @@
 using System.Reflection;
 using System.Text;
+using System.Text.Json;
 using Rovett.Core.Addresses;
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers;
@@ -7,8 +8,10 @@ using Rovett.Core.Ledgers.Commands.Marking;
 using Rovett.Core.Ledgers.Commands.Sending;
 using Rovett.Core.Ledgers.Commands.Sessions;
 using Rovett.Core.Ledgers.Commands.Spaces;
+using Rovett.Core.Ledgers.Commands.Topics;
 using Rovett.Core.Marks;
 using Rovett.Core.Notifications;
+using Rovett.Core.Policies;
 using Rovett.Core.Store;
 using Rovett.Core.Wire;
 using Rovett.Storage.Sql;
@@ -133,6 +136,33 @@ public sealed class StoreFailureTests : IDisposable
         var text = new StringBuilder();
         while (session.Drain(buffer, out _) is var count and > 0) text.Append(Encoding.UTF8.GetString(buffer, 0, count));
         return text.ToString();
+    }
+
+    [Fact]
+    public void Who_uses_topics_reconnects_when_policies_stopped_half_way_and_has_the_new_rights()
+    {
+        PolicySet May(string rights) => PolicyReader.Read(JsonDocument.Parse(
+            $$$"""{"policies":[{"name":"berths","topic":"berth/{n}","may":[{{{rights}}}],"when":{"anyone":true}}]}""").RootElement, []);
+        Ask(new PutPoliciesCommand("main", May("\"follow\""), "{}"u8.ToArray(), null));
+        Ask(new FollowCommand("main", "mara", "berth/3", true, 5));
+        var other = new Session(TransportKind.Sse, new SessionLimits(), TimeSpan.Zero, () => { });
+        Ask(new AttachCommand("main", new Identity(new UserId("teo"), ["deckhand"], 1), "desk", other));
+        other.Open([], new Position(1));
+        Ask(new FollowCommand("main", "teo", "berth/3", true, 5));
+        var put = new PutPoliciesCommand("main", May(""), "{}"u8.ToArray(), null) { StepSize = 1 };
+        ledger.Process([put]);
+        put.IsUnfinished.ShouldBeTrue();
+        failing.FailAt = "Commit";
+        ledger.Process([put]);
+        failing.FailAt = null;
+        put.IsUnfinished.ShouldBeFalse();
+        Should.Throw<InDoubtException>(() => put.Task.GetAwaiter().GetResult());
+        new[] { session, other }.ShouldAllBe(s => s.IsEnded);
+        foreach (var user in (string[])["mara", "teo"])
+        {
+            Ask(new IdentifyAndPlanCommand("main", new Identity(new UserId(user), null, 1))).Channels.All
+                .ShouldNotContain("topic:berth/3");
+        }
     }
 
     [Fact]

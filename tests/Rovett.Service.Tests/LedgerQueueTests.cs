@@ -1,9 +1,13 @@
+using Rovett.Core.Addresses;
+using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Ledgers.Commands.Marking;
 using Rovett.Core.Ledgers.Commands.Sending;
 using Rovett.Core.Ledgers.Commands.Sessions;
 using Rovett.Core.Ledgers.Commands.Spaces;
+using Rovett.Core.Wire;
 using Rovett.Service.Ledgers;
+using Rovett.Storage.Sqlite;
 using Shouldly;
 using Xunit;
 
@@ -207,6 +211,42 @@ public class LedgerQueueTests
         Take().Count.ShouldBe(1);
         for (int i = 0; i < 100; i++) queue.Add(Send()).ShouldBeTrue();
         Take().Count.ShouldBe(100);
+    }
+
+    [Fact]
+    public void Between_the_steps_of_a_command_other_spaces_have_their_turn_and_its_own_waits()
+    {
+        var folder = Directory.CreateTempSubdirectory("rovett-queue-");
+        try
+        {
+            using var store = SqliteFiles.OpenHistory(Path.Combine(folder.FullName, "history.db"));
+            var ledger = new Ledger(store, new LedgerOptions(), TimeProvider.System, new RecentBySpace());
+            for (int i = 0; i < 3; i++)
+            {
+                var session = new Session(TransportKind.Sse, new SessionLimits(), TimeSpan.Zero, () => { });
+                ledger.Process([new AttachCommand("main", new Identity(new UserId($"crew{i}"), ["deckhand"], 1), "phone", session)]);
+            }
+            var remove = Add(new RemoveSpaceCommand("main") { StepSize = 1 });
+            var (after, ack, elsewhere) = (Add(Other()), Add(Ack()), Add(Send("harbour")));
+            for (int step = 0; step < 3; step++)
+            {
+                var batch = Take();
+                batch.ShouldBe([remove]);
+                ledger.Process(batch);
+                remove.IsUnfinished.ShouldBe(step < 2);
+                queue.SteppedOn(remove);
+                clock.Advance(5);
+                if (step > 0) continue;
+                Take().ShouldBe([elsewhere]);
+                clock.Advance(300); // only one space asks now, and does not rest
+            }
+            Take().ShouldBe([ack], "it was overtaken for long");
+            Take().ShouldBe([after]);
+        }
+        finally
+        {
+            folder.Delete(recursive: true);
+        }
     }
 
     static SendManyCommand Many(string space, int count) => new(space, new Core.Notifications.Draft[count]);

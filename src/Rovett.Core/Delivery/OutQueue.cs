@@ -136,7 +136,7 @@ sealed class OutQueue(TransportKind transport)
         }
     }
 
-    /// <summary>The position of the last entry before the first queued message that tells of the user's state; null: there is none.</summary>
+    /// <summary>The position of the last entry before the first queued message that is no answer; null: there is none.</summary>
     public long? BeforeMessages()
     {
         for (int i = 0; i < items.Count; i++)

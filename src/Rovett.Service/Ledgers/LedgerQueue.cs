@@ -138,7 +138,7 @@ sealed class LedgerQueue
     int TakeOf(Waiting one, List<LedgerCommand> batch)
     {
         int wait = Timeout.Infinite;
-        bool acksAreDue = one.Unfinished is null && one.Acks.Count > 0 && !acksWereLast && IsOlder(one.Acks.Peek().AskedAt, LongestOvertaken);
+        bool acksAreDue = AreAcksOverdue(one) && !acksWereLast;
         if ((one.Unfinished is not null || one.Commands.Count > 0) && !acksAreDue)
         {
             // Only sends wait for more of their kind.
@@ -189,7 +189,7 @@ sealed class LedgerQueue
             int share = ShareInTurn;
             while (share > 0 && !one.IsEmpty)
             {
-                bool acksAreDue = one.Unfinished is null && one.Acks.Count > 0 && IsOlder(one.Acks.Peek().AskedAt, LongestOvertaken);
+                bool acksAreDue = AreAcksOverdue(one);
                 int work = acksAreDue ? 1 : one.Unfinished?.Work ?? (one.Commands.TryPeek(out var command) ? command.Work : 1);
                 if (work > LongWork && batch.Count > 0)
                 {
@@ -233,6 +233,9 @@ sealed class LedgerQueue
         of.IsInStep = of.Commands.Peek().StepSize > 0;
         return of.Commands.Dequeue();
     }
+
+    bool AreAcksOverdue(Waiting of) =>
+        of.Unfinished is null && of.Acks.Count > 0 && IsOlder(of.Acks.Peek().AskedAt, LongestOvertaken);
 
     bool IsOlder(long timestamp, TimeSpan age) => clock.GetElapsedTime(timestamp) > age;
 

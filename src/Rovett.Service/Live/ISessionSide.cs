@@ -28,7 +28,7 @@ interface ISessionSide
     /// <summary>Checks a token.</summary>
     /// <param name="token">As the device sent it.</param>
     /// <param name="space">The space that it is for.</param>
-    /// <param name="whereServed">By the node that serves the space: it knows the newest policies, and so what to read the token for.</param>
+    /// <param name="whereServed">By the node that serves the space, which knows the newest policies and the claims they look at.</param>
     /// <exception cref="ProblemException">401: it is not valid.</exception>
     ValueTask<Credential> Check(string token, SpaceRuntime space, bool whereServed = false);
 

@@ -94,7 +94,8 @@ public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys
                 "Remove its users, keys and policies instead.").ToException();
         }
         if (spaces.Find(name) is not { } space) throw Unknown().ToException();
-        int ended = await ledger.Ask(new RemoveSpaceCommand(name) { StepSize = 8 * LedgerPump.StepSize }); // should it fail, nothing is removed
+        // Should it fail, nothing is removed.
+        int ended = await ledger.Ask(new RemoveSpaceCommand(name) { StepSize = 8 * LedgerPump.StepSize });
         store.RemoveSpace(name);
         Leave(space);
         audit.Note("main", admin.Actor, "space.removed", name, json => json.WriteNumber("sessionsEnded", ended));

@@ -104,7 +104,8 @@ public sealed class GrantsApi(LedgerPump ledger, AuditTrail audit, TimeProvider 
     public async Task<NoAnswer> RemoveGrant(HttpContext context)
     {
         var (space, key) = context.KeyCaller();
-        var ended = NumberOf(context) is { } number ? await ledger.Ask(new EndGrantCommand(space.Name, number) { StepSize = LedgerPump.StepSize }) : null;
+        var ended = NumberOf(context) is { } number
+            ? await ledger.Ask(new EndGrantCommand(space.Name, number) { StepSize = LedgerPump.StepSize }) : null;
         if (ended is null) throw Unknown().ToException();
         audit.Note(space.Name, key.Actor, "grant.ended",
             ended.Grant.Person != 0 ? AuditTrail.Person(ended.Grant.Person) : $"role:{ended.Grant.Role}",
