@@ -36,7 +36,7 @@ public sealed class GrantsApi(LedgerPump ledger, AuditTrail audit, TimeProvider 
         var (lasts, until) = EndOf(body);
         body.Sound("Correct the named members; nothing was granted.");
         var made = await ledger.Ask(new GrantCommand(space.Name, new GrantDraft(user, role, topic, rights, lasts, until))
-        { StepSize = LedgerPump.StepSize });
+        { StepSize = role is null ? 0 : LedgerPump.StepSize });
         audit.Note(space.Name, key.Actor, "grant.given", made.Grant.Person != 0 ? AuditTrail.Person(made.Grant.Person) : $"role:{role}",
             json => WriteTerms(json, made.Grant));
         context.Response.StatusCode = StatusCodes.Status201Created;
