@@ -47,11 +47,17 @@ public sealed class DoctorTests : IAsyncLifetime
         return ([.. wrong.Select(f => (string)f!["check"]!).Where(check => check != "latency")], json);
     }
 
-    Task<(string[] Wrong, JsonNode Json)> Outside(Uri url, string? key = null, string? secret = null, string origin = Page,
-        bool quick = true, string? trusts = null) =>
-        Examine(["--url", url.ToString(), "--origin", origin, .. quick ? ["--quick"] : Array.Empty<string>()],
-            [("ROVETT_KEY", key ?? Key), ("ROVETT_TOKEN_SECRET", secret ?? Secret), .. trusts is null ? Array.Empty<(string,
-                string)>() : [("SSL_CERT_FILE", trusts)]]);
+    async Task<(string[] Wrong, JsonNode Json)> Outside(Uri url, string? key = null, string? secret = null, string origin = Page,
+        bool quick = true, string? trusts = null)
+    {
+        Task<(string[] Wrong, JsonNode Json)> Once() =>
+            Examine(["--url", url.ToString(), "--origin", origin, .. quick ? ["--quick"] : Array.Empty<string>()],
+                [("ROVETT_KEY", key ?? Key), ("ROVETT_TOKEN_SECRET", secret ?? Secret), .. trusts is null ? Array.Empty<(string,
+                    string)>() : [("SSL_CERT_FILE", trusts)]]);
+        var examined = await Once();
+        // A busy machine may answer too late. What is wrong with a proxy is still wrong the second time.
+        return examined.Json.ToJsonString().Contains("was not answered within", StringComparison.Ordinal) ? await Once() : examined;
+    }
 
     static string Found(JsonNode json, string check) => (string)json["findings"]!.AsArray().Single(f =>
         (string)f!["check"]! == check)!["what"]!;
