@@ -14,8 +14,8 @@ using Rovett.Storage.Sqlite;
 
 namespace Rovett.CoreBench;
 
-/// <summary>How long administration holds the ledger's thread in a step, not counting the commit and pauses of the garbage
-/// collector, with 10,000 connected people who follow a topic each.</summary>
+/// <summary>How long the steps of policy loads, role grants and space removal hold the ledger's thread while 10,000 people are connected
+/// who follow a topic each. Commits and pauses of the garbage collector are not counted.</summary>
 static class LongCommands
 {
     const int Connected = 10_000, Step = 25;
@@ -28,7 +28,7 @@ static class LongCommands
             using var store = SqliteFiles.OpenHistory(Path.Combine(folder, "history.db"));
             var ledger = new Ledger(store, new LedgerOptions(), TimeProvider.System, new RecentBySpace());
             Ask(ledger, new AddSpaceCommand("other", new byte[32]));
-            Load(ledger, "with nobody connected", "follow");
+            Load(ledger, "when nobody is connected", "follow");
             for (int i = 0; i < Connected; i++)
             {
                 var session = new Session(TransportKind.WebSocket, new SessionLimits(), TimeSpan.Zero, static () => { });

@@ -180,7 +180,7 @@ public sealed class LinkTests : IAsyncLifetime
         string Claiming(string user, string vessel) => TestTokens.Make(owner.Secret, user, [], change: c => c["vessel"] = vessel);
         using var before = await holder.WebSocket(Claiming("mara", "turnstone"));
         await before.Next("current");
-        // Who is told of changes waits for a stopped server process.
+        // Stops the server processes through which nodes hear of changes.
         var told = ((string)ground.Ask("SELECT string_agg(pid::text, ' ') FROM pg_stat_activity WHERE datname=current_database() AND " +
             "(query LIKE 'LISTEN%' OR query LIKE 'SELECT h.version%')")!).Split(' ');
         try

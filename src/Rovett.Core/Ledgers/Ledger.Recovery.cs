@@ -49,7 +49,7 @@ public sealed partial class Ledger
             {
                 if (old.IsChangingRights && user.UsesTopics)
                 {
-                    // It comes back with the rights that are its own by now.
+                    // Its rights may not be up to date. They are when its devices have reconnected.
                     foreach (var place in user.Sessions)
                         Port.Add(new NodeEnd(place.Session, Messages.Ending("store-unavailable", 5000)));
                     user.Sessions.Clear();

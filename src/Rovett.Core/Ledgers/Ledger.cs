@@ -282,7 +282,8 @@ public sealed partial class Ledger(ILedgerStore store, OptionsInForce options, T
         {
             if (command.StepSize > 0) command.Stored();
         }
-        LedgerCommand[] done = [.. written.Where(static c => !c.IsUnfinished)];
+        written.RemoveAll(static c => c.IsUnfinished);
+        LedgerCommand[] done = [.. written];
         (LedgerCommand Command, ProblemException Refusal)[] failed = [.. refused];
         Port.Add(new NodeThen(() =>
         {

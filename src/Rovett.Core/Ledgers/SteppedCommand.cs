@@ -2,19 +2,21 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>A command about many users that can hold the ledger for a few of them at a time. It changes the store with its first step;
-/// what the others do follows from that, and is made up for by whoever looks at the users later if they don't come about.</summary>
-/// <remarks>While it <see cref="LedgerCommand.IsUnfinished"/>, its host has it carried out again, and nothing else of its space.</remarks>
+/// <summary>A command about many users that is carried out in steps, each for a few of them, so that it never holds the ledger for long.
+/// The first step stores what was decided. The later ones only apply that to users who are connected; where they don't happen, because
+/// the process ends, it is applied when a user is next needed.</summary>
+/// <remarks>As long as it <see cref="LedgerCommand.IsUnfinished"/>, its host carries it out again, and nothing else of its space in
+/// between.</remarks>
 /// <param name="space">The space's name.</param>
 public abstract class SteppedCommand<T>(string space) : LedgerCommand<T>(space)
 {
-    // Looking at a user costs 1; having something to do for one, this.
+    // What changing a user costs; looking at one in vain costs 1.
     const int ChangeCost = 50;
 
     SpaceState? state;
     List<UserState> users = [];
     int at;
-    T kept = default!; // what was answered up to the last step that is stored
+    T kept = default!; // the answer as of the last step that is stored
     int keptAt;
     bool hasBegun;
 
@@ -58,22 +60,22 @@ public abstract class SteppedCommand<T>(string space) : LedgerCommand<T>(space)
         if (!IsUnfinished) End(ledger, space);
     }
 
-    /// <summary>The first step.</summary>
-    /// <returns>The users to look at.</returns>
+    /// <summary>Decides, and stores that.</summary>
+    /// <returns>The users to apply it to.</returns>
     private protected abstract List<UserState> Begin(Ledger ledger, SpaceState space);
 
-    /// <summary>The space was read again after the first step.</summary>
-    /// <returns>The users to look at then.</returns>
+    /// <summary>After a failure the space was read again from the store.</summary>
+    /// <returns>The users to go on with.</returns>
     private protected virtual List<UserState> BeginAgain(SpaceState space) => [];
 
-    /// <summary>Looks at one user.</summary>
+    /// <summary>Applies it to one user.</summary>
     /// <returns>Whether there was anything to do.</returns>
     private protected abstract bool Step(Ledger ledger, SpaceState space, UserState user);
 
-    /// <summary>All users were looked at.</summary>
+    /// <summary>After the last user.</summary>
     private protected virtual void End(Ledger ledger, SpaceState space) { }
 
-    /// <summary>Until it is finished, users have rights that they should not have.</summary>
+    /// <summary>Until it is finished, some users have rights that they should not have.</summary>
     private protected virtual bool ChangesRights => false;
 
     internal sealed override void Stored()

@@ -45,7 +45,7 @@ public sealed class UserState(int space, PersonRow row)
     internal bool WasUsed { get; set; }
     /// <summary>The live sessions.</summary>
     internal List<SessionPlace> Sessions { get; } = [];
-    /// <summary>Follows a topic, or a session subscribed to one or looks at who is present.</summary>
+    /// <summary>Whether the user follows a topic, or one of the sessions has subscribed to one or watches presence.</summary>
     internal bool UsesTopics => Follows.Count > 0 || Sessions.Exists(static s => s.Topics.Count > 0 || s.Watched.Count > 0);
     /// <summary>The connected user's places in the logs' lists.</summary>
     internal List<Member> Members { get; } = [];

@@ -45,7 +45,7 @@ public static class ClaimSet
         return claims;
     }
 
-    /// <summary>Whether it was read for all of some paths: it names also those for which the token has no value.</summary>
+    /// <summary>Whether the token was read for all of these paths. Paths without a value are stored too.</summary>
     public static bool IsReadFor(string text, IReadOnlyList<string> paths)
     {
         if (paths.Count == 0) return true;

@@ -45,7 +45,7 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
 
     public async ValueTask<Credential> Check(string token, SpaceRuntime space, bool whereServed)
     {
-        // The node that made a stand-in's has it in memory.
+        // A stand-in's token is known only to the node that made it.
         if (!whereServed && !token.StartsWith(StandIns.Prefix, StringComparison.Ordinal)) return await services.Tokens.Check(token, space);
         var answer = await link.Ask(new Frames.Ask { Check = new Frames.Token { Space = space.Name, Token_ = token } });
         return ServedLink.Read(answer.Credential) with { TokenHash = TokenHash.Of(token) };
@@ -71,7 +71,7 @@ sealed class LinkedSide(LiveServices services, HoldingLink link, IPAddress? addr
             Address = address?.ToString() ?? "",
             Life = session.Space.Cursors.Life,
         };
-        // A session that stays keeps what was read when it was opened: its token is not kept.
+        // The token of a session that stays is not kept, so it can't be read again.
         if (machine.WaitsToOpen) attach.Credential.Identity.FromToken = false;
         if (at.After is { } after) attach.After = after;
         if (session.Label is { } label) attach.Label = label;

@@ -60,8 +60,8 @@ public sealed class AckBuffer : IDisposable
     /// the device, whether a handler ran, and the runs.</summary>
     public Action<string, string, string, bool, List<AckedRun>>? Elsewhere { get; set; }
 
-    /// <summary>Completes when everything added so far is stored. Acknowledgements of a space that has moved away do not hold it up: its
-    /// sessions have heard of the move before, and whoever holds them keeps theirs.</summary>
+    /// <summary>Completes when everything added so far is stored. Acknowledgements for a space that has moved away are not waited for: the
+    /// nodes that hold its sessions pass them on to the new owner.</summary>
     public Task Written()
     {
         lock (gate) return (written ??= new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously)).Task;

@@ -33,7 +33,8 @@ sealed class NextSide : ISessionSide
         next.TrySetResult(side);
     }
 
-    /// <summary>Takes over what waits at another stand-in, whose attachment came to nothing.</summary>
+    /// <summary>Takes over the waiting requests and acknowledgements of another stand-in, whose node moved on before the session was
+    /// attached.</summary>
     public void Takes(NextSide other)
     {
         foreach (var (handled, runs) in other.Leave()) Acknowledged(handled, runs);

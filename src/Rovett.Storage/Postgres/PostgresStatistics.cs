@@ -4,8 +4,8 @@ namespace Rovett.Storage.Postgres;
 
 /// <summary>Has the server collect statistics for tables that have grown a lot. It would do so by itself within a minute; until then it
 /// scans the tables of a new or restored database where an index would do. Thread-safe.</summary>
-/// <param name="settings">The connection string. Each check opens a connection of its own.</param>
-/// <param name="failed">Hears why a check failed; the next one comes in its time.</param>
+/// <param name="settings">The connection string. Every check opens its own connection.</param>
+/// <param name="failed">Called when a check fails. Checking goes on as usual.</param>
 public sealed class PostgresStatistics(string settings, Action<Exception>? failed = null) : IDisposable
 {
     /// <summary>Rows written between two checks; doubled each time that no table had grown.</summary>
@@ -42,7 +42,7 @@ public sealed class PostgresStatistics(string settings, Action<Exception>? faile
             Look();
             lock (gate)
             {
-                // Written during the check, which may not have seen it, and perhaps the last for a long time.
+                // Rows written during the check may have been missed by it, and may be the last for a long time.
                 isLooking = written >= least && !isOver;
                 if (!isLooking) return;
                 written = 0;

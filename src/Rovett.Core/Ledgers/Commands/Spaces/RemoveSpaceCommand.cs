@@ -6,7 +6,7 @@ public sealed class RemoveSpaceCommand(string name) : SteppedCommand<int>(name)
 {
     internal override bool MayRevoke => true;
 
-    // The space is removed with the last step.
+    // Unlike others it is decided with the last step, whose commit must last.
     internal override bool MaySyncLater => false;
 
     private protected override List<UserState> Begin(Ledger ledger, SpaceState space) => [.. space.WithSessions];

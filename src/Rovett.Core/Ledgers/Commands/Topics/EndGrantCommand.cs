@@ -12,7 +12,7 @@ public sealed class EndGrantCommand(string space, long number) : SteppedCommand<
     private protected override List<UserState> Begin(Ledger ledger, SpaceState state)
     {
         if (ledger.Store.FindGrant(state.Id, number) is not { Ended: null } grant) return [];
-        position = Grants.EndEntry(ledger, state, grant, quietly: false);
+        position = Grants.End(ledger, state, grant, quietly: false);
         Answer = Grants.Info(ledger, grant, grant.Person == 0 ? null : state.Find(grant.Person)?.Id.Value);
         return Grants.Changed(ledger, state, grant, position);
     }

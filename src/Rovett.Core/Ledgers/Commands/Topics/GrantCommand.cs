@@ -45,6 +45,7 @@ public sealed class GrantCommand(string space, GrantDraft draft) : SteppedComman
         { Since = since ?? position.Value };
         Grants.Entry(ledger, state, position, time, grant, "given");
         ledger.Store.AddGrant(state.Id, grant);
+        state.Topics.Forget(draft.Topic);
         if (until is { } end) state.AddDue(new DueRow(end, DueKind.GrantEnd, grant.Number, 0));
         Answer = Grants.Info(ledger, grant, draft.User);
         return Grants.Changed(ledger, state, grant, position.Value);

@@ -16,24 +16,18 @@ static class Grants
     /// <summary>Ends a grant whose time is up.</summary>
     public static void Due(Ledger ledger, SpaceState state, long number)
     {
-        if (ledger.Store.FindGrant(state.Id, number) is { Ended: null } grant) End(ledger, state, grant, quietly: false);
-    }
-
-    /// <summary>Ends a grant.</summary>
-    /// <param name="ledger">The ledger.</param>
-    /// <param name="state">The space.</param>
-    /// <param name="grant">The grant.</param>
-    /// <param name="quietly">Another grant replaces it in the same step, so no rights are checked in between.</param>
-    public static void End(Ledger ledger, SpaceState state, Grant grant, bool quietly)
-    {
-        long position = EndEntry(ledger, state, grant, quietly);
-        if (quietly) return;
+        if (ledger.Store.FindGrant(state.Id, number) is not { Ended: null } grant) return;
+        long position = End(ledger, state, grant, quietly: false);
         foreach (var user in Changed(ledger, state, grant, position)) Look(ledger, state, user, grant, position);
     }
 
-    /// <summary>Ends a grant, without looking at anybody's rights.</summary>
+    /// <summary>Ends a grant. What that changes is up to the caller (<see cref="Changed"/>).</summary>
+    /// <param name="ledger">The ledger.</param>
+    /// <param name="state">The space.</param>
+    /// <param name="grant">The grant.</param>
+    /// <param name="quietly">Another grant replaces it in the same step, so it leaves no trace among those that have ended.</param>
     /// <returns>The position of its end.</returns>
-    public static long EndEntry(Ledger ledger, SpaceState state, Grant grant, bool quietly)
+    public static long End(Ledger ledger, SpaceState state, Grant grant, bool quietly)
     {
         var (position, time) = state.Draw();
         Entry(ledger, state, position, time, grant, "ended");
@@ -44,12 +38,11 @@ static class Grants
         return position.Value;
     }
 
-    /// <summary>A person's or a role's grant was made or ended: applies it to that person now. Connected users who may hold the role are
-    /// to be looked at; others are when they are next needed.</summary>
-    /// <returns>The users to look at.</returns>
+    /// <summary>Applies the start or the end of a grant to the person who has it. One to a role is applied to connected users by
+    /// <see cref="Look"/>, and to all others the next time they are needed.</summary>
+    /// <returns>The users to look at: none, or all who are connected.</returns>
     public static List<UserState> Changed(Ledger ledger, SpaceState state, Grant grant, long position)
     {
-        state.Topics.Forget(grant.Topic);
         if (grant.Person != 0)
         {
             if (state.Find(grant.Person) is { } user && IsOn(user, grant.Topic)) Roles.Reconsider(ledger, state, user, position);
@@ -59,8 +52,8 @@ static class Grants
         return [.. state.Connected.All];
     }
 
-    /// <summary>Looks at a connected user after a role's grant was made or ended.</summary>
-    /// <returns>Whether the user may have another right by it.</returns>
+    /// <summary>Applies the start or the end of a role's grant to a connected user.</summary>
+    /// <returns>Whether the user holds the role and uses the topic.</returns>
     public static bool Look(Ledger ledger, SpaceState state, UserState user, Grant grant, long position)
     {
         if (user.Follows.Count > 0) user.Row = user.Row with { RulesSeen = position };
