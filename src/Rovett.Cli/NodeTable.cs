@@ -20,9 +20,15 @@ static class NodeTable
                 .ToLocalTime();
             var name = (string?)node["node"];
             table.AddRow($"{Output.Plain(name)}{(name == here ? " [grey](answers)[/]" : "")}",
-                state == "silent" ? "[red]silent[/]" : state == "leaving" ? "[yellow]leaving[/]" : state, node["spaces"]!.ToString(),
+                state == "serving" ? state : $"[{(state == "silent" ? "red" : "yellow")}]{Output.Plain(state)}[/]",
+                node["spaces"]!.ToString(),
                 Output.Plain((string?)node["version"]), since.ToString("dd MMM HH:mm:ss", CultureInfo.InvariantCulture));
         }
         AnsiConsole.Write(table);
+        foreach (var node in nodes)
+        {
+            if (node!["unreached"] is not JsonArray { Count: > 0 } lost) continue;
+            AnsiConsole.MarkupLine($"[yellow]{Output.Plain($"{node["node"]} can't reach {string.Join(", ", lost)}")}[/]");
+        }
     }
 }

@@ -61,6 +61,30 @@ public sealed class LedgerTests : IDisposable
         new Draft([to], [], Encoding.UTF8.GetBytes($"\"subject\":\"{subject}\""),
         new NotificationTraits("test", subject, ReceiptLevel.Totals, null)), null, false)).Id;
 
+    [Fact]
+    public void What_waits_of_presence_that_is_not_watched_any_more_does_not_leave()
+    {
+        Load("\"subscribe\",\"presence\"");
+        var session = new Session(TransportKind.WebSocket, new SessionLimits(), TimeSpan.Zero, () => { });
+        var mara = Ask(new AttachCommand("main", new Identity(new UserId("mara"), [], 1), "phone", session)).User;
+        session.Open([], new Position(0));
+        Waiting();
+        var berth = new Address(AddressKind.Topic, "berth/3");
+        Ask(new WatchCommand("main", mara, session, berth, 10)).Allowed.ShouldBeTrue();
+        Waiting().ShouldContain("presence");
+        Ask(new WatchCommand("main", mara, session, berth, 10)).Allowed.ShouldBeTrue();
+        Ask(new UnwatchCommand("main", mara, session, berth)).ShouldBeTrue();
+        Load("\"subscribe\"");
+        Waiting().ShouldNotContain("presence");
+
+        string Waiting()
+        {
+            var buffer = new byte[4096];
+            return Encoding.UTF8.GetString(buffer, 0, session.Drain(buffer, out _));
+        }
+        void Load(string may) => Ask(new PutPoliciesCommand("main", May(may), "{}"u8.ToArray(), null));
+    }
+
     List<Session> Connect(int count, Func<int, (string User, string[] Roles)> who)
     {
         var made = new List<Session>();

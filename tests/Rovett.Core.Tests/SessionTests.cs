@@ -102,6 +102,32 @@ public class SessionTests
     }
 
     [Fact]
+    public void What_was_taken_and_not_yet_written_is_written_by_the_one_that_goes_on()
+    {
+        var session = Live();
+        Offer(session, 1);
+        Drain(session);
+        session.Answer(Messages.Done("asked", null));
+        Offer(session, 2);
+        Offer(session, 3);
+        session.Drain(buffer, out _).ShouldBeGreaterThan(0);
+        session.Answer(Messages.Done("asked later", null));
+        var next = session.Successor(() => woken++)!;
+        session.Begins().ShouldBeFalse();
+        next.StandsAt.ShouldBe(1);
+        next.Outstanding.ShouldBe(1);
+        next.Join(0, new DispatchMark(), [new DispatchMark()]);
+        next.Open([], new Position(1));
+        var written = Drain(next);
+        written.IndexOf("asked\"", StringComparison.Ordinal).ShouldBeInRange(0, written.IndexOf("asked later", StringComparison.Ordinal));
+
+        next.Feed([Item(2), Item(3)], 3, true, 0, default);
+        next.Drain(buffer, out _).ShouldBeGreaterThan(0);
+        next.Begins().ShouldBeTrue();
+        next.Successor(() => woken++)!.StandsAt.ShouldBe(3, "it is being written");
+    }
+
+    [Fact]
     public void What_a_message_told_that_was_not_written_is_told_again_to_the_one_that_goes_on()
     {
         var session = Live();
@@ -147,8 +173,10 @@ public class SessionTests
         Drain(third).ShouldContain("moved");
     }
 
-    [Fact]
-    public void A_notification_whose_repeat_was_not_written_is_repeated_by_the_one_that_goes_on()
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public void A_notification_whose_repeat_was_not_written_is_repeated_by_the_one_that_goes_on(bool wasTaken)
     {
         var session = Live();
         var one = Notification(1);
@@ -158,6 +186,7 @@ public class SessionTests
         session.Tick(TimeSpan.FromSeconds(2));
         var again = session.TakeAgain();
         session.Repeat([(again[0], one.WireFor("role:engineer", 2))], 0, default);
+        if (wasTaken) session.Drain(buffer, out _).ShouldBeGreaterThan(0);
         var next = session.Successor(() => woken++)!;
         next.StandsAt.ShouldBe(1);
         next.Join(0, new DispatchMark(), [new DispatchMark()]);

@@ -55,6 +55,34 @@ public abstract partial class StoreContractTests
     }
 
     [Fact]
+    public void What_was_read_ahead_is_not_believed_once_retention_or_the_clock_has_changed_it()
+    {
+        int main = Store.FindSpace("main")!.Id;
+        var ahead = new AheadList();
+        ahead.Add("mara");
+        long mara = 0;
+        InOne(s =>
+        {
+            var row = s.AddPerson(main, "mara", null);
+            mara = row.Id;
+            s.SavePerson(row with { ValidFrom = 900, RolesIssuedAt = 900 });
+            s.AddTake(main, new TakeRow(5, mara, new Placement(2, 3), null));
+            s.OpenMembership(main, mara, new Membership("role:mate", 1, null, 1));
+            s.CloseMembership(main, mara, "role:mate", 4);
+        });
+        void Ahead(Action<ILedgerStore> change, Action<ILedgerStore> then) => InOne(s =>
+        {
+            s.ReadAhead(main, ahead);
+            change(s);
+            then(s);
+        });
+        Ahead(_ => { }, s => (s.TakesOf(mara).Count, s.Memberships(mara).Count).ShouldBe((1, 1)));
+        Ahead(s => s.TrimEntries(main, 10), s => (s.TakesOf(mara).Count, s.Memberships(mara).Count).ShouldBe((0, 0)));
+        Ahead(s => s.ShiftStanding(900, 50), s => s.FindPerson(main, "mara")!.ValidFrom.ShouldBe(950));
+        Ahead(s => s.CapStanding(700, 50), s => s.FindPerson(main, "mara")!.RolesIssuedAt.ShouldBe(700));
+    }
+
+    [Fact]
     public void What_erasing_reads_and_rewrites_is_of_one_person_and_up_to_a_position()
     {
         int main = Store.FindSpace("main")!.Id;

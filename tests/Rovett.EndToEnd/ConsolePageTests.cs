@@ -1,8 +1,10 @@
 using System.Text.Json.Nodes;
 using System.Text.RegularExpressions;
 using Microsoft.Playwright;
+using Npgsql;
 using Rovett.Client;
 using Rovett.Testing;
+using Rovett.Testing.Servers;
 using Shouldly;
 using Xunit;
 
@@ -303,6 +305,38 @@ public sealed class ConsolePageTests(DemoGround ground) : IClassFixture<DemoGrou
         }
         Directory.Delete(folder, recursive: true);
         errors.Where(e => !e.Contains("ERR_")).ShouldBeEmpty();
+    }
+
+    [Fact]
+    public async Task A_node_shows_that_it_cannot_reach_another_and_that_its_store_is_a_database()
+    {
+        using var server = new PostgresServer();
+        var database = server.NewDatabase();
+        var folder = Directory.CreateTempSubdirectory("rovett-node-page-").FullName;
+        var secret = Path.Combine(folder, "secret");
+        await File.WriteAllTextAsync(secret, new string('s', 40), TestContext.Current.CancellationToken);
+        using (var service = await ServiceProcess.Start(folder, ["--database", database, "--node-url",
+            $"https://127.0.0.1:{FreePort.Next()}", "--cluster-secret-file", secret]))
+        {
+            var page = await SignUp((string)service.Ready["consoleSignUp"]!, "ruth");
+            await Assertions.Expect(page.GetByText("in PostgreSQL").First).ToBeVisibleAsync();
+            (await page.Locator("main").InnerTextAsync()).ShouldNotContain("NaN");
+
+            // A node that gives signs of life and listens nowhere.
+            await using var connection = new NpgsqlConnection(database);
+            await connection.OpenAsync(TestContext.Current.CancellationToken);
+            await using var alive = new NpgsqlCommand("INSERT INTO node (url, incarnation, version, speaks, joined, beat) VALUES " +
+                "('https://127.0.0.1:1', '00000000-0000-0000-0000-000000000001', '0', 1, clock_timestamp(), clock_timestamp()) " +
+                "ON CONFLICT (url) DO UPDATE SET beat=clock_timestamp()", connection);
+            await Eventually.Holds(async () =>
+            {
+                await alive.ExecuteNonQueryAsync();
+                return await page.GetByText("can't reach https://127.0.0.1:1: check the network").IsVisibleAsync();
+            }, shown => shown, "it says what to look at");
+            await Assertions.Expect(page.GetByText("1 out of reach")).ToBeVisibleAsync();
+        }
+        Directory.Delete(folder, recursive: true);
+        errors.ShouldBeEmpty();
     }
 
     [Fact]

@@ -121,7 +121,8 @@ public sealed class PageTests(DemoGround ground) : DemoPages(ground), IClassFixt
         await Assertions.Expect(later.Locator("[data-device=mara-desk]").GetByLabel("Block WebSocket")).ToBeCheckedAsync();
         await Assertions.Expect(later.Locator("[data-device=mara-phone]").GetByLabel("Block WebSocket")).Not.ToBeCheckedAsync();
         await later.Locator("[data-device=mara-desk]").GetByLabel("Block WebSocket").ClickAsync(new LocatorClickOptions { Force = true });
-        await Assertions.Expect(later.Locator("[data-device=mara-desk] [data-transport=WebSocket]")).ToBeVisibleAsync();
+        await Assertions.Expect(later.Locator("[data-device=mara-desk] [data-transport=WebSocket]"))
+            .ToBeVisibleAsync(new LocatorAssertionsToBeVisibleOptions { Timeout = 60_000 });
         errors.ShouldBeEmpty();
     }
 

@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using System.Text.Json.Nodes;
 using Rovett.Client;
+using Rovett.Testing;
 using Shouldly;
 
 namespace Rovett.Faults;
@@ -33,6 +34,24 @@ static class AnsweredSends
             catch (Exception error) when (error is HttpRequestException or RovettRefusedException { Status: 503 } or OperationCanceledException)
             {
                 await Task.Delay(20);
+            }
+        }
+    }
+
+    /// <summary>Returns once a send by a node is answered.</summary>
+    public static async Task Writable(ServiceProcess by, string key, ConcurrentDictionary<string, string> answered, string name)
+    {
+        using var client = new RovettClient(by.Url, key);
+        for (int attempt = 0; ; attempt++)
+        {
+            try
+            {
+                await Send(client, name, answered);
+                return;
+            }
+            catch (Exception error) when (error is HttpRequestException or RovettRefusedException { Status: 503 } && attempt < 3000)
+            {
+                await Task.Delay(10);
             }
         }
     }

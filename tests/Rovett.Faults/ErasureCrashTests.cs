@@ -1,4 +1,3 @@
-using System.Text;
 using System.Text.Json.Nodes;
 using Microsoft.Data.Sqlite;
 using Rovett.Client;
@@ -28,8 +27,7 @@ public sealed class ErasureCrashTests
     }
 
     static bool Holds(string data, string word) =>
-        Directory.EnumerateFiles(data, "*.db*")
-        .Any(file => Encoding.Latin1.GetString(File.ReadAllBytes(file)).Contains(word, StringComparison.Ordinal));
+        Directory.EnumerateFiles(data, "*.db*").Any(file => LiveFile.Text(file).Contains(word, StringComparison.Ordinal));
 
     [Fact]
     public async Task An_erasure_is_finished_whenever_it_is_killed()

@@ -28,9 +28,10 @@ public sealed class NodeFaultTests
         PauseOwner,
         PauseOwnerForLong,
         PauseOther,
-        DrainOwner,
+        StopOwner,
         RestartDatabase,
         MoveSpace,
+        DrainOwner,
         OldSnapshot,
     }
 
@@ -76,6 +77,7 @@ public sealed class NodeFaultTests
                     ? (owner + 1 + random.Next(2)) % 3 : owner, witness = Enumerable.Range(0, 3).First(i => i != victim && i != owner);
                 var clock = Stopwatch.StartNew();
                 var writable = Task.CompletedTask;
+                using var by = new RovettClient(nodes[witness].Url, key);
                 switch (fault)
                 {
                     case Fault.KillOwner or Fault.KillOther:
@@ -98,7 +100,7 @@ public sealed class NodeFaultTests
                         nodes[victim].Pause(false);
                         await writable;
                         break;
-                    case Fault.DrainOwner:
+                    case Fault.StopOwner:
                         var ending = nodes[victim].Terminate();
                         await Writable(nodes[witness], key, answered, $"after fault {done}");
                         Took(times, fault, clock);
@@ -120,11 +122,23 @@ public sealed class NodeFaultTests
                         await Writable(nodes[witness], key, answered, $"after fault {done}");
                         Took(times, fault, clock);
                         break;
+                    case Fault.MoveSpace:
+                        Took(times, fault, await LongestSend(nodes, witness, key, answered, $"in fault {done}", async () =>
+                        {
+                            await by.Call(HttpMethod.Post, "/v1/cluster/moves",
+                                new JsonObject { ["space"] = "main", ["node"] = nodes.Urls[witness] });
+                            await Eventually.Holds(nodes.Owner, o => o == witness, "the space has moved", 20);
+                        }));
+                        await by.Call(HttpMethod.Post, "/v1/cluster/moves", new JsonObject { ["space"] = "main" });
+                        break;
                     default:
-                        nodes.Ask($"UPDATE space_owner SET wanted='{nodes.Urls[witness]}' WHERE space=1");
-                        await Eventually.Holds(nodes.Owner, o => o == witness, "the space has moved", 20);
-                        Took(times, fault, clock);
-                        nodes.Ask("UPDATE space_owner SET wanted=NULL WHERE space=1");
+                        Took(times, fault, await LongestSend(nodes, witness, key, answered, $"in fault {done}", async () =>
+                        {
+                            await by.Call(HttpMethod.Post, "/v1/cluster/drains", new JsonObject { ["node"] = nodes.Urls[victim] });
+                            await Eventually.Holds(nodes.Owner, o => o != victim, "the space has moved", 20);
+                        }));
+                        await by.Call(HttpMethod.Post, "/v1/cluster/drains",
+                            new JsonObject { ["node"] = nodes.Urls[victim], ["drains"] = false });
                         break;
                 }
             }
@@ -210,27 +224,28 @@ public sealed class NodeFaultTests
 
     static double Median(List<double> of) => of.Order().ElementAt(of.Count / 2);
 
-    static void Took(Dictionary<Fault, List<double>> times, Fault fault, Stopwatch clock)
+    static void Took(Dictionary<Fault, List<double>> times, Fault fault, Stopwatch clock) => Took(times, fault, clock.Elapsed);
+
+    static void Took(Dictionary<Fault, List<double>> times, Fault fault, TimeSpan time)
     {
         if (!times.TryGetValue(fault, out var list)) times[fault] = list = [];
-        list.Add(clock.Elapsed.TotalSeconds);
+        list.Add(time.TotalSeconds);
     }
 
-    /// <summary>Returns once a send by a node is answered.</summary>
-    static async Task Writable(ServiceProcess by, string key, ConcurrentDictionary<string, string> answered, string name)
+    /// <summary>Sends one after the other by a node while something is done, and once after it.</summary>
+    /// <returns>How long the slowest was not answered, retries included.</returns>
+    static async Task<TimeSpan> LongestSend(NodeProcesses nodes, int by, string key, ConcurrentDictionary<string, string> answered,
+        string name, Func<Task> act)
     {
-        using var client = new RovettClient(by.Url, key);
-        for (int attempt = 0; ; attempt++)
+        var (acting, longest) = (act(), TimeSpan.Zero);
+        for ((int n, bool isLast) = (0, false); !isLast; n++)
         {
-            try
-            {
-                await Send(client, name, answered);
-                return;
-            }
-            catch (Exception error) when (error is HttpRequestException or RovettRefusedException { Status: 503 } && attempt < 3000)
-            {
-                await Task.Delay(10);
-            }
+            isLast = acting.IsCompleted;
+            var clock = Stopwatch.StartNew();
+            await Writable(nodes[by], key, answered, $"{n} {name}");
+            if (clock.Elapsed > longest) longest = clock.Elapsed;
         }
+        await acting;
+        return longest;
     }
 }

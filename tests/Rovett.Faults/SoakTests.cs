@@ -3,6 +3,7 @@ using System.Globalization;
 using System.Text.Json.Nodes;
 using Rovett.Client;
 using Rovett.Testing;
+using Rovett.Testing.Servers;
 using Shouldly;
 using Xunit;
 
@@ -38,14 +39,8 @@ public sealed class SoakTests
             int before = (await Take(service, folder, backend)).Handles;
             var work = Enumerable.Range(0, People).Select(i => Person(service.Url, secret, i, stop.Token))
                 .Append(Backend(backend, stop.Token)).ToList();
-            var samples = new List<Sample>();
             var clock = Stopwatch.StartNew();
-            while (clock.Elapsed < Lasts)
-            {
-                await Task.WhenAny(Task.WhenAll(work), Task.Delay(TimeSpan.FromSeconds(1))); // a failure ends it at once
-                if (work.Find(t => t.IsFaulted) is { } failed) await failed;
-                samples.Add(await Take(service, folder, backend));
-            }
+            var samples = await Samples(work, clock, () => Take(service, folder, backend));
             await stop.CancelAsync();
             await Task.WhenAll(work);
             await Eventually.Holds(async () => (int)(await backend.Call(HttpMethod.Get, "/v1/status"))["sessions"]!, n => n == 0,
@@ -73,19 +68,69 @@ public sealed class SoakTests
         }
     }
 
+    /// <summary>The same through three nodes, two of which only hold sessions.</summary>
+    [Fact]
+    public async Task Totals_of_held_sessions_do_not_drift_and_nodes_stay_flat()
+    {
+        using var server = new PostgresServer();
+        using var nodes = new NodeProcesses(3, server.NewDatabase())
+        { Environment = { ["ROVETT_KEEP_COUNT"] = "5000", ["ROVETT_RECENT_MEBIBYTES"] = "4", ["ROVETT_FULL_RECEIPTS"] = "job.*" } };
+        await nodes.Begin();
+        await nodes.Owner();
+        using var backend = new RovettClient(nodes.Front.Url, nodes.Key);
+        using var stop = new CancellationTokenSource();
+        var work = Enumerable.Range(0, People).Select(i => Person(nodes.Front.Url, nodes.SigningSecret, i, stop.Token))
+            .Append(Backend(backend, stop.Token)).ToList();
+        var clock = Stopwatch.StartNew();
+        var samples = await Samples(work, clock, () =>
+        {
+            nodes.Printed.ShouldNotContain("it was set right", Case.Sensitive, "totals have drifted");
+            var all = Enumerable.Range(0, nodes.Count).Select(i => Take(nodes[i])).ToList();
+            return Task.FromResult(new Sample(0, all.Sum(s => s.Resident), all.Sum(s => s.Handles), all.Max(s => s.Threads), 0));
+        });
+        await stop.CancelAsync();
+        await Task.WhenAll(work);
+        nodes.Printed.ShouldNotContain("it was set right", Case.Sensitive, "totals have drifted");
+        received.ShouldBeGreaterThan(100);
+        var said = $"{clock.Elapsed.TotalMinutes:F1} min with three nodes: {visits} visits, {sent} sends, {received} received; resident " +
+            "MB of all, handles of all, threads of one, at the ends of quarters: " + string.Join("; ", Enumerable.Range(1, 4)
+            .Select(q => samples[(samples.Count * q / 4) - 1]).Select(s => $"{s.Resident >> 20} {s.Handles} {s.Threads}"));
+        TestContext.Current.SendDiagnosticMessage(said);
+        Median(samples, s => s.Threads, 3).ShouldBeLessThan(100, said);
+        if (Lasts < TimeSpan.FromMinutes(5)) return;
+        File.AppendAllText(Path.Combine(Path.GetTempPath(), "rovett-soak.txt"), said + "\n");
+        Median(samples, s => s.Resident, 3).ShouldBeLessThan(Median(samples, s => s.Resident, 1) * 1.5, said);
+        Median(samples, s => s.Handles, 3).ShouldBeLessThan(Median(samples, s => s.Handles, 1) * 1.5, said);
+    }
+
+    static async Task<List<Sample>> Samples(List<Task> work, Stopwatch clock, Func<Task<Sample>> take)
+    {
+        var samples = new List<Sample>();
+        while (clock.Elapsed < Lasts)
+        {
+            await Task.WhenAny(Task.WhenAll(work), Task.Delay(TimeSpan.FromSeconds(1))); // a failure ends it at once
+            if (work.Find(t => t.IsFaulted) is { } failed) await failed;
+            samples.Add(await take());
+        }
+        return samples;
+    }
+
     static double Median(List<Sample> samples, Func<Sample, double> of, int quarter) =>
         samples.Skip(samples.Count * quarter / 4).Take(Math.Max(1, samples.Count / 4)).Select(of).Order()
         .ElementAt(Math.Max(0, (samples.Count / 8) - 1));
 
     static async Task<Sample> Take(ServiceProcess service, string folder, RovettClient backend)
     {
+        var live = (long)(await backend.Call(HttpMethod.Get, "/v1/status"))["liveBytes"]!;
+        return Take(service) with { Live = live, Stored = new DirectoryInfo(Path.Combine(folder, "data")).GetFiles().Sum(f => f.Length) };
+    }
+
+    static Sample Take(ServiceProcess service)
+    {
         var status = File.ReadLines($"/proc/{service.Id}/status").Select(line => line.Split(':', 2))
             .ToDictionary(p => p[0], p => p[1].Trim());
-        var live = (long)(await backend.Call(HttpMethod.Get, "/v1/status"))["liveBytes"]!;
-        return new Sample(live, long.Parse(status["VmRSS"].Split(' ')[0], CultureInfo.InvariantCulture) << 10,
-            Directory.GetFileSystemEntries($"/proc/{service.Id}/fd").Length,
-            int.Parse(status["Threads"], CultureInfo.InvariantCulture),
-            new DirectoryInfo(Path.Combine(folder, "data")).GetFiles().Sum(f => f.Length));
+        return new Sample(0, long.Parse(status["VmRSS"].Split(' ')[0], CultureInfo.InvariantCulture) << 10,
+            Directory.GetFileSystemEntries($"/proc/{service.Id}/fd").Length, int.Parse(status["Threads"], CultureInfo.InvariantCulture), 0);
     }
 
     /// <summary>Comes, takes what there is, reads some of it, takes a job over, and leaves, again and again.</summary>

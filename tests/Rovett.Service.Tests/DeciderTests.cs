@@ -264,7 +264,8 @@ public sealed class DeciderTests : IAsyncLifetime
         // Or it would rest first.
         (await s.Call(HttpMethod.Put, "/v1/deciders/rota", s.Key, $$"""{"url":"{{backend.Url}}"}""")).Status.ShouldBe(200);
         using var live = await s.WebSocket(token);
-        var channels = await live.Next("channels");
-        channels["channels"]!.AsArray().Select(c => (string)c!).ShouldContain("topic:berth/3");
+        static bool Follows(JsonObject message) => message["channels"]!.AsArray().Any(c => (string)c! == "topic:berth/3");
+        // It may have asked before the session was open.
+        if (!Follows(await live.Next("opened"))) Follows(await live.Next("channels")).ShouldBeTrue();
     }
 }

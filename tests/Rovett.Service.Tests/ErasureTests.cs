@@ -1,4 +1,3 @@
-using System.Text;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
@@ -108,7 +107,7 @@ public sealed class ErasureTests : IDisposable
 
     static IEnumerable<string> Found(string file)
     {
-        var text = Encoding.Latin1.GetString(File.ReadAllBytes(file));
+        var text = LiveFile.Text(file);
         for (int at = text.IndexOf("canary", StringComparison.Ordinal); at >= 0; at = text.IndexOf("canary", at + 1,
             StringComparison.Ordinal))
             yield return string.Concat(text.AsSpan(Math.Max(0, at - 20), Math.Min(40, text.Length - Math.Max(0, at - 20))).ToString()

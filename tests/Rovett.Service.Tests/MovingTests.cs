@@ -148,8 +148,8 @@ public sealed class MovingTests : IAsyncLifetime
         await Task.WhenAll(reading);
         foreach (var device in devices)
         {
-            device.Titles.ShouldBe(Enumerable.Range(0, Sends).Select(i => $"{i}"));
             device.EndedBy.ShouldBeNull();
+            device.Titles.ShouldBe(Enumerable.Range(0, Sends).Select(i => $"{i}"));
         }
         // None of what they acknowledged is lost with the node that was told.
         foreach (var id in ids)

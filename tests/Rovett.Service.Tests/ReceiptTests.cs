@@ -136,6 +136,29 @@ public sealed class ReceiptTests : IAsyncLifetime
         (await service.Get("/v1/webhooks/back-office", service.Key)).Status.ShouldBe(404);
     }
 
+    [Fact]
+    public async Task A_service_that_stops_while_it_tells_of_many_acts_goes_on_where_it_was()
+    {
+        const int people = 1500;
+        await Join();
+        await using var receiver = new CalledBackend();
+        using var ready = new ManualResetEventSlim();
+        receiver.Answer = _ =>
+        {
+            ready.Wait(TimeSpan.FromSeconds(10));
+            return (204, "");
+        };
+        (await service.Call(HttpMethod.Put, "/v1/webhooks/back-office", service.Key,
+            $$"""{"url":"{{receiver.Url}}","states":["read"]}""")).Status.ShouldBe(201);
+        var id = await service.Send("everyone", type: "engine.check.due");
+        await Parallel.ForAsync(0, people, async (n, _) => (await service.Post("/v1/inbox/marks", service.Token("p" + n),
+            $$$"""{"read":{"ids":["{{{id}}}"]}}""")).Status.ShouldBe(200));
+        ready.Set();
+        await service.Restart(); // fails the test if the service logged a bug while it stopped
+        await Eventually.Holds(() => Task.FromResult(receiver.Calls.SelectMany(c => JsonNode.Parse(c.Body)!["data"]!["receipts"]!.AsArray())
+            .Select(r => (string)r!["user"]!).Distinct().Count()), told => told == people, "every act is told of", 30);
+    }
+
     [Theory]
     [InlineData("https://10.0.0.5/hook")]
     [InlineData("https://127.0.0.2/hook")]

@@ -32,6 +32,7 @@ sealed partial class Device
         if (at.Session.Successor(() => Pump(at)) is not { } fresh) return false;
         at.Link?.Leave(at.NumberThere);
         at.Session = fresh;
+        at.Pumping = false;
         return true;
     }
 

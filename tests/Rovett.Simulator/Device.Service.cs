@@ -12,23 +12,51 @@ sealed partial class Device
         if (at.Pumping || !at.Open || at.Cut || at.Life != world.Life) return;
         at.Pumping = true;
         int born = world.Life;
+        var session = at.Session;
         world.After(world.Short(slow ? 400 : 3), () =>
         {
+            if (born != world.Life || at.Session != session) return; // its successor is pumped by itself
             at.Pumping = false;
-            if (born != world.Life || at.Detached) return;
+            if (at.Detached) return;
             if (slow && at.Flying.Count > 2) return; // a full socket takes nothing
             if (transport == TransportKind.LongPoll && !at.Asking) return;
             var buffer = new byte[world.Random.Next(600, 4000)];
             int count = at.Session.Drain(buffer, out var large);
-            if (count > 0 || large is not null)
-            {
-                Fly(at, large ?? buffer[..count]);
-                at.Session.Written(world.Clock.Elapsed);
-                Pump(at);
-            }
+            if (count > 0 || large is not null) Write(at, large ?? buffer[..count]);
             else if (at.Session.IsEnded) Lose(cut: false);
             else Supply(at);
         });
+    }
+
+    /// <summary>Lets bytes fly that were taken; now and then a little later, and then not if the session is replaced meanwhile.</summary>
+    void Write(Line at, byte[] bytes)
+    {
+        CheckLeaving(at, bytes);
+        var session = at.Session;
+        if (!at.Stays || world.Random.Next(3) > 0)
+        {
+            Begin();
+            return;
+        }
+        at.Pumping = true;
+        int born = world.Life;
+        if (world.Controls.TakenCountsAsWritten) session.Begins();
+        world.After(world.Short(300), () =>
+        {
+            if (born != world.Life || at.Cut || at.Detached) return;
+            if (at.Session == session) at.Pumping = false;
+            Begin();
+        });
+
+        void Begin()
+        {
+            if (session.Begins())
+            {
+                Fly(at, bytes);
+                session.Written(world.Clock.Elapsed);
+            }
+            Pump(at);
+        }
     }
 
     void Supply(Line at)
@@ -76,7 +104,6 @@ sealed partial class Device
 
     void Fly(Line at, byte[] bytes)
     {
-        CheckLeaving(at, bytes);
         at.Flying.Enqueue(bytes);
         at.Asking = false;
         world.After(world.Short(slow ? 900 : 20), () =>

@@ -60,8 +60,8 @@ sealed partial class Device(World world, string user, string name, TransportKind
     public bool Attends(string subject) =>
         attends.Any(
         a => a.Value == subject && !a.Key.Dismissed
-        && (((a.Key.Closed || a.Key.EndedByKey) && !a.Key.Forgotten) || !a.Key.Session.IsEnded
-        || (!a.Key.EndedBefore && world.EndsLater(user))));
+        // One that ends in this batch, be it by a later command or as it is too slow, attends until then.
+        && (((a.Key.Closed || a.Key.EndedByKey) && !a.Key.Forgotten) || !a.Key.Session.IsEnded || !a.Key.EndedBefore));
 
     /// <summary>The ledger has ended every session of the user by now, also those whose device is gone and not detached yet.</summary>
     public void AllDismissed()
@@ -157,8 +157,9 @@ sealed partial class Device(World world, string user, string name, TransportKind
             new DevicePoint(after, foreign));
         world.Post(attach, task =>
         {
-            opening = false;
-            if (task.IsFaulted)
+            if (born == world.Life) opening = false;
+            // An answer that a link brings after another node took the space: the device has gone on meanwhile.
+            if (task.IsFaulted || born != world.Life)
             {
                 link?.Leave(made.NumberThere);
                 if (born == world.Life) ComeBack(world.Short(300));
@@ -324,7 +325,9 @@ sealed partial class Device(World world, string user, string name, TransportKind
         if (!IsQuiet)
         {
             throw world.Wrong($"{name} does not come to rest: live {at.Session.IsLive}, current {at.Current}, outstanding " +
-                $"{at.Session.Outstanding}, in flight {at.Flying.Count}, needs {at.Session.Next()}, ended {at.Session.IsEnded}");
+                $"{at.Session.Outstanding}, in flight {at.Flying.Count}, needs {at.Session.Next()}, ended {at.Session.IsEnded}; " +
+                $"{transport}, pumping {at.Pumping}, asking {at.Asking}, moving {at.Moving}, open {at.Open}, detached {at.Detached}, " +
+                $"slow {slow}, life {at.Life} of {world.Life}");
         }
         long expected = world.Reference.Unread(user);
         if (unread != expected) throw world.Wrong($"{name} shows {unread} unread (rev {rev}, as of {asOf}), the reference says {expected}");

@@ -51,7 +51,7 @@ public static class Program
         var folder = Folder();
         var controls = new Controls(args.Contains("--without-fence"), args.Contains("--without-read-check"),
             args.Contains("--without-letting-go"), args.Contains("--with-lost-frames"), args.Contains("--with-split-lists"),
-            args.Contains("--with-skipped-entry"));
+            args.Contains("--with-skipped-entry"), args.Contains("--taken-counts-as-written"));
         int failed = 0;
         var all = (Sent: 0L, Commands: 0L, Delivered: 0L, Crashes: 0L, Faults: 0L, Cuts: 0L, Restores: 0L, Erasures: 0L, Withdrawals: 0L,
             Said: 0L, Events: 0L, Repeats: 0L, Gathered: 0L, Dropped: 0L, TakeOvers: 0L, Stayed: 0L, Steps: 0L, Days: 0.0);

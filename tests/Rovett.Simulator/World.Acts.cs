@@ -151,7 +151,7 @@ public sealed partial class World
         var attach = new IdentifyAndPlanCommand("main", new Identity(new UserId(user), roles, at));
         Post(attach, _ => { }, now =>
         {
-            if (!reference.Holds(user, at)) throw Wrong($"a credential of {user} that does not hold was taken");
+            if (!reference.Holds(user, at)) throw Wrong($"an invalid credential of {user} was accepted: {Standing(user, at)}");
             reference.Token(now, user, roles, at);
             PruneSubscriptions();
             if (attach.Task.Result.Totals.Totals.Unread != reference.Unread(user))
@@ -185,26 +185,21 @@ public sealed partial class World
     {
         if (reference.Holds(user, issuedAt))
         {
-            throw Wrong($"a credential of {user} that holds was refused: {issuedAt} of {StoredTime.From(time.GetUtcNow()).Micros}, " +
-                $"valid from {reference.Of(user).ValidFrom}, shown {string.Join(' ', reference.Of(user).Shown)}, " +
-                $"{ledger.UserOf("main", user)?.Row}");
+            throw Wrong($"a valid credential of {user} was refused: {Standing(user, issuedAt)}");
         }
     }
 
-    /// <summary>Commands under way that may end a user's sessions.</summary>
-    readonly Dictionary<LedgerCommand, string> standing = [];
-
-    /// <summary>A user's sessions may have ended in the batch that is being looked at, by a command whose turn has not come.</summary>
-    internal bool EndsLater(string user) => standing.Any(s => s.Value == user && TaskOf(s.Key).IsCompleted);
+    string Standing(string user, long issuedAt) =>
+        $"{issuedAt} of {StoredTime.From(time.GetUtcNow()).Micros}, valid from {reference.Of(user).ValidFrom}, shown " +
+        $"{string.Join(' ', reference.Of(user).Shown)}, dead {string.Join(' ', reference.Of(user).Dead)}, {ledger.UserOf("main", user)?.Row}";
 
     void SignOut()
     {
         var user = Pick(Users);
         var command = new SignOutCommand("main", user);
-        standing[command] = user;
         Post(command, _ => { }, now =>
         {
-            Ended(command, user);
+            Ended(user);
             long validFrom = command.Task.Result.Row.ValidFrom;
             reference.SignOut(now, user, validFrom);
         });
@@ -231,15 +226,16 @@ public sealed partial class World
             Counts.Erasures++;
             erasing = true;
             var person = reference.Of(Guest);
-            long validFrom = disk.FindTombstone(1, Tombstones.Hash(disk.FindSpace("main")!.Key, Guest))!.Value;
-            if (validFrom < now || validFrom < person.ValidFrom
+            long validFrom = command.ValidFrom, stored = disk.FindTombstone(1, Tombstones.Hash(disk.FindSpace("main")!.Key, Guest))!.Value;
+            if (validFrom < now || validFrom > stored || validFrom < person.ValidFrom
                 || person.Shown.Keys.Any(issued => issued >= validFrom && issued <= now + MostAhead))
             {
-                throw Wrong($"{Guest} is erased, and a credential of before would hold: valid from {validFrom} at {now}; before from " +
+                throw Wrong($"{Guest} is erased, and a credential of before would hold: valid from {validFrom}, stored {stored}, at {now}; before from " +
                     $"{person.ValidFrom}, shown {string.Join(' ', person.Shown.Keys)}");
             }
             // What was gathered for that person goes, whatever comes of the steps; another of the same id has gatherings anew.
             Counts.Dropped += reference.Gatherings.RemoveAll(g => g.To.Contains(Address.User(new UserId(Guest))));
+            Ended(Guest);
             reference.Erase(now, Guest, row.Position, validFrom, row.Pseudonym);
         });
     }
@@ -258,20 +254,17 @@ public sealed partial class World
         });
     }
 
-    void Ended(LedgerCommand by, string user)
+    void Ended(string user)
     {
-        standing.Remove(by);
         foreach (var device in devices.Where(d => d.User == user)) device.AllDismissed();
     }
 
     void Block(string user, bool blocked)
     {
         var command = new PutUsersCommand("main", [new DirectoryUser(new UserId(user), null, null, null) { Blocked = blocked }]);
-        standing[command] = user;
         Post(command, _ => { }, now =>
         {
-            if (blocked) Ended(command, user);
-            standing.Remove(command);
+            if (blocked) Ended(user);
             reference.Token(now, user, null, 0);
             reference.Block(now, user, blocked);
         });

@@ -384,7 +384,6 @@ public sealed partial class World : IDisposable, ILedgerFaults
             {
                 throw Wrong($"{command.Command.GetType().Name} failed: {task.Exception.InnerException}");
             }
-            if (failed || (task.IsFaulted && !isInDoubt)) standing.Remove(command.Command);
             if (failed) command.Failed?.Invoke();
             else if (task.IsFaulted && !isInDoubt) command.Refused?.Invoke();
             else

@@ -17,6 +17,8 @@ public sealed class ClusterGround : IAsyncDisposable
     }
 
     public string Database { get; }
+    /// <summary>Where the database's server listens.</summary>
+    public int DatabasePort => server.Port;
     public string SecretFile { get; }
     public List<ServiceUnderTest> Nodes { get; } = [];
 

@@ -114,12 +114,14 @@ public abstract class RawConnection : IDisposable
     {
         using var limit = new CancellationTokenSource(Patience);
         using var cut = limit.Token.Register(Dispose); // signs of life alone must not keep a test waiting
+        JsonObject? last = null;
         while (await Next() is { } message)
         {
+            last = message;
             if ((string?)message["kind"] == kind) return message;
         }
         if (limit.IsCancellationRequested) throw new TimeoutException($"No '{kind}' came within {Patience.TotalSeconds} s.");
-        throw new IOException($"The connection was closed before '{kind}' came.");
+        throw new IOException($"The connection was closed before '{kind}' came; the last message was {last?.ToJsonString() ?? "none"}.");
     }
 
     /// <summary>The next notifications.</summary>

@@ -60,10 +60,12 @@ export interface Act {
 
 export interface Node {
   node: string;
-  state: 'serving' | 'leaving' | 'silent';
+  state: 'serving' | 'leaving' | 'cut-off' | 'silent';
   spaces: number;
   version: string;
   since: string;
+  /** The live nodes that it can't reach; absent: none. */
+  unreached?: string[];
 }
 
 export interface Facts {
@@ -92,7 +94,8 @@ export interface Facts {
   bugs: number;
   storeFailures: number;
   historyBytes: number;
-  freeBytes: number | null;
+  /** Absent: only the database server knows. */
+  freeBytes?: number;
   limits: Limit[];
   changed: Act[];
 }

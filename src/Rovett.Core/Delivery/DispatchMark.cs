@@ -28,18 +28,16 @@ public sealed class DispatchMark
 public sealed class DeviceMarks
 {
     const int MaxDevices = 16, MaxEarlier = 8;
-    readonly List<(string Device, DispatchMark[] Marks)> devices = [];
+    (string Device, DispatchMark[] Marks)[] devices = []; // the one that began last at the end
 
     /// <summary>A new session of a device begins.</summary>
     /// <returns>Its mark last, and before it those of the device's earlier sessions.</returns>
     public DispatchMark[] Begin(string device)
     {
-        int at = devices.FindIndex(d => d.Device == device);
+        int at = Array.FindIndex(devices, d => d.Device == device);
         var marks = at < 0 ? [] : devices[at].Marks;
         DispatchMark[] all = [.. marks.Where(m => m.Through > 0).TakeLast(MaxEarlier), new DispatchMark()];
-        if (at >= 0) devices.RemoveAt(at);
-        devices.Add((device, all));
-        if (devices.Count > MaxDevices) devices.RemoveAt(0);
+        devices = [.. devices.Where(d => d.Device != device).TakeLast(MaxDevices - 1), (device, all)];
         return all;
     }
 }

@@ -24,6 +24,8 @@ sealed class OutQueue(TransportKind transport)
 
     readonly Ring<Item> items = new();
     Dictionary<string, Passing>? passing;
+    List<Item>? answersTaken; // last
+    long? messageTaken; // the position before the first message among what was taken last, answers aside
     int free; // of the items, those that may be written
 
     /// <summary>Queued messages, a run counting as one.</summary>
@@ -137,8 +139,10 @@ sealed class OutQueue(TransportKind transport)
     }
 
     /// <summary>The position of the last entry before the first queued message that is no answer; null: there is none.</summary>
-    public long? BeforeMessages()
+    /// <param name="andTaken">Also among what was taken last.</param>
+    public long? BeforeMessages(bool andTaken)
     {
+        if (andTaken && messageTaken is { } before) return before;
         for (int i = 0; i < items.Count; i++)
         {
             if (items[i].What is ControlMessage && !IsAnswer(items[i])) return items[i].Rev;
@@ -147,8 +151,11 @@ sealed class OutQueue(TransportKind transport)
     }
 
     /// <summary>Takes over what is written only once: answers to the device, and bytes that are framed already.</summary>
-    public void TakeAnswers(OutQueue from)
+    /// <param name="from">The queue that they are in.</param>
+    /// <param name="andTaken">Also those that were taken from it last.</param>
+    public void TakeAnswers(OutQueue from, bool andTaken)
     {
+        foreach (var answer in andTaken ? from.answersTaken ?? [] : []) Add(answer, waits: false);
         for (int i = 0; i < from.items.Count; i++)
         {
             if (IsAnswer(from.items[i])) Add(from.items[i], waits: false);
@@ -175,6 +182,8 @@ sealed class OutQueue(TransportKind transport)
     {
         large = null;
         others = 0;
+        answersTaken?.Clear();
+        messageTaken = null;
         int written = 0;
         while (free > 0 && large is null)
         {
@@ -214,6 +223,8 @@ sealed class OutQueue(TransportKind transport)
                     written += bytes.Length;
                 }
                 if (item.What is Passing gone) passing!.Remove(gone.Key);
+                else if (IsAnswer(item)) (answersTaken ??= []).Add(item);
+                else messageTaken ??= item.Rev;
                 others++;
             }
             items.Dequeue();

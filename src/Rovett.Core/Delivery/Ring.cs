@@ -14,7 +14,7 @@ sealed class Ring<T>
 
     public void Enqueue(in T item)
     {
-        if (Count == items.Length) Resize(Math.Max(4, Count * 2));
+        if (Count == items.Length) Resize(Math.Max(2, Count * 2));
         items[(head + Count++) & (items.Length - 1)] = item;
     }
 
@@ -28,7 +28,7 @@ sealed class Ring<T>
     /// <summary>Puts an item before the oldest.</summary>
     public void Prepend(in T item)
     {
-        if (Count == items.Length) Resize(Math.Max(4, Count * 2));
+        if (Count == items.Length) Resize(Math.Max(2, Count * 2));
         head = (head - 1) & (items.Length - 1);
         items[head] = item;
         Count++;

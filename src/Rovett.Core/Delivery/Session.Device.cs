@@ -176,9 +176,22 @@ public sealed partial class Session
             large = null;
             if (waits && mode != Mode.Ended) return 0;
             int written = queue.Drain(into, out large, dispatches.UnderWay, out int others);
+            (toBegin, drainedBefore) = (true, drained);
             if (dispatches.UnderWay is [.., var (run, _, to)]) drained = Math.Max(drained, run.Place.Position + to - 1);
             answers = Math.Max(0, answers - others);
             return written;
+        }
+    }
+
+    /// <summary>The bytes of <see cref="Drain"/> are about to be written. Until then they go to the one that takes over the connection,
+    /// if it is replaced.</summary>
+    /// <returns>False: it was replaced, and they must not be written.</returns>
+    public bool Begins()
+    {
+        lock (gate)
+        {
+            toBegin = false;
+            return successor is null;
         }
     }
 
@@ -202,6 +215,7 @@ public sealed partial class Session
         lock (gate)
         {
             lastWrite = now;
+            toBegin = false;
             StoredTime? sentAt = mode == Mode.Live ? dispatches.SentAt : null;
             dispatches.Written(lane);
             return sentAt;

@@ -25,7 +25,8 @@ public sealed partial class Session : ISessionPort
     SessionNeed need = SessionNeed.Page;
     ControlMessage? missedChannels;
     bool everCurrent, totalsStale, flushDue, waits;
-    long drained; // the position of the newest entry that was taken
+    long drained, drainedBefore; // the position of the newest entry that was taken, and before it was taken last
+    bool toBegin; // what was taken last is not being written yet
     int planVersion, answers, pageSize = FirstPage;
     TimeSpan lastWrite, clock;
 
@@ -51,7 +52,7 @@ public sealed partial class Session : ISessionPort
     {
         (Transport, limits, this.wake) = (before.Transport, before.limits, wake);
         queue = new OutQueue(Transport);
-        queue.TakeAnswers(before.queue);
+        queue.TakeAnswers(before.queue, before.toBegin);
         (sent, patience, repeats) = (before.sent, before.patience, before.repeats);
         dispatches = new Dispatches { Total = before.dispatches.Total };
         (lastWrite, clock, drained) = (before.lastWrite, before.clock, through);
@@ -68,17 +69,20 @@ public sealed partial class Session : ISessionPort
         {
             if (mode == Mode.Ended) return null;
             // Queued entries come after those that were taken, except repeats, which are scheduled again. Messages other than answers
-            // are dropped: attached again from before them, the session is told the same.
+            // are dropped: attached again from before them, the session is told the same. What was taken and is not being written
+            // yet is treated as if it was queued still.
+            if (toBegin) drained = drainedBefore;
             long through = Through;
-            foreach (var (run, from, to) in queue.Runs())
+            foreach (var (run, from, to) in toBegin ? dispatches.UnderWay.Concat(queue.Runs()) : queue.Runs())
             {
                 if (run.Place.Position + from > drained) through = Math.Min(through, run.Place.Position + from - 1);
                 else Reschedule(run, from, to);
             }
-            if (queue.BeforeMessages() is { } before && before < through) through = Math.Max(drained, before);
+            if (queue.BeforeMessages(toBegin) is { } before && before < through) through = Math.Max(drained, before);
             if (waits) through = drained; // it was never opened
             sent.DropAfter(through);
             successor = new Session(this, wake, through);
+            if (toBegin) dispatches.UnderWay.Clear();
             (sent, repeats) = (new SentLog(), null);
             EndWith(null);
             return successor;

@@ -21,11 +21,11 @@ sealed class ConnectedUsers(SpaceState space, Residents residents)
         space.Agenda.IsConnected = true;
         space.Port.Add(new NodeRev(user.Node, user.Rev));
         foreach (var log in user.Logs!) Enlist(user, log);
-        foreach (var address in user.Held)
+        user.HoldsHere = [.. user.Held.Where(a => a != "everyone")];
+        foreach (var address in user.HoldsHere)
         {
-            if (address == "everyone") continue;
             if (!holders.TryGetValue(address, out var users)) holders[address] = users = [];
-            if (users.Add(user)) user.HoldsHere.Add(address);
+            users.Add(user);
         }
         Count(user);
     }
@@ -52,7 +52,7 @@ sealed class ConnectedUsers(SpaceState space, Residents residents)
         {
             if (holders.TryGetValue(address, out var users) && users.Remove(user) && users.Count == 0) holders.Remove(address);
         }
-        user.HoldsHere.Clear();
+        user.HoldsHere = [];
         CountOut(user);
     }
 
@@ -62,7 +62,7 @@ sealed class ConnectedUsers(SpaceState space, Residents residents)
         {
             if (--CollectionsMarshal.GetValueRefOrAddDefault(connectedBy, address, out _) <= 0) connectedBy.Remove(address);
         }
-        user.JoinedAs.Clear();
+        user.JoinedAs = [];
     }
 
     /// <summary>Counts the user as connected by each address held, as long as one of its sessions answers.</summary>
@@ -71,7 +71,7 @@ sealed class ConnectedUsers(SpaceState space, Residents residents)
         space.Stirred++;
         CountOut(user);
         if (!user.Sessions.Exists(s => !s.Silent)) return;
-        user.JoinedAs.AddRange(user.Held);
+        user.JoinedAs = [.. user.Held];
         foreach (var address in user.JoinedAs) CollectionsMarshal.GetValueRefOrAddDefault(connectedBy, address, out _)++;
     }
 

@@ -37,10 +37,10 @@ sealed class LogState(AddressLog log, string key)
     public void RemoveWithMutes(SubscribedLog subscriber) => subscribersWithMutes?.Remove(subscriber);
 
     /// <summary>The connected users who see something of it.</summary>
-    public readonly Roster<Member> Members = new();
+    public Roster<Member> Members;
 
     /// <summary>The sessions that see something of it only because they have subscribed to a topic.</summary>
-    public readonly Roster<SubscribedLog> Subscribers = new();
+    public Roster<SubscribedLog> Subscribers;
 
     /// <summary>Of the dead ordinals, those that somebody has taken: they may come to life again. Null until first needed.</summary>
     public HashSet<long>? Taken;

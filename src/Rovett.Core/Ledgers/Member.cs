@@ -5,7 +5,7 @@ namespace Rovett.Core.Ledgers;
 
 /// <summary>A connected user in a log's list. <see cref="AddressIndex"/> is the address that reaches the user with what comes next; −1
 /// when only older notifications are the user's to see.</summary>
-sealed class Member : Roster<Member>.Item
+sealed class Member : RosterItem
 {
     public readonly UserState User;
     public readonly UserLog Log;

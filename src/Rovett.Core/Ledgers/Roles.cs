@@ -201,11 +201,11 @@ static class Roles
     {
         if (place is null or { Topics.Count: 0 } && user.Channels is { } known) return known;
         var subscribed = place?.Topics.Keys.Select(t => "topic:" + t).Where(t => !user.Holds(t)).Order(StringComparer.Ordinal)
-            .ToList() ?? [];
-        var list = new ChannelList(
-            [$"user:{user.Id.Value}", .. user.Held.Where(a => a != "everyone").Concat(subscribed).Order(StringComparer.Ordinal),
-            .. user.Held.Where(a => a == "everyone")], subscribed);
-        if (subscribed.Count == 0) user.Channels = list;
+            .ToArray() ?? [];
+        string[] all = [$"user:{user.Id.Value}", .. user.Held.Where(a => a != "everyone").Concat(subscribed).Order(StringComparer.Ordinal),
+            .. user.Held.Where(a => a == "everyone")];
+        var list = new ChannelList(all, subscribed);
+        if (subscribed.Length == 0) user.Channels = list;
         return list;
     }
 

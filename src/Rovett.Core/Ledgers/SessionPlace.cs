@@ -19,7 +19,15 @@ sealed class SessionPlace(UserState user, string device) : IPresenceViewer
     /// <summary>The addresses whose presence it looks at.</summary>
     public ref LateMap<Shown> Watched => ref watched;
     /// <summary>The logs it sees something of by its subscriptions alone.</summary>
-    public List<SubscribedLog> SubscribedLogs = [];
+    public IReadOnlyList<SubscribedLog> SubscribedLogs => subscribedLogs ?? (IReadOnlyList<SubscribedLog>)[];
+
+    List<SubscribedLog>? subscribedLogs; // null: none
+
+    /// <summary>Adds to <see cref="SubscribedLogs"/>.</summary>
+    public void AddSubscribed(SubscribedLog log) => (subscribedLogs ??= []).Add(log);
+
+    /// <summary>Clears <see cref="SubscribedLogs"/>.</summary>
+    public void ClearSubscribed() => subscribedLogs = null;
     /// <summary>It was asked for acknowledgements and says nothing.</summary>
     public bool Silent;
     /// <summary>The subject its user is looking at, or null.</summary>

@@ -2,9 +2,9 @@ using Rovett.Core.Store;
 
 namespace Rovett.Core.Ledgers;
 
-/// <summary>A command about many users that is carried out in steps, each for a few of them, so that it never holds the ledger for long.
-/// The first step stores what was decided. The later ones only apply that to users who are connected; where they don't happen, because
-/// the process ends, it is applied when a user is next needed.</summary>
+/// <summary>A command that affects many users. It is carried out in steps of a few users each, so that it never holds the ledger for long.
+/// The first step stores what was decided. The later ones only apply it to connected users; if the process ends before they are done,
+/// it is applied to each user when that user is next needed.</summary>
 /// <remarks>As long as it <see cref="LedgerCommand.IsUnfinished"/>, its host carries it out again, and nothing else of its space in
 /// between.</remarks>
 /// <param name="space">The space's name.</param>
@@ -65,7 +65,7 @@ public abstract class SteppedCommand<T>(string space) : LedgerCommand<T>(space)
     private protected abstract List<UserState> Begin(Ledger ledger, SpaceState space);
 
     /// <summary>After a failure the space was read again from the store.</summary>
-    /// <returns>The users to go on with.</returns>
+    /// <returns>The users it is still to be applied to.</returns>
     private protected virtual List<UserState> BeginAgain(SpaceState space) => [];
 
     /// <summary>Applies it to one user.</summary>

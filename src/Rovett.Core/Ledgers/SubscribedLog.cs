@@ -7,7 +7,7 @@ namespace Rovett.Core.Ledgers;
 /// <param name="place">The session.</param>
 /// <param name="seen">What it sees of the log: one segment; never stored, nothing of it is counted.</param>
 /// <param name="home">The log's lists.</param>
-sealed class SubscribedLog(SessionPlace place, UserLog seen, LogState home) : Roster<SubscribedLog>.Item
+sealed class SubscribedLog(SessionPlace place, UserLog seen, LogState home) : RosterItem
 {
     public readonly SessionPlace Place = place;
     public readonly UserLog Seen = seen;

@@ -38,13 +38,13 @@ sealed class Subscriptions(SpaceState space, ILedgerStore store)
     /// <summary>Works out which logs a session sees by its subscriptions alone. In no list until <see cref="Join"/>.</summary>
     public void Find(SessionPlace place)
     {
-        place.SubscribedLogs = [];
+        place.ClearSubscribed();
         var found = new HashSet<AddressLog>();
         foreach (var topic in place.Topics.Keys)
         {
             foreach (var log in space.AudiencesOf("topic:" + topic))
             {
-                if (found.Add(log) && SeenBy(place, log) is { } subscribed) place.SubscribedLogs.Add(subscribed);
+                if (found.Add(log) && SeenBy(place, log) is { } subscribed) place.AddSubscribed(subscribed);
             }
         }
     }
@@ -60,7 +60,7 @@ sealed class Subscriptions(SpaceState space, ILedgerStore store)
             {
                 if (!seen.Add(place) || SeenBy(place, log) is not { } subscribed) continue;
                 subscribed.Join();
-                place.SubscribedLogs.Add(subscribed);
+                place.AddSubscribed(subscribed);
             }
         }
     }

@@ -28,6 +28,7 @@ sealed class UserLogs(SpaceState space, ILedgerStore store)
                 }
             }
             foreach (var take in store.TakesOf(user.PersonId)) list.Find(l => l.Log.Id == take.Place.Log)?.Own(take.Place.Ordinal);
+            list.TrimExcess();
             user.Logs = list;
         }
         foreach (var log in user.Logs) log.Settle(store, space.Floor);

@@ -44,15 +44,15 @@ public sealed class UserState(int space, PersonRow row)
     /// <summary>Used since it was last considered for dropping.</summary>
     internal bool WasUsed { get; set; }
     /// <summary>The live sessions.</summary>
-    internal List<SessionPlace> Sessions { get; } = [];
+    internal List<SessionPlace> Sessions { get; } = new(1);
     /// <summary>Whether the user follows a topic, or one of the sessions has subscribed to one or watches presence.</summary>
     internal bool UsesTopics => Follows.Count > 0 || Sessions.Exists(static s => s.Topics.Count > 0 || s.Watched.Count > 0);
     /// <summary>The connected user's places in the logs' lists.</summary>
     internal List<Member> Members { get; } = [];
     /// <summary>The addresses under which the connected user is counted.</summary>
-    internal List<string> JoinedAs { get; } = [];
+    internal string[] JoinedAs { get; set; } = [];
     /// <summary>The addresses under which the connected user is found.</summary>
-    internal List<string> HoldsHere { get; } = [];
+    internal string[] HoldsHere { get; set; } = [];
     /// <summary>The user as the node knows it while connected.</summary>
     internal NodeUser Node { get; } = new();
     /// <summary>The position of a notification whose audience log passes this user by.</summary>

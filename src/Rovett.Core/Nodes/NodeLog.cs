@@ -5,6 +5,9 @@ namespace Rovett.Core.Nodes;
 /// <param name="texts">The log's addresses, by number.</param>
 sealed class NodeLog(long id, IReadOnlyList<string> texts)
 {
+    Roster<NodeMember> members;
+    Roster<NodeWatch> watches;
+
     /// <summary>The log's number.</summary>
     public long Id => id;
 
@@ -12,8 +15,8 @@ sealed class NodeLog(long id, IReadOnlyList<string> texts)
     public IReadOnlyList<string> Texts => texts;
 
     /// <summary>The users whom what comes next reaches.</summary>
-    public Roster<NodeMember> Members { get; } = new();
+    public ref Roster<NodeMember> Members => ref members;
 
     /// <summary>The sessions that it reaches only because they have subscribed to a topic.</summary>
-    public Roster<NodeWatch> Watches { get; } = new();
+    public ref Roster<NodeWatch> Watches => ref watches;
 }

@@ -5,7 +5,7 @@ namespace Rovett.Core.Nodes;
 /// <summary>A user whom a log reaches.</summary>
 /// <param name="user">The user.</param>
 /// <param name="addressIndex">The number of the log's address that reaches the user.</param>
-sealed class NodeMember(NodeUser user, int addressIndex) : Roster<NodeMember>.Item
+sealed class NodeMember(NodeUser user, int addressIndex) : RosterItem
 {
     /// <summary>The user.</summary>
     public NodeUser User => user;
@@ -18,7 +18,7 @@ sealed class NodeMember(NodeUser user, int addressIndex) : Roster<NodeMember>.It
 /// <param name="user">The session's user.</param>
 /// <param name="session">The session.</param>
 /// <param name="addressIndex">The number of the log's address that reaches it.</param>
-sealed class NodeWatch(NodeUser user, ISessionPort session, int addressIndex) : Roster<NodeWatch>.Item
+sealed class NodeWatch(NodeUser user, ISessionPort session, int addressIndex) : RosterItem
 {
     /// <summary>The session's user.</summary>
     public NodeUser User => user;

@@ -12,5 +12,5 @@ sealed class NodeUser
     public long Unread { get; set; }
 
     /// <summary>The live sessions.</summary>
-    public List<ISessionPort> Sessions { get; } = [];
+    public List<ISessionPort> Sessions { get; } = new(1);
 }

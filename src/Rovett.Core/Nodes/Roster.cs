@@ -1,43 +1,46 @@
 namespace Rovett.Core.Nodes;
 
-/// <summary>A list in no order, of which an item is removed in one step.</summary>
-sealed class Roster<T> where T : Roster<T>.Item
+/// <summary>What can be in one <see cref="Roster{T}"/>.</summary>
+abstract class RosterItem
 {
-    /// <summary>What can be in one such list.</summary>
-    public abstract class Item
-    {
-        internal int Index { get; set; } = -1;
-    }
+    internal int Index { get; set; } = -1;
+}
 
+/// <summary>An unordered list that removes an item in one step. Most logs have an empty one, so it is a struct inside its owner; don't copy
+/// it.</summary>
+struct Roster<T> where T : RosterItem
+{
     static readonly List<T> None = [];
-    List<T> items = None; // until there is one
+    List<T>? list; // null until there is one
+
+    readonly List<T> All => list ?? None;
 
     /// <summary>How many there are.</summary>
-    public int Count => items.Count;
+    public readonly int Count => All.Count;
 
     /// <summary>All of them.</summary>
-    public IReadOnlyList<T> Items => items;
+    public readonly IReadOnlyList<T> Items => All;
 
     /// <summary>Enumerates them.</summary>
-    public List<T>.Enumerator GetEnumerator() => items.GetEnumerator();
+    public readonly List<T>.Enumerator GetEnumerator() => All.GetEnumerator();
 
     /// <summary>Adds one that is in no list.</summary>
     public void Add(T item)
     {
-        if (ReferenceEquals(items, None)) items = new List<T>(1);
-        item.Index = items.Count;
-        items.Add(item);
+        list ??= new List<T>(1);
+        item.Index = list.Count;
+        list.Add(item);
     }
 
     /// <summary>Removes one.</summary>
     /// <returns>False when it is not in this list.</returns>
-    public bool Remove(T item)
+    public readonly bool Remove(T item)
     {
-        if (item.Index < 0 || item.Index >= items.Count || items[item.Index] != item) return false;
-        var last = items[^1];
-        items[item.Index] = last;
+        if (item.Index < 0 || item.Index >= All.Count || All[item.Index] != item) return false;
+        var last = All[^1];
+        All[item.Index] = last;
         last.Index = item.Index;
-        items.RemoveAt(items.Count - 1);
+        All.RemoveAt(All.Count - 1);
         item.Index = -1;
         return true;
     }

@@ -2,7 +2,6 @@ using System.Globalization;
 using System.Net;
 using System.Net.Http.Headers;
 using Microsoft.AspNetCore.Connections;
-using Microsoft.AspNetCore.Connections.Features;
 using Rovett.Service.Tls;
 
 namespace Rovett.Service.Cluster;
@@ -20,19 +19,17 @@ sealed class NodeDoor(NodeIdentity me)
 
     const string ClientHeader = "Rovett-Client", HopsHeader = "Rovett-Hops",
         SchemeHeader = "Rovett-Scheme";
-    static readonly object Item = new();
     static readonly string[] Own = [SecretHeader, ClientHeader, HopsHeader, SchemeHeader];
 
     /// <summary>Marks the connections of a listener.</summary>
     public ConnectionDelegate Mark(ConnectionDelegate next) => connection =>
     {
-        connection.Items[Item] = this;
+        connection.Features.Set(this);
         return next(connection);
     };
 
     /// <summary>The door that a request came by; null: it came from outside.</summary>
-    public static NodeDoor? Of(HttpContext context) =>
-        context.Features.Get<IConnectionItemsFeature>()?.Items.TryGetValue(Item, out var door) == true ? (NodeDoor)door! : null;
+    public static NodeDoor? Of(HttpContext context) => context.Features.Get<NodeDoor>();
 
     sealed record Passed(int Hops);
 

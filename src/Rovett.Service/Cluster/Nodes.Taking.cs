@@ -25,18 +25,21 @@ public sealed partial class Nodes
     async Task GiveUp(ClusterNow seen, HashSet<Guid> gone)
     {
         if (isLeaving) return; // whoever stops it gives them up
-        if (IsLeaving)
+        bool isAlone = IsAlone(seen);
+        List<OwnedSpace> own = [.. seen.Spaces.Where(s => s.Owner == me.Incarnation)];
+        if (IsLeaving || isAlone)
         {
-            await Give([.. seen.Spaces.Where(s => s.Owner == me.Incarnation).Select(s => (s.Space, s.Name))]);
+            if (isAlone && own.Count > 0) log.LogWarning("No other node reaches this one: it serves no spaces until one does");
+            await Give([.. own.Select(s => (s.Space, s.Name))]);
             return;
         }
         // A process that has just died still has a fresh sign of life.
-        var candidates = Placing.Candidates(seen.Nodes.Where(n => !gone.Contains(n.Incarnation)));
+        var candidates = Placing.Candidates(seen, gone);
         bool hasMoved = false;
-        foreach (var space in seen.Spaces.Where(s => s.Owner == me.Incarnation))
+        foreach (var space in own)
         {
-            if (Placing.Of(space, candidates) is not { } node || IsMe(node)) continue;
-            bool isWanted = node.Url == space.Wanted;
+            if (Placing.Of(space, candidates) is not { } to || IsMe(to)) continue;
+            bool isWanted = to.Url == space.Wanted;
             if (!isWanted && (hasMoved || !serving.IsIdle(space.Name))) continue;
             await Give([(space.Space, space.Name)]);
             hasMoved |= !isWanted;
@@ -56,8 +59,8 @@ public sealed partial class Nodes
     /// <summary>Takes what nobody serves and is to be served here, or what is asked for here and nobody takes.</summary>
     async Task Take(ClusterNow seen, HashSet<Guid> gone)
     {
-        if (IsLeaving || toldClock) return;
-        var candidates = Placing.Candidates(seen.Nodes.Where(n => !gone.Contains(n.Incarnation)));
+        if (IsLeaving || toldClock || IsAlone(seen)) return;
+        var candidates = Placing.Candidates(seen, gone);
         var byLife = seen.Nodes.ToDictionary(n => n.Incarnation);
         var toTake = new List<OwnedSpace>();
         foreach (var space in seen.Spaces)

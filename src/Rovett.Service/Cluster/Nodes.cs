@@ -18,7 +18,7 @@ public sealed partial class Nodes : IDisposable
     static readonly TimeSpan LookEvery = TimeSpan.FromMilliseconds(500), LapsedAfter = NodeRow.Holds,
         SessionsEndAfter = TimeSpan.FromSeconds(10), AnsweredWithin = TimeSpan.FromSeconds(1),
         ClockDiffersBy = TimeSpan.FromSeconds(2), ProbeWithin = TimeSpan.FromMilliseconds(300), WantedAtOnce = TimeSpan.FromSeconds(1),
-        ForgetEvery = TimeSpan.FromHours(1);
+        ForgetEvery = TimeSpan.FromHours(1), JustAfter = TimeSpan.FromMilliseconds(10);
     const int MostAtOnce = 500;
 
     readonly NodeIdentity me;
@@ -38,6 +38,7 @@ public sealed partial class Nodes : IDisposable
     readonly ConcurrentDictionary<string, TimeSpan> needed = new();
     readonly ConcurrentQueue<string> ending = new();
     readonly SignsOfLife beats;
+    readonly Reach reach;
     readonly Task looks;
     volatile ClusterNow? now;
     volatile TaskCompletionSource changed = new(TaskCreationOptions.RunContinuationsAsynchronously);
@@ -56,6 +57,8 @@ public sealed partial class Nodes : IDisposable
         faults.SpaceMoved += Moved;
         beats = new SignsOfLife(table, lease, ledger, faults,
             () => [.. mine.Select(m => (m.Key, m.Value.Name, m.Value.Term, m.Value.Since))], Lost, () => toLook.Release(), Replaced);
+        reach = new Reach(() => [.. now?.Nodes.Where(n => n.IsAlive && !IsMe(n)).Select(n => (n.Incarnation, new Uri(n.Url))) ?? []],
+            faults, () => toLook.Release());
         looks = Task.Run(Look);
     }
 
@@ -73,6 +76,23 @@ public sealed partial class Nodes : IDisposable
 
     /// <summary>It takes requests and passes them on, and serves no spaces.</summary>
     public bool IsLeaving => isLeaving || (now?.Nodes.FirstOrDefault(IsMe)?.IsLeaving ?? false);
+
+    /// <summary>It can't reach nodes that serve spaces, and others can.</summary>
+    public bool IsCutOff => now is { } seen && Me(seen) is { } node && Partition.IsCutOff(seen, node);
+
+    /// <summary>The addresses of the live nodes that this one can't reach.</summary>
+    public IReadOnlyList<string> Unreached =>
+        now is { } seen && Me(seen) is { } node ? [.. Partition.Unreached(seen, node).Select(n => n.Url)] : [];
+
+    NodeRow? Me(ClusterNow seen) => seen.Nodes.FirstOrDefault(IsMe);
+
+    bool IsAlone(ClusterNow seen) => Me(seen) is { } node && Partition.IsAlone(seen, node);
+
+    /// <summary>This node can't reach the node of a place.</summary>
+    internal bool IsLost(Place place) => LossOf(place).IsCancellationRequested;
+
+    /// <summary>Cancelled once this node can no longer reach the node of a place.</summary>
+    internal CancellationToken LossOf(Place place) => place.Owner is { } owner ? reach.LossOf(owner) : CancellationToken.None;
 
     /// <summary>The process is stopping: its sessions reconnect through other nodes.</summary>
     internal bool Stops => isLeaving || isGone;
@@ -164,9 +184,11 @@ public sealed partial class Nodes : IDisposable
     {
         while (!stop.IsCancellationRequested)
         {
+            var next = LookEvery;
             try
             {
                 await Round();
+                next = NextLook();
                 toldUnreachable = false;
             }
             catch (Exception error) when (error is NpgsqlException or StoreException or InvalidOperationException or IOException)
@@ -183,7 +205,7 @@ public sealed partial class Nodes : IDisposable
             Interlocked.Exchange(ref changed, new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously)).SetResult();
             try
             {
-                await toLook.WaitAsync(LookEvery, stop.Token);
+                await toLook.WaitAsync(next, stop.Token);
                 while (toLook.Wait(0, CancellationToken.None))
                 {
                     // Once for all who asked.
@@ -194,6 +216,17 @@ public sealed partial class Nodes : IDisposable
                 return;
             }
         }
+    }
+
+    /// <summary>How long until the next look: half a second, or less when a silent node lapses before.</summary>
+    TimeSpan NextLook()
+    {
+        var next = LookEvery;
+        foreach (var node in now?.Nodes ?? [])
+        {
+            if (node.IsAlive && !IsMe(node) && NodeRow.Holds - node.Beat is var lapses && lapses < next) next = lapses;
+        }
+        return next + JustAfter;
     }
 
     async Task Round()
@@ -207,6 +240,7 @@ public sealed partial class Nodes : IDisposable
         }
         now = seen;
         CompareClocks(seen);
+        TellUnreached(seen);
         Note(seen);
         // Also what was another's for a while and is nobody's by now: what is remembered of it is not so any more.
         foreach (var space in seen.Spaces)
@@ -226,6 +260,22 @@ public sealed partial class Nodes : IDisposable
             forgotAt = Lease.Now;
             table.ForgetOld();
         }
+    }
+
+    /// <summary>Tells the others which nodes this one can't reach, when that has changed.</summary>
+    void TellUnreached(ClusterNow seen)
+    {
+        if (Me(seen) is not { } node) return;
+        var lost = reach.Lost;
+        if (lost.Count == node.Unreached.Count && lost.All(node.Unreached.Contains)) return;
+        table.SetUnreached(lost);
+        if (lost.Count == 0) log.LogInformation("This node reaches all other nodes again");
+        else
+        {
+            log.LogWarning("This node can't reach {Nodes}", string.Join(", ", seen.Nodes.Where(n => lost.Contains(n.Incarnation))
+                .Select(n => n.Url)));
+        }
+        toLook.Release();
     }
 
     /// <summary>Notes where each space is served.</summary>
@@ -320,6 +370,7 @@ public sealed partial class Nodes : IDisposable
         if (stop.IsCancellationRequested) return;
         stop.Cancel();
         beats.Dispose();
+        reach.Dispose();
         looks.Wait(TimeSpan.FromSeconds(5));
         try
         {

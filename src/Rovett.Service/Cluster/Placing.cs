@@ -13,9 +13,12 @@ static class Placing
     static readonly TimeSpan Settled = TimeSpan.FromSeconds(3);
 
     /// <summary>The nodes that spaces may be placed on.</summary>
-    public static IReadOnlyList<NodeRow> Candidates(IEnumerable<NodeRow> nodes)
+    /// <param name="now">The nodes.</param>
+    /// <param name="gone">Processes that have died for sure.</param>
+    public static IReadOnlyList<NodeRow> Candidates(ClusterNow now, HashSet<Guid> gone)
     {
-        List<NodeRow> alive = [.. nodes.Where(n => n.IsAlive && !n.IsLeaving)];
+        List<NodeRow> alive = [.. now.Nodes.Where(n => n.IsAlive && !n.IsLeaving && !gone.Contains(n.Incarnation)
+            && !Partition.IsAlone(now, n))];
         List<NodeRow> settled = alive.FindAll(n => n.For > Settled);
         return settled.Count > 0 ? settled : alive;
     }

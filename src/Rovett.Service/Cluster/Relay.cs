@@ -14,11 +14,15 @@ namespace Rovett.Service.Cluster;
 sealed class Relay : IDisposable
 {
     /// <summary>How long a request waits for a space that is being taken.</summary>
-    internal static readonly TimeSpan Patience = TimeSpan.FromSeconds(4);
+    internal static readonly TimeSpan Patience = TimeSpan.FromSeconds(6);
 
     internal static readonly TimeSpan LookAgain = TimeSpan.FromMilliseconds(250);
 
+    static readonly Task Never = new TaskCompletionSource().Task;
+
     static readonly TimeSpan
+        // Between two attempts to reach a node that refuses connections.
+        Pause = TimeSpan.FromMilliseconds(20),
         // Streams are silent between two heartbeats.
         Silence = TimeSpan.FromMinutes(30);
 
@@ -57,6 +61,7 @@ sealed class Relay : IDisposable
             // It goes to the node that has the session, whoever serves its space.
             if (nodes.HolderOf(session) is not { } holder || holder.Url == nodes.Name || NodeDoor.Hops(context) >= NodeDoor.MostHops)
                 await next(context);
+            else if (nodes.IsLost(holder)) await Problems.Write(context, CutOff(holder));
             else if (!await Forward(context, holder)) await Problems.Write(context, Unserved());
             return;
         }
@@ -84,6 +89,11 @@ sealed class Relay : IDisposable
             if (isElsewhere)
             {
                 if (NodeDoor.Hops(context) >= NodeDoor.MostHops) break;
+                if (nodes.IsLost(place!))
+                {
+                    await Problems.Write(context, CutOff(place!));
+                    return;
+                }
                 if (LiveRequests.IsOpening(context.Request) && spaces.Find(name) is { } known && await links.To(place!) is { } link)
                 {
                     context.Features.Set(Linked(known, link));
@@ -92,6 +102,7 @@ sealed class Relay : IDisposable
                 }
                 if (await Forward(context, place!)) return;
                 nodes.Suspect();
+                await Wait(Never, Pause, context.RequestAborted);
             }
             else if (place is not null) nodes.Need(name);
             var left = Patience - TimeSpan.FromMilliseconds(Environment.TickCount64 - began);
@@ -128,14 +139,44 @@ sealed class Relay : IDisposable
     /// <returns>False when nothing of it has reached the node, so that it may be passed on again.</returns>
     async Task<bool> Forward(HttpContext context, Place place)
     {
+        using var end = CancellationTokenSource.CreateLinkedTokenSource(context.RequestAborted, place.Over, nodes.LossOf(place));
+        var toNode = new ToNode(me, NodeDoor.Hops(context) + 1);
+        return BriefCommand.Is(context.Request) ? await ForwardBrief(context, place, toNode, end.Token)
+            : await ForwardAny(context, place, toNode, end.Token);
+    }
+
+    async Task<bool> ForwardBrief(HttpContext context, Place place, ToNode toNode, CancellationToken end)
+    {
+        var command = await BriefCommand.Read(context);
+        try
+        {
+            await command.Send(place.Url!, client, toNode, end);
+            return true;
+        }
+        catch (Exception error) when (error is HttpRequestException or IOException or OperationCanceledException)
+        {
+            if (context.RequestAborted.IsCancellationRequested) return true;
+            if (context.Response.HasStarted)
+            {
+                context.Abort();
+                return true;
+            }
+            context.Response.Clear();
+            if (!command.WasSent) return false;
+            await Problems.Write(context, OutcomeUnknown());
+            return true;
+        }
+    }
+
+    async Task<bool> ForwardAny(HttpContext context, Place place, ToNode toNode, CancellationToken end)
+    {
         var asked = context.Request.Body;
         var body = new WatchedBody(asked);
         context.Request.Body = body;
         Connections.IsStream(context); // bounds for its reader are the other node's
         if (context.Request.Headers.Upgrade.Count > 0 || context.Request.Headers.Accept.Contains("text/event-stream"))
             Connections.Keep(context);
-        using var end = CancellationTokenSource.CreateLinkedTokenSource(context.RequestAborted, place.Over);
-        var error = await forwarder.SendAsync(context, place.Url!, client, Config, new ToNode(me, NodeDoor.Hops(context) + 1), end.Token);
+        var error = await forwarder.SendAsync(context, place.Url!, client, Config, toNode, end);
         context.Request.Body = asked; // it may be answered here yet
         if (error == ForwarderError.None || context.Response.HasStarted || context.RequestAborted.IsCancellationRequested)
         {
@@ -158,6 +199,12 @@ sealed class Relay : IDisposable
         new(503, "space-unserved", "Space is not served now",
         "No node serves the space at this moment; nothing of this request was stored.",
         "Try again. If it persists, 'rovett cluster list' shows the nodes, and their logs why none takes the space.")
+        { RetryAfterSeconds = 1 };
+
+    static Problem CutOff(Place from) =>
+        new(503, "node-cut-off", "This node can't reach others",
+        $"It can't reach {from.Url}, which has to answer this request; nothing of it was stored.",
+        "Try again through another node, and check the network between the nodes' addresses.")
         { RetryAfterSeconds = 1 };
 
     internal static Problem OutcomeUnknown() =>

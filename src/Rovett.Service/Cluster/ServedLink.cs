@@ -311,7 +311,7 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
                 sessions[number] = session;
                 isLate = isOver;
             }
-            services.Sessions.Add(session, () => session.End("shutdown", 0));
+            services.Sessions.Add(session);
             if (isLate)
             {
                 await Detach(number);

@@ -76,6 +76,8 @@ sealed class ServedSession(SpaceRuntime space, Frames.Attach attach, Credential 
         remote.MoveAway(Messages.Ending("moved", 0));
     }
 
+    public void Cut() => End("shutdown", 0);
+
     public void End(string reason, int? comeBackWithinMs)
     {
         isEnded = true;

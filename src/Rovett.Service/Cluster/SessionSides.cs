@@ -29,6 +29,7 @@ sealed class SessionSides(LiveServices services, Nodes nodes, LinkPool links) : 
             // The space is being removed; or there are no links, and connections are passed on after they come back.
             if (nodes.PlaceOf(space.Name) is not { } place || (place.Url is { } url && url != nodes.Name && !LinkPool.MayLink(place)))
                 return false;
+            if (nodes.IsLost(place)) return false; // it reconnects through a node that reaches that one
             if (place.Url is null) nodes.Need(space.Name);
             else nodes.Suspect();
             var left = Relay.Patience - TimeSpan.FromMilliseconds(Environment.TickCount64 - began);

@@ -199,7 +199,7 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, StandIns sta
     }
 
     /// <summary>The roles a token names; null when it does not speak of roles.</summary>
-    static List<string>? Roles(JsonElement claims, string claim)
+    static string[]? Roles(JsonElement claims, string claim)
     {
         if (Find(claims, claim) is not { } named) return null;
         if (named.ValueKind != JsonValueKind.Array) throw Incomplete(claim, "must be an array of role names");
@@ -211,7 +211,7 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, StandIns sta
             if (Names.Check(text, false, out var role) is { } bad) throw Incomplete(claim, $"contains a role whose name {bad}");
             if (!roles.Contains(role)) roles.Add(role);
         }
-        return roles;
+        return [.. roles];
     }
 
     /// <summary>What the token says that policies look at; a claim that is no text, number or truth, nor an array of

@@ -35,6 +35,13 @@ public sealed class Health(LedgerPump ledger, IntakeList intakes, Lease lease, I
             throw new Problem(503, "node-leaving", "This node serves no spaces", "It gives its spaces up and passes requests on.",
                 "Send requests to other nodes; 'rovett cluster drain --end' has it serve spaces again.").ToException();
         }
+        if (lease.Holds && nodes.IsCutOff)
+        {
+            throw new Problem(503, "node-cut-off", "This node can't reach others",
+                $"It can't reach {string.Join(", ", nodes.Unreached)}; other nodes reach the nodes of more spaces.",
+                "Check the network between the nodes' addresses; it is ready again by itself.")
+            { RetryAfterSeconds = 1 }.ToException();
+        }
         if (lease.Holds && nodes.Now is not null) return;
         throw new Problem(503, "node-unavailable", "This node can't reach the database",
             "It has not reached the database for seconds: other nodes may serve its spaces by now.",
@@ -46,7 +53,8 @@ public sealed class Health(LedgerPump ledger, IntakeList intakes, Lease lease, I
     {
         if (nodes?.Now is not { } now) return "";
         return $"{nodes.SpacesServed} of {now.Spaces.Count} spaces\n" + (nodes.ClockDiffers
-            ? "the clocks of this machine and of the database differ: it takes no spaces\n" : "");
+            ? "the clocks of this machine and of the database differ: it takes no spaces\n" : "")
+            + (nodes.Unreached is { Count: > 0 } lost ? $"can't reach {string.Join(", ", lost)}\n" : "");
     }
 
     string Intakes()
@@ -71,6 +79,6 @@ static class HealthRoutes
         var group = routes.MapGroup("").WithTags("Operation");
         group.ByHand("GET", "/healthz", health.CheckAlive).AnswersWith(null, "text/plain", "ok");
         group.ByHand("GET", "/readyz", health.CheckReady).AnswersWith(null, "text/plain", "ready").Refuses(503, "store-unavailable")
-            .Refuses(503, "node-leaving").Refuses(503, "node-unavailable");
+            .Refuses(503, "node-leaving").Refuses(503, "node-unavailable").Refuses(503, "node-cut-off");
     }
 }

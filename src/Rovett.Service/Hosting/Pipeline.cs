@@ -8,6 +8,7 @@ using Rovett.Service.Endpoints.Intakes;
 using Rovett.Service.Endpoints.Live;
 using Rovett.Service.Endpoints.OperatorConsole;
 using Rovett.Service.Endpoints.User;
+using Rovett.Service.Limits;
 using Rovett.Service.Options;
 using Rovett.Service.Reference;
 using Rovett.Service.Spaces;
@@ -25,6 +26,12 @@ static class Pipeline
     {
         app.UseMetrics(options);
         UseForwarded(app, options);
+        var turns = app.Services.GetRequiredService<ConnectionTurns>();
+        app.Use(next => context =>
+        {
+            turns.Asked(context);
+            return next(context);
+        });
         app.Use(next => context => open.IsCompleted ? next(context) : WhenOpen(context, next, open));
         app.UseCluster();
         app.Use(next => context =>

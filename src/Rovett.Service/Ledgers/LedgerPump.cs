@@ -112,7 +112,7 @@ public sealed class LedgerPump : IDisposable
     }
 
     /// <summary>How many users a command about many changes in a step: a few milliseconds.</summary>
-    public const int StepSize = 25;
+    public const int StepSize = 10;
 
     /// <summary>True for what a store throws that can't be read or written now.</summary>
     public static bool IsStoreFailure(Exception error) => StoreFailures.Is(error);

@@ -1,6 +1,5 @@
 using Rovett.Core.Delivery;
 using Rovett.Core.Ledgers;
-using Rovett.Core.Store;
 using Rovett.Core.Visibility;
 using Rovett.Service.Diagnostics;
 using Rovett.Service.Meters;
@@ -30,9 +29,9 @@ static class LedgersSetup
         .AddSingleton<Faults>()
         .AddSingleton(OpenStores)
         .AddSingleton(p => p.GetRequiredService<IStoreHome>().ReadHistory())
-        .AddSingleton<IHistoryStore>(p => p.GetRequiredService<SqlHistory>())
-        .AddSingleton<HistoryReader>()
-        .AddSingleton<InboxReader>()
+        // Not registered by its interface too: it would be disposed twice, the first time before its users.
+        .AddSingleton(p => new HistoryReader(p.GetRequiredService<SqlHistory>()))
+        .AddSingleton(p => new InboxReader(p.GetRequiredService<SqlHistory>()))
         .AddSingleton(p => new RecentBySpace((long)p.GetRequiredService<RovettOptions>().RecentMebibytes << 20))
         .AddSingleton<Agendas>()
         .AddSingleton(StartLedger)

@@ -11,15 +11,19 @@ public sealed class Connections
     static readonly TimeSpan SayAgainAfter = TimeSpan.FromMinutes(1);
 
     readonly FairRoom room;
+    readonly ConnectionTurns turns;
     readonly ILogger<Connections> log;
+    readonly Action<object> abort;
     long saidAt;
 
     /// <summary>Makes an empty one.</summary>
     /// <param name="most">The most connections; fewer when the process may not open so many files.</param>
+    /// <param name="turns">In which they begin.</param>
     /// <param name="log">Hears when they are all taken.</param>
-    public Connections(int most, ILogger<Connections> log)
+    public Connections(int most, ConnectionTurns turns, ILogger<Connections> log)
     {
-        this.log = log;
+        (this.turns, this.log) = (turns, log);
+        abort = connection => Abort((ConnectionContext)connection);
         room = new FairRoom(Possible(most), TimeSpan.FromSeconds(1));
     }
 
@@ -31,16 +35,17 @@ public sealed class Connections
     /// <summary>How many there are.</summary>
     public int Now => room.Taken;
 
-    /// <summary>Has a connection counted as long as it lasts, or ends it at once.</summary>
+    /// <summary>Has a connection counted as long as it lasts, or ends it at once; and has it wait for its turn to begin.</summary>
     public ConnectionDelegate Count(ConnectionDelegate next) => async connection =>
     {
-        using var place = room.Enter(FairRoom.NetworkOf((connection.RemoteEndPoint as IPEndPoint)?.Address), () => Abort(connection));
+        using var place = room.Enter(FairRoom.NetworkOf((connection.RemoteEndPoint as IPEndPoint)?.Address), abort, connection);
         if (place is null)
         {
             Abort(connection);
             return;
         }
-        connection.Features.Set(place);
+        using var turn = await turns.Begin(place);
+        connection.Features.Set(turn);
         await next(connection);
     };
 
@@ -56,8 +61,13 @@ public sealed class Connections
         }
     }
 
-    /// <summary>A session was begun on the request's connection: it is not ended for others.</summary>
-    public static void Keep(HttpContext context) => context.Features.Get<FairRoom.Place>()?.Keep();
+    /// <summary>A session has begun on the request's connection: it is not ended for others, and its turn to begin is over.</summary>
+    public static void Keep(HttpContext context)
+    {
+        if (context.Features.Get<ConnectionTurns.Turn>() is not { } turn) return;
+        turn.Room?.Keep();
+        turn.Dispose();
+    }
 
     /// <summary>The response is a stream, whose reader may be slow: a session has bounds of its own.</summary>
     public static void IsStream(HttpContext context)

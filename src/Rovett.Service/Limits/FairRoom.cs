@@ -24,16 +24,18 @@ public sealed class FairRoom(int most, TimeSpan youngest)
     public sealed class Place : IDisposable
     {
         readonly FairRoom room;
-        internal readonly Action PutOut;
+        readonly Action<object> putOut;
+        readonly object what;
         internal readonly long Since = Stopwatch.GetTimestamp();
-        internal readonly LinkedListNode<Place> Node;
+        internal LinkedListNode<Place>? Node; // null: it is not given up for others
         internal bool Left;
 
-        internal Place(FairRoom room, IPAddress network, Action putOut)
+        internal Place(FairRoom room, IPAddress network, Action<object> putOut, object what)
         {
-            (this.room, Of, PutOut) = (room, network, putOut);
-            Node = new LinkedListNode<Place>(this);
+            (this.room, Of, this.putOut, this.what) = (room, network, putOut, what);
         }
+
+        internal void PutOut() => putOut(what);
 
         internal IPAddress Of { get; }
 
@@ -66,7 +68,14 @@ public sealed class FairRoom(int most, TimeSpan youngest)
     /// <param name="network">Whose: see <see cref="NetworkOf"/>.</param>
     /// <param name="putOut">Called when the place is given to another; it is left then.</param>
     /// <returns>Null when there is none.</returns>
-    public Place? Enter(IPAddress network, Action putOut)
+    public Place? Enter(IPAddress network, Action putOut) => Enter(network, static put => ((Action)put)(), putOut);
+
+    /// <summary>Takes a place.</summary>
+    /// <param name="network">Whose: see <see cref="NetworkOf"/>.</param>
+    /// <param name="putOut">Called when the place is given to another; it is left then.</param>
+    /// <param name="what">What it is called with.</param>
+    /// <returns>Null when there is none.</returns>
+    public Place? Enter(IPAddress network, Action<object> putOut, object what)
     {
         Place? goes = null;
         Place? made = null;
@@ -76,8 +85,8 @@ public sealed class FairRoom(int most, TimeSpan youngest)
             {
                 if (goes is not null) Remove(goes);
                 if (!networks.TryGetValue(network, out var mine)) networks[network] = mine = new Network();
-                made = new Place(this, network, putOut);
-                mine.Movable.AddLast(made.Node);
+                made = new Place(this, network, putOut, what);
+                made.Node = mine.Movable.AddLast(made);
                 mine.Count++;
                 taken++;
             }
@@ -115,8 +124,14 @@ public sealed class FairRoom(int most, TimeSpan youngest)
     {
         lock (gate)
         {
-            if (!place.Left) place.Node.List?.Remove(place.Node);
+            if (!place.Left) MakeImmovable(place);
         }
+    }
+
+    static void MakeImmovable(Place place)
+    {
+        if (place.Node is { } node) node.List!.Remove(node);
+        place.Node = null;
     }
 
     void Leave(Place place)
@@ -128,7 +143,7 @@ public sealed class FairRoom(int most, TimeSpan youngest)
     {
         if (place.Left) return;
         place.Left = true;
-        place.Node.List?.Remove(place.Node);
+        MakeImmovable(place);
         var network = networks[place.Of];
         if (--network.Count == 0) networks.Remove(place.Of);
         taken--;

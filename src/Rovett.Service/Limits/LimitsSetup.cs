@@ -6,8 +6,10 @@ namespace Rovett.Service.Limits;
 static class LimitsSetup
 {
     public static IServiceCollection AddLimits(this IServiceCollection services) => services
+        .AddSingleton<ConnectionTurns>()
         .AddSingleton(
-        p => new Connections(p.GetRequiredService<RovettOptions>().MaxConnections, p.GetRequiredService<ILogger<Connections>>()))
+        p => new Connections(p.GetRequiredService<RovettOptions>().MaxConnections, p.GetRequiredService<ConnectionTurns>(),
+            p.GetRequiredService<ILogger<Connections>>()))
         .AddSingleton(p =>
         {
             var limits = ActivatorUtilities.CreateInstance<UsageLimits>(p);

@@ -1,5 +1,4 @@
 using System.Diagnostics;
-using Microsoft.AspNetCore.Connections.Features;
 using Rovett.Service.Ledgers;
 
 namespace Rovett.Service.Limits;
@@ -11,11 +10,9 @@ namespace Rovett.Service.Limits;
 /// <param name="patience">The longest a send of a burst waits for a place.</param>
 public sealed class SendGate(int most, TimeSpan patience)
 {
-    const int PartOfOneSpace = 10;
-
-    static readonly TimeSpan Burst = TimeSpan.FromMilliseconds(100), Calm = TimeSpan.FromSeconds(1), Spread = TimeSpan.FromSeconds(1);
-    const int MostHeld = 10_000, WaitingForEach = 3;
-    static readonly object NotBefore = new();
+    const int PartOfOneSpace = 10, WaitingForEach = 3;
+    static readonly TimeSpan Burst = TimeSpan.FromMilliseconds(100), Calm = TimeSpan.FromSeconds(1);
+    static readonly object Overload = new();
 
     readonly SpaceShares shares = new(ShareOf(most), TimeProvider.System);
     int most = most;
@@ -35,7 +32,8 @@ public sealed class SendGate(int most, TimeSpan patience)
 
     readonly Lock gate = new();
     readonly LinkedList<TaskCompletionSource> waiting = [];
-    int inside, held;
+    readonly EarlyReturns early = new();
+    int inside;
     long waitingSince, strictUntil;
 
     /// <summary>How many sends are carried out now.</summary>
@@ -67,24 +65,8 @@ public sealed class SendGate(int most, TimeSpan patience)
             if (await TakePlace(context.RequestAborted)) return new Place(this, space, places);
             shares.Leave(space, places);
         }
-        var now = Stopwatch.GetTimestamp();
-        var connection = context.Features.Get<IConnectionItemsFeature>()?.Items;
-        if (connection?.TryGetValue(NotBefore, out var told) == true && (long)told! is var until && until > now
-            && Interlocked.Increment(ref held) is var many)
-        {
-            try
-            {
-                if (many <= MostHeld)
-                {
-                    await Task.Delay(Stopwatch.GetElapsedTime(now, until) + (Random.Shared.NextDouble() * Spread), context.RequestAborted);
-                }
-            }
-            finally
-            {
-                Interlocked.Decrement(ref held);
-            }
-        }
-        if (connection is not null) connection[NotBefore] = Stopwatch.GetTimestamp() + (LedgerPump.RetryAfterSeconds * Stopwatch.Frequency);
+        await early.Hold(context, Overload);
+        EarlyReturns.Tell(context, Overload, TimeSpan.FromSeconds(LedgerPump.RetryAfterSeconds));
         throw LedgerPump.Overloaded().ToException();
     }
 

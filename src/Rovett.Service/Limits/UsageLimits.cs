@@ -9,10 +9,11 @@ namespace Rovett.Service.Limits;
 /// <summary>How much one backend, one user, one network address may use, and how much each does.</summary>
 public sealed class UsageLimits(RovettOptions options, Connections connections, TimeProvider clock)
 {
-    const int MostBuckets = 10_000, MostRefusing = 100;
+    const int MostBuckets = 10_000, MostRefusing = 100, LargeRequest = 16 * 1024;
     static readonly TimeSpan FirstWordsTake = TimeSpan.FromSeconds(1);
 
     readonly ConcurrentDictionary<(string Space, string Key), Bucket> sends = new();
+    readonly EarlyReturns early = new();
     readonly ConcurrentDictionary<(string Space, string User), int> byUser = new();
     readonly ConcurrentDictionary<IPAddress, int> byAddress = new();
     readonly FairRoom waiting = new(options.MaxUnauthenticated, FirstWordsTake), refusing = new(MostRefusing, FirstWordsTake);
@@ -32,12 +33,22 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
     /// <summary>Sessions that one user of a space may have at a time; 0: any number.</summary>
     public int SessionsPerUser(SpaceRuntime space) => space.Settings.SessionsPerUser ?? options.SessionsPerUser;
 
+    /// <summary>Holds up a request that comes on a connection whose last one with the same key was refused by <see cref="TakeSend"/>, at
+    /// least in part, and earlier than it was told: when it would be refused again, or is a large one. To be awaited before its body is
+    /// read.</summary>
+    public async ValueTask HoldEarly(HttpContext context, SpaceRuntime space, string keyId)
+    {
+        if (SendsPerSecond(space) == 0 || !sends.TryGetValue((space.Name, keyId), out var bucket)) return;
+        bool isLarge = context.Request.ContentLength is not < LargeRequest;
+        if (isLarge || bucket.Used >= bucket.PerSecond) await early.Hold(context, (space.Name, keyId));
+    }
+
     /// <summary>Lets a send through, or says when to try again; tells the caller how it stands (RateLimit header fields).</summary>
-    /// <exception cref="ProblemException">429: too many.</exception>
-    public void TakeSend(HttpContext context, SpaceRuntime space, string keyId, string keyName)
+    /// <returns>Null when it may be sent, otherwise 429: too many.</returns>
+    public Problem? TakeSend(HttpContext context, SpaceRuntime space, string keyId, string keyName)
     {
         int rate = SendsPerSecond(space);
-        if (rate == 0) return;
+        if (rate == 0) return null;
         if (sends.Count > MostBuckets)
         {
             foreach (var (idle, full) in sends)
@@ -52,10 +63,12 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
         headers["RateLimit-Policy"] = string.Create(CultureInfo.InvariantCulture, $"\"sends\";q={rate};w=1");
         headers["RateLimit"] = string.Create(CultureInfo.InvariantCulture,
             $"\"sends\";r={remaining};t={(int)Math.Ceiling(wait.TotalSeconds)}");
-        if (wait > TimeSpan.Zero)
-            throw new Problem(429, "too-many-sends", "Too many sends", $"The key '{keyName}' may send {rate} notifications a second.",
-                "Send slower, or raise the limit: PATCH /v1/settings with limits.sendsPerSecond.")
-            { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) }.ToException();
+        if (wait == TimeSpan.Zero) return null;
+        var problem = new Problem(429, "too-many-sends", "Too many sends", $"The key '{keyName}' may send {rate} notifications a second.",
+            "Send slower, or raise the limit: PATCH /v1/settings with limits.sendsPerSecond.")
+        { RetryAfterSeconds = Math.Max(1, (int)Math.Ceiling(wait.TotalSeconds)) };
+        EarlyReturns.Tell(context, (space.Name, keyId), TimeSpan.FromSeconds(problem.RetryAfterSeconds.Value));
+        return problem;
     }
 
     /// <summary>Lets through what a source hands over, counted as the sends of a key of its own.</summary>
@@ -80,23 +93,20 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
     }
 
     /// <summary>For a session that is counted elsewhere.</summary>
-    public static IDisposable NoPlace { get; } = new Leaving(() => { });
+    public static IDisposable NoPlace { get; } = new Nothing();
 
     /// <summary>Counts a session in; to be disposed when it ends.</summary>
     /// <exception cref="ProblemException">429: the user, or the network address, has as many as it may.</exception>
     public IDisposable EnterSession(SpaceRuntime space, string user, IPAddress? address)
     {
         int most = SessionsPerUser(space);
-        if (Count(byUser, (space.Name, user), most) is not { } leaveUser)
+        if (!Count(byUser, (space.Name, user), most))
             throw new Problem(429, "too-many-sessions", "Too many sessions", $"The limit is {most} for one user.",
                 "Close sessions that are not needed. Operators: raise sessionsPerUser.")
             { RetryAfterSeconds = 5 }.ToException();
-        if (address is null) return leaveUser;
-        if (Count(byAddress, FairRoom.NetworkOf(address), options.SessionsPerAddress) is { } leaveAddress)
-        {
-            return new Both(leaveUser, leaveAddress);
-        }
-        leaveUser.Dispose();
+        var network = address is null ? null : FairRoom.NetworkOf(address);
+        if (network is null || Count(byAddress, network, options.SessionsPerAddress)) return new Counted(this, space.Name, user, network);
+        Leave(byUser, (space.Name, user));
         throw new Problem(429, "too-many-sessions", "Too many sessions from one address",
             $"The limit is {options.SessionsPerAddress} for one network address.",
             "Operators: raise sessionsPerAddress; behind a proxy, set trustedProxies.")
@@ -121,17 +131,17 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
     /// already, and it is refused without.</summary>
     public IDisposable? EnterRefused(IPAddress? address, Action putOut) => refusing.Enter(FairRoom.NetworkOf(address), putOut);
 
-    static IDisposable? Count<TKey>(ConcurrentDictionary<TKey, int> counts, TKey key, int most) where TKey : notnull
+    static bool Count<TKey>(ConcurrentDictionary<TKey, int> counts, TKey key, int most) where TKey : notnull
     {
-        int now = counts.AddOrUpdate(key, 1, (_, n) => n + 1);
-        var leaving = new Leaving(() =>
-        {
-            counts.AddOrUpdate(key, 0, (_, n) => n - 1);
-            counts.TryRemove(KeyValuePair.Create(key, 0));
-        });
-        if (most == 0 || now <= most) return leaving;
-        leaving.Dispose();
-        return null;
+        if (counts.AddOrUpdate(key, 1, static (_, n) => n + 1) is var now && (most == 0 || now <= most)) return true;
+        Leave(counts, key);
+        return false;
+    }
+
+    static void Leave<TKey>(ConcurrentDictionary<TKey, int> counts, TKey key) where TKey : notnull
+    {
+        counts.AddOrUpdate(key, 0, static (_, n) => n - 1);
+        counts.TryRemove(KeyValuePair.Create(key, 0));
     }
 
     /// <summary>Every limit, what it is set to, and the most that is used of it now.</summary>
@@ -157,19 +167,20 @@ public sealed class UsageLimits(RovettOptions options, Connections connections, 
         yield return ("maxSendWaitMs", options.MaxSendWaitMs, 0, "milliseconds that a send may wait for the store");
     }
 
-    sealed class Leaving(Action leave) : IDisposable
+    sealed class Nothing : IDisposable
     {
-        Action? left = leave;
-
-        public void Dispose() => Interlocked.Exchange(ref left, null)?.Invoke();
+        public void Dispose() { }
     }
 
-    sealed class Both(IDisposable first, IDisposable second) : IDisposable
+    sealed class Counted(UsageLimits limits, string space, string user, IPAddress? network) : IDisposable
     {
+        bool isOver;
+
         public void Dispose()
         {
-            first.Dispose();
-            second.Dispose();
+            if (Interlocked.Exchange(ref isOver, true)) return;
+            Leave(limits.byUser, (space, user));
+            if (network is not null) Leave(limits.byAddress, network);
         }
     }
 }

@@ -47,6 +47,9 @@ public interface IOpenSession
     /// <param name="comeBackWithinMs">When to come back; null: not with this credential.</param>
     void End(string reason, int? comeBackWithinMs);
 
+    /// <summary>Cuts its connection, or its tie to the node that has that.</summary>
+    void Cut();
+
     /// <summary>Another process takes over the space: the session is attached there, or its device reconnects.</summary>
     void MoveAway();
 

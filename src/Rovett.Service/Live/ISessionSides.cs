@@ -6,7 +6,7 @@ namespace Rovett.Service.Live;
 /// <summary>Finds the node that serves a space, for sessions that stay through a take-over.</summary>
 interface ISessionSides
 {
-    /// <summary>Waits up to 4 s for a node to serve a space. Callers that wait at the same time share one wait.</summary>
+    /// <summary>Waits up to 6 s for a node to serve a space. Callers that wait at the same time share one wait.</summary>
     /// <returns>False: no node that sessions of this one can attach to.</returns>
     Task<bool> IsServed(SpaceRuntime space);
 

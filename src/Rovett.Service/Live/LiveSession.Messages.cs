@@ -1,6 +1,7 @@
 using Rovett.Core.Delivery;
 using Rovett.Core.Wire;
 using Rovett.Service.Ledgers;
+using Rovett.Service.Limits;
 
 namespace Rovett.Service.Live;
 
@@ -9,11 +10,18 @@ public sealed partial class LiveSession
 {
     /// <summary>Counts a message of the device.</summary>
     /// <returns>How long to wait before it is taken.</returns>
-    internal TimeSpan TakeMessage() => messages?.Take(out _) ?? TimeSpan.Zero;
+    internal TimeSpan TakeMessage() => Allowance()?.Take(out _) ?? TimeSpan.Zero;
 
     /// <summary>Counts the messages of one request, each of them; none to ask whether one would be taken now.</summary>
     /// <returns>How long to wait before they are taken; zero: they are.</returns>
-    internal TimeSpan TakeMessages(int count) => messages?.TakeAll(count) ?? TimeSpan.Zero;
+    internal TimeSpan TakeMessages(int count) => Allowance()?.TakeAll(count) ?? TimeSpan.Zero;
+
+    Bucket? Allowance()
+    {
+        if (messages is not null || services.Options.MessagesPerSecond == 0) return messages;
+        var made = new Bucket(services.Options.MessagesPerSecond, services.Clock);
+        return Interlocked.CompareExchange(ref messages, made, null) ?? made; // several requests may come at once
+    }
 
     /// <summary>Carries out a message about a topic after those that came before it, and says the answer: a backend may be asked,
     /// which nothing else of this session waits for.</summary>

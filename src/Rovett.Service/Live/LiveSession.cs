@@ -31,7 +31,7 @@ public sealed partial class LiveSession : IOpenSession
     volatile ISessionSide side;
     readonly string? ticket;
     IDisposable place;
-    readonly Bucket? messages;
+    Bucket? messages; // made when its device says something
     readonly bool isTimed;
     SessionTraces? traces;
     long acked;
@@ -59,7 +59,6 @@ public sealed partial class LiveSession : IOpenSession
         this.ticket = ticket;
         this.place = place;
         isTimed = services.IsTimed();
-        messages = services.Options.MessagesPerSecond > 0 ? new Bucket(services.Options.MessagesPerSecond, services.Clock) : null;
         WarnInTime();
         feeder = new SessionFeeder(services.History, side.RecentOf(space), space.Cursors);
         Space = space;
@@ -95,6 +94,8 @@ public sealed partial class LiveSession : IOpenSession
     public string TransportName => IOpenSession.NameOf(Transport);
     /// <summary>Where its requests are answered, when it is polled.</summary>
     internal PollTransport? Poll { get; init; }
+    /// <summary>The request that its connection began with; null when it is polled.</summary>
+    internal HttpContext? Request { get; init; }
     /// <inheritdoc/>
     public StoredTime Since { get; }
     /// <summary>Heartbeats as events, for an EventSource, which can't see comments.</summary>
@@ -205,15 +206,16 @@ public sealed partial class LiveSession : IOpenSession
                     for (; ; )
                     {
                         bool hasLastWords = machine.IsEnded;
-                        // Entries that are taken here count as sent; the rest is sent once it is attached again.
                         if (Stays && !side.MayWrite && machine.HasWords && !hasLastWords && !await IsServedAgain(machine)) break;
                         int count = machine.Drain(buffer.AsSpan(0, size), out var large);
                         if (count == 0 && large is null) break;
-                        if (!side.MayWrite && !hasLastWords && !await IsServedAgain(machine))
+                        if (side is { MayWrite: false } served && !hasLastWords)
                         {
-                            if (machine != Machine) Machine.End(Messages.Ending("moved", services.Options.ComeBackWithinMs));
+                            // What was taken may be revoked by the time it may be written.
+                            if (await IsServedAgain(machine)) MoveAway(served, Messages.Ending("moved", services.Options.ComeBackWithinMs));
                             break;
                         }
+                        if (Stays && !machine.Begins()) break; // its successor is sent what was taken
                         var writing = output.Write(large ?? buffer.AsMemory(0, count));
                         // One that takes what it is given has its next page read meanwhile.
                         try
@@ -321,6 +323,13 @@ public sealed partial class LiveSession : IOpenSession
 
     /// <inheritdoc/>
     public void End(string reason, int? comeBackWithinMs) => Machine?.End(Messages.Ending(reason, comeBackWithinMs));
+
+    /// <inheritdoc/>
+    public void Cut()
+    {
+        Poll?.Cut();
+        Request?.Abort();
+    }
 
     /// <summary>The other side ended it, or is gone: no last words.</summary>
     public void Closed() => Machine?.End(null);

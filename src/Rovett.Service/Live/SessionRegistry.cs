@@ -9,7 +9,7 @@ namespace Rovett.Service.Live;
 /// <summary>The live sessions of this process, and the one timer that all of them share.</summary>
 public sealed class SessionRegistry : IDisposable
 {
-    readonly ConcurrentDictionary<string, (IOpenSession Session, Action Abort)> sessions = new();
+    readonly ConcurrentDictionary<string, IOpenSession> sessions = new();
     static readonly TimeSpan CountHolds = TimeSpan.FromMilliseconds(500);
 
     readonly Dictionary<(string Space, string Transport), SessionCount> ended = [];
@@ -28,8 +28,8 @@ public sealed class SessionRegistry : IDisposable
     /// <summary>True once the service is going down: nobody else is let in.</summary>
     public bool Closing { get; private set; }
 
-    /// <summary>Adds a session with what cuts its connection, or its tie to the node that has that.</summary>
-    public void Add(IOpenSession session, Action abort) => sessions[session.Id] = (session, abort);
+    /// <summary>Adds a session.</summary>
+    public void Add(IOpenSession session) => sessions[session.Id] = session;
 
     /// <summary>Removes a session.</summary>
     public void Remove(IOpenSession session)
@@ -62,27 +62,27 @@ public sealed class SessionRegistry : IDisposable
         if (known.Count > 0 && Stopwatch.GetElapsedTime(at) < CountHolds) return known;
         Dictionary<(string, string), SessionCount> counts;
         lock (endedGate) counts = ended.ToDictionary(e => e.Key, e => e.Value with { });
-        foreach (var (session, _) in sessions.Values) Add(counts, session, isOpen: true);
+        foreach (var session in sessions.Values) Add(counts, session, isOpen: true);
         known = [.. counts.Values];
         counted = Tuple.Create(Stopwatch.GetTimestamp(), known);
         return known;
     }
 
     /// <summary>A session by its id, or null.</summary>
-    public IOpenSession? Find(string id) => sessions.TryGetValue(id, out var found) ? found.Session : null;
+    public IOpenSession? Find(string id) => sessions.GetValueOrDefault(id);
 
     /// <summary>Every session.</summary>
-    public IEnumerable<IOpenSession> All => sessions.Values.Select(s => s.Session);
+    public IEnumerable<IOpenSession> All => sessions.Values;
 
     /// <summary>The sessions of a space.</summary>
-    public IEnumerable<IOpenSession> In(string space) => sessions.Values.Where(s => s.Session.Space.Name == space).Select(s => s.Session);
+    public IEnumerable<IOpenSession> In(string space) => sessions.Values.Where(s => s.Space.Name == space);
 
     /// <summary>Cuts a device's WebSockets, without a word.</summary>
     internal void CutWebSockets(string device)
     {
-        foreach (var (session, abort) in sessions.Values)
+        foreach (var session in sessions.Values)
         {
-            if (session.Device == device && session is LiveSession { Transport: TransportKind.WebSocket }) abort();
+            if (session.Device == device && session is LiveSession { Transport: TransportKind.WebSocket }) session.Cut();
         }
     }
 
@@ -90,14 +90,14 @@ public sealed class SessionRegistry : IDisposable
     public async Task Close(int comeBackWithinMs, TimeSpan patience)
     {
         Closing = true;
-        foreach (var (session, _) in sessions.Values) session.End("shutdown", comeBackWithinMs);
+        foreach (var session in sessions.Values) session.End("shutdown", comeBackWithinMs);
         using var limit = new CancellationTokenSource(patience);
         while (!sessions.IsEmpty && !limit.IsCancellationRequested) await Task.Delay(20, CancellationToken.None);
-        foreach (var (session, abort) in sessions.Values)
+        foreach (var session in sessions.Values)
         {
             try
             {
-                abort();
+                session.Cut();
             }
             catch (Exception error)
             {
@@ -108,11 +108,11 @@ public sealed class SessionRegistry : IDisposable
 
     Task Tick()
     {
-        foreach (var (session, abort) in sessions.Values)
+        foreach (var session in sessions.Values)
         {
             try
             {
-                if (session is LiveSession live && !live.Tick()) abort();
+                if (session is LiveSession live && !live.Tick()) session.Cut();
             }
             catch (Exception error)
             {

@@ -78,14 +78,13 @@ public static class WebSocketTransport
     }
 
     /// <summary>Runs a session until either side ends it.</summary>
-    public static async Task Run(HttpContext context, LiveSession session, int maxMessageBytes)
-    {
-        await using var stream = await Accept(context);
-        await Run(context, stream, session, new FrameReader(maxMessageBytes), default);
-    }
+    public static Task Run(HttpContext context, LiveSession session, int maxMessageBytes) =>
+        Run(context, null, session, new FrameReader(maxMessageBytes), default);
 
-    static async Task Run(HttpContext context, Stream stream, LiveSession session, FrameReader frames, ReadOnlyMemory<byte> first)
+    // One method for both ways to begin: a second one that waits for it would take memory as long as the session lives.
+    static async Task Run(HttpContext context, Stream? accepted, LiveSession session, FrameReader frames, ReadOnlyMemory<byte> first)
     {
+        await using var stream = accepted ?? await Accept(context);
         var output = new StreamOutput(stream);
         var reading = Read(stream, session, output, frames, first);
         try
@@ -108,8 +107,7 @@ public static class WebSocketTransport
     /// <summary>A WebSocket that has not said whose it is.</summary>
     public sealed class Opening(Stream stream, FrameReader frames) : IAsyncDisposable
     {
-        readonly byte[] buffer = new byte[4096];
-        ReadOnlyMemory<byte> rest;
+        ReadOnlyMemory<byte> rest; // what came with the first message
 
         /// <summary>Waits for the first message, which must show a token.</summary>
         /// <param name="seal">Reads cursors.</param>
@@ -122,6 +120,7 @@ public static class WebSocketTransport
         {
             using var limit = CancellationTokenSource.CreateLinkedTokenSource(gone, putOut);
             limit.CancelAfter(within);
+            var buffer = ArrayPool<byte>.Shared.Rent(4096);
             try
             {
                 for (; ; )
@@ -137,6 +136,8 @@ public static class WebSocketTransport
                         if (found is FrameEvent.Ping or FrameEvent.Pong) continue;
                         if (found != FrameEvent.Text) return null;
                         var message = DeviceMessage.Parse(frames.Payload.ToArray(), seal);
+                        frames.Release();
+                        rest = rest.ToArray();
                         return message.Token
                             ?? throw (message.Problem ?? Missing("The first message was another one than renew.")).ToException();
                     }
@@ -152,6 +153,10 @@ public static class WebSocketTransport
             catch (Exception error) when (IsGone(error))
             {
                 return null;
+            }
+            finally
+            {
+                ArrayPool<byte>.Shared.Return(buffer);
             }
         }
 

@@ -1,4 +1,3 @@
-using Microsoft.AspNetCore.Connections.Features;
 using Microsoft.AspNetCore.Hosting;
 using OpenTelemetry;
 using OpenTelemetry.Exporter;
@@ -17,7 +16,10 @@ namespace Rovett.Service.Telemetry;
 static class Exports
 {
     const string Path = "/metrics";
-    static readonly object Item = new();
+    static readonly MetricsDoor There = new();
+
+    /// <summary>Marks the connections to the port of the metrics.</summary>
+    sealed class MetricsDoor;
 
     /// <summary>Measures what is exported, if anything is.</summary>
     public static void AddExports(this IServiceCollection services, RovettOptions options)
@@ -60,7 +62,7 @@ static class Exports
         if (options.MetricsEndPoint is not { } at) return;
         builder.WebHost.ConfigureKestrel(o => o.Listen(at, listen => listen.Use(next => connection =>
         {
-            connection.Items[Item] = Item;
+            connection.Features.Set(There);
             return next(connection);
         })));
     }
@@ -77,5 +79,5 @@ static class Exports
         });
     }
 
-    static bool CameThere(HttpContext context) => context.Features.Get<IConnectionItemsFeature>()?.Items.ContainsKey(Item) == true;
+    static bool CameThere(HttpContext context) => context.Features.Get<MetricsDoor>() is not null;
 }

@@ -9,8 +9,9 @@ namespace Rovett.Storage.Postgres;
 /// <param name="Beat">How long ago it was last heard of, by the database's clock.</param>
 /// <param name="IsLeaving">It gives its spaces up.</param>
 /// <param name="IsConnected">It has connections to the database.</param>
+/// <param name="Unreached">The incarnations of nodes that it can't reach over the network.</param>
 public sealed record NodeRow(string Url, Guid Incarnation, string Version, byte[]? Certificate, TimeSpan For, TimeSpan Beat,
-    bool IsLeaving, bool IsConnected)
+    bool IsLeaving, bool IsConnected, IReadOnlyCollection<Guid> Unreached)
 {
     /// <summary>For how long what it says of itself holds.</summary>
     public static readonly TimeSpan Holds = TimeSpan.FromSeconds(3);

@@ -33,8 +33,8 @@ public sealed class PostgresNode : IDisposable
         (this.incarnation, this.url) = (incarnation, url);
         Run("INSERT INTO node (url, incarnation, version, speaks, certificate, joined, beat) VALUES ($1, $2, $3, $4, $5, " +
             "clock_timestamp(), clock_timestamp()) ON CONFLICT (url) DO UPDATE SET incarnation=$2, version=$3, speaks=$4, " +
-            "certificate=$5, joined=clock_timestamp(), beat=clock_timestamp(), leaving=false", url, incarnation, version, Speaks,
-            certificate is null ? DBNull.Value : certificate);
+            "certificate=$5, joined=clock_timestamp(), beat=clock_timestamp(), leaving=false, unreached='{}'",
+            url, incarnation, version, Speaks, certificate is null ? DBNull.Value : certificate);
     }
 
     // ---- signs of life: on a thread of their own
@@ -88,8 +88,8 @@ public sealed class PostgresNode : IDisposable
                 {
                     new NpgsqlBatchCommand("SELECT url, incarnation, version, certificate, " +
                         "extract(epoch from clock_timestamp()-joined)::float8, extract(epoch from clock_timestamp()-beat)::float8, " +
-                        "leaving, EXISTS (SELECT 1 FROM pg_stat_activity WHERE application_name=$1||replace(incarnation::text, '-', '')) " +
-                        "FROM node ORDER BY url") { Parameters = { new() { Value = NamePrefix } } },
+                        "leaving, EXISTS (SELECT 1 FROM pg_stat_activity WHERE application_name=$1||replace(incarnation::text, '-', ''))" +
+                        ", unreached FROM node ORDER BY url") { Parameters = { new() { Value = NamePrefix } } },
                     // What belongs to no space goes with the space main.
                     new NpgsqlBatchCommand("SELECT s.id, s.name, o.term, o.incarnation, o.wanted FROM space s LEFT JOIN space_owner o " +
                         "ON o.space=s.id ORDER BY s.id"),
@@ -102,7 +102,8 @@ public sealed class PostgresNode : IDisposable
             {
                 nodes.Add(new NodeRow(reader.GetString(0), reader.GetGuid(1), reader.GetString(2),
                     reader.IsDBNull(3) ? null : reader.GetFieldValue<byte[]>(3), TimeSpan.FromSeconds(reader.GetDouble(4)),
-                    TimeSpan.FromSeconds(reader.GetDouble(5)), reader.GetBoolean(6), reader.GetBoolean(7)));
+                    TimeSpan.FromSeconds(reader.GetDouble(5)), reader.GetBoolean(6), reader.GetBoolean(7),
+                    reader.GetFieldValue<Guid[]>(8)));
             }
             reader.NextResult();
             while (reader.Read())
@@ -167,13 +168,17 @@ public sealed class PostgresNode : IDisposable
 
     static void Terminate(NpgsqlConnection connection, Guid[] lapsed, IReadOnlyCollection<Guid> gone)
     {
-        using var end = new NpgsqlCommand("SELECT pg_terminate_backend(pid, 1000) FROM pg_stat_activity a WHERE a.application_name IN " +
-            "(SELECT $1||replace(i::text, '-', '') FROM unnest($2) AS i WHERE i=ANY($3) OR NOT EXISTS (SELECT 1 FROM node n WHERE " +
-            "n.incarnation=i AND n.beat>clock_timestamp()-interval '3 s' AND n.beat<clock_timestamp()+interval '1 s'))", connection)
+        // All are told to end before the first is waited for.
+        foreach (var how in (string[])["pid", "pid, 1000"])
         {
-            Parameters = { new() { Value = NamePrefix }, new() { Value = lapsed }, new() { Value = gone.ToArray() } },
-        };
-        end.ExecuteNonQuery();
+            using var end = new NpgsqlCommand($"SELECT pg_terminate_backend({how}) FROM pg_stat_activity a WHERE a.application_name IN " +
+                "(SELECT $1||replace(i::text, '-', '') FROM unnest($2) AS i WHERE i=ANY($3) OR NOT EXISTS (SELECT 1 FROM node n WHERE " +
+                "n.incarnation=i AND n.beat>clock_timestamp()-interval '3 s' AND n.beat<clock_timestamp()+interval '1 s'))", connection)
+            {
+                Parameters = { new() { Value = NamePrefix }, new() { Value = lapsed }, new() { Value = gone.ToArray() } },
+            };
+            end.ExecuteNonQuery();
+        }
     }
 
     /// <summary>Gives spaces up, for another to take them.</summary>
@@ -194,6 +199,12 @@ public sealed class PostgresNode : IDisposable
     /// <returns>False: there is no such node.</returns>
     public bool SetLeaving(string node, bool isLeaving) => Run("WITH noted AS (UPDATE node SET leaving=$2 WHERE url=$1 RETURNING 1) " +
         $"SELECT pg_notify('{News}', '') FROM noted", node, isLeaving) > 0;
+
+    /// <summary>Tells the others which nodes this one can't reach.</summary>
+    /// <param name="nodes">Their incarnations.</param>
+    /// <exception cref="NpgsqlException">The server can't be reached.</exception>
+    public void SetUnreached(IReadOnlyCollection<Guid> nodes) => Run("WITH noted AS (UPDATE node SET unreached=$3 WHERE url=$1 AND " +
+        $"incarnation=$2 RETURNING 1) SELECT pg_notify('{News}', '') FROM noted", url, incarnation, nodes.ToArray());
 
     /// <summary>This node is not there any more.</summary>
     public void Leave() => Run($"WITH gone AS (DELETE FROM node WHERE url=$1 AND incarnation=$2 RETURNING 1) " +

@@ -44,6 +44,8 @@ public sealed partial class SqlLedgerStore
     /// <inheritdoc/>
     public void TrimEntries(int space, long upTo)
     {
+        ahead?.Takes.Clear();
+        ahead?.Memberships.Clear();
         long last = Rows.Key(space, upTo);
         foreach (var (position, placements) in sql.All(
             "SELECT key, placements FROM entry WHERE key>=?1 AND key<=?2 AND kind BETWEEN 3 AND 8",

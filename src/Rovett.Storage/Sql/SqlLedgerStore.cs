@@ -52,6 +52,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     /// <inheritdoc/>
     public void ShiftStanding(long from, long by)
     {
+        ahead?.People.Clear();
         sql.Run("UPDATE person SET valid_from=valid_from+?2 WHERE valid_from>=?1", from, by);
         sql.Run("UPDATE tombstone SET valid_from=valid_from+?2 WHERE valid_from>=?1", from, by);
         if (by < 0) sql.Run("UPDATE person SET roles_issued_at=roles_issued_at+?2 WHERE roles_issued_at>=?1", from, by);
@@ -60,6 +61,7 @@ public sealed partial class SqlLedgerStore : ILedgerStore, IDisposable
     /// <inheritdoc/>
     public void CapStanding(long now, long tolerance)
     {
+        ahead?.People.Clear();
         sql.Run("UPDATE person SET valid_from=?1 WHERE valid_from>?2", now, now + tolerance);
         sql.Run("UPDATE tombstone SET valid_from=?1 WHERE valid_from>?2", now, now + tolerance);
         sql.Run("UPDATE person SET roles_issued_at=?1 WHERE roles_issued_at>?2", now, now + tolerance);

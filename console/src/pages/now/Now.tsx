@@ -87,7 +87,7 @@ function Arrived() {
   );
 }
 
-const states: Record<Node['state'], Sign> = { serving: 'live', leaving: 'watch', silent: 'denied' };
+const states: Record<Node['state'], Sign> = { serving: 'live', leaving: 'watch', 'cut-off': 'watch', silent: 'denied' };
 
 function Nodes({ nodes, serves }: { nodes: Node[]; serves?: string }) {
   const { space } = useHere();
@@ -106,6 +106,7 @@ function Nodes({ nodes, serves }: { nodes: Node[]; serves?: string }) {
             </span>
             <small>
               version {node.version}, since <time title={node.since}>{when(node.since)}</time>
+              {node.unreached && `; can't reach ${node.unreached.join(', ')}`}
             </small>
           </li>
         ))}

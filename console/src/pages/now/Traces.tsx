@@ -208,7 +208,7 @@ function rowsOf(
     ) : (
       none
     );
-  const free = facts.freeBytes === null ? 'in PostgreSQL' : `${bytes(facts.freeBytes)} free`;
+  const free = facts.freeBytes === undefined ? 'in PostgreSQL' : `${bytes(facts.freeBytes)} free`;
   return [
     {
       name: 'Sessions',

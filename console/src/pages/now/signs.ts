@@ -19,7 +19,7 @@ const near = 0.8;
 
 /** To watch below 1 GB or a tenth of disk and history together; wrong below 100 MB. */
 function store(facts: Facts): Watched {
-  if (facts.freeBytes === null) {
+  if (facts.freeBytes === undefined) {
     return { name: 'Store', fact: `${bytes(facts.historyBytes)} in PostgreSQL`, level: 'well', page: '/' };
   }
   const free = facts.freeBytes / (facts.freeBytes + facts.historyBytes);
@@ -55,17 +55,21 @@ function events(facts: Facts): Watched {
 function nodes(facts: Facts): Watched[] {
   const serving = facts.nodes.filter((n) => n.state === 'serving').length;
   const silent = facts.nodes.filter((n) => n.state === 'silent').map((n) => n.node);
+  const apart = facts.nodes.find((n) => n.unreached !== undefined);
+  const lost = new Set(facts.nodes.flatMap((n) => n.unreached ?? [])).size;
   if (facts.nodes.length === 0) return [];
   return [
     {
       name: 'Nodes',
-      fact: `${serving} of ${facts.nodes.length} serve`,
-      level: serving < facts.nodes.length ? 'watch' : 'well',
+      fact: lost > 0 ? `${lost} out of reach` : `${serving} of ${facts.nodes.length} serve`,
+      level: serving < facts.nodes.length || apart ? 'watch' : 'well',
       page: '/',
       why:
         silent.length > 0
           ? `${silent.join(', ')} ${silent.length === 1 ? 'is' : 'are'} not heard of: start it again`
-          : 'a node gives its spaces to the others',
+          : apart
+            ? `${apart.node} can't reach ${apart.unreached?.join(', ')}: check the network between them`
+            : 'a node gives its spaces to the others',
     },
   ];
 }

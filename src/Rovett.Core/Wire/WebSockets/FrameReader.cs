@@ -1,5 +1,6 @@
 using System.Buffers;
 using System.Buffers.Binary;
+using System.Runtime.CompilerServices;
 
 namespace Rovett.Core.Wire.WebSockets;
 
@@ -8,7 +9,13 @@ namespace Rovett.Core.Wire.WebSockets;
 /// <param name="maxMessageBytes">A longer message fails with 1009 as soon as its length is known.</param>
 public sealed class FrameReader(int maxMessageBytes)
 {
-    readonly byte[] head = new byte[14];
+    [InlineArray(14)]
+    struct Head
+    {
+        byte first;
+    }
+
+    Head head;
     int headLength;
     long remaining;
     Opcode opcode;
@@ -21,7 +28,7 @@ public sealed class FrameReader(int maxMessageBytes)
     bool inMessage;
     Utf8Check utf8;
 
-    readonly byte[] control = new byte[125];
+    byte[] control = [];
     int controlLength;
 
     /// <summary>The payload of the last event; valid until the next call.</summary>
@@ -81,7 +88,7 @@ public sealed class FrameReader(int maxMessageBytes)
             if (headLength >= 2 && headLength == need) break;
             if (bytes.IsEmpty) return false;
             int take = Math.Min(need - headLength, bytes.Length);
-            bytes[..take].CopyTo(head.AsSpan(headLength));
+            bytes[..take].CopyTo(head[headLength..]);
             headLength += take;
             bytes = bytes[take..];
             if (headLength == 2 && CheckFirstBytes() is { } wrong)
@@ -93,8 +100,8 @@ public sealed class FrameReader(int maxMessageBytes)
         int extended = (head[1] & 127) switch { 126 => 2, 127 => 8, _ => 0 };
         ulong length = extended switch
         {
-            2 => BinaryPrimitives.ReadUInt16BigEndian(head.AsSpan(2)),
-            8 => BinaryPrimitives.ReadUInt64BigEndian(head.AsSpan(2)),
+            2 => BinaryPrimitives.ReadUInt16BigEndian(head[2..]),
+            8 => BinaryPrimitives.ReadUInt64BigEndian(head[2..]),
             _ => (ulong)(head[1] & 127),
         };
         if (extended == 8 && length > long.MaxValue) result = Fail(CloseCode.ProtocolError, "a length has its highest bit set");
@@ -107,11 +114,11 @@ public sealed class FrameReader(int maxMessageBytes)
             result = Fail(CloseCode.TooBig, $"a message may have {maxMessageBytes} bytes");
         }
         if (result == FrameEvent.Failed) return false;
-        mask = BinaryPrimitives.ReadUInt32LittleEndian(head.AsSpan(2 + extended));
+        mask = BinaryPrimitives.ReadUInt32LittleEndian(head[(2 + extended)..]);
         maskAt = 0;
         remaining = (long)length;
         inPayload = true;
-        if (opcode >= Opcode.Close) controlLength = 0;
+        (control, controlLength) = (opcode >= Opcode.Close && length > 0 ? new byte[length] : [], 0);
         return true;
     }
 

@@ -95,7 +95,7 @@ public sealed class SpacesApi(SpaceDirectory spaces, SpaceKeeper keeper, ApiKeys
         }
         if (spaces.Find(name) is not { } space) throw Unknown().ToException();
         // Should it fail, nothing is removed.
-        int ended = await ledger.Ask(new RemoveSpaceCommand(name) { StepSize = 8 * LedgerPump.StepSize });
+        int ended = await ledger.Ask(new RemoveSpaceCommand(name) { StepSize = 10 * LedgerPump.StepSize });
         store.RemoveSpace(name);
         Leave(space);
         audit.Note("main", admin.Actor, "space.removed", name, json => json.WriteNumber("sessionsEnded", ended));

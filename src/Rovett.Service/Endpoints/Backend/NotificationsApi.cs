@@ -31,12 +31,13 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
     public async Task Send(HttpContext context)
     {
         var (space, key) = context.KeyCaller();
+        await limits.HoldEarly(context, space, key.Stored.Id);
         if (await ManyIn(context) is { } many)
         {
             await SendMany(context, space, key, many);
             return;
         }
-        limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
+        if (limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name) is { } refused) throw refused.ToException();
         bool dryRun = Json.IsDryRun(context);
         byte[] bytes = [];
         using var body = await Json.Read(context, b => bytes = b, options.MaxBodyBytes);
@@ -126,13 +127,19 @@ public sealed class NotificationsApi(LedgerPump ledger, SqlHistory history, Sess
         var results = new SendOutcome?[many.Count];
         using (await limits.Sending.Enter(context, space.Name, many.Count))
         {
+            Problem? limited = null; // the key has sent as many as it may: what follows is not looked at
             for (int i = 0; i < many.Count; i++)
             {
+                if (limited is not null)
+                {
+                    problems[i] = limited;
+                    continue;
+                }
                 try
                 {
                     var draft = DraftOf(many[i].Line is { } line ? LineOf(line) : many[i].Element, space, key);
-                    limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
-                    drafts.Add((i, draft));
+                    problems[i] = limited = limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
+                    if (limited is null) drafts.Add((i, draft));
                 }
                 catch (ProblemException refused)
                 {

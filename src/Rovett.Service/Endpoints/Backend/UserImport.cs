@@ -15,7 +15,7 @@ namespace Rovett.Service.Endpoints.Backend;
 /// <summary>Takes many users in one request, a line at a time.</summary>
 public sealed class UserImport(LedgerPump ledger, AuditTrail audit, TimeProvider clock, IOptions<JsonOptions> json)
 {
-    const int MaxLineBytes = 64 * 1024, Batch = 200, Part = 25, MostFaults = 50;
+    const int MaxLineBytes = 64 * 1024, Batch = 200, Part = 10, MostFaults = 50;
     const string Lines = "application/x-ndjson";
     static readonly TimeSpan ProgressEvery = TimeSpan.FromSeconds(1);
 

@@ -33,6 +33,7 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
         var (space, key) = context.KeyCaller();
         bool dryRun = Json.IsDryRun(context);
         Json.AllowBody(context, MaxBodyBytes);
+        await limits.HoldEarly(context, space, key.Stored.Id);
         var (given, isOne) = await Read(context);
         var answers = new EventResultAnswer[given.Count];
         var taken = new List<(int Index, EvaluatedEvent Event)>();
@@ -51,15 +52,17 @@ public sealed class EventsApi(LedgerPump ledger, SqlHistory history, RulesInForc
                     var found = given[i].Event!;
                     key.RequireMayPublish(found.Type, found.Source);
                     checks.RequireFits(space, found);
-                    limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
-                    var evaluated = RulesInForce.Evaluate(inForce, found, setting);
-                    limits.CountMore(space, key.Stored.Id, evaluated.Results.Sum(r => r.Drafts.Count) - 1);
-                    taken.Add((i, evaluated));
+                    refusal = after = limits.TakeSend(context, space, key.Stored.Id, key.Stored.Name);
+                    if (refusal is null)
+                    {
+                        var evaluated = RulesInForce.Evaluate(inForce, found, setting);
+                        limits.CountMore(space, key.Stored.Id, evaluated.Results.Sum(r => r.Drafts.Count) - 1);
+                        taken.Add((i, evaluated));
+                    }
                 }
                 catch (ProblemException refused)
                 {
                     refusal = refused.Problem;
-                    if (refusal.Status == 429) after = refusal;
                 }
             }
             if (refusal is not null) answers[i] = new EventResultAnswer { Problem = ProblemAnswer.Of(refusal) };

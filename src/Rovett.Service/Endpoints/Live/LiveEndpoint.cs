@@ -1,6 +1,8 @@
 using System.Globalization;
+using System.Net;
 using System.Runtime.InteropServices;
 using System.Text.Json;
+using Microsoft.AspNetCore.Http.Features;
 using Rovett.Core.Addresses;
 using Rovett.Core.Wire;
 using Rovett.Service.Audit;
@@ -18,14 +20,16 @@ namespace Rovett.Service.Endpoints.Live;
 /// <summary><c>/v1/live</c>: lets devices in and hands them to their transport, and takes what a device posts beside
 /// its stream.</summary>
 public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, Tokens tokens, Tickets tickets, Origins origins,
-    SessionRegistry registry, RovettOptions options)
+    SessionRegistry registry, ConnectionTurns turns, RovettOptions options)
 {
     const int MaxPosted = 100, MostTries = 4;
 
     /// <summary>Opens a live session.</summary>
     /// <remarks>By WebSocket (with an upgrade), server-sent events or long poll, as the request asks. The messages are
     /// described by the AsyncAPI document.</remarks>
-    public async Task Connect(HttpContext context)
+    public Task Connect(HttpContext context) => Open(context).Unwrap(); // Open is over once there is a session
+
+    async Task<Task> Open(HttpContext context)
     {
         var origin = origins.Require(context);
         var space = spaces.Of(context);
@@ -35,7 +39,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         if (upgrade && services.Switches is { } faults && faults.BlocksWebSocket(context.Request.Query["device"].ToString()))
         {
             context.Response.StatusCode = 400; // and not why: as a proxy would
-            return;
+            return Task.CompletedTask;
         }
         if (upgrade) WebSocketTransport.CheckHandshake(context);
         else if (transport == TransportKind.Sse && !AcceptsEvents(context))
@@ -53,8 +57,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
 
         if (upgrade && Bearer.Of(context) is null && !context.Request.Query.ContainsKey("ticket"))
         {
-            await WaitForToken(context, space, origin);
-            return;
+            return await OpenByFirstMessage(context, space, origin);
         }
         LiveSession session;
         try
@@ -64,34 +67,36 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         catch (ProblemException refused) when (upgrade && context.Request.Query.ContainsKey("ticket"))
         {
             // A browser can't read why an upgrade was refused: accept, say it, close.
-            using var place = services.Limits.EnterRefused(context.Connection.RemoteIpAddress, context.Abort);
+            using var place = services.Limits.EnterRefused(AddressOf(context), context.Abort);
             if (place is null) throw;
             await WebSocketTransport.Refuse(context, refused.Problem);
-            return;
+            return Task.CompletedTask;
         }
         catch (ProblemException refused) when (transport == TransportKind.Sse && refused.Problem.Slug == "ticket-ended")
         {
             context.Response.StatusCode = 204; // an EventSource stops coming back
             context.Response.ContentLength = null;
             context.Response.ContentType = "text/event-stream";
-            return;
+            return Task.CompletedTask;
         }
-        context.Request.Headers.Authorization = default; // or it would be in memory as long as the session lives
-        if (session.Poll is { } poll)
-        {
-            _ = Polled(session, poll); // it outlives this request
-            await Poll(context, session, poll, 0);
-            return;
-        }
-        await Run(session, context.Abort,
-            () => upgrade ? WebSocketTransport.Run(context, session, options.MaxMessageBytes) : SseTransport.Run(context, session));
+        LetGo(context);
+        if (session.Poll is not { } poll) return Run(session, context, null);
+        _ = Polled(session, poll); // it outlives this request
+        return Poll(context, session, poll, 0);
+    }
+
+    /// <summary>Drops the parts of a request that are no longer needed and would stay in memory as long as the session.</summary>
+    static void LetGo(HttpContext context)
+    {
+        context.Features.Set<IQueryFeature>(null);
+        context.Request.Headers.Authorization = default;
     }
 
     async Task Polled(LiveSession session, PollTransport poll)
     {
         try
         {
-            await Run(session, poll.Cut, () => poll.Run(session));
+            await Run(session, null, null);
         }
         catch (Exception error)
         {
@@ -143,22 +148,26 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         return PollTransport.UsualWait;
     }
 
-    async Task Run(LiveSession session, Action abort, Func<Task> transport)
+    /// <param name="session">The session.</param>
+    /// <param name="context">The request of its connection; null when it is polled.</param>
+    /// <param name="opening">Its WebSocket, when that is open already.</param>
+    async Task Run(LiveSession session, HttpContext? context, WebSocketTransport.Opening? opening)
     {
-        registry.Add(session, abort);
+        registry.Add(session);
         if (!tokens.StillHolds(session.Space, session.Credential)) session.End("signing-key-removed", null); // while it was let in
         try
         {
-            await transport();
+            await (session.Poll?.Run(session) ?? opening?.Run(context!, session) ?? (session.Transport == TransportKind.WebSocket
+                ? WebSocketTransport.Run(context!, session, options.MaxMessageBytes) : SseTransport.Run(context!, session)));
         }
         catch (ProblemException)
         {
-            abort(); // the ledger takes no more commands now, or the space was removed: the device comes back or is told then
+            session.Cut(); // the ledger takes no more commands now, or the space was removed: the device comes back or is told then
         }
         catch (Exception error)
         {
             services.Faults.Thrown(session.Space.Name, "session", error);
-            abort();
+            session.Cut();
         }
         finally
         {
@@ -168,37 +177,43 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     }
 
     /// <summary>A WebSocket without a credential: its first message must show one, soon. Few of them wait at a time.</summary>
-    async Task WaitForToken(HttpContext context, SpaceRuntime space, string? origin)
+    async Task<Task> OpenByFirstMessage(HttpContext context, SpaceRuntime space, string? origin)
     {
         using var putOut = new CancellationTokenSource();
-        using var waits = services.Limits.EnterUnauthenticated(context.Connection.RemoteIpAddress, () => PutOut(putOut));
-        await using var opening = await WebSocketTransport.Open(context, options.MaxMessageBytes);
-        LiveSession session;
+        using var waits = services.Limits.EnterUnauthenticated(AddressOf(context), () => PutOut(putOut));
+        var opening = await WebSocketTransport.Open(context, options.MaxMessageBytes);
+        bool runs = false;
         try
         {
+            ConnectionTurns.End(context);
             var token = await opening.FirstToken(space.Cursors, TimeSpan.FromSeconds(options.HandshakeSeconds), context.RequestAborted,
                 putOut.Token);
             if (token is null)
             {
                 if (putOut.IsCancellationRequested) await Refuse(context, opening, services.Limits.TooManyUnauthenticated());
-                return; // it is gone
+                return Task.CompletedTask; // it is gone
             }
-            session = await Admit(context, space, origin, TransportKind.WebSocket, token);
+            using var turn = await turns.Begin();
+            var session = await Admit(context, space, origin, TransportKind.WebSocket, token);
+            LetGo(context);
+            runs = true;
+            return Run(session, context, opening);
         }
         catch (ProblemException refused)
         {
             waits.Dispose();
             await Refuse(context, opening, refused.Problem);
-            return;
         }
         catch (Exception failed) when (LedgerPump.IsStoreFailure(failed))
         {
             waits.Dispose();
             await Refuse(context, opening, LedgerPump.StoreFailed(failed));
-            return;
         }
-        waits.Dispose();
-        await Run(session, context.Abort, () => opening.Run(context, session));
+        finally
+        {
+            if (!runs) await opening.DisposeAsync();
+        }
+        return Task.CompletedTask;
     }
 
     static void PutOut(CancellationTokenSource waiting)
@@ -216,7 +231,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
     /// <summary>Says why, if it can be said without much being kept for it.</summary>
     async Task Refuse(HttpContext context, WebSocketTransport.Opening opening, Problem problem)
     {
-        using var place = services.Limits.EnterRefused(context.Connection.RemoteIpAddress, context.Abort);
+        using var place = services.Limits.EnterRefused(AddressOf(context), context.Abort);
         if (place is null) context.Abort();
         else await opening.Refuse(problem);
     }
@@ -267,7 +282,7 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
 
         var linked = context.Features.Get<LinkedSpace>();
         ISessionSide Side() => linked is null ? new HereSide(services)
-            : new LinkedSide(services, linked.Link, context.Connection.RemoteIpAddress);
+            : new LinkedSide(services, linked.Link, AddressOf(context));
         Credential credential;
         string? opened = null;
         if (token is not null) credential = await Side().Check(token, space);
@@ -288,13 +303,14 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
         {
             // The node that serves the space counts all its sessions.
             var place = linked is not null ? UsageLimits.NoPlace
-                : services.Limits.EnterSession(space, credential.Identity.User.Value, context.Connection.RemoteIpAddress);
+                : services.Limits.EnterSession(space, credential.Identity.User.Value, AddressOf(context));
             var session = new LiveSession(services, Side(), place, space, credential, opened, device, label, transport,
                 heartbeat == "event")
             {
                 Tried = TriedHints.Read(query["tried"]),
                 Reopens = LiveRequests.Reopens(context.Request),
-                Address = context.Connection.RemoteIpAddress,
+                Address = AddressOf(context),
+                Request = transport == TransportKind.LongPoll ? null : context,
                 Poll = transport == TransportKind.LongPoll ? new PollTransport(services.Clock) : null,
             };
             try
@@ -323,6 +339,9 @@ public sealed class LiveEndpoint(LiveServices services, SpaceDirectory spaces, T
             }
         }
     }
+
+    // HttpContext.Connection would be made for this, and stay in memory as long as the session.
+    static IPAddress? AddressOf(HttpContext context) => context.Features.Get<IHttpConnectionFeature>()?.RemoteIpAddress;
 
     static bool AcceptsEvents(HttpContext context)
     {

@@ -79,7 +79,7 @@ public sealed record FactsAnswer
     /// <summary>Bytes of the history on disk.</summary>
     public required long HistoryBytes { get; init; }
 
-    /// <summary>Bytes that are free on its disk; null: only the database server knows.</summary>
+    /// <summary>Bytes that are free on its disk; absent: only the database server knows.</summary>
     public required long? FreeBytes { get; init; }
 
     /// <summary>Limits by how much of each is used, the fullest first.</summary>

@@ -15,6 +15,9 @@ public sealed class EraseUserCommand(string space, string userId, TimeSpan longe
 {
     internal override bool MayRevoke => true;
 
+    /// <summary>Credentials issued earlier are refused from now on.</summary>
+    internal long ValidFrom { get; private set; }
+
     internal override void Execute(Ledger ledger)
     {
         var state = ledger.Space(Space);
@@ -27,7 +30,7 @@ public sealed class EraseUserCommand(string space, string userId, TimeSpan longe
         Changes.ReleaseLost(ledger, state, user, everything: true);
         Standing.EndSessions(ledger, state, user, "erased");
         user.Follows.Clear();
-        long validFrom = Math.Max(user.Row.ValidFrom,
+        ValidFrom = Math.Max(user.Row.ValidFrom,
             Math.Max(ledger.Now.Micros + 1, user.Row.Ahead.Select(Math.Abs).DefaultIfEmpty().Max() + 1));
         Roles.Apply(ledger, state, user, user.Row with
         { Seen = null, TokenRoles = [], DirectoryRoles = [], DisplayName = null, Locale = null, Claims = "", RulesSeen = null });
@@ -59,7 +62,7 @@ public sealed class EraseUserCommand(string space, string userId, TimeSpan longe
             NotificationTraits.None));
         ledger.Store.SaveErasure(state.Id, erasure);
         state.Agenda.IsErasing = true;
-        ledger.Store.SaveTombstone(state.Id, state.HashOf(userId), validFrom, user.PersonId);
+        ledger.Store.SaveTombstone(state.Id, state.HashOf(userId), ValidFrom, user.PersonId);
         state.HasTombstones = true;
         var end = new StoredTime(state.Due.Micros + (long)longestToken.TotalMicroseconds);
         state.AddDue(new DueRow(end, DueKind.TombstoneEnd, user.PersonId, 0));

@@ -19,7 +19,8 @@ public sealed class AgainCommand(string space, UserState user, ISessionPort sess
         foreach (var item in items)
         {
             var own = present.Logs!.Find(l => l.Log.Id == item.Log);
-            var log = own ?? present.Sessions.Find(s => s.Session == session)?.SubscribedLogs.Find(w => w.Seen.Log.Id == item.Log)?.Seen;
+            var log = own ?? present.Sessions.Find(s => s.Session == session)?.SubscribedLogs
+                .FirstOrDefault(w => w.Seen.Log.Id == item.Log)?.Seen;
             if (log is null || log.SegmentOf(item.Ordinal) is not { } segment) continue;
             var entry = state.Recent.Find(item.Position);
             if (entry is null && ledger.Store.FindEntry(state.Id, item.Position) is { } row)

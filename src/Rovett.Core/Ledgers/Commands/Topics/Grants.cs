@@ -38,8 +38,8 @@ static class Grants
         return position.Value;
     }
 
-    /// <summary>Applies the start or the end of a grant to the person who has it. One to a role is applied to connected users by
-    /// <see cref="Look"/>, and to all others the next time they are needed.</summary>
+    /// <summary>Applies the start or the end of a person's grant. A role's grant is applied to connected users by <see cref="Look"/>, and
+    /// to everybody else the next time they are needed.</summary>
     /// <returns>The users to look at: none, or all who are connected.</returns>
     public static List<UserState> Changed(Ledger ledger, SpaceState state, Grant grant, long position)
     {
