@@ -64,7 +64,7 @@ static class Everything
             }
         }
         Show(rows.Values);
-        if (some.Length == 0) await Write(rows.Values);
+        if (some.Length == 0) await Write(rows.Values, await Holds.Run());
     }
 
     static string Goal(Row row) => row.Most is { } most ? $"≤ {most} ms" : row.Goal > 0 ? $"≥ {row.Goal:0.#} ×" : $"≤ {-row.Goal:0.#} ×";
@@ -88,7 +88,7 @@ static class Everything
         AnsiConsole.Write(table);
     }
 
-    static async Task Write(IEnumerable<Row> rows)
+    static async Task Write(IEnumerable<Row> rows, List<Holds.Held> held)
     {
         var report = new StringBuilder("| what | | floor | Rovett | ratio, median [lowest – highest] | goal |\n" +
             "| --- | --- | --- | --- | --- | --- |\n");
@@ -99,11 +99,18 @@ static class Everything
                 $"{ratios[ratios.Count / 2]:F2} × [{ratios[0]:F2} – {ratios[^1]:F2}] | {Goal(row)} |\n");
         }
         report.Append($"\nMeasured on {DateTime.UtcNow:yyyy-MM-dd}, {Rounds} rounds, floor and Rovett in turn.\n");
+        await Replace("make bench", report.ToString());
+        await Replace("make bench, holds", Holds.Report(held));
+    }
+
+    /// <summary>Replaces a part of docs/performance.md.</summary>
+    public static async Task Replace(string part, string text)
+    {
         var file = Path.Combine(ServiceProcess.Root, "docs", "performance.md");
-        var text = await File.ReadAllTextAsync(file);
-        const string begin = "<!-- make bench: begin -->", end = "<!-- make bench: end -->";
-        await File.WriteAllTextAsync(file, text[..(text.IndexOf(begin, StringComparison.Ordinal) + begin.Length)] + "\n" + report +
-            text[text.IndexOf(end, StringComparison.Ordinal)..]);
+        var all = await File.ReadAllTextAsync(file);
+        string begin = $"<!-- {part}: begin -->", end = $"<!-- {part}: end -->";
+        await File.WriteAllTextAsync(file, all[..(all.IndexOf(begin, StringComparison.Ordinal) + begin.Length)] + "\n" + text +
+            all[all.IndexOf(end, StringComparison.Ordinal)..]);
     }
 
     static async Task OfAll(bool isFloor, Dictionary<string, Row> rows)

@@ -19,6 +19,11 @@ if (args is ["bulk"])
     await Bulk.Run();
     return 0;
 }
+if (args is ["holds"])
+{
+    await Everything.Replace("make bench, holds", Holds.Report(await Holds.Run()));
+    return 0;
+}
 if (args is ["intakes", .. var kinds])
 {
     await Intakes.Run(kinds is [var kind, ..] ? kind : null);

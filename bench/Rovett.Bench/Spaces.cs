@@ -11,7 +11,7 @@ namespace Rovett.Bench;
 /// what one space that asks much does to another. In a data folder and on PostgreSQL.</summary>
 static class Spaces
 {
-    const int Many = 1000, Starts = 5, PeopleEach = 1000;
+    const int Many = 1000, Starts = 5, PeopleEach = 1000, Limited = 200;
     static readonly TimeSpan Idle = TimeSpan.FromSeconds(20), Length = TimeSpan.FromSeconds(6);
 
     public static async Task Run(string? home, string? parts)
@@ -186,8 +186,8 @@ static class Spaces
 
     static long Size(string folder) => new DirectoryInfo(folder).EnumerateFiles("*", SearchOption.AllDirectories).Sum(f => f.Length);
 
-    /// <summary>Sends to one space in a closed loop: alone, beside another space of the same service that asks as much as it can, and beside
-    /// the same load on another service, which shares only the processors and the disk.</summary>
+    /// <summary>Sends to one space in a closed loop: alone, beside another space of the same service that asks as much as it can, beside
+    /// the same load on another service, which shares only the processors and the disk, and beside the same space with a limit.</summary>
     static async Task Hostile(string place, Home many, Home others)
     {
         using var service = await ServiceProcess.Start(many.Folder, environment: many.Environment);
@@ -195,24 +195,38 @@ static class Spaces
         using var victim = Client(service, many.Keys[0].Key);
         foreach (var (what, most) in new[] { ("single requests", 1), ("one in four with 300 notifications", 300) })
         {
-            var (ratios, controls) = (new List<double>(), new List<double>());
+            var (ratios, controls, limits) = (new List<double>(), new List<double>(), new List<double>());
             for (int pair = 0; pair < 4; pair++)
             {
                 var alone = await Loop(victim);
                 var (beside, asked) = await Beside(victim, service, many.Keys[1], most);
                 var (control, askedOther) = await Beside(victim, other, others.Keys[1], most);
+                await Limit(service, many.Keys[1], $$"""{"sendsPerSecond":{{Limited}}}""");
+                var (limited, askedLimited) = await Beside(victim, service, many.Keys[1], most);
+                await Limit(service, many.Keys[1], "null");
                 if (pair == 0) continue; // to warm up
                 Say($"{place}, {what}: alone {Quantiles(alone)}; beside {asked:N0} hostile requests/s {Quantiles(beside)}; beside " +
-                    $"{askedOther:N0}/s to another service {Quantiles(control)}");
+                    $"{askedOther:N0}/s to another service {Quantiles(control)}; beside {askedLimited:N0}/s that may send {Limited} a second " +
+                    $"{Quantiles(limited)}");
                 ratios.Add(beside[beside.Count * 99 / 100] / alone[alone.Count * 99 / 100]);
                 controls.Add(beside[beside.Count * 99 / 100] / control[control.Count * 99 / 100]);
+                limits.Add(limited[limited.Count * 99 / 100] / alone[alone.Count * 99 / 100]);
             }
-            Say($"{place}, {what}: p99 beside / alone, median {Median(ratios):F2}; beside / beside another service, median {Median(controls):F2}");
+            Say($"{place}, {what}: p99 beside / alone, median {Median(ratios):F2}; beside / beside another service, median " +
+                $"{Median(controls):F2}; beside with a limit / alone, median {Median(limits):F2}");
         }
         await service.Terminate();
         await other.Terminate();
 
         static double Median(List<double> of) => of.Order().ElementAt(of.Count / 2);
+    }
+
+    static async Task Limit(ServiceProcess service, (string Space, string Key) of, string limits)
+    {
+        using var http = Client(service, of.Key);
+        using var content = new StringContent($$"""{"limits":{{limits}}}""", Encoding.UTF8, "application/json");
+        using var answer = await http.PatchAsync($"/s/{of.Space}/v1/settings", content);
+        answer.EnsureSuccessStatusCode();
     }
 
     static async Task<(List<TimeSpan> Times, double Asked)> Beside(HttpClient victim, ServiceProcess hostile, (string Space, string Key) of,

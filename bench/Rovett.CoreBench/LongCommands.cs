@@ -18,7 +18,7 @@ namespace Rovett.CoreBench;
 /// who follow a topic each. Commits and pauses of the garbage collector are not counted.</summary>
 static class LongCommands
 {
-    const int Connected = 10_000, Step = 25;
+    const int Connected = 10_000, Step = 10;
 
     public static void Run()
     {
@@ -41,7 +41,7 @@ static class LongCommands
             Timed(ledger, "a grant to a role that nobody holds", Grant("cook"));
             var grant = Timed(ledger, "a grant to everybody's role, of what all may already", Grant("crew"));
             Timed(ledger, "its end", new EndGrantCommand("other", grant.Grant.Number) { StepSize = Step });
-            Timed(ledger, "the removal of the space", new RemoveSpaceCommand("other") { StepSize = 8 * Step });
+            Timed(ledger, "the removal of the space", new RemoveSpaceCommand("other") { StepSize = 10 * Step });
         }
         finally
         {
