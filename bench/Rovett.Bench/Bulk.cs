@@ -1,7 +1,6 @@
 using System.Diagnostics;
 using System.Net.Http.Headers;
 using System.Text;
-using Microsoft.Data.Sqlite;
 using Rovett.Testing;
 
 namespace Rovett.Bench;
@@ -10,7 +9,7 @@ namespace Rovett.Bench;
 /// prepared statements, 1,000 in a commit.</summary>
 static class Bulk
 {
-    const int Items = 1000, Pairs = 5;
+    const int Items = PlainHistory.Items, Pairs = 5;
     static readonly TimeSpan Length = TimeSpan.FromSeconds(3);
 
     /// <summary>Measures, and answers what each of the pairs came to.</summary>
@@ -39,18 +38,12 @@ static class Bulk
             }
             for (int i = 0; i < 5; i++) await Rovett();
             var copy = Path.Combine(folder, "raw.db");
-            using (var from = new SqliteConnection($"Data Source={Path.Combine(folder, "data", "history.db")};Mode=ReadOnly;Pooling=False"))
-            using (var to = new SqliteConnection($"Data Source={copy};Pooling=False"))
-            {
-                from.Open();
-                to.Open();
-                from.BackupDatabase(to);
-            }
-            using var raw = new Raw(copy);
+            PlainHistory.Copy(Path.Combine(folder, "data", "history.db"), copy);
+            using var raw = new PlainHistory(copy);
             var all = new List<(double Floor, double Rovett)>();
             for (int i = 0; i < Pairs; i++)
             {
-                double floor = raw.Run(Length), rovett = await Rovett();
+                double floor = Plain(raw), rovett = await Rovett();
                 all.Add((floor, rovett));
                 Console.WriteLine($"notifications/s: SQLite {floor:N0}, Rovett {rovett:N0}, ratio {rovett / floor:F2}");
             }
@@ -64,87 +57,17 @@ static class Bulk
         }
     }
 
-    /// <summary>Writes the newest rows of a history again, under new keys.</summary>
-    sealed class Raw : IDisposable
+    /// <summary>How many a second plain SQLite writes.</summary>
+    static double Plain(PlainHistory history)
     {
-        readonly SqliteConnection connection;
-        readonly List<object[]> entries = [], items = [];
-        readonly SqliteCommand begin, commit, entry, item;
-        long key, ordinal, id;
-
-        public Raw(string file)
+        long count = 0, start = Stopwatch.GetTimestamp();
+        while (Stopwatch.GetElapsedTime(start) < Length)
         {
-            connection = new SqliteConnection($"Data Source={file};Pooling=False");
-            connection.Open();
-            // As the service sets it.
-            Execute("PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA secure_delete=ON; PRAGMA cache_size=-16000");
-            Read($"SELECT * FROM entry ORDER BY key DESC LIMIT {Items}", entries);
-            Read($"SELECT i.* FROM log_item i JOIN (SELECT log, max(ordinal) o FROM log_item GROUP BY log) n ON n.log=i.log AND n.o=i.ordinal " +
-                $"LIMIT {Items}", items);
-            (key, ordinal) = ((long)entries[0][0], items.Max(i => (long)i[1]));
-            begin = Prepared("BEGIN IMMEDIATE", 0);
-            commit = Prepared("COMMIT", 0);
-            entry = Prepared("INSERT INTO entry VALUES", entries[0].Length);
-            item = Prepared("INSERT INTO log_item VALUES", items[0].Length);
+            history.Begin();
+            for (int i = 0; i < Items; i++) history.Add(i);
+            history.Commit();
+            count += Items;
         }
-
-        public double Run(TimeSpan length)
-        {
-            long count = 0, start = Stopwatch.GetTimestamp();
-            while (Stopwatch.GetElapsedTime(start) < length)
-            {
-                begin.ExecuteNonQuery();
-                ordinal++;
-                for (int i = 0; i < Items; i++)
-                {
-                    var id = (byte[])entries[i][3];
-                    BitConverter.TryWriteBytes(id.AsSpan(8), ++this.id);
-                    Insert(entry, entries[i], (0, ++key));
-                    Insert(item, items[i], (1, ordinal), (2, key));
-                }
-                commit.ExecuteNonQuery();
-                count += Items;
-            }
-            return count / Stopwatch.GetElapsedTime(start).TotalSeconds;
-        }
-
-        static void Insert(SqliteCommand command, object[] row, params ReadOnlySpan<(int Column, object Value)> instead)
-        {
-            for (int i = 0; i < row.Length; i++) command.Parameters[i].Value = row[i];
-            foreach (var (column, value) in instead) command.Parameters[column].Value = value;
-            command.ExecuteNonQuery();
-        }
-
-        SqliteCommand Prepared(string sql, int columns)
-        {
-            var command = connection.CreateCommand();
-            var names = Enumerable.Range(0, columns).Select(i => $"$c{i}").ToList();
-            command.CommandText = columns == 0 ? sql : $"{sql} ({string.Join(", ", names)})";
-            foreach (var name in names) command.Parameters.AddWithValue(name, 0);
-            command.Prepare();
-            return command;
-        }
-
-        void Read(string sql, List<object[]> into)
-        {
-            using var command = connection.CreateCommand();
-            command.CommandText = sql;
-            using var reader = command.ExecuteReader();
-            while (reader.Read())
-            {
-                var row = new object[reader.FieldCount];
-                reader.GetValues(row);
-                into.Add(row);
-            }
-        }
-
-        void Execute(string sql)
-        {
-            using var command = connection.CreateCommand();
-            command.CommandText = sql;
-            command.ExecuteNonQuery();
-        }
-
-        public void Dispose() => connection.Dispose();
+        return count / Stopwatch.GetElapsedTime(start).TotalSeconds;
     }
 }

@@ -16,7 +16,7 @@ static class Everything
     /// <param name="Unit">In which unit.</param>
     /// <param name="Goal">The ratio to the floor: at least, or negative: at most.</param>
     /// <param name="Most">In place of a ratio: the most that Rovett may take.</param>
-    sealed record Row(string What, string Unit, double Goal, double? Most = null)
+    internal sealed record Row(string What, string Unit, double Goal, double? Most = null)
     {
         public List<double> Floor { get; } = [];
         public List<double> Rovett { get; } = [];
@@ -31,22 +31,7 @@ static class Everything
     /// <param name="some">The rows to measure, by themselves; empty: all, which are written down.</param>
     public static async Task Run(string[] some)
     {
-        var rows = new Dictionary<string, Row>
-        {
-            ["websocket"] = new("Fan-out to 1,000 over WebSocket", "deliveries/s", 0.9),
-            ["sse"] = new("Fan-out to 1,000 over SSE", "deliveries/s", 0.9),
-            ["sends"] = new("Sends to one person each, 64 in flight", "sends/s", 0.5),
-            ["cpu"] = new("Processor time of such a send", "µs", -2),
-            ["arrival"] = new("Send to arrival, one at a time", "ms, p50", -2),
-            ["bulk"] = new("1,000 sends in one request; floor: plain SQLite", "notifications/s", 0.9),
-            ["new"] = new("2,000 sessions connect at once with new tokens", "s until all are open", -2),
-            ["again"] = new("The same 2,000 reconnect with the same tokens", "s until all are open", -2),
-            ["one"] = new("Connecting, one session at a time", "ms, p50", -2),
-            ["meanwhile"] = new("A send to one person while 3,000 connect", "ms, p99", 0, Most: 50),
-            ["behind"] = new("One session catches up on 50,000", "notifications/s", 0.3),
-            ["all-behind"] = new("1,000 sessions catch up on 1,000 after a restart", "notifications/s", 0.3),
-            ["start"] = new("Start to ready", "s", -3),
-        };
+        var rows = Rows();
         foreach (var row in rows.Keys.Where(r => some.Length > 0 && !some.Contains(r)).ToList()) rows.Remove(row);
         for (int round = 0; round < Rounds; round++)
         {
@@ -66,6 +51,23 @@ static class Everything
         Show(rows.Values);
         if (some.Length == 0) await Write(rows.Values, await Holds.Run());
     }
+
+    internal static Dictionary<string, Row> Rows() => new()
+    {
+        ["websocket"] = new("Fan-out to 1,000 over WebSocket", "deliveries/s", 0.9),
+        ["sse"] = new("Fan-out to 1,000 over SSE", "deliveries/s", 0.9),
+        ["sends"] = new("Sends to one person each, 64 in flight", "sends/s", 0.5),
+        ["cpu"] = new("Processor time of such a send", "µs", -2),
+        ["arrival"] = new("Send to arrival, one at a time", "ms, p50", -2),
+        ["bulk"] = new("1,000 sends in one request; floor: plain SQLite", "notifications/s", 0.9),
+        ["new"] = new("2,000 sessions connect at once with new tokens", "s until all are open", -2),
+        ["again"] = new("The same 2,000 reconnect with the same tokens", "s until all are open", -2),
+        ["one"] = new("Connecting, one session at a time", "ms, p50", -2),
+        ["meanwhile"] = new("A send to one person while 3,000 connect", "ms, p99", 0, Most: 50),
+        ["behind"] = new("One session catches up on 50,000", "notifications/s", 0.3),
+        ["all-behind"] = new("1,000 sessions catch up on 1,000 after a restart", "notifications/s", 0.3),
+        ["start"] = new("Start to ready", "s", -3),
+    };
 
     static string Goal(Row row) => row.Most is { } most ? $"≤ {most} ms" : row.Goal > 0 ? $"≥ {row.Goal:0.#} ×" : $"≤ {-row.Goal:0.#} ×";
 
@@ -115,6 +117,11 @@ static class Everything
 
     static async Task OfAll(bool isFloor, Dictionary<string, Row> rows)
     {
+        await OfAll(() => Side.Start(isFloor), rows, (row, value) => (isFloor ? row.Floor : row.Rovett).Add(value));
+    }
+
+    internal static async Task OfAll(Func<Task<Side>> start, Dictionary<string, Row> rows, Action<Row, double> note)
+    {
         await Of(["start", "websocket"], async side => [side.ReadyAfter.TotalSeconds, await FanOut(side, true)]);
         await Of(["sse"], async side => [await FanOut(side, false)]);
         await Of(["sends", "cpu"], Sends);
@@ -127,10 +134,10 @@ static class Everything
         async Task Of(string[] names, Func<Side, Task<double[]>> measure)
         {
             if (!names.Any(rows.ContainsKey)) return;
-            using var side = await Side.Start(isFloor);
+            using var side = await start();
             foreach (var (name, value) in names.Zip(await measure(side)))
             {
-                if (rows.TryGetValue(name, out var row)) (isFloor ? row.Floor : row.Rovett).Add(value);
+                if (rows.TryGetValue(name, out var row)) note(row, value);
             }
         }
     }

@@ -15,7 +15,9 @@ namespace Rovett.Bench;
 /// connection is open. <c>/flood/N</c> is sent N messages at once.</summary>
 static class Floor
 {
-    public static async Task Run(string readyFile)
+    /// <param name="readyFile">Is written with the address once it listens.</param>
+    /// <param name="duties">What it does besides; null: nothing.</param>
+    public static async Task Run(string readyFile, Duties? duties)
     {
         var builder = WebApplication.CreateSlimBuilder();
         builder.Logging.ClearProviders();
@@ -39,6 +41,15 @@ static class Floor
                 var json = body.ToArray();
                 byte[]? webSocket = null, sse = null;
                 var path = context.Request.Path.Value!;
+                if (duties is not null)
+                {
+                    var (frame, answer) = await duties.Take(context, json);
+                    lock (gate) named[path[4..]].Writer.TryWrite(frame);
+                    context.Response.StatusCode = 201;
+                    context.Response.ContentLength = answer.Length;
+                    await context.Response.Body.WriteAsync(answer);
+                    return;
+                }
                 lock (gate)
                 {
                     if (path.StartsWith("/one/", StringComparison.Ordinal)) named[path[4..]].Writer.TryWrite(FrameWriter.Text(json));
@@ -52,6 +63,7 @@ static class Floor
                 context.Response.StatusCode = 202;
                 return;
             }
+            if (duties is not null) await duties.Verify(context);
             var queue = Channel.CreateBounded<byte[]>(1024);
             lock (gate) named[context.Request.Path.Value!] = queue;
             if (context.Features.Get<IHttpUpgradeFeature>() is { IsUpgradableRequest: true } upgrade)
@@ -75,7 +87,11 @@ static class Floor
                     queue.Writer.TryComplete();
                 });
                 queue.Writer.TryWrite(FrameWriter.Text(opening));
-                if (context.Request.Path.StartsWithSegments("/flood", out var many)) await Flood(stream, int.Parse(many.Value![1..]));
+                if (context.Request.Path.StartsWithSegments("/flood", out var many))
+                {
+                    int count = int.Parse(many.Value![1..]);
+                    await (duties is { Duty: Duty.Stores } ? duties.Flood(stream, count) : Flood(stream, count));
+                }
                 await Pump(queue, b => stream.WriteAsync(b));
                 await reading;
             }

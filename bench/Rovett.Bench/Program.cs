@@ -9,9 +9,14 @@ const int sessions = 1000;
 var payload = new string('x', 180);
 var productBody =
     $$$"""{"to":["role:crew"],"type":"engine.check.due","title":"Turnstone: bow thruster check due","data":{"pad":"{{{payload}}}"}}""";
-if (args is ["floor", var readyFile])
+if (args is ["floor", var readyFile, .. var duties])
 {
-    await Floor.Run(readyFile);
+    await Floor.Run(readyFile, duties is [var duty, var history] ? new Duties(Enum.Parse<Duty>(duty), history) : null);
+    return 0;
+}
+if (args is ["duties", .. var names])
+{
+    await DutyTable.Run(names);
     return 0;
 }
 if (args is ["bulk"])

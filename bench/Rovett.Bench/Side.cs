@@ -13,11 +13,12 @@ sealed class Side : IDisposable
     readonly Process? floor;
     ServiceProcess? service;
     readonly string folder;
-    readonly string secret = "";
+    readonly string? secret;
 
-    Side(string folder, Process? floor, ServiceProcess? service, Uri url, TimeSpan readyAfter)
+    Side(string folder, Process? floor, ServiceProcess? service, Uri url, TimeSpan readyAfter, Duty duty = Duty.None)
     {
         (this.folder, this.floor, this.service, Url, ReadyAfter) = (folder, floor, service, url, readyAfter);
+        if (duty != Duty.None) (secret, Key) = (Duties.Secret, Duties.Key);
         if (service is null) return;
         secret = (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
         Key = (string)service.Ready["credentials"]!["adminKey"]!;
@@ -30,7 +31,10 @@ sealed class Side : IDisposable
     /// <summary>From its start.</summary>
     public TimeSpan ReadyAfter { get; }
 
-    public static async Task<Side> Start(bool isFloor)
+    /// <param name="isFloor">Whether it is the floor.</param>
+    /// <param name="duty">What the floor does besides.</param>
+    /// <param name="history">A copy of a service's history, for a floor that stores.</param>
+    public static async Task<Side> Start(bool isFloor, Duty duty = Duty.None, string? history = null)
     {
         var folder = Directory.CreateTempSubdirectory("rovett-bench-").FullName;
         long began = Stopwatch.GetTimestamp();
@@ -40,9 +44,12 @@ sealed class Side : IDisposable
             return new Side(folder, null, service, service.Url, Stopwatch.GetElapsedTime(began));
         }
         var ready = Path.Combine(folder, "ready");
-        var floor = Process.Start("dotnet", [Environment.GetCommandLineArgs()[0], "floor", ready]);
+        var own = Path.Combine(folder, "history.db");
+        if (history is not null) File.Copy(history, own);
+        var floor = Process.Start("dotnet", [Environment.GetCommandLineArgs()[0], "floor", ready,
+            .. duty == Duty.None ? Array.Empty<string>() : [$"{duty}", own]]);
         await Eventually.Holds(() => File.Exists(ready), "the floor listens");
-        return new Side(folder, floor, null, new Uri(await File.ReadAllTextAsync(ready)), Stopwatch.GetElapsedTime(began));
+        return new Side(folder, floor, null, new Uri(await File.ReadAllTextAsync(ready)), Stopwatch.GetElapsedTime(began), duty);
     }
 
     /// <summary>Starts the service anew: nothing is in its memory. The floor keeps nothing.</summary>
@@ -55,6 +62,9 @@ sealed class Side : IDisposable
         Url = service.Url;
     }
 
+    /// <summary>Copies what it stored.</summary>
+    public void CopyHistory(string to) => PlainHistory.Copy(Path.Combine(folder, "data", "history.db"), to);
+
     /// <summary>Processor time that it has used.</summary>
     public TimeSpan Cpu
     {
@@ -66,14 +76,15 @@ sealed class Side : IDisposable
     }
 
     /// <summary>The request that opens a person's session; with a new token each time.</summary>
-    public string Open(int person, bool webSocket) => service is null ? Load.Request(webSocket, $"/{person}", null)
-        : Load.Request(webSocket, "/v1/live", TestTokens.Make(secret, $"person{person}", ["crew"]));
+    public string Open(int person, bool webSocket) => Load.Request(webSocket, service is null ? $"/{person}" : "/v1/live", Token(person));
+
+    string? Token(int person) => secret is null ? null : TestTokens.Make(secret, $"person{person}", ["crew"]);
 
     /// <summary>Where something is sent to all.</summary>
     public string ToAll(bool webSocket) => service is not null ? Sending : webSocket ? "/ws" : "/sse";
 
     /// <summary>What is sent: the floor passes on what the service would make of it.</summary>
-    public string Body(string to) => service is null
+    public string Body(string to) => secret is null
         ? $$$"""{"kind":"notification","cursor":"0123456789012345678901","id":"01ARZ3NDEKTSV4RRFFQ69G5FAV","to":"{{{to}}}",{{{Fields}}},"urgency":"normal","time":"2026-11-23T08:15:00.000123Z","attempt":1,"rev":77,"unread":18}"""
         : $$$"""{"to":["{{{to}}}"],{{{Fields}}}}""";
 
@@ -97,7 +108,7 @@ sealed class Side : IDisposable
     /// <returns>The requests that open sessions which are sent all of it.</returns>
     public async Task<string[]> Behind(int people, int count)
     {
-        if (service is null) return [.. Enumerable.Repeat(Load.Request(true, $"/flood/{count}", null), people)];
+        if (service is null) return [.. Enumerable.Range(0, people).Select(i => Load.Request(true, $"/flood/{count}", Token(i)))];
         var cursor = new TaskCompletionSource<string>();
         using (var before = new LoadSession(acks: false, static _ => { }, text => cursor.TrySetResult(text)))
         {
@@ -116,7 +127,7 @@ sealed class Side : IDisposable
         var text = await cursor.Task;
         int at = text.IndexOf("\"cursor\":\"", StringComparison.Ordinal) + 10;
         var path = $"/v1/live?after={text[at..text.IndexOf('"', at)]}";
-        return [.. Enumerable.Range(0, people).Select(i => Load.Request(true, path, TestTokens.Make(secret, $"person{i}", ["crew"])))];
+        return [.. Enumerable.Range(0, people).Select(i => Load.Request(true, path, Token(i)))];
     }
 
     public void Dispose()
