@@ -12,12 +12,17 @@ namespace Rovett.Storage.Sqlite;
 public class SqliteSql(SqliteConnection connection, SqliteCheckpoints? checkpoints = null) : ISql
 {
     readonly Dictionary<string, SqliteStatement> statements = [];
+    bool? begins; // the next statement begins a transaction; true: whose commit waits for the disk
     bool lasts = true; // as connections are opened
     bool? hasLog; // a write-ahead log
     SafeFileHandle? log;
 
     /// <inheritdoc/>
-    public void Begin(bool lasting = true)
+    /// <remarks>Most who connect are in memory with all that is theirs, and need nothing of the store: the transaction is
+    /// begun by its first statement.</remarks>
+    public void Begin(bool lasting = true) => begins = lasting;
+
+    void BeginNow(bool lasting)
     {
         lasting |= !(hasLog ??= One("PRAGMA journal_mode", r => r.GetString(0)) == "wal"); // without one, each commit syncs
         // Refused within a transaction.
@@ -32,6 +37,7 @@ public class SqliteSql(SqliteConnection connection, SqliteCheckpoints? checkpoin
     /// <inheritdoc/>
     public void Commit(IReadOnlyList<int>? spaces = null)
     {
+        if (HasNotBegun()) return;
         Run("COMMIT");
         checkpoints?.Committed();
     }
@@ -65,6 +71,7 @@ public class SqliteSql(SqliteConnection connection, SqliteCheckpoints? checkpoin
     /// <inheritdoc/>
     public void Rollback()
     {
+        if (HasNotBegun()) return;
         try
         {
             Run("ROLLBACK");
@@ -146,8 +153,21 @@ public class SqliteSql(SqliteConnection connection, SqliteCheckpoints? checkpoin
         return list;
     }
 
+    /// <returns>True when a transaction was to begin, but nothing was asked in it.</returns>
+    bool HasNotBegun()
+    {
+        bool hasNot = begins is not null;
+        begins = null;
+        return hasNot;
+    }
+
     SqliteStatement Bound(string sql, ReadOnlySpan<object?> values)
     {
+        if (begins is { } lasting)
+        {
+            begins = null;
+            BeginNow(lasting);
+        }
         if (!statements.TryGetValue(sql, out var statement)) statements[sql] = statement = new SqliteStatement(connection, sql);
         statement.Bind(values);
         return statement;
