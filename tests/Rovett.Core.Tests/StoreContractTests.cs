@@ -1,4 +1,5 @@
 using System.Text;
+using Microsoft.Data.Sqlite;
 using Rovett.Core.Addresses;
 using Rovett.Core.Marks;
 using Rovett.Core.Notifications;
@@ -82,6 +83,21 @@ public abstract partial class StoreContractTests : IDisposable
         found.Placements.ShouldBe(kept.Placements);
         found.Traits.ShouldBe(kept.Traits);
         (Store.FindSpace("main")!.Head, Store.FindSpace("main")!.LastTime.Micros).ShouldBe((1, 11));
+    }
+
+    [Fact]
+    public void A_transaction_in_which_nothing_is_asked_leaves_nothing_behind()
+    {
+        int main = Store.FindSpace("main")!.Id;
+        Store.Begin();
+        Store.Commit();
+        Store.Begin(lasting: false);
+        Store.Rollback();
+        Store.FindSpace("main")!.Head.ShouldBe(0); // outside of any
+        Store.Begin(lasting: false);
+        Store.Commit();
+        InOne(s => s.AppendEntry(main, Entry(1, 10)));
+        Again().FindSpace("main")!.Head.ShouldBe(1);
     }
 
     [Fact]
@@ -436,6 +452,22 @@ public sealed class SqliteStoreContractTests : StoreContractTests
     {
         base.Dispose();
         Directory.Delete(folder, recursive: true);
+    }
+
+    [Fact]
+    public void A_transaction_locks_the_file_with_its_first_statement()
+    {
+        using var store = SqliteFiles.OpenHistory(Path.Combine(folder, "history.db"));
+        using var other = new SqliteConnection($"Data Source={Path.Combine(folder, "history.db")};Pooling=False;Default Timeout=1");
+        other.Open();
+        using var begin = other.CreateCommand();
+        begin.CommandText = "BEGIN IMMEDIATE; ROLLBACK";
+        store.Begin();
+        begin.ExecuteNonQuery();
+        store.TakeSpace("main");
+        Should.Throw<SqliteException>(() => begin.ExecuteNonQuery()).SqliteErrorCode.ShouldBe(5);
+        store.Commit();
+        begin.ExecuteNonQuery();
     }
 
     [Fact]
