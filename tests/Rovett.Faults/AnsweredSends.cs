@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Diagnostics;
 using System.Text.Json.Nodes;
 using Rovett.Client;
 using Rovett.Testing;
@@ -38,18 +39,19 @@ static class AnsweredSends
         }
     }
 
-    /// <summary>Returns once a send by a node is answered.</summary>
+    /// <summary>Returns once a send by a node is answered; fails after a minute.</summary>
     public static async Task Writable(ServiceProcess by, string key, ConcurrentDictionary<string, string> answered, string name)
     {
         using var client = new RovettClient(by.Url, key);
-        for (int attempt = 0; ; attempt++)
+        for (var clock = Stopwatch.StartNew(); ;)
         {
             try
             {
                 await Send(client, name, answered);
                 return;
             }
-            catch (Exception error) when (error is HttpRequestException or RovettRefusedException { Status: 503 } && attempt < 3000)
+            catch (Exception error) when (error is HttpRequestException or RovettRefusedException { Status: 503 }
+                && clock.Elapsed < TimeSpan.FromMinutes(1))
             {
                 await Task.Delay(10);
             }

@@ -37,6 +37,8 @@ public sealed class NodeNetworkTests : IAsyncLifetime
             await Ip($"link add {name} type veth peer name {there} netns {inside}");
             await Ip($"addr add 10.{net}.{number}.1/30 dev {name}");
             await Ip($"-n {inside} addr add 10.{net}.{number}.2/30 dev {there}");
+            // While it is down, its addresses lead nowhere: not to a gateway that may answer for them.
+            await Ip($"route add unreachable 10.{net}.{number}.0/30 metric 9999");
             await Ip($"link set {name} up");
             await Ip($"-n {inside} link set {there} up");
         }
@@ -62,6 +64,7 @@ public sealed class NodeNetworkTests : IAsyncLifetime
     {
         foreach (var node in nodes) node.Dispose();
         await Ip($"netns del {inside}");
+        foreach (int net in new[] { 212, 213 }) await Ip($"route del unreachable 10.{net}.{number}.0/30 metric 9999");
         toDatabase?.Dispose();
         server.Dispose();
         Directory.Delete(folder, recursive: true);
