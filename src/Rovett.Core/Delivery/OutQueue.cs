@@ -25,7 +25,7 @@ sealed class OutQueue(TransportKind transport)
     readonly Ring<Item> items = new();
     Dictionary<string, Passing>? passing;
     List<Item>? answersTaken; // last
-    long? messageTaken; // the position before the first message among what was taken last, answers aside
+    long? messageTaken; // position before the first message of the batch taken last; answers do not count
     int free; // of the items, those that may be written
 
     /// <summary>Queued messages, a run counting as one.</summary>
