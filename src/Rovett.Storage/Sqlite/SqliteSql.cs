@@ -12,14 +12,13 @@ namespace Rovett.Storage.Sqlite;
 public class SqliteSql(SqliteConnection connection, SqliteCheckpoints? checkpoints = null) : ISql
 {
     readonly Dictionary<string, SqliteStatement> statements = [];
-    bool? begins; // the next statement begins a transaction; true: whose commit waits for the disk
+    bool? begins; // the next statement begins a transaction; true: its commit waits for the disk
     bool lasts = true; // as connections are opened
     bool? hasLog; // a write-ahead log
     SafeFileHandle? log;
 
     /// <inheritdoc/>
-    /// <remarks>Most who connect are in memory with all that is theirs, and need nothing of the store: the transaction is
-    /// begun by its first statement.</remarks>
+    /// <remarks>The first statement begins the transaction. A session whose user is in memory usually connects without one.</remarks>
     public void Begin(bool lasting = true) => begins = lasting;
 
     void BeginNow(bool lasting)
@@ -153,7 +152,7 @@ public class SqliteSql(SqliteConnection connection, SqliteCheckpoints? checkpoin
         return list;
     }
 
-    /// <returns>True when a transaction was to begin, but nothing was asked in it.</returns>
+    /// <summary>Whether a transaction was to begin and had no statement; it is then forgotten.</summary>
     bool HasNotBegun()
     {
         bool hasNot = begins is not null;
