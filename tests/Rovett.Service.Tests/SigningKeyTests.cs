@@ -384,7 +384,7 @@ public sealed class SigningKeyTests : IAsyncLifetime
         (await Verdict(
             TestTokens.Make(s.Secret, "mara", change: c => c["nbf"] = DateTimeOffset.UtcNow.ToUnixTimeSeconds() + 600))).ShouldBe(
             "token-not-yet");
-        (await Verdict(TestTokens.Make(s.Secret, "mara", change: c => c["nbf"] = "soon"))).ShouldBe("token-malformed");
+        (await Verdict(TestTokens.Make(s.Secret, "mara", change: c => c["nbf"] = "soon"))).ShouldBe("token-claims");
         var patched = await Set("""{"tokens":{"clockSkewSeconds":null}}""");
         ((int)patched.Json!["tokens"]!["clockSkewSeconds"]!, (int)patched.Json["tokens"]!["maxLifeSeconds"]!).ShouldBe((30, 3601));
         foreach (var bad in new[] { """{"tokens":{"clockSkewSeconds":301}}""", """{"tokens":7}""", """{"token":{}}""",

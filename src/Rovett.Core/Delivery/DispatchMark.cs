@@ -34,10 +34,17 @@ public sealed class DeviceMarks
     /// <returns>Its mark last, and before it those of the device's earlier sessions.</returns>
     public DispatchMark[] Begin(string device)
     {
-        int at = Array.FindIndex(devices, d => d.Device == device);
-        var marks = at < 0 ? [] : devices[at].Marks;
-        DispatchMark[] all = [.. marks.Where(m => m.Through > 0).TakeLast(MaxEarlier), new DispatchMark()];
-        devices = [.. devices.Where(d => d.Device != device).TakeLast(MaxDevices - 1), (device, all)];
+        int at = devices.Length - 1;
+        while (at >= 0 && devices[at].Device != device) at--;
+        DispatchMark[] all = at < 0 ? [new DispatchMark()]
+            : [.. devices[at].Marks.Where(static m => m.Through > 0).TakeLast(MaxEarlier), new DispatchMark()];
+        if (at < 0 && devices.Length < MaxDevices) Array.Resize(ref devices, devices.Length + 1);
+        else
+        {
+            int leaves = Math.Max(at, 0); // it comes to the end, or the oldest makes way
+            Array.Copy(devices, leaves + 1, devices, leaves, devices.Length - 1 - leaves);
+        }
+        devices[^1] = (device, all);
         return all;
     }
 }

@@ -195,7 +195,12 @@ public sealed partial class Ledger(ILedgerStore store, OptionsInForce options, T
         written.Clear();
         refused.Clear();
         culprit = null;
-        bool lasting = !batch.All(static c => c.MaySyncLater), begun = batch.Any(static c => c.NeedsStore);
+        bool lasting = false, begun = false;
+        foreach (var command in batch)
+        {
+            lasting |= !command.MaySyncLater;
+            begun |= command.NeedsStore;
+        }
         try
         {
             if (begun)

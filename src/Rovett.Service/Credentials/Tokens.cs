@@ -1,6 +1,4 @@
 using System.Text.Json;
-using Microsoft.IdentityModel.JsonWebTokens;
-using Microsoft.IdentityModel.Tokens;
 using Rovett.Core.Addresses;
 using Rovett.Core.Ledgers;
 using Rovett.Core.Policies;
@@ -17,8 +15,6 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, StandIns sta
     /// <summary>The most roles a token may name.</summary>
     public const int MaxRoles = 64;
     const int MostOtherSpaces = 64;
-
-    readonly JsonWebTokenHandler handler = new() { MapInboundClaims = false, MaximumTokenSizeInBytes = MaxLength };
 
     /// <summary>Reads a token. One that was verified before is known by its hash until it ends, or a key or setting of
     /// the space changes.</summary>
@@ -40,13 +36,14 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, StandIns sta
             CheckEnd(known.Expires, settings);
             return known;
         }
-        var (jwt, algorithm, kid) = Header(token);
+        if (!SignedToken.TryRead(token, out var signed)) throw Malformed("What was shown is not a signed JWT.");
+        var (algorithm, kid) = Header(signed);
         if (!settings.Algorithms.Contains(algorithm))
             throw Refused(401, "token-algorithm", "Token algorithm not accepted",
                 $"The token uses '{Shorten(algorithm)}'; this space accepts {string.Join(", ", settings.Algorithms)}.",
                 "Sign the token with one of these, and a key that this space has.");
-        var key = await SignedBy(jwt, space.Name, algorithm, kid) ?? throw await Unsigned(jwt, space, algorithm, kid);
-        var credential = Claims(jwt, space, settings, key) with { TokenHash = hash };
+        var key = await SignedBy(signed, space.Name, algorithm, kid) ?? throw await Unsigned(signed, space, algorithm, kid);
+        var credential = Claims(signed, space, settings, key) with { TokenHash = hash };
         verified.Add(hash, credential);
         return credential;
     }
@@ -56,13 +53,11 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, StandIns sta
         ? standIns.Holds(credential)
         : keys.Has(space.Name, credential.SigningKey, credential.KeyId);
 
-    (JsonWebToken Jwt, string Algorithm, string? Kid) Header(string token)
+    static (string Algorithm, string? Kid) Header(SignedToken token)
     {
-        if (!handler.CanReadToken(token) || token.AsSpan().Count('.') != 2) throw Malformed("What was shown is not a signed JWT.");
         try
         {
-            var jwt = handler.ReadJsonWebToken(token);
-            using var header = JsonDocument.Parse(Base64UrlEncoder.DecodeBytes(jwt.EncodedHeader), Strict);
+            using var header = token.ReadHeader();
             var root = header.RootElement;
             if (root.ValueKind != JsonValueKind.Object || !root.TryGetProperty("alg", out var alg)
                 || !JsonText.TryString(alg, out var algorithm))
@@ -80,39 +75,29 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, StandIns sta
             {
                 throw Malformed("The kid of its header is not a text of at most 256 characters.");
             }
-            return (jwt, algorithm, kid);
+            return (algorithm, kid);
         }
-        catch (Exception error) when (error is ArgumentException or SecurityTokenException or FormatException or JsonException
-            or InvalidOperationException)
+        catch (Exception error) when (error is JsonException or InvalidOperationException)
         {
-            throw Malformed("A part of the token is not base64url, or not JSON that names each member once.");
+            throw Malformed("Its header is not JSON that names each member once.");
         }
     }
 
-    static readonly JsonDocumentOptions Strict = new() { AllowDuplicateProperties = false, MaxDepth = 32 };
-
-    async ValueTask<VerifyingKey?> SignedBy(JsonWebToken jwt, string space, string algorithm, string? kid)
+    async ValueTask<VerifyingKey?> SignedBy(SignedToken token, string space, string algorithm, string? kid)
     {
         await foreach (var key in keys.Candidates(space, algorithm, kid))
         {
-            try
-            {
-                if (await key.Signed(handler, jwt)) return key;
-            }
-            catch (FormatException)
-            {
-                throw Malformed("Its signature is not base64url.");
-            }
+            if (key.Signed(token)) return key;
         }
         return null;
     }
 
-    async ValueTask<ProblemException> Unsigned(JsonWebToken jwt, SpaceRuntime space, string algorithm, string? kid)
+    async ValueTask<ProblemException> Unsigned(SignedToken token, SpaceRuntime space, string algorithm, string? kid)
     {
         // Only secrets of this service: what is fetched from elsewhere may well be shared by spaces, and is told apart by audience.
         foreach (var other in algorithm == "HS256" ? spaces.All.Where(s => s != space).Take(MostOtherSpaces) : [])
         {
-            if (await SignedBy(jwt, other.Name, algorithm, kid) is not null)
+            if (await SignedBy(token, other.Name, algorithm, kid) is not null)
                 return Refused(403, "token-of-another-space", "Token of another space",
                     $"It was not signed for the space '{space.Name}'.",
                     "Sign it with a key of this space, or use the path of the token's space.");
@@ -122,15 +107,14 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, StandIns sta
             "Sign it with the secret shown when the space was made, or add the key: POST /v1/signing-keys.");
     }
 
-    Credential Claims(JsonWebToken jwt, SpaceRuntime space, SpaceSettings settings, VerifyingKey key)
+    Credential Claims(SignedToken token, SpaceRuntime space, SpaceSettings settings, VerifyingKey key)
     {
-        // Read from the JSON itself: the library's own reading cuts the fractions of iat off, and takes a number for a text.
         JsonDocument payload;
         try
         {
-            payload = JsonDocument.Parse(Base64UrlEncoder.DecodeBytes(jwt.EncodedPayload), Strict);
+            payload = token.ReadClaims();
         }
-        catch (Exception error) when (error is JsonException or FormatException or InvalidOperationException)
+        catch (Exception error) when (error is JsonException or InvalidOperationException)
         {
             throw Malformed("Its claims are not JSON that names each member once.");
         }
@@ -145,9 +129,10 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, StandIns sta
         var now = clock.GetUtcNow();
         var expires = DateTimeOffset.UnixEpoch.AddSeconds(exp);
         CheckEnd(expires, settings);
-        if (DateTimeOffset.UnixEpoch.AddSeconds(iat) > now + settings.ClockSkew
-            || (claims.TryGetProperty("nbf", out var _)
-            && (Seconds(claims, "nbf") is not { } nbf || DateTimeOffset.UnixEpoch.AddSeconds(nbf) > now + settings.ClockSkew)))
+        double? nbf = Seconds(claims, "nbf");
+        if (nbf is null && claims.TryGetProperty("nbf", out var _))
+            throw Incomplete("nbf", "must say from when on the token holds, in seconds since 1970, or be left out");
+        if (DateTimeOffset.UnixEpoch.AddSeconds(Math.Max(iat, nbf ?? 0)) > now + settings.ClockSkew)
             throw Refused(401, "token-not-yet", "Token not valid yet", "Its iat or nbf is ahead of the service's clock.",
                 "Synchronise the clocks of the backend and the service (NTP).");
         if (exp - iat > settings.MaxTokenLife.TotalSeconds)

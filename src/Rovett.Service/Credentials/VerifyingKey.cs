@@ -2,8 +2,6 @@ using System.Buffers.Text;
 using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
-using Microsoft.IdentityModel.JsonWebTokens;
-using Microsoft.IdentityModel.Tokens;
 using Org.BouncyCastle.Crypto.Parameters;
 using Org.BouncyCastle.Crypto.Signers;
 
@@ -12,26 +10,14 @@ namespace Rovett.Service.Credentials;
 /// <summary>A key that tokens are verified with. It is of exactly one algorithm, whatever a token says of itself.</summary>
 public sealed class VerifyingKey
 {
-    const int LeastRsaBits = 2048, MostRsaBits = 8192;
+    const int LeastRsaBits = 2048, MostRsaBits = 8192, CurveSignatureBytes = 64;
 
-    readonly TokenValidationParameters? parameters;
-    readonly Ed25519PublicKeyParameters? edwards;
+    readonly Func<SignedToken, bool> signed;
 
-    VerifyingKey(string name, string? kid, string algorithm, SecurityKey? key, Ed25519PublicKeyParameters? edwards, string material)
+    VerifyingKey(string name, string? kid, string algorithm, Func<SignedToken, bool> signed, string material)
     {
-        (Name, Kid, Algorithm, this.edwards) = (name, kid, algorithm, edwards);
+        (Name, Kid, Algorithm, this.signed) = (name, kid, algorithm, signed);
         Id = Base64Url.EncodeToString(SHA256.HashData(Encoding.UTF8.GetBytes($"{algorithm}\n{kid}\n{material}")).AsSpan(0, 16));
-        if (key is null) return;
-        parameters = new TokenValidationParameters
-        {
-            IssuerSigningKey = key,
-            ValidAlgorithms = [algorithm],
-            ValidateIssuer = false,
-            ValidateAudience = false,
-            // All of these are looked at by Tokens, with a clock that tests can set and answers that tell them apart.
-            ValidateLifetime = false,
-            RequireExpirationTime = false,
-        };
     }
 
     /// <summary>The name of the space's signing key that it is, or came from.</summary>
@@ -47,7 +33,7 @@ public sealed class VerifyingKey
 
     /// <summary>A secret shared with the backend.</summary>
     public static VerifyingKey OfSecret(string name, string? kid, byte[] secret) =>
-        new(name, kid, "HS256", new SymmetricSecurityKey(secret), null, Convert.ToHexString(SHA256.HashData(secret)));
+        new(name, kid, "HS256", token => IsMac(secret, token), Convert.ToHexString(SHA256.HashData(secret)));
 
     /// <summary>Reads a JWK (RFC 7517, RFC 8037).</summary>
     /// <param name="jwk">The object.</param>
@@ -67,21 +53,18 @@ public sealed class VerifyingKey
         }
         try
         {
-            (string Algorithm, SecurityKey? Key, Ed25519PublicKeyParameters? Edwards) made = type switch
+            (string Algorithm, Func<SignedToken, bool> Signed) made = type switch
             {
-                "RSA" => ("RS256", Rsa(jwk), null),
-                "EC" when Text(jwk, "crv") == "P-256" =>
-                    ("ES256", new ECDsaSecurityKey(
-                    ECDsa.Create(new ECParameters
-                    { Curve = ECCurve.NamedCurves.nistP256, Q = new ECPoint { X = Bytes(jwk, "x"), Y = Bytes(jwk, "y") } })), null),
-                "OKP" when Text(jwk, "crv") == "Ed25519" => ("EdDSA", null, new Ed25519PublicKeyParameters(Bytes(jwk, "x"))),
+                "RSA" => ("RS256", ByRsa(jwk)),
+                "EC" when Text(jwk, "crv") == "P-256" => ("ES256", ByCurve(jwk)),
+                "OKP" when Text(jwk, "crv") == "Ed25519" => ("EdDSA", ByEdwardsCurve(jwk)),
                 _ => throw new FormatException("must be an RSA key, an EC key on P-256, or an OKP key on Ed25519"),
             };
             if (Text(jwk, "alg") is { } said && said != made.Algorithm)
             {
                 throw new FormatException($"is for another algorithm: its alg must be {made.Algorithm}, or left out");
             }
-            return new VerifyingKey(name, kid, made.Algorithm, made.Key, made.Edwards,
+            return new VerifyingKey(name, kid, made.Algorithm, made.Signed,
                 string.Join('\n', new[] { "n", "e", "x", "y" }.Select(m => Text(jwk, m))))
             { Issuer = issuer };
         }
@@ -92,36 +75,52 @@ public sealed class VerifyingKey
         }
     }
 
-    static RsaSecurityKey Rsa(JsonElement jwk)
+    // RFC 7518, section 3.2.
+    static bool IsMac(byte[] secret, SignedToken token)
+    {
+        Span<byte> mac = stackalloc byte[HMACSHA256.HashSizeInBytes];
+        HMACSHA256.HashData(secret, token.Signed, mac);
+        return CryptographicOperations.FixedTimeEquals(mac, token.Signature);
+    }
+
+    static Func<SignedToken, bool> ByRsa(JsonElement jwk)
     {
         var rsa = RSA.Create(new RSAParameters { Modulus = Bytes(jwk, "n"), Exponent = Bytes(jwk, "e") });
         if (rsa.KeySize is < LeastRsaBits or > MostRsaBits)
         {
             throw new FormatException($"has {rsa.KeySize} bits; an RSA key needs {LeastRsaBits} to {MostRsaBits}");
         }
-        return new RsaSecurityKey(rsa);
+        return token => rsa.VerifyData(token.Signed, token.Signature, HashAlgorithmName.SHA256, RSASignaturePadding.Pkcs1);
+    }
+
+    static Func<SignedToken, bool> ByCurve(JsonElement jwk)
+    {
+        var key = ECDsa.Create(new ECParameters
+        { Curve = ECCurve.NamedCurves.nistP256, Q = new ECPoint { X = Bytes(jwk, "x"), Y = Bytes(jwk, "y") } });
+        // Two numbers of 32 bytes one after the other (RFC 7518, section 3.4).
+        return token => token.Signature.Length == CurveSignatureBytes && key.VerifyData(token.Signed, token.Signature,
+            HashAlgorithmName.SHA256, DSASignatureFormat.IeeeP1363FixedFieldConcatenation);
+    }
+
+    static Func<SignedToken, bool> ByEdwardsCurve(JsonElement jwk)
+    {
+        var key = new Ed25519PublicKeyParameters(Bytes(jwk, "x"));
+        return token =>
+        {
+            if (token.Signature.Length != Ed25519PrivateKeyParameters.SignatureSize) return false;
+            var verifier = new Ed25519Signer();
+            verifier.Init(false, key);
+            verifier.BlockUpdate(token.Signed);
+            return verifier.VerifySignature(token.Signature);
+        };
     }
 
     static string? Text(JsonElement jwk, string member) =>
         jwk.TryGetProperty(member, out var value) && JsonText.TryString(value, out var text) ? text : null;
 
     static byte[] Bytes(JsonElement jwk, string member) =>
-        Base64UrlEncoder.DecodeBytes(Text(jwk, member) ?? throw new FormatException($"lacks '{member}'"));
+        Base64Url.DecodeFromChars(Text(jwk, member) ?? throw new FormatException($"lacks '{member}'"));
 
     /// <summary>Whether it signed a token.</summary>
-    public async ValueTask<bool> Signed(JsonWebTokenHandler handler, JsonWebToken jwt)
-    {
-        if (edwards is not null)
-        {
-            var signature = Base64UrlEncoder.DecodeBytes(jwt.EncodedSignature);
-            if (signature.Length != Ed25519PrivateKeyParameters.SignatureSize) return false;
-            var token = jwt.EncodedToken;
-            int end = token.LastIndexOf('.');
-            var verifier = new Ed25519Signer();
-            verifier.Init(false, edwards);
-            verifier.BlockUpdate(Encoding.ASCII.GetBytes(token, 0, end), 0, end);
-            return verifier.VerifySignature(signature);
-        }
-        return (await handler.ValidateTokenAsync(jwt, parameters)).IsValid;
-    }
+    internal bool Signed(SignedToken token) => signed(token);
 }

@@ -16,6 +16,7 @@ namespace Rovett.Service.Ledgers;
 sealed class Lane : IDisposable
 {
     const int FewWaiting = 64;
+    static readonly TimeSpan Brief = TimeSpan.FromMilliseconds(0.25), WaitForBrief = TimeSpan.FromMilliseconds(1);
 
     readonly LedgerQueue queue = new(TimeProvider.System);
     readonly Ledger ledger;
@@ -28,6 +29,8 @@ sealed class Lane : IDisposable
     bool stopped; // nothing is carried out but what waits
     readonly TimeSpan maxWait;
     long begun, waited; // timestamps: when the batch under way began, how long the first of the last sends had waited
+    volatile bool isBrief; // something is carried out where it was asked for, which takes little time
+    bool wasBrief; // the last of these
 
     /// <summary>Starts the thread.</summary>
     /// <param name="open">Makes the ledger.</param>
@@ -58,15 +61,21 @@ sealed class Lane : IDisposable
     /// <returns>False when something else comes first.</returns>
     bool CarryOutNow(LedgerCommand command)
     {
-        if (!queue.IsIdle || !turn.TryEnter()) return false;
+        if (!queue.IsIdle) return false;
+        // While many connect, waiting for another attach takes less time than changing threads twice.
+        if (!turn.TryEnter() && !(isBrief && turn.TryEnter(WaitForBrief))) return false;
         try
         {
             if (stopped || !queue.IsIdle) return false;
+            isBrief = wasBrief;
+            long began = Stopwatch.GetTimestamp();
             CarryOut([command]);
+            wasBrief = Stopwatch.GetElapsedTime(began) < Brief;
             return true;
         }
         finally
         {
+            isBrief = false;
             turn.Exit();
         }
     }

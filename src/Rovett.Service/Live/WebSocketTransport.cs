@@ -28,7 +28,7 @@ public static class WebSocketTransport
             throw new Problem(426, "websocket-version", "WebSocket version not supported", "Only version 13 (RFC 6455) is supported.",
                 "Send 'Sec-WebSocket-Version: 13'.").ToException();
         }
-        if (!connects && FrameWriter.Accept(headers.SecWebSocketKey) is null)
+        if (!connects && !FrameWriter.IsKey(headers.SecWebSocketKey))
             throw new Problem(400, "websocket-key", "Invalid WebSocket key", "Sec-WebSocket-Key is not 16 bytes in base64.",
                 "Use a WebSocket library.").ToException();
     }

@@ -54,6 +54,12 @@ public sealed class HostileTokenTests(HostileGround ground) : IClassFixture<Host
             g => g.Maker.Sign("RS256", TokenMaker.Claims("mara"), "r1", h => h["crit"] = new JsonArray("exp")),
         ["ES256 with an all-zero signature"] = g => Resign(g.Maker.Sign("ES256", TokenMaker.Claims("mara"), "e1"), new byte[64]),
         ["ES256 with half a signature"] = g => Resign(g.Maker.Sign("ES256", TokenMaker.Claims("mara"), "e1"), new byte[32]),
+        ["ES256 with one byte more"] = g => Resign(g.Maker.Sign("ES256", TokenMaker.Claims("mara"), "e1"), new byte[65]),
+        ["HS256 with no signature"] = g => Resign(g.Mara, []),
+        ["HS256 with half a signature"] = g => Resign(g.Mara, SignatureOf(g.Mara)[..16]),
+        ["HS256 with one byte more"] = g => Resign(g.Mara, [.. SignatureOf(g.Mara), 0]),
+        ["RS256 with one byte more"] = g => OneByteMore(g.Maker.Sign("RS256", TokenMaker.Claims("mara"), "r1")),
+        ["with bits that belong to no byte"] = g => g.Mara[..^1] + AfterInAlphabet(g.Mara[^1]),
         ["EdDSA with an all-zero signature"] = g => Resign(g.Maker.Sign("EdDSA", TokenMaker.Claims("mara"), "d1"), new byte[64]),
         ["RS256 signature under the algorithm PS256"] =
             g => Rehead(g.Maker.Sign("RS256", TokenMaker.Claims("mara"), "r1"), "RS256", "PS256"),
@@ -94,6 +100,16 @@ public sealed class HostileTokenTests(HostileGround ground) : IClassFixture<Host
         ["a token with base64 padding"] = g => g.Mara.Replace(".", "=.", StringComparison.Ordinal),
         ["a token in plus-and-slash base64"] = g => g.Mara.Insert(g.Mara.IndexOf('.') + 2, "+/"),
     };
+
+    static byte[] SignatureOf(string token) => Microsoft.IdentityModel.Tokens.Base64UrlEncoder.DecodeBytes(token.Split('.')[2]);
+
+    static string OneByteMore(string token) => Resign(token, [.. SignatureOf(token), 0]);
+
+    static char AfterInAlphabet(char c)
+    {
+        const string alphabet = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_";
+        return alphabet[alphabet.IndexOf(c) + 1]; // the last of 43 characters ends in two bits that must be 0
+    }
 
     static string Unsigned(string algorithm) => $"{HostileGround.B64($$"""{"alg":"{{algorithm}}","typ":"JWT"}""")}." +
         $"{HostileGround.B64("""{"sub":"mara","iat":1,"exp":9999999999}""")}.";

@@ -1,4 +1,5 @@
 using System.Buffers.Binary;
+using System.Diagnostics.CodeAnalysis;
 using System.Security.Cryptography;
 using System.Text;
 
@@ -7,7 +8,8 @@ namespace Rovett.Core.Wire.WebSockets;
 /// <summary>Writes unmasked frames, as a server must (RFC 6455 §5.1).</summary>
 public static class FrameWriter
 {
-    static readonly byte[] HandshakeSuffix = Encoding.ASCII.GetBytes("258EAFA5-E914-47DA-95CA-C5AB0DC85B11");
+    const int KeyLength = 24, KeyBytes = 16;
+    static ReadOnlySpan<byte> HandshakeSuffix => "258EAFA5-E914-47DA-95CA-C5AB0DC85B11"u8;
 
     /// <summary>A whole text message in one frame.</summary>
     public static byte[] Text(ReadOnlySpan<byte> payload) => Frame(Opcode.Text, payload);
@@ -42,14 +44,22 @@ public static class FrameWriter
         return frame;
     }
 
+    /// <summary>Whether a <c>Sec-WebSocket-Key</c> is 16 bytes in base64, as it must be (RFC 6455 §4.2.1).</summary>
+    public static bool IsKey([NotNullWhen(true)] string? key)
+    {
+        Span<byte> nonce = stackalloc byte[KeyBytes];
+        return key?.Length == KeyLength && Convert.TryFromBase64String(key, nonce, out int length) && length == KeyBytes;
+    }
+
     /// <summary>The value of <c>Sec-WebSocket-Accept</c> (RFC 6455 §4.2.2), or null when the key is not 16 bytes in base64.</summary>
     public static string? Accept(string? key)
     {
-        Span<byte> nonce = stackalloc byte[16];
-        if (key is null || key.Length != 24 || !Convert.TryFromBase64String(key, nonce, out int length) || length != 16) return null;
-        Span<byte> digest = stackalloc byte[20];
+        if (!IsKey(key)) return null;
+        Span<byte> text = stackalloc byte[KeyLength + HandshakeSuffix.Length], digest = stackalloc byte[20];
+        Encoding.ASCII.GetBytes(key, text);
+        HandshakeSuffix.CopyTo(text[KeyLength..]);
 #pragma warning disable CA5350 // RFC 6455 names SHA-1; nothing rests on its strength
-        SHA1.HashData([.. Encoding.ASCII.GetBytes(key), .. HandshakeSuffix], digest);
+        SHA1.HashData(text, digest);
 #pragma warning restore CA5350
         return Convert.ToBase64String(digest);
     }

@@ -52,7 +52,7 @@ public sealed class AttachCommand(string space, Identity identity, string device
         var totals = Plans.TotalsOf(user);
         Answer = new OpenInfo(user, Roles.ChannelsOf(user, null), totals, new Position(state.Head))
         {
-            FollowsInactive = user.Follows.Keys.Any(t => !user.Holds("topic:" + t)),
+            FollowsInactive = user.Follows.Count > 0 && user.Follows.Keys.Any(t => !user.Holds("topic:" + t)),
             Choices = user.Row.ChoicesRev > 0 ? ChoiceOperation.MessageFor(user) : null,
         };
         session.Join(user.PlanVersion, user.Dispatched, user.Devices.Begin(device));
