@@ -8,7 +8,7 @@ namespace Rovett.Bench;
 /// <summary>What users feel, beside the floor in one run: prints a table, and writes it into docs/performance.md.</summary>
 static class Everything
 {
-    const int Rounds = 3, Sessions = 1000, AtOnce = 2000, Crowd = 3000, Behind = 50_000, AllBehind = 1000, InFlight = 64;
+    const int Rounds = 3, Sessions = 1000, AtOnce = 10_000, Crowd = 3000, Behind = 50_000, AllBehind = 1000, InFlight = 64;
     static readonly TimeSpan Length = TimeSpan.FromSeconds(4), Warmup = TimeSpan.FromSeconds(2),
         SendWarmup = TimeSpan.FromSeconds(8); // until the optimised code is in use
 
@@ -60,9 +60,10 @@ static class Everything
         ["cpu"] = new("Processor time of such a send", "µs", -2),
         ["arrival"] = new("Send to arrival, one at a time", "ms, p50", -2),
         ["bulk"] = new("1,000 sends in one request; floor: plain SQLite", "notifications/s", 0.9),
-        ["new"] = new("2,000 sessions connect at once with new tokens", "s until all are open", -2),
-        ["again"] = new("The same 2,000 reconnect with the same tokens", "s until all are open", -2),
-        ["one"] = new("Connecting, one session at a time", "ms, p50", -2),
+        ["new"] = new("10,000 sessions connect at once with new tokens", "s until all are open", -2),
+        ["es256"] = new("The same with new ES256 tokens", "s until all are open", -2.5),
+        ["again"] = new("The same 10,000 reconnect with the same tokens", "s until all are open", -2),
+        ["one"] = new("Connecting, one session at a time", "ms, p50", -1.5),
         ["meanwhile"] = new("A send to one person while 3,000 connect", "ms, p99", 0, Most: 50),
         ["behind"] = new("One session catches up on 50,000", "notifications/s", 0.3),
         ["all-behind"] = new("1,000 sessions catch up on 1,000 after a restart", "notifications/s", 0.3),
@@ -126,7 +127,7 @@ static class Everything
         await Of(["sse"], async side => [await FanOut(side, false)]);
         await Of(["sends", "cpu"], Sends);
         await Of(["arrival"], async side => [await Arrival(side)]);
-        await Of(["new", "again", "one"], Connecting);
+        await Of(["new", "again", "one", "es256"], side => Connecting(side, rows.ContainsKey("es256")));
         await Of(["meanwhile"], async side => [await SendsWhileManyConnect(side)]);
         await Of(["behind"], async side => [await CatchUp(side)]);
         await Of(["all-behind"], async side => [await AllCatchUp(side)]);
@@ -142,12 +143,16 @@ static class Everything
         }
     }
 
-    static async Task<double[]> Connecting(Side side)
+    static async Task<double[]> Connecting(Side side, bool signsOtherwise)
     {
         var requests = Enumerable.Range(0, AtOnce).Select(i => side.Open(i, true)).ToArray();
         await AllAtOnce(side, requests); // code is compiled, users are known
         requests = [.. Enumerable.Range(0, AtOnce).Select(i => side.Open(i, true))];
-        return [await AllAtOnce(side, requests), await AllAtOnce(side, requests), await OneByOne(side, requests)];
+        double[] all = [await AllAtOnce(side, requests), await AllAtOnce(side, requests), await OneByOne(side, requests)];
+        if (!signsOtherwise) return all;
+        await side.TakeCurveKey();
+        requests = [.. Enumerable.Range(0, AtOnce).Select(i => side.Open(i, true, byCurve: true))];
+        return [.. all, await AllAtOnce(side, requests)];
     }
 
     static async Task<double> FanOut(Side side, bool webSocket)

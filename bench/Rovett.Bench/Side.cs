@@ -1,6 +1,10 @@
+using System.Buffers.Text;
 using System.Diagnostics;
 using System.Net.Http.Headers;
+using System.Net.Http.Json;
+using System.Security.Cryptography;
 using System.Text;
+using System.Text.Json.Nodes;
 using Rovett.Testing;
 
 namespace Rovett.Bench;
@@ -14,6 +18,7 @@ sealed class Side : IDisposable
     ServiceProcess? service;
     readonly string folder;
     readonly string? secret;
+    readonly ECDsa curve = ECDsa.Create(ECCurve.NamedCurves.nistP256);
 
     Side(string folder, Process? floor, ServiceProcess? service, Uri url, TimeSpan readyAfter, Duty duty = Duty.None)
     {
@@ -76,9 +81,26 @@ sealed class Side : IDisposable
     }
 
     /// <summary>The request that opens a person's session; with a new token each time.</summary>
-    public string Open(int person, bool webSocket) => Load.Request(webSocket, service is null ? $"/{person}" : "/v1/live", Token(person));
+    /// <param name="person">The person's number.</param>
+    /// <param name="webSocket">Over WebSocket; otherwise server-sent events.</param>
+    /// <param name="byCurve">The token is signed with ES256; see <see cref="TakeCurveKey"/>.</param>
+    public string Open(int person, bool webSocket, bool byCurve = false) =>
+        Load.Request(webSocket, service is null ? $"/{person}" : "/v1/live", Token(person, byCurve));
 
-    string? Token(int person) => secret is null ? null : TestTokens.Make(secret, $"person{person}", ["crew"]);
+    /// <summary>Has the service take tokens that are signed with ES256.</summary>
+    public async Task TakeCurveKey()
+    {
+        if (service is null) return;
+        using var http = new HttpClient { BaseAddress = Url };
+        http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", Key);
+        var q = curve.ExportParameters(false).Q;
+        var jwk = new JsonObject { ["kty"] = "EC", ["crv"] = "P-256", ["x"] = Base64Url.EncodeToString(q.X), ["y"] = Base64Url.EncodeToString(q.Y) };
+        using var answer = await http.PostAsJsonAsync("/v1/signing-keys", new JsonObject { ["name"] = "curve", ["publicKey"] = jwk });
+        answer.EnsureSuccessStatusCode();
+    }
+
+    string? Token(int person, bool byCurve = false) => secret is null ? null
+        : TestTokens.Make(secret, $"person{person}", ["crew"], curve: byCurve ? curve : null);
 
     /// <summary>Where something is sent to all.</summary>
     public string ToAll(bool webSocket) => service is not null ? Sending : webSocket ? "/ws" : "/sse";
@@ -139,6 +161,7 @@ sealed class Side : IDisposable
             floor.Dispose();
         }
         service?.Dispose();
+        curve.Dispose();
         Directory.Delete(folder, recursive: true);
     }
 }

@@ -14,6 +14,19 @@ public class ValueTests
     static readonly byte[] Key = [.. Enumerable.Range(0, 32).Select(i => (byte)i)];
 
     [Fact]
+    public void What_is_drawn_at_random_is_drawn_once()
+    {
+        var drawn = Enumerable.Range(0, 4).AsParallel().WithDegreeOfParallelism(4).SelectMany(_ => Enumerable.Range(8, 600).SelectMany(length =>
+        {
+            var bytes = new byte[length];
+            Chance.Fill(bytes);
+            return bytes.Chunk(8).Where(c => c.Length == 8).Select(c => BitConverter.ToUInt64(c));
+        }).ToList()).ToList();
+        drawn.Distinct().Count().ShouldBe(drawn.Count);
+        drawn.Count.ShouldBeGreaterThan(80_000);
+    }
+
+    [Fact]
     public void A_cursor_is_of_one_length_and_opens_to_its_position() => Gen.Long[0, long.MaxValue].Sample(value =>
     {
         using var seal = new CursorSeal(Key, new Epoch(Guid.Empty), "main", "cursor");

@@ -1,3 +1,4 @@
+using System.Security.Cryptography;
 using System.Text;
 using Microsoft.IdentityModel.JsonWebTokens;
 using Microsoft.IdentityModel.Tokens;
@@ -11,7 +12,7 @@ public static class TestTokens
 
     /// <summary>A token; each one is newer than those made before, as a backend's clock would have it.</summary>
     public static string Make(string secret, string user, string[]? roles = null, TimeSpan? lifetime = null,
-        Action<Dictionary<string, object>>? change = null)
+        Action<Dictionary<string, object>>? change = null, ECDsa? curve = null)
     {
         long micros = DateTimeOffset.UtcNow.ToUnixTimeMilliseconds() * 1000;
         long seen;
@@ -32,8 +33,9 @@ public static class TestTokens
         return new JsonWebTokenHandler { SetDefaultTimesOnTokenCreation = false }.CreateToken(new SecurityTokenDescriptor
         {
             Claims = claims,
-            SigningCredentials = new SigningCredentials(new SymmetricSecurityKey(Encoding.UTF8.GetBytes(secret)),
-                SecurityAlgorithms.HmacSha256),
+            SigningCredentials = curve is null
+                ? new SigningCredentials(new SymmetricSecurityKey(Encoding.UTF8.GetBytes(secret)), SecurityAlgorithms.HmacSha256)
+                : new SigningCredentials(new ECDsaSecurityKey(curve), SecurityAlgorithms.EcdsaSha256),
         });
     }
 }

@@ -1,5 +1,4 @@
 using System.Buffers.Binary;
-using System.Security.Cryptography;
 
 namespace Rovett.Core.Values;
 
@@ -14,7 +13,7 @@ public readonly record struct NotificationId(UInt128 Value) : IUtf8SpanFormattab
     public static NotificationId New(DateTimeOffset time)
     {
         Span<byte> chance = stackalloc byte[16];
-        RandomNumberGenerator.Fill(chance);
+        Chance.Fill(chance);
         var low = BinaryPrimitives.ReadUInt128BigEndian(chance) & ((UInt128.One << 80) - 1);
         return new NotificationId(((UInt128)(ulong)time.ToUnixTimeMilliseconds() << 80) | low);
     }

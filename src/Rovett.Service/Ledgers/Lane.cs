@@ -54,15 +54,15 @@ sealed class Lane : IDisposable
     {
         if (Traces.Here is { } trace) command.Trace = trace;
         if (command is SendCommand && IsOverloaded()) throw LedgerPump.Overloaded().ToException();
-        if ((command is AttachCommand && CarryOutNow(command)) || queue.Add(command)) return command.Task;
+        if ((command is AttachCommand or DetachCommand && CarryOutNow(command)) || queue.Add(command)) return command.Task;
         throw LedgerPump.Overloaded().ToException();
     }
 
     /// <returns>False when something else comes first.</returns>
     bool CarryOutNow(LedgerCommand command)
     {
-        if (!queue.IsIdle) return false;
-        // While many connect, waiting for another attach takes less time than changing threads twice.
+        if (!queue.IsIdle || turn.IsHeldByCurrentThread) return false;
+        // While many connect, waiting for another session takes less time than changing threads twice.
         if (!turn.TryEnter() && !(isBrief && turn.TryEnter(WaitForBrief))) return false;
         try
         {

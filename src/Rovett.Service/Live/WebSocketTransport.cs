@@ -90,8 +90,8 @@ public static class WebSocketTransport
         try
         {
             await session.Pump(output);
-            await output.Write(FrameWriter.Close(output.CloseCode, output.CloseReason));
-            await Task.WhenAny(reading, Task.Delay(TimeSpan.FromSeconds(2), CancellationToken.None));
+            if (!output.IsGone) await output.Write(FrameWriter.Close(output.CloseCode, output.CloseReason));
+            if (!reading.IsCompleted) await Task.WhenAny(reading, Task.Delay(TimeSpan.FromSeconds(2), CancellationToken.None));
         }
         catch (Exception error) when (IsGone(error))
         {
@@ -188,7 +188,11 @@ public static class WebSocketTransport
                 try
                 {
                     int count = await stream.ReadAsync(buffer);
-                    if (count == 0) return;
+                    if (count == 0)
+                    {
+                        output.IsGone = true;
+                        return;
+                    }
                     session.HeardNow();
                     if (!await TakeAll(new ReadOnlyMemory<byte>(buffer, 0, count), frames, session, output)) return;
                 }
@@ -274,6 +278,8 @@ public static class WebSocketTransport
 
     sealed class StreamOutput(Stream stream) : ISessionOutput
     {
+        /// <summary>The other side has closed its end: nobody reads what would be written.</summary>
+        public bool IsGone { get; set; }
         public int CloseCode { get; set; } = Core.Wire.WebSockets.CloseCode.GoingAway;
         public string CloseReason { get; set; } = "";
         public ValueTask Write(ReadOnlyMemory<byte> bytes) => stream.WriteAsync(bytes);
