@@ -131,7 +131,7 @@ public sealed class BrowserTests : IAsyncLifetime
         Eventually.Holds(() => Look(page), s => (string)s["phase"]! == phase && (transport is null || (string?)s["transport"] == transport),
         $"{phase} {transport}", seconds);
 
-    Task Send(string to, string title) =>
+    Task<JsonNode> Send(string to, string title) =>
         backend.Send(new JsonObject { ["to"] = new JsonArray(to), ["type"] = "berth.changed", ["title"] = title });
 
     /// <summary>Everything that was sent is there, once, in order, and counted; and no total was ever staler than the one before.</summary>
@@ -278,8 +278,11 @@ public sealed class BrowserTests : IAsyncLifetime
         var first = await Open("mara", shared: true);
         var second = await Open("mara", shared: true);
         foreach (var page in new[] { first, second }) await Is(page, "live");
-        await Send("user:mara", "for mara");
+        var id = (string)(await Send("user:mara", "for mara"))["id"]!;
         foreach (var page in new[] { first, second }) await HasAll(page, ["for mara"]);
+        // A busy machine may take longer to store the acknowledgement than signing out waits for it.
+        await Eventually.Holds(() => backend.Call(HttpMethod.Get, $"/v1/notifications/{id}"), n => (int)n["people"]!["received"]! == 1,
+            "it is acknowledged");
 
         await first.EvaluateAsync("live.signOut()");
         foreach (var page in new[] { first, second }) await Is(page, "closed");

@@ -29,8 +29,8 @@ sealed class Lane : IDisposable
     bool stopped; // nothing is carried out but what waits
     readonly TimeSpan maxWait;
     long begun, waited; // timestamps: when the batch under way began, how long the first of the last sends had waited
-    volatile bool isBrief; // something is carried out where it was asked for, which takes little time
-    bool wasBrief; // the last of these
+    volatile bool isBrief; // what holds the turn is carried out where it was asked for, and probably takes little time
+    bool wasBrief; // the last such command took little time
 
     /// <summary>Starts the thread.</summary>
     /// <param name="open">Makes the ledger.</param>
