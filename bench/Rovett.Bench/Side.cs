@@ -94,7 +94,13 @@ sealed class Side : IDisposable
         using var http = new HttpClient { BaseAddress = Url };
         http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", Key);
         var q = curve.ExportParameters(false).Q;
-        var jwk = new JsonObject { ["kty"] = "EC", ["crv"] = "P-256", ["x"] = Base64Url.EncodeToString(q.X), ["y"] = Base64Url.EncodeToString(q.Y) };
+        var jwk = new JsonObject
+        {
+            ["kty"] = "EC",
+            ["crv"] = "P-256",
+            ["x"] = Base64Url.EncodeToString(q.X),
+            ["y"] = Base64Url.EncodeToString(q.Y),
+        };
         using var answer = await http.PostAsJsonAsync("/v1/signing-keys", new JsonObject { ["name"] = "curve", ["publicKey"] = jwk });
         answer.EnsureSuccessStatusCode();
     }

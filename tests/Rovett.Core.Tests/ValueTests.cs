@@ -16,12 +16,13 @@ public class ValueTests
     [Fact]
     public void What_is_drawn_at_random_is_drawn_once()
     {
-        var drawn = Enumerable.Range(0, 4).AsParallel().WithDegreeOfParallelism(4).SelectMany(_ => Enumerable.Range(8, 600).SelectMany(length =>
+        var lengths = Enumerable.Range(0, 4).SelectMany(_ => Enumerable.Range(8, 600));
+        var drawn = lengths.AsParallel().WithDegreeOfParallelism(4).SelectMany(length =>
         {
             var bytes = new byte[length];
             Chance.Fill(bytes);
             return bytes.Chunk(8).Where(c => c.Length == 8).Select(c => BitConverter.ToUInt64(c));
-        }).ToList()).ToList();
+        }).ToList();
         drawn.Distinct().Count().ShouldBe(drawn.Count);
         drawn.Count.ShouldBeGreaterThan(80_000);
     }

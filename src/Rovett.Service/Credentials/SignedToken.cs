@@ -54,6 +54,7 @@ sealed class SignedToken
     {
         if (part.ContainsAnyExcept(base64Url)) return null;
         var bytes = new byte[Base64Url.GetMaxDecodedLength(part.Length)];
-        return Base64Url.DecodeFromChars(part, bytes, out _, out int length) == OperationStatus.Done && length == bytes.Length ? bytes : null;
+        var done = Base64Url.DecodeFromChars(part, bytes, out _, out int length);
+        return done == OperationStatus.Done && length == bytes.Length ? bytes : null;
     }
 }
