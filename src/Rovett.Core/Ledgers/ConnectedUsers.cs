@@ -21,7 +21,7 @@ sealed class ConnectedUsers(SpaceState space, Residents residents)
         space.Agenda.IsConnected = true;
         space.Port.Add(new NodeRev(user.Node, user.Rev));
         foreach (var log in user.Logs!) Enlist(user, log);
-        user.HoldsHere = user.HeldNow(withEveryone: false);
+        user.HoldsHere = [.. user.Held.Where(a => a != "everyone")];
         foreach (var address in user.HoldsHere)
         {
             if (!holders.TryGetValue(address, out var users)) holders[address] = users = [];
@@ -71,7 +71,7 @@ sealed class ConnectedUsers(SpaceState space, Residents residents)
         space.Stirred++;
         CountOut(user);
         if (!user.Sessions.Exists(s => !s.Silent)) return;
-        user.JoinedAs = user.HeldNow(withEveryone: true);
+        user.JoinedAs = [.. user.Held];
         foreach (var address in user.JoinedAs) CollectionsMarshal.GetValueRefOrAddDefault(connectedBy, address, out _)++;
     }
 

@@ -67,23 +67,6 @@ public sealed class UserState(int space, PersonRow row)
     /// <summary>The addresses held now, beside the user's own.</summary>
     public IEnumerable<string> Held => Memberships.Where(m => m.Until is null).Select(m => m.Address);
 
-    /// <summary>The same as an array, with or without everyone's.</summary>
-    internal string[] HeldNow(bool withEveryone)
-    {
-        int count = 0;
-        foreach (var m in Memberships) count += Counts(m) ? 1 : 0;
-        if (count == 0) return [];
-        var held = new string[count];
-        int at = 0;
-        foreach (var m in Memberships)
-        {
-            if (Counts(m)) held[at++] = m.Address;
-        }
-        return held;
-
-        bool Counts(Membership m) => m.Until is null && (withEveryone || m.Address != "everyone");
-    }
-
     /// <summary>Whether the user holds an address now.</summary>
     public bool Holds(string address)
     {

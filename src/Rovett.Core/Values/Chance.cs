@@ -27,7 +27,7 @@ public static class Chance
         }
         var given = stock.AsSpan(left - bytes.Length, bytes.Length);
         given.CopyTo(bytes);
-        given.Clear(); // what was given out is found nowhere else in memory
+        given.Clear(); // so that what was given out does not stay in memory here
         left -= bytes.Length;
     }
 }

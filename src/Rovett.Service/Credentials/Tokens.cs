@@ -131,7 +131,7 @@ public sealed class Tokens(SpaceDirectory spaces, SigningKeys keys, StandIns sta
         CheckEnd(expires, settings);
         double? nbf = Seconds(claims, "nbf");
         if (nbf is null && claims.TryGetProperty("nbf", out var _))
-            throw Incomplete("nbf", "must say from when on the token holds, in seconds since 1970, or be left out");
+            throw Incomplete("nbf", "must be the time from which the token is valid, in seconds since 1970, or be left out");
         if (DateTimeOffset.UnixEpoch.AddSeconds(Math.Max(iat, nbf ?? 0)) > now + settings.ClockSkew)
             throw Refused(401, "token-not-yet", "Token not valid yet", "Its iat or nbf is ahead of the service's clock.",
                 "Synchronise the clocks of the backend and the service (NTP).");

@@ -29,7 +29,7 @@ sealed class Lane : IDisposable
     bool stopped; // nothing is carried out but what waits
     readonly TimeSpan maxWait;
     long begun, waited; // timestamps: when the batch under way began, how long the first of the last sends had waited
-    volatile bool isBrief; // what holds the turn is carried out where it was asked for, and probably takes little time
+    volatile bool isBrief; // the turn is held by a thread that carries out its own command, which should be quick
     bool wasBrief; // the last such command took little time
 
     /// <summary>Starts the thread.</summary>
@@ -54,7 +54,7 @@ sealed class Lane : IDisposable
     {
         if (Traces.Here is { } trace) command.Trace = trace;
         if (command is SendCommand && IsOverloaded()) throw LedgerPump.Overloaded().ToException();
-        if ((command is AttachCommand or DetachCommand && CarryOutNow(command)) || queue.Add(command)) return command.Task;
+        if ((command is (AttachCommand or DetachCommand) && CarryOutNow(command)) || queue.Add(command)) return command.Task;
         throw LedgerPump.Overloaded().ToException();
     }
 

@@ -215,7 +215,7 @@ public sealed partial class LiveSession : IOpenSession
                             if (await IsServedAgain(machine)) MoveAway(served, Messages.Ending("moved", services.Options.ComeBackWithinMs));
                             break;
                         }
-                        if (Stays && !machine.Begins()) break; // what was taken goes to its successor
+                        if (Stays && !machine.Begins()) break; // the drained messages go to its successor
                         var writing = output.Write(large ?? buffer.AsMemory(0, count));
                         // One that takes what it is given has its next page read meanwhile.
                         try

@@ -58,7 +58,7 @@ public sealed class UnwatchCommand(string space, UserState user, ISessionPort se
         if (SessionPlaces.Find(state, user, session) is not var (_, place) || !place.Watched.Remove(text, out var shown)) return;
         ledger.Undo(() => place.Watched[text] = shown);
         state.Presence.Leave(place, text);
-        Roles.Replan(place.User, place); // otherwise what is queued would be sent even after the right to see it is lost
+        Roles.Replan(place.User, place); // otherwise queued messages would be sent after the user has lost the right to see them
         Answer = true;
     }
 }
