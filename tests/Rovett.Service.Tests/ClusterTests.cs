@@ -1,5 +1,9 @@
+using System.Net.Sockets;
+using System.Text;
+using Rovett.Service.Cluster;
 using Rovett.Service.Options;
 using Rovett.Storage;
+using Rovett.Storage.Postgres;
 using Rovett.Testing;
 using Shouldly;
 using Xunit;
@@ -238,6 +242,35 @@ public sealed class ClusterTests : IAsyncLifetime
         await Eventually.Holds(async () => (await first.Get("/readyz", null)).Status, status => status == 200, "it is ready again");
         var status = await third.Get("/v1/status", first.Key);
         status.Json!["nodes"]!.AsArray().Count.ShouldBe(3);
+    }
+
+    [Fact]
+    public async Task A_space_with_a_request_under_way_is_not_taken_for_one_that_nobody_uses()
+    {
+        await Settles();
+        var nodes = ground.Nodes.ConvertAll(n => new NodeRow(n.NodeUrl!, Guid.NewGuid(), "", null, TimeSpan.FromMinutes(1), TimeSpan.Zero,
+            IsLeaving: false, IsConnected: true, []));
+        string Belongs(string space) => Placing.Of(new OwnedSpace(1, space, 1, null, null), nodes)!.Url;
+        // Both are where they do not belong, at the same node.
+        var at = ground.Nodes.First(n => n.NodeUrl != Belongs("harbour") && n.NodeUrl != Belongs("fleet"));
+        void Want(string node) =>
+            ground.Ask($"UPDATE space_owner o SET wanted={node} FROM space s WHERE s.id=o.space AND s.name IN ('harbour', 'fleet')");
+        Want($"'{at.NodeUrl}'");
+        await Eventually.Holds(() => ground.OwnerOf("harbour") == at.NodeUrl && ground.OwnerOf("fleet") == at.NodeUrl, "they are there");
+        const string notification = """{"to":["user:mara"],"type":"test.happened","title":"In two parts"}""";
+        using var slow = new TcpClient("127.0.0.1", at.Port);
+        await slow.GetStream().WriteAsync(Encoding.ASCII.GetBytes("POST /s/harbour/v1/notifications HTTP/1.1\r\nHost: x\r\nContent-Type: " +
+            $"application/json\r\nAuthorization: Bearer {first.Credentials["harbour"].AdminKey}\r\nContent-Length: {notification.Length}\r\n" +
+            "Expect: 100-continue\r\n\r\n"));
+        using var answer = new StreamReader(slow.GetStream());
+        (await answer.ReadLineAsync())!.ShouldContain(" 100 ", Case.Sensitive, "its body is asked for");
+        await answer.ReadLineAsync();
+        Want("NULL");
+        await Eventually.Holds(() => ground.OwnerOf("fleet") == Belongs("fleet"), "what nobody uses goes where it belongs");
+        ground.OwnerOf("harbour").ShouldBe(at.NodeUrl, "it is looked at first, and in use");
+        await slow.GetStream().WriteAsync(Encoding.ASCII.GetBytes(notification));
+        (await answer.ReadLineAsync())!.ShouldContain(" 201 ");
+        await Eventually.Holds(() => ground.OwnerOf("harbour") == Belongs("harbour"), "then it goes, too");
     }
 
     static string? NodeOf(Answer cluster, string space) =>

@@ -72,7 +72,7 @@ sealed class Relay : IDisposable
             var changed = nodes.Changed;
             if (spaces.Find(name) is { } space && nodes.IsHere(space))
             {
-                space.Use();
+                using var use = space.Use();
                 // When the space moves, streams end, except sessions that stay.
                 using var over = LiveRequests.IsOpening(context.Request) && LiveRequests.Reopens(context.Request) ? default
                     : nodes.PlaceOf(name)?.Over.UnsafeRegister(static c => ((HttpContext)c!).Abort(), context);

@@ -291,6 +291,7 @@ sealed class ServedLink(LinkServices services, Nodes nodes)
     async Task<Frames.Opened> Attach(uint number, Frames.Attach attach)
     {
         var space = await SpaceOf(attach.Space);
+        using var use = space.Use();
         // Positions of an earlier life of the store mean nothing here; the node that sent them is about to restart.
         if (attach.Life != 0 && attach.Life != space.Cursors.Life) throw Ledger.Moved(attach.Space).ToException();
         RequireReadForPolicies(space, attach.Credential.Identity);

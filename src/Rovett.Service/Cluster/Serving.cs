@@ -29,7 +29,7 @@ sealed class Serving(SpaceDirectory spaces, LedgerPump ledger, Agendas agendas, 
             if (spaces.Find(name) is not { } space) return false;
             await ledger.Ask(new LetGoCommand(name, isGivenUp: false)); // what was remembered of an earlier time
             agendas.Of(name).Begins(clock.Due);
-            space.Use(); // it may be in use at other nodes: its first request is waited for before it moves on
+            space.Use().Dispose(); // it may be in use at other nodes: its first request is waited for before it moves on
             space.IsDeposed = false;
             space.IsHere = true;
             outbound.Tell(name);

@@ -74,12 +74,29 @@ public sealed class SpaceRuntime(int id, string name, CursorSeal cursors, Cursor
     public bool IsDeposed { get => isDeposed; set => isDeposed = value; }
 
     long usedAt;
+    int uses;
 
-    /// <summary>A request was made in it.</summary>
-    public void Use() => Volatile.Write(ref usedAt, Environment.TickCount64);
+    /// <summary>A request in it begins; it ends when what is returned is disposed of.</summary>
+    public Usage Use()
+    {
+        Interlocked.Increment(ref uses);
+        return new Usage(this);
+    }
 
-    /// <summary>For how long nobody made a request in it.</summary>
-    public TimeSpan Unused => TimeSpan.FromMilliseconds(Environment.TickCount64 - Volatile.Read(ref usedAt));
+    /// <summary>A request that is under way.</summary>
+    public readonly struct Usage(SpaceRuntime space) : IDisposable
+    {
+        /// <inheritdoc/>
+        public void Dispose()
+        {
+            Volatile.Write(ref space.usedAt, Environment.TickCount64);
+            Interlocked.Decrement(ref space.uses);
+        }
+    }
+
+    /// <summary>How long ago the last request in it ended; zero while one is under way.</summary>
+    public TimeSpan Unused => Volatile.Read(ref uses) > 0 ? TimeSpan.Zero
+        : TimeSpan.FromMilliseconds(Environment.TickCount64 - Volatile.Read(ref usedAt));
 
     /// <summary>The claims that its policies look at.</summary>
     public IReadOnlyList<string> ClaimPaths { get => claimPaths; set => claimPaths = value; }
