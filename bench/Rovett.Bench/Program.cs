@@ -54,6 +54,11 @@ if (args is ["metrics", .. var build])
     await Metrics(build is [var folder] ? folder : null);
     return 0;
 }
+if (args is ["pairs", var before])
+{
+    await Pairs(before);
+    return 0;
+}
 if (args is ["counting"])
 {
     Counting.Run();
@@ -93,6 +98,32 @@ async Task Homes()
     }
 }
 
+// Fan-out of this build beside another, given by the folder of its command line: deliveries, and the service's processor time for each.
+async Task Pairs(string before)
+{
+    foreach (bool webSocket in (bool[])[true, false])
+    {
+        var (rates, costs) = (new List<double>(), new List<double>());
+        for (int pair = 0; pair < 7; pair++)
+        {
+            (double Rate, double Cost) was = default, now = default;
+            foreach (bool isOld in (bool[])[pair % 2 == 0, pair % 2 == 1])
+            {
+                double spent = 0;
+                double rate = await OfProduct(webSocket, build: isOld ? before : null, spent: seconds => spent = seconds);
+                var read = (rate, spent * 1e6 / (rate * Load.Measured.TotalSeconds));
+                if (isOld) was = read;
+                else now = read;
+            }
+            rates.Add(now.Rate / was.Rate);
+            costs.Add(now.Cost / was.Cost);
+            Console.WriteLine($"{(webSocket ? "WebSocket" : "SSE")}: {was.Rate:N0}/s, {was.Cost:F2} µs each, and now {now.Rate:N0}/s, {now.Cost:F2} µs; " +
+                $"{rates[^1]:F2} × as many, {costs[^1]:F2} × the time");
+        }
+        Console.WriteLine($"medians {rates.Order().ElementAt(3):F2} and {costs.Order().ElementAt(3):F2}");
+    }
+}
+
 // What metrics cost: read each second beside nobody reading them; and, given an older build, beside that.
 async Task Metrics(string? build)
 {
@@ -118,19 +149,30 @@ async Task Metrics(string? build)
 
 async Task<double> OfProduct(bool webSocket, string? database = null, TimeSpan? warmup = null, Dictionary<string,
     string>? environment = null,
-    string? build = null, bool isRead = false)
+    string? build = null, bool isRead = false, Action<double>? spent = null)
 {
     var folder = Directory.CreateTempSubdirectory("rovett-bench-").FullName;
     environment ??= database is null ? [] : new() { ["ROVETT_DATABASE"] = database };
     using (var service = await ServiceProcess.Start(folder, environment: environment, build: build))
     {
         using var http = new HttpClient();
+        double began = 0;
         using var reading = new Timer(_ => _ = http.GetStringAsync((string)service.Ready["metrics"]!), null,
             isRead ? TimeSpan.FromSeconds(1) : Timeout.InfiniteTimeSpan, TimeSpan.FromSeconds(1));
         var secret = (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
         return (await new Load(service.Url, webSocket, sessions,
             i => Load.Request(webSocket, "/v1/live", TestTokens.Make(secret, $"person{i}", ["crew"])), "/v1/notifications", productBody,
             (string)service.Ready["credentials"]!["adminKey"]!, acks: true)
-        { Warmup = warmup ?? TimeSpan.FromSeconds(3) }.Run()).PerSecond;
+        {
+            Warmup = warmup ?? TimeSpan.FromSeconds(3),
+            Counts = (begins, _) =>
+            {
+                if (spent is null) return;
+                using var process = System.Diagnostics.Process.GetProcessById(service.Id);
+                double seconds = process.TotalProcessorTime.TotalSeconds;
+                if (begins) began = seconds;
+                else spent(seconds - began);
+            },
+        }.Run()).PerSecond;
     }
 }
