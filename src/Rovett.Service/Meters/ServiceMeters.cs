@@ -31,7 +31,7 @@ public sealed class ServiceMeters : IDisposable
     public static readonly TimeSpan TimedFor = TimeSpan.FromMinutes(1);
 
     /// <summary>So many of the notifications that a device acknowledges together have their time measured. Measuring each of 128, for
-    /// a thousand devices, took a sixth of the ledger's thread.</summary>
+    /// a thousand devices, took a third of the ledger's thread.</summary>
     const int MostTimed = 4;
 
     // From a tenth of a millisecond to a minute.
