@@ -57,10 +57,10 @@ static class NodesBench
             foreach (var (name, node) in new[] { ("the node that serves the space", near), ("the other", far),
                 ("the node that serves the space", near), ("the other", far) })
             {
-                var (cpuNear, cpuFar, wal) = (Cpu(near), Cpu(far), Wal(database));
+                var (cpuNear, cpuFar, wal) = (near.Cpu.TotalSeconds, far.Cpu.TotalSeconds, Wal(database));
                 int sent = await Many(node, key);
                 Console.WriteLine($"{AtOnce} at a time by {name}: {sent / Length.TotalSeconds:0} sends/s; processor time a send: serving " +
-                    $"{(Cpu(near) - cpuNear) / sent * 1e6:0} µs, passing on {(Cpu(far) - cpuFar) / sent * 1e6:0} µs; " +
+                    $"{(near.Cpu.TotalSeconds - cpuNear) / sent * 1e6:0} µs, passing on {(far.Cpu.TotalSeconds - cpuFar) / sent * 1e6:0} µs; " +
                     $"{(Wal(database) - wal) / sent:0} bytes of PostgreSQL's log a send");
             }
         }
@@ -92,7 +92,7 @@ static class NodesBench
             Counts = (begins, sent) =>
             {
                 int sign = begins ? -1 : 1;
-                (serving, holding, sends) = (serving + (sign * Cpu(near)), holding + (sign * Cpu(far)), sends + (sign * sent));
+                (serving, holding, sends) = (serving + (sign * near.Cpu.TotalSeconds), holding + (sign * far.Cpu.TotalSeconds), sends + (sign * sent));
             },
         };
         var reading = await load.Run();
@@ -108,12 +108,6 @@ static class NodesBench
     static string Listed(IEnumerable<double> values) => string.Join(", ", values.Select(v => v.ToString("0.00")));
 
     static double Percentile(List<double> of, double p) => of.Order().ElementAt((int)(of.Count * p));
-
-    static double Cpu(ServiceProcess service)
-    {
-        using var process = Process.GetProcessById(service.Id);
-        return process.TotalProcessorTime.TotalSeconds;
-    }
 
     static double Wal(string database)
     {

@@ -49,9 +49,9 @@ if (args is ["nodes"])
     await NodesBench.Run();
     return 0;
 }
-if (args is ["metrics", .. var build])
+if (args is ["metrics"])
 {
-    await Metrics(build is [var folder] ? folder : null);
+    await Metrics();
     return 0;
 }
 if (args is ["pairs", var before])
@@ -109,9 +109,9 @@ async Task Pairs(string before)
             (double Rate, double Cost) was = default, now = default;
             foreach (bool isOld in (bool[])[pair % 2 == 0, pair % 2 == 1])
             {
-                double spent = 0;
-                double rate = await OfProduct(webSocket, build: isOld ? before : null, spent: seconds => spent = seconds);
-                var read = (rate, spent * 1e6 / (rate * Load.Measured.TotalSeconds));
+                var spent = TimeSpan.Zero;
+                double rate = await OfProduct(webSocket, build: isOld ? before : null, spent: time => spent = time);
+                var read = (rate, spent.TotalMicroseconds / (rate * Load.Measured.TotalSeconds));
                 if (isOld) was = read;
                 else now = read;
             }
@@ -124,39 +124,32 @@ async Task Pairs(string before)
     }
 }
 
-// What metrics cost: read each second beside nobody reading them; and, given an older build, beside that.
-async Task Metrics(string? build)
+// What metrics cost: read each second beside none at all.
+async Task Metrics()
 {
-    foreach (var (name, off) in new (string, Func<Task<double>>)[]
+    var ratios = new List<double>();
+    for (int pair = 0; pair < 7; pair++)
     {
-        ("metrics off", () => OfProduct(true, environment: new() { ["ROVETT_METRICS"] = "off" })),
-        ("the build before", () => OfProduct(true, build: build)),
-    })
-    {
-        if (name != "metrics off" && build is null) continue;
-        var ratios = new List<double>();
-        for (int pair = 0; pair < 7; pair++)
-        {
-            // Each is first in turn: what a machine does to the first is not counted to one of them.
-            double without = pair % 2 == 0 ? await off() : 0, with = await OfProduct(true, isRead: true);
-            if (pair % 2 == 1) without = await off();
-            ratios.Add(with / without);
-            Console.WriteLine($"{name} {without:N0}/s, metrics read each second {with:N0}/s, ratio {ratios[^1]:F3}");
-        }
-        Console.WriteLine($"{name}: median {ratios.Order().ElementAt(3):F3}");
+        // Each is first in turn: what a machine does to the first is not counted to one of them.
+        Dictionary<string, string> off = new() { ["ROVETT_METRICS"] = "off" };
+        double without = pair % 2 == 0 ? await OfProduct(true, environment: off) : 0, with = await OfProduct(true, isRead: true);
+        if (pair % 2 == 1) without = await OfProduct(true, environment: off);
+        ratios.Add(with / without);
+        Console.WriteLine($"metrics off {without:N0}/s, metrics read each second {with:N0}/s, ratio {ratios[^1]:F3}");
     }
+    Console.WriteLine($"median {ratios.Order().ElementAt(3):F3}");
 }
 
 async Task<double> OfProduct(bool webSocket, string? database = null, TimeSpan? warmup = null, Dictionary<string,
     string>? environment = null,
-    string? build = null, bool isRead = false, Action<double>? spent = null)
+    string? build = null, bool isRead = false, Action<TimeSpan>? spent = null)
 {
     var folder = Directory.CreateTempSubdirectory("rovett-bench-").FullName;
     environment ??= database is null ? [] : new() { ["ROVETT_DATABASE"] = database };
     using (var service = await ServiceProcess.Start(folder, environment: environment, build: build))
     {
         using var http = new HttpClient();
-        double began = 0;
+        var began = TimeSpan.Zero;
         using var reading = new Timer(_ => _ = http.GetStringAsync((string)service.Ready["metrics"]!), null,
             isRead ? TimeSpan.FromSeconds(1) : Timeout.InfiniteTimeSpan, TimeSpan.FromSeconds(1));
         var secret = (string)service.Ready["credentials"]!["tokenSigningSecret"]!;
@@ -167,11 +160,8 @@ async Task<double> OfProduct(bool webSocket, string? database = null, TimeSpan? 
             Warmup = warmup ?? TimeSpan.FromSeconds(3),
             Counts = (begins, _) =>
             {
-                if (spent is null) return;
-                using var process = System.Diagnostics.Process.GetProcessById(service.Id);
-                double seconds = process.TotalProcessorTime.TotalSeconds;
-                if (begins) began = seconds;
-                else spent(seconds - began);
+                if (begins) began = service.Cpu;
+                else spent?.Invoke(service.Cpu - began);
             },
         }.Run()).PerSecond;
     }

@@ -57,12 +57,6 @@ static class Spaces
         return new Home(folder, environment, keys);
     }
 
-    static double Cpu(ServiceProcess service)
-    {
-        using var process = Process.GetProcessById(service.Id);
-        return process.TotalProcessorTime.TotalSeconds;
-    }
-
     static double Resident(ServiceProcess service)
     {
         using var process = Process.GetProcessById(service.Id);
@@ -82,9 +76,9 @@ static class Spaces
                 if (i == Starts - 1)
                 {
                     await Task.Delay(TimeSpan.FromSeconds(3));
-                    double before = Cpu(service);
+                    double before = service.Cpu.TotalSeconds;
                     await Task.Delay(Idle);
-                    (cpu[home], memory[home]) = ((Cpu(service) - before) / Idle.TotalSeconds, Resident(service));
+                    (cpu[home], memory[home]) = ((service.Cpu.TotalSeconds - before) / Idle.TotalSeconds, Resident(service));
                 }
                 await service.Terminate();
             }

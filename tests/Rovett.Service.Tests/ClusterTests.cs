@@ -257,7 +257,7 @@ public sealed class ClusterTests : IAsyncLifetime
             ground.Ask($"UPDATE space_owner o SET wanted={node} FROM space s WHERE s.id=o.space AND s.name IN ('harbour', 'fleet')");
         Want($"'{at.NodeUrl}'");
         await Eventually.Holds(() => ground.OwnerOf("harbour") == at.NodeUrl && ground.OwnerOf("fleet") == at.NodeUrl, "they are there");
-        const string notification = """{"to":["user:mara"],"type":"test.happened","title":"In two parts"}""";
+        const string notification = """{"to":["user:mara"],"type":"test.happened","title":"On its way for a while"}""";
         using var slow = new TcpClient("127.0.0.1", at.Port);
         await slow.GetStream().WriteAsync(Encoding.ASCII.GetBytes("POST /s/harbour/v1/notifications HTTP/1.1\r\nHost: x\r\nContent-Type: " +
             $"application/json\r\nAuthorization: Bearer {first.Credentials["harbour"].AdminKey}\r\nContent-Length: {notification.Length}\r\n" +

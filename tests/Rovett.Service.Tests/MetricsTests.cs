@@ -85,6 +85,23 @@ public sealed partial class MetricsTests : IDisposable
     }
 
     [Fact]
+    public async Task Four_of_those_acknowledged_together_are_timed_and_all_are_counted()
+    {
+        using var service = await ServiceProcess.Start(folder);
+        using var client = new RovettClient(service.Url, (string)service.Ready["credentials"]!["adminKey"]!);
+        using var mara = await RawWebSocket.Connect(service.Url.Port, "/v1/live",
+            TestTokens.Make((string)service.Ready["credentials"]!["tokenSigningSecret"]!, "mara"));
+        await mara.Next("opened");
+        for (int i = 0; i < 10; i++)
+            await client.Send(new JsonObject { ["to"] = new JsonArray("user:mara"), ["type"] = "t", ["title"] = "Bow thruster check due" });
+        var last = (await mara.Notifications(10))[^1];
+        await mara.Ask($$"""{"kind":"ack","requestId":"1","upTo":"{{last["cursor"]}}"}""");
+        var metrics = new Uri((string)service.Ready["metrics"]!);
+        var text = await Eventually.Holds(() => http.GetStringAsync(metrics), t => Value(t, "rovett_receipts_total") == 10, "all are counted");
+        Value(text, "rovett_delivery_duration_seconds_count").ShouldBe(4);
+    }
+
+    [Fact]
     public async Task They_are_pushed_to_a_collector()
     {
         using var collector = new HttpListener();

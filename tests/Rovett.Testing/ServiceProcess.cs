@@ -27,6 +27,16 @@ public sealed class ServiceProcess : IDisposable
     public Uri Url { get; }
     public int Id => process.Id;
 
+    /// <summary>The processor time that it has used so far.</summary>
+    public TimeSpan Cpu
+    {
+        get
+        {
+            process.Refresh();
+            return process.TotalProcessorTime;
+        }
+    }
+
     /// <summary>Its standard input.</summary>
     public StreamWriter Input => process.StandardInput;
 

@@ -30,8 +30,8 @@ public sealed class ServiceMeters : IDisposable
     /// <summary>Receipts later than this belong to devices that were away, and are not timed.</summary>
     public static readonly TimeSpan TimedFor = TimeSpan.FromMinutes(1);
 
-    /// <summary>So many of the notifications that a device acknowledges together have their time measured. Measuring each of 128, for
-    /// a thousand devices, took a third of the ledger's thread.</summary>
+    /// <summary>How many of the notifications that a device acknowledges together are timed. With 1,000 sessions that acknowledge 128
+    /// at a time, timing all of them took a third of the ledger's thread.</summary>
     const int MostTimed = 4;
 
     // From a tenth of a millisecond to a minute.
@@ -63,8 +63,8 @@ public sealed class ServiceMeters : IDisposable
         pages = meter.CreateCounter<long>("rovett.catch_up.pages", "{page}", "Pages of what was missed, read for sessions that are behind");
         deadlines = meter.CreateCounter<long>("rovett.deadlines", "{deadline}", "Deadlines that ended, met or missed");
         duration = meter.CreateHistogram(Duration, "s",
-            "From the send to the first receipt of each person, for those who received it within a minute; up to four of what a device " +
-            "acknowledges together are measured", null, Times);
+            "From the send to the first receipt of each person, for those who received it within a minute; at most four of those that " +
+            "a device acknowledges together are measured", null, Times);
         written = meter.CreateHistogram("rovett.dispatch.duration", "s",
             "From the send until a live session's connection took it; measured in one of 32 sessions", null, Times);
         meter.CreateObservableUpDownCounter(Sessions, () => sessions().Select(s => new Measurement<long>(s.Open, Tags(s))),

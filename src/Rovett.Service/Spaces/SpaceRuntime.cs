@@ -76,7 +76,7 @@ public sealed class SpaceRuntime(int id, string name, CursorSeal cursors, Cursor
     long usedAt;
     int uses;
 
-    /// <summary>A request in it begins; it ends when what is returned is disposed of.</summary>
+    /// <summary>Marks the start of a request; dispose of the result when the request ends.</summary>
     public Usage Use()
     {
         Interlocked.Increment(ref uses);
